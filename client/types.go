@@ -1,0 +1,372 @@
+// Package client talks to Steady Ferry over HTTP: it publishes and reads
+// messages, and manages spaces and channels. Its types are the JSON that the
+// service speaks (docs/http.md).
+package client
+
+import (
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/rate"
+)
+
+// Media types of the API.
+const (
+	BatchType      = "application/vnd.steady-ferry.batch"
+	RecordsType    = "application/vnd.steady-ferry.records"
+	MessageType    = "application/vnd.steady-ferry.message+json"
+	NDJSONType     = "application/x-ndjson"
+	CloudEventType = "application/cloudevents+json"
+	CloudBatchType = "application/cloudevents-batch+json"
+	ProblemType    = "application/problem+json"
+)
+
+// Problem is an error of the service, as RFC 9457 has it with members of ours.
+type Problem struct {
+	Type     string `json:"type"`
+	Title    string `json:"title"`
+	Status   int    `json:"status"`
+	Detail   string `json:"detail"`
+	Field    string `json:"field,omitempty"`    // what is wrong
+	Allowed  string `json:"allowed,omitempty"`  // what is allowed instead
+	Next     string `json:"next,omitempty"`     // what to do
+	Column   int    `json:"column,omitempty"`   // of a condition, from 1
+	Line     int    `json:"line,omitempty"`     // of NDJSON, from 1
+	Accepted *int   `json:"accepted,omitempty"` // messages kept before the error
+}
+
+func (p *Problem) Error() string {
+	text := p.Detail
+	if p.Line > 0 {
+		text = fmt.Sprintf("line %d: %s", p.Line, text)
+	}
+	if p.Accepted != nil {
+		text += fmt.Sprintf(" (%d messages before it were kept)", *p.Accepted)
+	}
+	if p.Allowed != "" {
+		text += "; allowed: " + p.Allowed
+	}
+	if p.Next != "" {
+		text += "; " + p.Next
+	}
+	return text
+}
+
+// Message is one message with its place.
+type Message struct {
+	Address       string            `json:"address"`
+	Partition     int               `json:"partition"`
+	Offset        int64             `json:"offset"`
+	Time          time.Time         `json:"time"` // stamped by the service
+	Key           string            `json:"key"`
+	ID            string            `json:"id"`
+	Headers       map[string]string `json:"headers"`
+	ContentType   string            `json:"contentType"`
+	Size          int               `json:"size"`                    // bytes of the body
+	PublisherTime *time.Time        `json:"publisherTime,omitempty"` // the publisher's own
+	Body          json.RawMessage   `json:"body,omitempty"`          // JSON as JSON, text as a string
+	BodyBase64    string            `json:"bodyBase64,omitempty"`    // any other body
+}
+
+// MessageOf returns the JSON form of a stored message of a channel.
+func MessageOf(channel address.Address, s *message.Stored) Message {
+	m := Message{Address: channel.At(s.Partition, s.Offset).String(), Partition: s.Partition, Offset: s.Offset, Time: s.StoredAt,
+		Key: s.Key, ID: s.ID, Headers: make(map[string]string, len(s.Headers)), ContentType: s.ContentType, Size: len(s.Body)}
+	for _, h := range s.Headers {
+		m.Headers[h.Name] = h.Value
+	}
+	if !s.Message.Time.IsZero() {
+		m.PublisherTime = &s.Message.Time
+	}
+	switch {
+	case looksLikeJSON(s.ContentType, s.Body) && json.Valid(s.Body):
+		m.Body = s.Body
+	case utf8.Valid(s.Body):
+		m.Body, _ = json.Marshal(string(s.Body))
+	default:
+		m.BodyBase64 = base64.StdEncoding.EncodeToString(s.Body)
+	}
+	return m
+}
+
+// looksLikeJSON leaves bodies that are declared as text, and bare words and
+// numbers without a type, to be shown as text.
+func looksLikeJSON(contentType string, body []byte) bool {
+	if strings.Contains(contentType, "json") {
+		return true
+	}
+	return contentType == "" && len(body) > 0 && (body[0] == '{' || body[0] == '[')
+}
+
+// Bytes returns the body's bytes. Of a JSON body they are those of the JSON.
+func (m *Message) Bytes() []byte {
+	if m.BodyBase64 != "" {
+		b, _ := base64.StdEncoding.DecodeString(m.BodyBase64)
+		return b
+	}
+	if m.IsText() {
+		var s string
+		json.Unmarshal(m.Body, &s)
+		return []byte(s)
+	}
+	return m.Body
+}
+
+// IsText reports whether the body is text that is not JSON.
+func (m *Message) IsText() bool {
+	return len(m.Body) > 0 && m.Body[0] == '"' && !strings.Contains(m.ContentType, "json")
+}
+
+// NewMessage is a message to be published, as JSON or a line of NDJSON. One
+// of Body and BodyBase64 is used: a string Body is text unless the content
+// type names JSON, any other is JSON.
+type NewMessage struct {
+	Key         string            `json:"key,omitempty"`
+	ID          string            `json:"id,omitempty"`
+	Headers     map[string]string `json:"headers,omitempty"`
+	ContentType string            `json:"contentType,omitempty"`
+	Time        *time.Time        `json:"publisherTime,omitempty"`
+	Body        json.RawMessage   `json:"body,omitempty"`
+	BodyBase64  string            `json:"bodyBase64,omitempty"`
+}
+
+// Space is a named group of channels.
+type Space struct {
+	Space       string            `json:"space"`
+	Description string            `json:"description"`
+	Labels      map[string]string `json:"labels"`
+	CreatedAt   time.Time         `json:"createdAt"`
+	Channels    int               `json:"channels"`
+	Messages    int64             `json:"messages"`
+	Bytes       int64             `json:"bytes"`
+}
+
+// Settings are what can be set on a topic; what is left out stays as it is.
+type Settings struct {
+	Partitions  *int              `json:"partitions,omitempty"`
+	Retain      *string           `json:"retain,omitempty"`      // a duration, such as 72h or 7d
+	RetainBytes *int64            `json:"retainBytes,omitempty"` // of each partition
+	MaxBody     *int64            `json:"maxBody,omitempty"`     // bytes
+	IDWindow    *string           `json:"idWindow,omitempty"`    // a duration; 0s is off
+	Paused      *bool             `json:"paused,omitempty"`
+	Description *string           `json:"description,omitempty"`
+	Labels      map[string]string `json:"labels,omitempty"` // an empty value takes a label away
+}
+
+// NewChannel asks for a channel.
+type NewChannel struct {
+	Address string `json:"address"`
+	Kind    string `json:"kind"`
+	Settings
+}
+
+// Flow is messages and bytes per second, in and out.
+type Flow = rate.Flow
+
+// Totals are messages and bytes, in and out.
+type Totals = rate.Totals
+
+// Partition is how a partition is now.
+type Partition struct {
+	Partition int        `json:"partition"`
+	Address   string     `json:"address"`
+	Leader    string     `json:"leader"`
+	First     int64      `json:"first"` // oldest kept offset
+	End       int64      `json:"end"`   // offset that the next message gets
+	Messages  int64      `json:"messages"`
+	Bytes     int64      `json:"bytes"`
+	Oldest    *time.Time `json:"oldest"`
+	Newest    *time.Time `json:"newest"`
+	State     string     `json:"state"`
+	Rates     Flow       `json:"rates"`
+}
+
+// Forecast is what a topic will hold at the rate of the last hour.
+type Forecast struct {
+	BytesPerSecond    float64 `json:"bytesPerSecond"`
+	MessagesPerSecond float64 `json:"messagesPerSecond"`
+	Bytes             int64   `json:"bytes"`
+	Messages          int64   `json:"messages"`
+	Span              string  `json:"span"`
+	LimitedBy         string  `json:"limitedBy"` // age or bytes
+}
+
+// Topic is a topic, its settings, and how it is now.
+type Topic struct {
+	Address     string            `json:"address"`
+	Space       string            `json:"space"`
+	Channel     string            `json:"channel"`
+	Kind        string            `json:"kind"`
+	State       string            `json:"state"`
+	Description string            `json:"description"`
+	Labels      map[string]string `json:"labels"`
+	CreatedAt   time.Time         `json:"createdAt"`
+	Partitions  int               `json:"partitionCount"`
+	Retain      string            `json:"retain"`
+	RetainBytes int64             `json:"retainBytes"`
+	MaxBody     int64             `json:"maxBody"`
+	IDWindow    string            `json:"idWindow"`
+	Paused      bool              `json:"paused"`
+	Messages    int64             `json:"messages"` // kept
+	Bytes       int64             `json:"bytes"`    // on disk
+	Fill        float64           `json:"fill"`     // of the bytes that retention allows, 0 to 1
+	Oldest      *time.Time        `json:"oldest"`
+	Newest      *time.Time        `json:"newest"`
+	Rates       Flow              `json:"rates"`
+
+	// Only when one topic is asked for.
+	Forecast *Forecast   `json:"forecast,omitempty"`
+	Each     []Partition `json:"partitions,omitempty"`
+}
+
+// Series is the flow over time: Flow[i] is what came in the step that begins
+// at Start plus i steps.
+type Series struct {
+	Start time.Time `json:"start"`
+	Step  float64   `json:"stepSeconds"`
+	Flow  []Totals  `json:"flow"`
+}
+
+// Receipt tells where a batch lies.
+type Receipt struct {
+	Partition int       `json:"partition"`
+	Offset    int64     `json:"offset"` // of the first message; -1 for a repeat too old to be remembered
+	Count     int       `json:"count"`
+	Time      time.Time `json:"time"`
+	Repeat    bool      `json:"repeat"` // it was kept before
+}
+
+// Published is the answer to publishing.
+type Published struct {
+	Accepted int       `json:"accepted"` // messages that are kept
+	Dropped  int       `json:"dropped"`  // left out because they were kept before
+	Receipts []Receipt `json:"receipts"` // the last 1,000 at most
+}
+
+// Progress tells how far a browse is.
+type Progress struct {
+	LookedAt int64 `json:"lookedAt"`
+	Total    int64 `json:"total"`
+	Found    int64 `json:"found"`
+	Damaged  int64 `json:"damaged"`
+}
+
+// LeftOut says that a tail skipped messages for a slow reader.
+type LeftOut struct {
+	Messages int64 `json:"messages"`
+	Total    int64 `json:"total"`
+}
+
+// Damage is a stretch of a partition that is broken on disk.
+type Damage struct {
+	Address   string `json:"address"`
+	Partition int    `json:"partition"`
+	From      int64  `json:"from"`
+	To        int64  `json:"to"`
+}
+
+// Event is one line of a browse or one event of a tail; one field is set.
+type Event struct {
+	Message  *Message  `json:"message,omitempty"`
+	Progress *Progress `json:"progress,omitempty"`
+	LeftOut  *LeftOut  `json:"leftOut,omitempty"`
+	Damage   *Damage   `json:"damage,omitempty"`
+	Problem  *Problem  `json:"problem,omitempty"`
+}
+
+// Preview says what a change would do.
+type Preview struct {
+	Address  string         `json:"address"`
+	Effects  []string       `json:"effects"`
+	Before   map[string]any `json:"before,omitempty"`
+	After    map[string]any `json:"after,omitempty"`
+	Messages int64          `json:"messages"`
+	Bytes    int64          `json:"bytes"`
+	Until    *time.Time     `json:"until,omitempty"`
+	Done     bool           `json:"done"`
+}
+
+// Disk is the room on a node's disk, in bytes.
+type Disk struct {
+	Total   int64 `json:"total"`
+	Free    int64 `json:"free"`
+	Reserve int64 `json:"reserve"`
+	Full    bool  `json:"full"`
+}
+
+// Status is how a node is now.
+type Status struct {
+	Node        string    `json:"node"`
+	Version     string    `json:"version"`
+	StartedAt   time.Time `json:"startedAt"`
+	At          time.Time `json:"at"`
+	Records     string    `json:"records"` // "here", or since when the database is away
+	Disk        Disk      `json:"disk"`
+	MemoryBytes int64     `json:"memoryBytes"`
+	Spaces      int       `json:"spaces"`
+	Channels    int       `json:"channels"`
+	Partitions  int       `json:"partitions"`
+	Messages    int64     `json:"messages"`
+	Bytes       int64     `json:"bytes"`
+	Rates       Flow      `json:"rates"`
+	Streams     int64     `json:"streams"` // tails and browses that are open
+}
+
+// Live is the state of a node and its topics at one moment.
+type Live struct {
+	Status Status  `json:"status"`
+	Topics []Topic `json:"topics"`
+}
+
+// Found is what an address in the search box leads to.
+type Found struct {
+	Address string   `json:"address"`
+	Kind    string   `json:"kind"`
+	Exists  bool     `json:"exists"`
+	Detail  string   `json:"detail"`
+	Near    []string `json:"near"` // addresses that exist and are like it
+}
+
+// ConditionCheck is the answer to whether a condition compiles.
+type ConditionCheck struct {
+	OK      bool   `json:"ok"`
+	Column  int    `json:"column,omitempty"`
+	Problem string `json:"problem,omitempty"`
+	Hint    string `json:"hint,omitempty"`
+}
+
+// LogbookEntry is who did what to which address.
+type LogbookEntry struct {
+	ID      int64           `json:"id"`
+	At      time.Time       `json:"at"`
+	Who     string          `json:"who"`
+	Action  string          `json:"action"`
+	Address string          `json:"address"`
+	Before  json.RawMessage `json:"before"`
+	After   json.RawMessage `json:"after"`
+}
+
+// Page is one page of a list; Next is the cursor of the following one, empty
+// at the end.
+type Page[T any] struct {
+	Items []T    `json:"items"`
+	Next  string `json:"next"`
+}
+
+// SignIn is the principal of a session or token.
+type SignIn struct {
+	Name string `json:"name"`
+	Role string `json:"role"`
+}
+
+// Link is a way to sign in once.
+type Link struct {
+	Path      string    `json:"path"`
+	ExpiresAt time.Time `json:"expiresAt"`
+}

@@ -1,0 +1,127 @@
+package main
+
+import (
+	"flag"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/node"
+)
+
+// config is what ferryd can be told: by flag, by an environment variable
+// FERRYD_NAME, or in the file that -config names, in this order.
+type config struct {
+	node          string
+	dir           string
+	listen        string
+	metricsListen string
+	database      string
+	keepRemoved   time.Duration
+	diskReserve   int64
+	logLevel      slog.Level
+}
+
+// durationFlag and sizeFlag read values as the rest of the product does.
+type durationFlag struct{ to *time.Duration }
+
+func (f durationFlag) String() string {
+	if f.to == nil {
+		return ""
+	}
+	return address.FormatDuration(*f.to)
+}
+
+func (f durationFlag) Set(text string) (err error) {
+	*f.to, err = address.ParseDuration(text)
+	return err
+}
+
+type sizeFlag struct{ to *int64 }
+
+func (f sizeFlag) String() string {
+	if f.to == nil {
+		return ""
+	}
+	return address.FormatSize(*f.to)
+}
+
+func (f sizeFlag) Set(text string) (err error) {
+	*f.to, err = address.ParseSize(text)
+	return err
+}
+
+func flags(name string, c *config) *flag.FlagSet {
+	fs := flag.NewFlagSet("ferryd "+name, flag.ContinueOnError)
+	c.keepRemoved, c.diskReserve = node.DefaultKeepRemoved, node.DefaultDiskReserve
+	fs.StringVar(&c.node, "node", "node-a", "`name` of this node")
+	fs.StringVar(&c.dir, "dir", "ferry-data", "data `directory`, made if it is missing")
+	fs.StringVar(&c.listen, "listen", "127.0.0.1:7350", "`address` on which to serve the API and the console")
+	fs.StringVar(&c.metricsListen, "metrics-listen", "", "`address` on which to serve /metrics without a token; empty: only with one, on -listen")
+	fs.StringVar(&c.database, "database", "", "`URL` of a PostgreSQL database for the records; empty: run one inside -dir")
+	fs.Var(durationFlag{&c.keepRemoved}, "keep-removed", "for how `long` a removed channel can be brought back")
+	fs.Var(sizeFlag{&c.diskReserve}, "disk-reserve", "free `bytes` of the disk below which publishing is refused (at most a twentieth of it)")
+	fs.TextVar(&c.logLevel, "log-level", slog.LevelInfo, "least `level` that is logged: DEBUG, INFO, WARN, ERROR")
+	return fs
+}
+
+// readConfig parses the command line and fills in what it leaves out from
+// the environment and the file.
+func readConfig(fs *flag.FlagSet, args []string) error {
+	file := fs.String("config", os.Getenv("FERRYD_CONFIG"), "YAML `file` with these settings by their names")
+	fs.SetOutput(io.Discard)
+	if err := fs.Parse(args); err != nil {
+		if err == flag.ErrHelp {
+			fs.SetOutput(os.Stdout)
+			fmt.Printf("%s [flags]\n\nEach flag can also be set as FERRYD_NAME (with _ for -) or in the file of -config.\n\n", fs.Name())
+			fs.PrintDefaults()
+			return err
+		}
+		return &usageError{err}
+	}
+	if fs.NArg() > 0 {
+		return &usageError{fmt.Errorf("%q: only flags are expected", fs.Arg(0))}
+	}
+	given := map[string]bool{}
+	fs.Visit(func(f *flag.Flag) { given[f.Name] = true })
+	settings := map[string]any{}
+	if *file != "" {
+		b, err := os.ReadFile(*file)
+		if err == nil {
+			err = yaml.Unmarshal(b, &settings)
+		}
+		if err != nil {
+			return &usageError{fmt.Errorf("-config %s: %w", *file, err)}
+		}
+		for name := range settings {
+			if fs.Lookup(name) == nil {
+				return &usageError{fmt.Errorf("-config %s: there is no setting %q; ferryd serve -h lists them", *file, name)}
+			}
+		}
+	}
+	var failed error
+	fs.VisitAll(func(f *flag.Flag) {
+		if given[f.Name] || failed != nil {
+			return
+		}
+		variable := "FERRYD_" + strings.ToUpper(strings.ReplaceAll(f.Name, "-", "_"))
+		text, from := os.Getenv(variable), variable
+		if text == "" {
+			value, ok := settings[f.Name]
+			if !ok {
+				return
+			}
+			text, from = fmt.Sprint(value), *file+": "+f.Name
+		}
+		if err := f.Value.Set(text); err != nil {
+			failed = &usageError{fmt.Errorf("%s: %w", from, err)}
+		}
+	})
+	return failed
+}

@@ -1,0 +1,194 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"math"
+	"math/rand/v2"
+	"net/http"
+	"os"
+	"time"
+
+	"steadyferry/client"
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/message"
+)
+
+// demo runs a node with the channels and the traffic of Northlight Cold
+// Chain, a made-up company that keeps vaccine boxes cold on their way to
+// clinics.
+func demo(args []string) error {
+	var c config
+	fs := flags("demo", &c)
+	fs.Lookup("dir").DefValue = "ferry-demo"
+	c.dir = "ferry-demo"
+	c.logLevel = slog.LevelWarn
+	if err := readConfig(fs, args); err != nil {
+		return err
+	}
+	return c.run(func(ctx context.Context, r running) error {
+		api, err := client.New(r.url, r.token)
+		if err != nil {
+			return err
+		}
+		d := &depot{api: api, readings: address.Channel("coldchain", "readings"), journeys: address.Channel("coldchain", "journeys")}
+		if err := d.prepare(ctx); err != nil {
+			return fmt.Errorf("set up the demo: %w", err)
+		}
+		var link client.Link
+		if err := api.Call(ctx, http.MethodPost, "/links", nil, nil, &link); err != nil {
+			return err
+		}
+		fmt.Printf(`
+Steady Ferry is running with the demo of Northlight Cold Chain.
+
+  Console        %s
+  Sign in once   %s%s   (works once, for 15 minutes)
+
+Try in another terminal:
+
+  export FERRY_SERVER=%s FERRY_TOKEN=$(cat %s/owner.token)
+  ferry list
+  ferry tail coldchain/readings -where 'body.celsius > 8'
+  ferry send coldchain/readings -key box-0007 -body '{"box":"box-0007","celsius":9.5}'
+
+Ctrl-C stops it; what was published stays in %s.
+`, r.url, r.url, link.Path, r.url, c.dir, c.dir)
+		return d.run(ctx)
+	})
+}
+
+// depot sends what the boxes measure and where they are.
+type depot struct {
+	api                *client.Client
+	readings, journeys address.Address
+	boxes              []box
+}
+
+type box struct {
+	id      string
+	celsius float64
+	battery float64
+	faulty  string // what its sensor does wrong, if anything
+}
+
+const boxes = 48
+
+func (d *depot) prepare(ctx context.Context) error {
+	for i := range boxes {
+		b := box{id: fmt.Sprintf("box-%04d", i+1), celsius: 3 + 3*rand.Float64(), battery: 40 + 60*rand.Float64()}
+		switch i {
+		case 16:
+			b.faulty = "fahrenheit"
+		case 29:
+			b.faulty = "nameless"
+		}
+		d.boxes = append(d.boxes, b)
+	}
+	isNew := false
+	for _, step := range []struct {
+		path string
+		body any
+	}{
+		{"/spaces", map[string]any{"space": "coldchain", "description": "Vaccine boxes on their way to clinics", "labels": map[string]string{"team": "logistics"}}},
+		{"/channels", map[string]any{"address": d.readings.String(), "kind": "topic", "partitions": 6, "retain": "72h", "retainBytes": 1 << 30,
+			"description": "What every box measures, every two seconds", "labels": map[string]string{"source": "boxes"}}},
+		{"/channels", map[string]any{"address": d.journeys.String(), "kind": "topic", "partitions": 2, "retain": "30d",
+			"description": "Departures and arrivals", "labels": map[string]string{"source": "depot"}}},
+	} {
+		err := d.api.Call(ctx, http.MethodPost, step.path, nil, step.body, nil)
+		var p *client.Problem
+		if errors.As(err, &p) && p.Status == http.StatusConflict {
+			continue // from an earlier run
+		}
+		if err != nil {
+			return err
+		}
+		isNew = true
+	}
+	if !isNew {
+		return nil
+	}
+	// A past, so that there is something to look through.
+	for ago := 6 * time.Hour; ago > 0; ago -= time.Minute {
+		if err := d.measure(ctx, time.Now().Add(-ago)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (d *depot) run(ctx context.Context) error {
+	tick := time.NewTicker(2 * time.Second)
+	defer tick.Stop()
+	for turn := 0; ; turn++ {
+		if err := d.measure(ctx, time.Now()); err != nil && ctx.Err() == nil {
+			fmt.Fprintln(os.Stderr, "demo:", err)
+		}
+		if turn%5 == 0 {
+			if err := d.depart(ctx); err != nil && ctx.Err() == nil {
+				fmt.Fprintln(os.Stderr, "demo:", err)
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-tick.C:
+		}
+	}
+}
+
+// measure sends one reading of every box.
+func (d *depot) measure(ctx context.Context, at time.Time) error {
+	builders := map[int]*message.Builder{}
+	for i := range d.boxes {
+		b := &d.boxes[i]
+		b.celsius += 0.4*rand.NormFloat64() + 0.05*(5-b.celsius)
+		b.battery = max(b.battery-0.001, 3)
+		m := &message.Message{Key: b.id, ContentType: "application/json", Time: at, Body: b.reading(at),
+			Headers: []message.Header{{Name: "firmware", Value: []string{"4.2.1", "4.3.0"}[i%2]}}}
+		p := message.PartitionOf(m.Key, 6)
+		if builders[p] == nil {
+			builders[p] = &message.Builder{}
+		}
+		builders[p].Add(m)
+	}
+	for p, b := range builders {
+		if _, err := d.api.Publish(ctx, d.readings, p, client.BatchType, nil, b.Build(message.Plain, nil)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (b *box) reading(at time.Time) []byte {
+	r := map[string]any{"box": b.id, "celsius": round(b.celsius), "battery": math.Round(b.battery), "at": at.UTC().Truncate(time.Second)}
+	switch b.faulty {
+	case "fahrenheit":
+		r["celsius"] = fmt.Sprintf("%.1f F", b.celsius*9/5+32)
+	case "nameless":
+		delete(r, "box")
+	}
+	body, err := json.Marshal(r)
+	if err != nil {
+		panic(err) // plain values
+	}
+	return body
+}
+
+func round(f float64) float64 { return math.Round(f*10) / 10 }
+
+func (d *depot) depart(ctx context.Context) error {
+	b := d.boxes[rand.IntN(len(d.boxes))]
+	clinics := []string{"harbour-clinic", "north-shore", "hill-road", "old-mill", "island-post"}
+	body, err := json.Marshal(map[string]any{"box": b.id, "event": []string{"departed", "arrived"}[rand.IntN(2)],
+		"clinic": clinics[rand.IntN(len(clinics))], "doses": 20 * (1 + rand.IntN(12)), "at": time.Now().UTC().Truncate(time.Second)})
+	if err != nil {
+		return err
+	}
+	_, err = d.api.Publish(ctx, d.journeys, -1, "application/json", http.Header{"Ferry-Key": {b.id}}, body)
+	return err
+}

@@ -1,0 +1,106 @@
+package api
+
+import (
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"steadyferry/client"
+	"steadyferry/internal/catalog"
+)
+
+const (
+	cookieName   = "ferry_session"
+	sessionLives = 12 * time.Hour
+	linkLives    = 15 * time.Minute
+	principalKey = "principal"
+)
+
+// authenticate lets through who brings a token or a session in force. What is
+// wrong with it is not told.
+func (s *Server) authenticate(c *gin.Context) {
+	view := s.node.Catalog().View()
+	if text, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
+		if p, ok := view.Who(catalog.Token, text); ok {
+			c.Set(principalKey, p)
+			return
+		}
+	} else if cookie, err := c.Cookie(cookieName); err == nil {
+		if p, ok := view.Who(catalog.Session, cookie); ok {
+			c.Set(principalKey, p)
+			return
+		}
+	}
+	c.Header("WWW-Authenticate", `Bearer realm="steady-ferry"`)
+	writeProblem(c, &client.Problem{Status: http.StatusUnauthorized, Title: "Not signed in", Detail: "a valid token or session is needed",
+		Next: "send Authorization: Bearer TOKEN, or sign in at the console"})
+}
+
+func who(c *gin.Context) string { return c.MustGet(principalKey).(catalog.Principal).Name }
+
+// sameOrigin refuses requests that another site makes a browser send.
+func (s *Server) sameOrigin(c *gin.Context) {
+	if err := s.origin.Check(c.Request); err != nil {
+		writeProblem(c, &client.Problem{Status: http.StatusForbidden, Title: "Refused", Detail: "a page of another site may not do this"})
+	}
+}
+
+func (s *Server) signIn(c *gin.Context) {
+	var body struct {
+		Token string `json:"token"`
+		Link  string `json:"link"`
+	}
+	if !readJSON(c, &body) {
+		return
+	}
+	kind, text := catalog.Token, body.Token
+	if body.Link != "" {
+		kind, text = catalog.Link, body.Link
+	}
+	p, ok := s.node.Catalog().View().Who(kind, text)
+	if ok && kind == catalog.Link {
+		used, err := s.node.Catalog().DropSecret(c, text)
+		if refuse(c, err) {
+			return
+		}
+		ok = used
+	}
+	if !ok {
+		writeProblem(c, &client.Problem{Status: http.StatusUnauthorized, Title: "Not signed in", Detail: "this token or link is not in force",
+			Next: "a link works once; take the token from owner.token in the data directory"})
+		return
+	}
+	session, err := s.node.Catalog().NewSecret(c, p.Name, catalog.Session, sessionLives, &catalog.Entry{Who: p.Name, Action: "sign in", Address: p.Name})
+	if refuse(c, err) {
+		return
+	}
+	http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Value: session, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode,
+		Secure: c.Request.TLS != nil, MaxAge: int(sessionLives / time.Second)})
+	c.JSON(http.StatusOK, client.SignIn{Name: p.Name, Role: p.Role})
+}
+
+func (s *Server) session(c *gin.Context) {
+	p := c.MustGet(principalKey).(catalog.Principal)
+	c.JSON(http.StatusOK, client.SignIn{Name: p.Name, Role: p.Role})
+}
+
+func (s *Server) signOut(c *gin.Context) {
+	if cookie, err := c.Cookie(cookieName); err == nil {
+		if _, err := s.node.Catalog().DropSecret(c, cookie); refuse(c, err) {
+			return
+		}
+	}
+	http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: -1})
+	c.Status(http.StatusNoContent)
+}
+
+func (s *Server) newLink(c *gin.Context) {
+	text, err := s.node.Catalog().NewSecret(c, who(c), catalog.Link, linkLives, &catalog.Entry{Who: who(c), Action: "new sign-in link", Address: who(c)})
+	if refuse(c, err) {
+		return
+	}
+	// Behind #, the code stays out of logs and of what the browser sends.
+	c.JSON(http.StatusCreated, client.Link{Path: "/sign-in#" + text, ExpiresAt: time.Now().Add(linkLives).UTC().Truncate(time.Second)})
+}

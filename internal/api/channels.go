@@ -1,0 +1,394 @@
+package api
+
+import (
+	"fmt"
+	"net/http"
+	"slices"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"steadyferry/client"
+	"steadyferry/internal/catalog"
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/expr"
+	"steadyferry/internal/node"
+)
+
+// Lists come in pages of defaultPage unless asked otherwise.
+const (
+	defaultPage = 200
+	maxPage     = 1000
+)
+
+// page cuts a sorted list at the cursor, which is the name of the last item
+// of the page before.
+func page[T any](c *gin.Context, items []T, name func(T) string) (client.Page[T], bool) {
+	limit, ok := intQuery(c, "limit", defaultPage, 1, maxPage)
+	if !ok {
+		return client.Page[T]{}, false
+	}
+	if cursor := c.Query("cursor"); cursor != "" {
+		items = items[sort.Search(len(items), func(i int) bool { return name(items[i]) > cursor }):]
+	}
+	p := client.Page[T]{Items: slices.Clone(items[:min(limit, len(items))])}
+	if p.Items == nil {
+		p.Items = []T{}
+	}
+	if len(items) > limit {
+		p.Next = name(items[limit-1])
+	}
+	return p, true
+}
+
+func intQuery(c *gin.Context, name string, otherwise, least, most int) (int, bool) {
+	text := c.Query(name)
+	if text == "" {
+		return otherwise, true
+	}
+	n, err := strconv.Atoi(text)
+	if err != nil || n < least || n > most {
+		writeProblem(c, invalid(name, fmt.Sprintf("%s is %q", name, text), fmt.Sprintf("%d to %d", least, most)))
+		return 0, false
+	}
+	return n, true
+}
+
+func boolQuery(c *gin.Context, name string) bool {
+	v := c.Query(name)
+	return v == "true" || v == "1"
+}
+
+// channelAddress reads the address from the path.
+func channelAddress(c *gin.Context) (address.Address, error) {
+	return address.ParseChannel(c.Param("space") + "/" + c.Param("channel"))
+}
+
+// topicOf finds the topic of the path, or answers with the problem.
+func (s *Server) topicOf(c *gin.Context) (*node.Topic, bool) {
+	a, err := channelAddress(c)
+	if refuse(c, err) {
+		return nil, false
+	}
+	t, err := s.node.Topic(a)
+	return t, !refuse(c, err)
+}
+
+func (s *Server) spaceJSON(sp *catalog.Space) client.Space {
+	out := client.Space{Space: sp.Name, Description: sp.Description, Labels: sp.Labels, CreatedAt: sp.CreatedAt.UTC()}
+	for _, t := range s.node.Topics() {
+		if t.Channel().Space == sp.Name {
+			status, _ := s.node.Status(t, time.Now())
+			out.Channels++
+			out.Messages += status.Messages
+			out.Bytes += status.Bytes
+		}
+	}
+	return out
+}
+
+func (s *Server) listSpaces(c *gin.Context) {
+	var spaces []client.Space
+	for _, sp := range s.node.Catalog().View().Spaces {
+		spaces = append(spaces, s.spaceJSON(sp))
+	}
+	sort.Slice(spaces, func(i, j int) bool { return spaces[i].Space < spaces[j].Space })
+	if p, ok := page(c, spaces, func(sp client.Space) string { return sp.Space }); ok {
+		c.JSON(http.StatusOK, p)
+	}
+}
+
+type spaceBody struct {
+	Space       string            `json:"space"`
+	Description *string           `json:"description"`
+	Labels      map[string]string `json:"labels"`
+}
+
+func (s *Server) newSpace(c *gin.Context) {
+	var body spaceBody
+	if !readJSON(c, &body) {
+		return
+	}
+	description := ""
+	if body.Description != nil {
+		description = *body.Description
+	}
+	if refuse(c, s.node.NewSpace(c, who(c), body.Space, description, body.Labels)) {
+		return
+	}
+	s.answerSpace(c, body.Space, http.StatusCreated)
+}
+
+func (s *Server) answerSpace(c *gin.Context, name string, status int) {
+	sp, err := s.node.Space(name)
+	if !refuse(c, err) {
+		c.JSON(status, s.spaceJSON(sp))
+	}
+}
+
+func (s *Server) showSpace(c *gin.Context) { s.answerSpace(c, c.Param("space"), http.StatusOK) }
+
+func (s *Server) setSpace(c *gin.Context) {
+	var body spaceBody
+	if !readJSON(c, &body) {
+		return
+	}
+	if refuse(c, s.node.SetSpace(c, who(c), c.Param("space"), body.Description, body.Labels)) {
+		return
+	}
+	s.answerSpace(c, c.Param("space"), http.StatusOK)
+}
+
+func (s *Server) removeSpace(c *gin.Context) {
+	if !refuse(c, s.node.RemoveSpace(c, who(c), c.Param("space"))) {
+		c.Status(http.StatusNoContent)
+	}
+}
+
+// topicJSON describes a topic; whole adds its partitions and forecast.
+func (s *Server) topicJSON(t *node.Topic, now time.Time, whole bool) client.Topic {
+	ch := t.Channel()
+	status, each := s.node.Status(t, now)
+	out := client.Topic{
+		Address: ch.Address(), Space: ch.Space, Channel: ch.Name, Kind: ch.Kind, State: status.State, Description: ch.Description, Labels: ch.Labels,
+		CreatedAt: ch.CreatedAt.UTC(), Partitions: ch.Partitions, Retain: address.FormatDuration(time.Duration(ch.RetainMS) * time.Millisecond),
+		RetainBytes: ch.RetainBytes, MaxBody: ch.MaxBody, IDWindow: address.FormatDuration(time.Duration(ch.IDWindowMS) * time.Millisecond),
+		Paused: ch.Paused, Messages: status.Messages, Bytes: status.Bytes, Oldest: status.Oldest, Newest: status.Newest, Rates: status.Rates,
+		Fill: float64(status.Bytes) / (float64(ch.RetainBytes) * float64(ch.Partitions)),
+	}
+	if !whole {
+		return out
+	}
+	for _, p := range each {
+		a := t.Address()
+		a.Partition = p.Partition
+		out.Each = append(out.Each, client.Partition{Partition: p.Partition, Address: a.String(), Leader: s.node.Name(), First: p.First, End: p.End,
+			Messages: p.End - p.First, Bytes: p.Bytes, Oldest: p.Oldest, Newest: p.Newest, State: p.State, Rates: p.Rates})
+	}
+	f := s.node.Forecast(t, now)
+	out.Forecast = &client.Forecast{BytesPerSecond: f.BytesPerSecond, MessagesPerSecond: f.MessagesPerSecond, Bytes: f.Bytes, Messages: f.Messages,
+		Span: address.FormatDuration(f.Span), LimitedBy: f.LimitedBy}
+	return out
+}
+
+func (s *Server) listChannels(c *gin.Context) {
+	now := time.Now()
+	space := c.Query("space")
+	if space != "" {
+		if _, err := s.node.Space(space); refuse(c, err) {
+			return
+		}
+	}
+	topics := []client.Topic{}
+	for _, t := range s.node.Topics() {
+		if space == "" || t.Channel().Space == space {
+			topics = append(topics, s.topicJSON(t, now, false))
+		}
+	}
+	if p, ok := page(c, topics, func(t client.Topic) string { return t.Address }); ok {
+		c.JSON(http.StatusOK, p)
+	}
+}
+
+// settingsOf reads the settings of a request.
+func settingsOf(in client.Settings) (node.Settings, error) {
+	out := node.Settings{Partitions: in.Partitions, RetainBytes: in.RetainBytes, MaxBody: in.MaxBody, Paused: in.Paused, Description: in.Description, Labels: in.Labels}
+	for _, d := range []struct {
+		name string
+		text *string
+		to   **time.Duration
+	}{{"retain", in.Retain, &out.Retain}, {"idWindow", in.IDWindow, &out.IDWindow}} {
+		if d.text == nil {
+			continue
+		}
+		parsed, err := address.ParseDuration(*d.text)
+		if err != nil {
+			return out, invalid(d.name, err.Error(), "")
+		}
+		*d.to = &parsed
+	}
+	return out, nil
+}
+
+func (s *Server) newChannel(c *gin.Context) {
+	var body client.NewChannel
+	if !readJSON(c, &body) {
+		return
+	}
+	a, err := address.ParseChannel(body.Address)
+	if refuse(c, err) {
+		return
+	}
+	if body.Kind != "topic" {
+		writeProblem(c, invalid("kind", fmt.Sprintf("kind is %q", body.Kind), "topic"))
+		return
+	}
+	settings, err := settingsOf(body.Settings)
+	if refuse(c, err) {
+		return
+	}
+	t, err := s.node.NewTopic(c, who(c), a, settings)
+	if !refuse(c, err) {
+		c.JSON(http.StatusCreated, s.topicJSON(t, time.Now(), true))
+	}
+}
+
+func (s *Server) showChannel(c *gin.Context) {
+	if t, ok := s.topicOf(c); ok {
+		c.JSON(http.StatusOK, s.topicJSON(t, time.Now(), true))
+	}
+}
+
+func previewJSON(p *node.Preview, done bool) client.Preview {
+	return client.Preview{Address: p.Address, Effects: p.Effects, Before: p.Before, After: p.After, Messages: p.Messages, Bytes: p.Bytes, Until: p.Until, Done: done}
+}
+
+func (s *Server) setChannel(c *gin.Context) {
+	a, err := channelAddress(c)
+	if refuse(c, err) {
+		return
+	}
+	var body client.Settings
+	if !readJSON(c, &body) {
+		return
+	}
+	settings, err := settingsOf(body)
+	if refuse(c, err) {
+		return
+	}
+	preview := boolQuery(c, "preview")
+	p, err := s.node.SetTopic(c, who(c), a, settings, preview)
+	if !refuse(c, err) {
+		c.JSON(http.StatusOK, previewJSON(p, !preview))
+	}
+}
+
+func (s *Server) removeChannel(c *gin.Context) {
+	a, err := channelAddress(c)
+	if refuse(c, err) {
+		return
+	}
+	preview := boolQuery(c, "preview")
+	p, err := s.node.RemoveTopic(c, who(c), a, preview)
+	if !refuse(c, err) {
+		c.JSON(http.StatusOK, previewJSON(p, !preview))
+	}
+}
+
+func (s *Server) restoreChannel(c *gin.Context) {
+	a, err := channelAddress(c)
+	if refuse(c, err) || refuse(c, s.node.RestoreTopic(c, who(c), a)) {
+		return
+	}
+	s.showChannel(c)
+}
+
+func (s *Server) rates(c *gin.Context) {
+	t, ok := s.topicOf(c)
+	if !ok {
+		return
+	}
+	span := 5 * time.Minute
+	if text := c.Query("span"); text != "" {
+		d, err := address.ParseDuration(text)
+		if err != nil || d < 10*time.Second || d > time.Hour {
+			writeProblem(c, invalid("span", fmt.Sprintf("span is %q", text), "10s to 1h"))
+			return
+		}
+		span = d
+	}
+	partition, ok := intQuery(c, "partition", node.AnyPartition, 0, t.Channel().Partitions-1)
+	if !ok {
+		return
+	}
+	now := time.Now()
+	flow, step := t.Series(now, span, partition)
+	start := now.Truncate(step).Add(-time.Duration(len(flow)) * step)
+	c.JSON(http.StatusOK, client.Series{Start: start.UTC(), Step: step.Seconds(), Flow: flow})
+}
+
+func (s *Server) checkCondition(c *gin.Context) {
+	_, err := expr.Compile(c.Query("where"))
+	if err == nil {
+		c.JSON(http.StatusOK, client.ConditionCheck{OK: true})
+		return
+	}
+	p := problemOf(err)
+	c.JSON(http.StatusOK, client.ConditionCheck{Column: p.Column, Problem: strings.TrimPrefix(p.Detail, fmt.Sprintf("condition, column %d: ", p.Column)), Hint: p.Next})
+}
+
+func (s *Server) logbook(c *gin.Context) {
+	limit, ok := intQuery(c, "limit", defaultPage, 1, maxPage)
+	if !ok {
+		return
+	}
+	before, ok := intQuery(c, "cursor", 0, 0, 1<<62)
+	if !ok {
+		return
+	}
+	rows, err := s.node.Catalog().Logbook(c, int64(before), limit+1)
+	if refuse(c, err) {
+		return
+	}
+	p := client.Page[client.LogbookEntry]{Items: []client.LogbookEntry{}}
+	for i, r := range rows {
+		if i == limit {
+			p.Next = strconv.FormatInt(rows[i-1].ID, 10)
+			break
+		}
+		p.Items = append(p.Items, client.LogbookEntry{ID: r.ID, At: r.At.UTC(), Who: r.Who, Action: r.Action, Address: r.Address, Before: r.Before, After: r.After})
+	}
+	c.JSON(http.StatusOK, p)
+}
+
+// lookup tells what the text of the search box leads to.
+func (s *Server) lookup(c *gin.Context) {
+	text := strings.TrimSpace(c.Query("address"))
+	out := client.Found{Address: text, Near: []string{}}
+	for name := range s.node.Catalog().View().Channels {
+		if strings.Contains(name, strings.ToLower(text)) {
+			out.Near = append(out.Near, name)
+		}
+	}
+	sort.Strings(out.Near)
+	out.Near = out.Near[:min(len(out.Near), 10)]
+	a, err := address.Parse(text)
+	if err != nil {
+		out.Detail = err.Error()
+		c.JSON(http.StatusOK, out)
+		return
+	}
+	out.Kind = string(a.Kind())
+	if err := s.exists(a); err != nil {
+		out.Detail = err.Error()
+	} else {
+		out.Exists = true
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) exists(a address.Address) error {
+	if a.Kind() == address.KindSpace {
+		_, err := s.node.Space(a.Space)
+		return err
+	}
+	t, err := s.node.Topic(a)
+	if err != nil {
+		return err
+	}
+	switch a.Kind() {
+	case address.KindPartition:
+		_, err = t.Partition(a.Partition)
+	case address.KindMessage:
+		var p *node.Partition
+		if p, err = t.Partition(a.Partition); err == nil {
+			_, err = s.node.Message(p, a.Offset)
+		}
+	case address.KindGroup, address.KindDead:
+		err = &node.Problem{Cause: node.NotFound, Detail: fmt.Sprintf("%s is a topic without it", t.Address())}
+	}
+	return err
+}

@@ -1,0 +1,396 @@
+package api
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/google/uuid"
+
+	"steadyferry/client"
+	"steadyferry/internal/core/message"
+	"steadyferry/internal/node"
+)
+
+// Request headers of a message that is sent as a raw body.
+const (
+	headerKey       = "Ferry-Key"
+	headerID        = "Ferry-Id"
+	headerTime      = "Ferry-Time"
+	headerPublisher = "Ferry-Publisher"
+	headerSequence  = "Ferry-Sequence"
+	headerPrefix    = "Ferry-Header-"
+	cloudPrefix     = "Ce-"
+)
+
+// publish takes messages in whichever form the content type names.
+func (s *Server) publish(c *gin.Context) {
+	t, ok := s.topicOf(c)
+	if !ok {
+		return
+	}
+	partition, ok := intQuery(c, "partition", node.AnyPartition, 0, 1<<30)
+	if !ok {
+		return
+	}
+	mediaType, _, _ := mime.ParseMediaType(c.GetHeader("Content-Type"))
+	if mediaType == client.NDJSONType {
+		s.publishLines(c, t, partition)
+		return
+	}
+	limit := message.MaxBatchBytes + int64(message.BatchHeaderSize)
+	if mediaType != client.BatchType {
+		limit = t.Channel().MaxBody*2 + 1<<20 // JSON around a body, base64 in it
+	}
+	ctx, cancel := context.WithTimeout(c, requestTimeout)
+	defer cancel()
+	data, release, err := s.readBody(ctx, c, limit)
+	if refuse(c, err) {
+		return
+	}
+	defer release()
+	var receipts []node.Receipt
+	if mediaType == client.BatchType {
+		var r node.Receipt
+		if r, err = s.node.PublishBatch(ctx, t, partition, data); err == nil {
+			receipts = []node.Receipt{r}
+		}
+	} else {
+		receipts, err = s.publishOne(ctx, c, t, partition, mediaType, data[message.StampSize:])
+	}
+	if refuse(c, err) {
+		return
+	}
+	c.JSON(http.StatusOK, published(receipts))
+}
+
+func published(receipts []node.Receipt) client.Published {
+	out := client.Published{Receipts: make([]client.Receipt, len(receipts))}
+	for i, r := range receipts {
+		if r.Repeat {
+			out.Dropped += r.Count
+		} else {
+			out.Accepted += r.Count
+		}
+		out.Dropped += r.Dropped
+		out.Receipts[i] = client.Receipt{Partition: r.Partition, Offset: r.Offset, Count: r.Count, Time: r.Time, Repeat: r.Repeat}
+	}
+	return out
+}
+
+// readBody reads a body into a buffer that has room for a batch's stamp in
+// front. Its bytes count as in hand until release.
+func (s *Server) readBody(ctx context.Context, c *gin.Context, limit int64) (data []byte, release func(), err error) {
+	tooLarge := func() error {
+		return &client.Problem{Type: "urn:steady-ferry:problem:too-large", Status: http.StatusRequestEntityTooLarge, Title: titleOf[node.TooLarge],
+			Detail: fmt.Sprintf("the request has more than %d bytes", limit)}
+	}
+	length := c.Request.ContentLength
+	if length > limit {
+		return nil, nil, tooLarge()
+	}
+	hold := length
+	if hold < 0 {
+		hold = 64 << 10
+	}
+	if release, err = s.node.Hold(ctx, hold); err != nil {
+		return nil, nil, err
+	}
+	defer func() {
+		if err != nil {
+			release()
+		}
+	}()
+	control := http.NewResponseController(c.Writer)
+	control.SetReadDeadline(time.Now().Add(requestTimeout))
+	defer control.SetReadDeadline(time.Time{})
+	if length >= 0 {
+		data = make([]byte, message.StampSize+length)
+		_, err = io.ReadFull(c.Request.Body, data[message.StampSize:])
+		return data, release, err
+	}
+	buffer := bytes.NewBuffer(make([]byte, message.StampSize, 64<<10))
+	n, err := io.Copy(buffer, io.LimitReader(c.Request.Body, limit+1))
+	if err == nil && n > limit {
+		err = tooLarge()
+	}
+	return buffer.Bytes(), release, err
+}
+
+// publishOne publishes a raw body, a JSON message or CloudEvents.
+func (s *Server) publishOne(ctx context.Context, c *gin.Context, t *node.Topic, partition int, mediaType string, body []byte) ([]node.Receipt, error) {
+	switch mediaType {
+	case client.MessageType:
+		m, err := parseMessage(body)
+		if err != nil {
+			return nil, err
+		}
+		return s.node.PublishMessages(ctx, t, partition, []*message.Message{m})
+	case client.CloudEventType:
+		m, err := parseCloudEvent(body)
+		if err != nil {
+			return nil, err
+		}
+		return s.node.PublishMessages(ctx, t, partition, []*message.Message{m})
+	case client.CloudBatchType:
+		var events []json.RawMessage
+		if err := json.Unmarshal(body, &events); err != nil {
+			return nil, invalid("body", "not a JSON array of CloudEvents: "+err.Error(), "")
+		}
+		messages := make([]*message.Message, len(events))
+		for i, e := range events {
+			m, err := parseCloudEvent(e)
+			if err != nil {
+				return nil, fmt.Errorf("event %d: %w", i+1, err)
+			}
+			messages[i] = m
+		}
+		return s.node.PublishMessages(ctx, t, partition, messages)
+	}
+	m, publisher, err := rawMessage(c, body)
+	if err != nil {
+		return nil, err
+	}
+	if publisher == nil {
+		return s.node.PublishMessages(ctx, t, partition, []*message.Message{m})
+	}
+	if err := m.Check(t.Channel().MaxBody); err != nil {
+		return nil, invalid("", err.Error(), "")
+	}
+	if partition == node.AnyPartition && m.Key != "" {
+		partition = message.PartitionOf(m.Key, t.Channel().Partitions)
+	}
+	if partition == node.AnyPartition {
+		return nil, invalid("partition", "a publisher's sequence counts the messages of one partition", "a key, or partition=N")
+	}
+	var b message.Builder
+	b.Add(m)
+	batch := b.Build(message.Plain, publisher)
+	r, err := s.node.PublishBatch(ctx, t, partition, append(make([]byte, message.StampSize, message.StampSize+len(batch)), batch...))
+	return []node.Receipt{r}, err
+}
+
+// rawMessage makes a message of a raw body and the request's headers, which
+// may be those of a CloudEvent in binary mode.
+func rawMessage(c *gin.Context, body []byte) (*message.Message, *message.Publisher, error) {
+	h := c.Request.Header
+	m := &message.Message{Body: body, ContentType: c.GetHeader("Content-Type"), Key: h.Get(headerKey), ID: h.Get(headerID)}
+	if key, ok := c.GetQuery("key"); ok {
+		m.Key = key
+	}
+	cloud := h.Get("Ce-Specversion") != ""
+	var err error
+	for name, values := range h {
+		if short, ok := strings.CutPrefix(name, headerPrefix); ok {
+			m.Headers = append(m.Headers, message.Header{Name: strings.ToLower(short), Value: values[0]})
+		} else if short, ok := strings.CutPrefix(name, cloudPrefix); ok && cloud {
+			if err = setCloudAttribute(m, strings.ToLower(short), unescapeCloud(values[0])); err != nil {
+				return nil, nil, err
+			}
+		}
+	}
+	if text := h.Get(headerTime); text != "" {
+		if m.Time, err = time.Parse(time.RFC3339Nano, text); err != nil {
+			return nil, nil, invalid(headerTime, fmt.Sprintf("%q is not a time", text), "a time of RFC 3339, such as 2026-11-23T08:00:00Z")
+		}
+	}
+	if cloud {
+		if err := checkCloudEvent(m); err != nil {
+			return nil, nil, err
+		}
+	}
+	text := h.Get(headerPublisher)
+	if text == "" {
+		return m, nil, nil
+	}
+	id, err := uuid.Parse(text)
+	if err != nil {
+		return nil, nil, invalid(headerPublisher, fmt.Sprintf("%q is not a publisher id", text), "a UUID")
+	}
+	sequence, err := strconv.ParseUint(h.Get(headerSequence), 10, 63)
+	if err != nil {
+		return nil, nil, invalid(headerSequence, fmt.Sprintf("%q is not a sequence", h.Get(headerSequence)), "a whole number")
+	}
+	return m, &message.Publisher{ID: id, Sequence: sequence}, nil
+}
+
+// parseMessage reads a message as JSON.
+func parseMessage(b []byte) (*message.Message, error) {
+	var in client.NewMessage
+	d := json.NewDecoder(bytes.NewReader(b))
+	d.DisallowUnknownFields()
+	if err := d.Decode(&in); err != nil {
+		return nil, invalid("body", "not a message as JSON: "+err.Error(), "key, id, headers, contentType, publisherTime, and body or bodyBase64")
+	}
+	if d.More() {
+		return nil, invalid("body", "there is more after the message", "one JSON object")
+	}
+	m := &message.Message{Key: in.Key, ID: in.ID, ContentType: in.ContentType}
+	if in.Time != nil {
+		m.Time = *in.Time
+	}
+	for name, value := range in.Headers {
+		m.Headers = append(m.Headers, message.Header{Name: name, Value: value})
+	}
+	sortHeaders(m.Headers)
+	switch {
+	case in.BodyBase64 != "" && in.Body != nil:
+		return nil, invalid("body", "both body and bodyBase64 are given", "one of them")
+	case in.BodyBase64 != "":
+		body, err := base64.StdEncoding.DecodeString(in.BodyBase64)
+		if err != nil {
+			return nil, invalid("bodyBase64", err.Error(), "standard base64")
+		}
+		m.Body = body
+	case len(in.Body) > 0 && in.Body[0] == '"' && !strings.Contains(in.ContentType, "json"):
+		var text string
+		if err := json.Unmarshal(in.Body, &text); err != nil {
+			return nil, invalid("body", err.Error(), "")
+		}
+		m.Body = []byte(text)
+		if m.ContentType == "" {
+			m.ContentType = "text/plain"
+		}
+	default:
+		m.Body = in.Body
+		if m.ContentType == "" && len(in.Body) > 0 {
+			m.ContentType = "application/json"
+		}
+	}
+	return m, nil
+}
+
+// Bounds of what is gathered from an NDJSON stream before it is published.
+const (
+	lineBatchCount = 2000
+	lineBatchBytes = 1 << 20
+)
+
+// publishLines publishes a stream of JSON messages, one a line. What came
+// before a wrong line is kept, and the answer says how much that is.
+func (s *Server) publishLines(c *gin.Context, t *node.Topic, partition int) {
+	release, err := s.node.Hold(c, 2*lineBatchBytes)
+	if refuse(c, err) {
+		return
+	}
+	defer release()
+	maxLine := int(t.Channel().MaxBody*2) + 1<<16
+	control := http.NewResponseController(c.Writer)
+	lines := bufio.NewReaderSize(c.Request.Body, 64<<10)
+	var total client.Published
+	total.Receipts = []client.Receipt{}
+	var gathered []*message.Message
+	bytesGathered := 0
+	flush := func() error {
+		if len(gathered) == 0 {
+			return nil
+		}
+		ctx, cancel := context.WithTimeout(c, requestTimeout)
+		defer cancel()
+		receipts, err := s.node.PublishMessages(ctx, t, partition, gathered)
+		p := published(receipts)
+		total.Accepted += p.Accepted
+		total.Dropped += p.Dropped
+		total.Receipts = append(total.Receipts, p.Receipts...)
+		total.Receipts = total.Receipts[max(len(total.Receipts)-1000, 0):]
+		gathered, bytesGathered = gathered[:0], 0
+		return err
+	}
+	stop := func(number int, err error) {
+		if flushErr := flush(); flushErr != nil {
+			err = flushErr
+		}
+		p := *problemOf(err)
+		p.Line = number
+		p.Accepted = &total.Accepted
+		writeProblem(c, &p)
+	}
+	for number := 1; ; number++ {
+		if lines.Buffered() == 0 {
+			// Nothing more is here: do not let what is gathered wait for it.
+			control.SetReadDeadline(time.Now().Add(5 * time.Millisecond))
+			if _, err := lines.Peek(1); isTimeout(err) {
+				if err := flush(); err != nil {
+					stop(number, err)
+					return
+				}
+			}
+			control.SetReadDeadline(time.Now().Add(bodyStall))
+		}
+		line, err := readLine(lines, maxLine)
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			stop(number, err)
+			return
+		}
+		if line = bytes.TrimSpace(line); len(line) == 0 {
+			continue
+		}
+		m, err := parseMessage(line)
+		if err == nil {
+			if err = m.Check(t.Channel().MaxBody); err != nil {
+				if errors.Is(err, message.ErrTooLarge) {
+					err = &client.Problem{Type: "urn:steady-ferry:problem:too-large", Status: http.StatusRequestEntityTooLarge, Title: titleOf[node.TooLarge], Detail: err.Error()}
+				} else {
+					err = invalid("", err.Error(), "")
+				}
+			}
+		}
+		if err != nil {
+			stop(number, err)
+			return
+		}
+		gathered = append(gathered, m)
+		bytesGathered += len(line)
+		if len(gathered) >= lineBatchCount || bytesGathered >= lineBatchBytes {
+			if err := flush(); err != nil {
+				stop(number, err)
+				return
+			}
+		}
+	}
+	if err := flush(); err != nil {
+		stop(0, err)
+		return
+	}
+	control.SetReadDeadline(time.Time{})
+	c.JSON(http.StatusOK, total)
+}
+
+func isTimeout(err error) bool {
+	var timeout interface{ Timeout() bool }
+	return errors.As(err, &timeout) && timeout.Timeout()
+}
+
+// readLine reads one line of at most limit bytes; its bytes are its own.
+func readLine(r *bufio.Reader, limit int) ([]byte, error) {
+	var line []byte
+	for {
+		part, err := r.ReadSlice('\n')
+		line = append(line, part...)
+		if len(line) > limit {
+			return nil, &client.Problem{Type: "urn:steady-ferry:problem:too-large", Status: http.StatusRequestEntityTooLarge, Title: titleOf[node.TooLarge],
+				Detail: fmt.Sprintf("the line has more than %d bytes", limit)}
+		}
+		switch {
+		case err == bufio.ErrBufferFull:
+			continue
+		case err == io.EOF && len(line) > 0:
+			return line, nil
+		}
+		return line, err
+	}
+}

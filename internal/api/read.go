@@ -1,0 +1,405 @@
+package api
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"steadyferry/client"
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/expr"
+	"steadyferry/internal/core/message"
+	"steadyferry/internal/node"
+)
+
+// partitionOf finds the partition of the path, or answers with the problem.
+func (s *Server) partitionOf(c *gin.Context) (*node.Topic, *node.Partition, bool) {
+	t, ok := s.topicOf(c)
+	if !ok {
+		return nil, nil, false
+	}
+	number, err := strconv.Atoi(c.Param("partition"))
+	if err != nil {
+		writeProblem(c, invalid("partition", fmt.Sprintf("partition is %q", c.Param("partition")), fmt.Sprintf("0 to %d", t.Channel().Partitions-1)))
+		return nil, nil, false
+	}
+	p, err := t.Partition(number)
+	return t, p, !refuse(c, err)
+}
+
+func positionQuery(c *gin.Context, name string, otherwise address.PositionKind) (address.Position, bool) {
+	text := c.Query(name)
+	if text == "" {
+		return address.Position{Kind: otherwise}, true
+	}
+	p, err := address.ParsePosition(text)
+	if err != nil {
+		problem := problemOf(err)
+		problem.Field = name
+		writeProblem(c, problem)
+		return p, false
+	}
+	return p, true
+}
+
+// Answer headers of a fetch.
+const (
+	headerNext  = "Ferry-Next"
+	headerFirst = "Ferry-First"
+	headerEnd   = "Ferry-End"
+	headerCount = "Ferry-Count"
+)
+
+// Sizes of a fetch.
+const (
+	defaultFetch = 1 << 20
+	maxFetch     = 16 << 20
+)
+
+// fetch answers with the next records of a partition, as they are stored or
+// as NDJSON, waiting for the first one if asked to.
+func (s *Server) fetch(c *gin.Context) {
+	t, p, ok := s.partitionOf(c)
+	if !ok {
+		return
+	}
+	from, ok := positionQuery(c, "from", address.First)
+	if !ok {
+		return
+	}
+	size, ok := intQuery(c, "maxBytes", defaultFetch, 1024, maxFetch)
+	if !ok {
+		return
+	}
+	wait, err := address.ParseDuration(c.DefaultQuery("wait", "0s"))
+	if err != nil || wait > maxWait {
+		writeProblem(c, invalid("wait", fmt.Sprintf("wait is %q", c.Query("wait")), "0s to 30s"))
+		return
+	}
+	offset, err := p.Resolve(from, time.Now())
+	if refuse(c, err) {
+		return
+	}
+	ctx, cancel := s.streamContext(c)
+	defer cancel()
+	// What waits must not hold a buffer; the first look needs a small one.
+	f, err := s.node.Fetch(ctx, p, offset, make([]byte, 4096), wait)
+	if err == nil && len(f.Records) > 0 && size > 4096 {
+		if err = s.fetching.Acquire(ctx, int64(size)); err == nil {
+			defer s.fetching.Release(int64(size))
+			f, err = s.node.Fetch(ctx, p, offset, make([]byte, size), 0)
+		}
+	}
+	if ctx.Err() != nil && err == nil {
+		err = ctx.Err()
+	}
+	if refuse(c, err) {
+		return
+	}
+	h := c.Writer.Header()
+	h.Set(headerNext, strconv.FormatInt(f.Next, 10))
+	h.Set(headerFirst, strconv.FormatInt(f.First, 10))
+	h.Set(headerEnd, strconv.FormatInt(f.End, 10))
+	h.Set(headerCount, strconv.Itoa(f.Count))
+	http.NewResponseController(c.Writer).SetWriteDeadline(time.Now().Add(time.Minute))
+	if !strings.Contains(c.GetHeader("Accept"), client.RecordsType) {
+		c.Header("Content-Type", client.NDJSONType)
+		s.writeLines(c, t, f.Records, p.Number, offset)
+		return
+	}
+	h.Set("Content-Length", strconv.Itoa(len(f.Records)))
+	c.Header("Content-Type", client.RecordsType)
+	c.Status(http.StatusOK)
+	c.Writer.Write(f.Records)
+}
+
+func (s *Server) writeLines(c *gin.Context, t *node.Topic, records []byte, partition int, offset int64) {
+	w := bufio.NewWriterSize(c.Writer, 32<<10)
+	defer w.Flush()
+	out := json.NewEncoder(w)
+	out.SetEscapeHTML(false)
+	for len(records) > 0 {
+		r, size, err := message.PeekRecord(records)
+		if err != nil {
+			return
+		}
+		records = records[size:]
+		r.Stored(partition, func(m *message.Stored) bool {
+			return m.Offset < offset || out.Encode(client.MessageOf(t.Address(), m)) == nil
+		})
+	}
+}
+
+// message answers with one message, or with format=raw with its body alone.
+func (s *Server) message(c *gin.Context) {
+	t, p, ok := s.partitionOf(c)
+	if !ok {
+		return
+	}
+	offset, err := strconv.ParseInt(c.Param("offset"), 10, 64)
+	if err != nil || offset < 0 {
+		writeProblem(c, invalid("offset", fmt.Sprintf("offset is %q", c.Param("offset")), "a whole number from 0"))
+		return
+	}
+	m, err := s.node.Message(p, offset)
+	if refuse(c, err) {
+		return
+	}
+	if c.Query("format") == "raw" {
+		// As a file: whatever the body is, a browser must not run it here.
+		c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%d-%d.bin"`, t.Channel().Name, p.Number, offset))
+		c.Data(http.StatusOK, "application/octet-stream", m.Body)
+		return
+	}
+	writeJSON(c, client.MessageOf(t.Address(), m))
+}
+
+// writeJSON answers without escaping < and > in bodies, which are data.
+func writeJSON(c *gin.Context, v any) {
+	c.Header("Content-Type", "application/json")
+	out := json.NewEncoder(c.Writer)
+	out.SetEscapeHTML(false)
+	out.Encode(v)
+}
+
+// streamContext ends when the client goes or the server stops.
+func (s *Server) streamContext(c *gin.Context) (context.Context, context.CancelFunc) {
+	ctx, cancel := context.WithCancel(c.Request.Context())
+	go func() {
+		select {
+		case <-s.stopping:
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	return ctx, cancel
+}
+
+// selection reads the part of a selection that browse and tail share.
+func (s *Server) selection(c *gin.Context, from address.PositionKind) (node.Selection, bool) {
+	sel := node.Selection{}
+	t, ok := s.topicOf(c)
+	if !ok {
+		return sel, false
+	}
+	sel.Topic = t
+	for _, list := range c.QueryArray("partition") {
+		for text := range strings.SplitSeq(list, ",") {
+			number, err := strconv.Atoi(text)
+			if err != nil {
+				writeProblem(c, invalid("partition", fmt.Sprintf("partition is %q", text), fmt.Sprintf("0 to %d", t.Channel().Partitions-1)))
+				return sel, false
+			}
+			if _, err := t.Partition(number); refuse(c, err) {
+				return sel, false
+			}
+			sel.Partitions = append(sel.Partitions, number)
+		}
+	}
+	if sel.From, ok = positionQuery(c, "from", from); !ok {
+		return sel, false
+	}
+	if sel.To, ok = positionQuery(c, "to", address.Last); !ok {
+		return sel, false
+	}
+	if where := strings.TrimSpace(c.Query("where")); where != "" {
+		condition, err := expr.Compile(where)
+		if refuse(c, err) {
+			return sel, false
+		}
+		sel.Where = condition
+	}
+	return sel, true
+}
+
+func oneOf(c *gin.Context, name, otherwise, other string) (string, bool) {
+	v := c.DefaultQuery(name, otherwise)
+	if v != otherwise && v != other {
+		writeProblem(c, invalid(name, fmt.Sprintf("%s is %q", name, v), otherwise+" or "+other))
+		return "", false
+	}
+	return v, true
+}
+
+// browse streams what it finds as NDJSON, with its progress between.
+func (s *Server) browse(c *gin.Context) {
+	sel, ok := s.selection(c, address.First)
+	if !ok {
+		return
+	}
+	if sel.Limit, ok = intQuery(c, "limit", node.DefaultBrowseLimit, 1, node.MaxBrowseLimit); !ok {
+		return
+	}
+	take, ok := oneOf(c, "take", "first", "recent")
+	if !ok {
+		return
+	}
+	order, ok := oneOf(c, "order", "oldest", "newest")
+	if !ok {
+		return
+	}
+	sel.Recent, sel.Newest = take == "recent", order == "newest"
+	ctx, cancel := s.streamContext(c)
+	defer cancel()
+	s.streams.Add(1)
+	defer s.streams.Add(-1)
+	w := newLineWriter(c, client.NDJSONType, time.Minute)
+	a := sel.Topic.Address()
+	err := s.node.Browse(ctx, sel, func(e node.Event) error {
+		if err := w.write(eventJSON(a, e)); err != nil {
+			return err
+		}
+		if e.Progress != nil {
+			return w.flush()
+		}
+		return nil
+	})
+	if err != nil && ctx.Err() == nil {
+		if !c.Writer.Written() && w.pending() == 0 {
+			refuse(c, err)
+			return
+		}
+		w.write(client.Event{Problem: problemOf(err)})
+	}
+	w.flush()
+}
+
+func eventJSON(a address.Address, e node.Event) client.Event {
+	switch {
+	case e.Message != nil:
+		m := client.MessageOf(a, e.Message)
+		return client.Event{Message: &m}
+	case e.Progress != nil:
+		p := client.Progress(*e.Progress)
+		return client.Event{Progress: &p}
+	case e.LeftOut != nil:
+		l := client.LeftOut(*e.LeftOut)
+		return client.Event{LeftOut: &l}
+	}
+	d := client.Damage(*e.Damage)
+	return client.Event{Damage: &d}
+}
+
+// lineWriter writes JSON values to a slow or quick reader.
+type lineWriter struct {
+	buffered *bufio.Writer
+	out      *json.Encoder
+	control  *http.ResponseController
+	patience time.Duration
+}
+
+func newLineWriter(c *gin.Context, contentType string, patience time.Duration) *lineWriter {
+	c.Header("Content-Type", contentType)
+	c.Header("X-Accel-Buffering", "no")
+	b := bufio.NewWriterSize(c.Writer, 32<<10)
+	out := json.NewEncoder(b)
+	out.SetEscapeHTML(false)
+	return &lineWriter{buffered: b, out: out, control: http.NewResponseController(c.Writer), patience: patience}
+}
+
+func (w *lineWriter) pending() int { return w.buffered.Buffered() }
+
+func (w *lineWriter) write(v any) error {
+	w.control.SetWriteDeadline(time.Now().Add(w.patience))
+	return w.out.Encode(v)
+}
+
+func (w *lineWriter) text(s string) error {
+	_, err := w.buffered.WriteString(s)
+	return err
+}
+
+func (w *lineWriter) flush() error {
+	w.control.SetWriteDeadline(time.Now().Add(w.patience))
+	if err := w.buffered.Flush(); err != nil {
+		return err
+	}
+	return w.control.Flush()
+}
+
+// tail streams messages as they arrive, as server-sent events. The id of an
+// event is the place after it, with which a reader can go on elsewhere.
+func (s *Server) tail(c *gin.Context) {
+	sel, ok := s.selection(c, address.Last)
+	if !ok {
+		return
+	}
+	resume, err := parsePositions(c.GetHeader("Last-Event-ID"))
+	if refuse(c, err) {
+		return
+	}
+	ctx, cancel := s.streamContext(c)
+	defer cancel()
+	s.streams.Add(1)
+	defer s.streams.Add(-1)
+	w := newLineWriter(c, "text/event-stream", 5*time.Minute)
+	// The headers go out at once, so that the reader knows it is connected.
+	if w.text(": tail\n\n") != nil || w.flush() != nil {
+		return
+	}
+	a := sel.Topic.Address()
+	const idEvery = 100
+	sinceID := idEvery
+	err = s.node.Tail(ctx, sel, resume, func(e node.Event, at node.TailPositions) error {
+		if sinceID++; sinceID >= idEvery || e.Message == nil {
+			sinceID = 0
+			w.text("id: " + formatPositions(at) + "\n")
+		}
+		w.text("data: ")
+		if err := w.write(eventJSON(a, e)); err != nil {
+			return err
+		}
+		return w.text("\n")
+	}, func(at node.TailPositions) error {
+		w.text("id: " + formatPositions(at) + "\n: here\n\n")
+		return w.flush()
+	})
+	if err != nil && ctx.Err() == nil {
+		w.text("data: ")
+		w.write(client.Event{Problem: problemOf(err)})
+		w.text("\n")
+		w.flush()
+	}
+}
+
+func formatPositions(at node.TailPositions) string {
+	numbers := make([]int, 0, len(at))
+	for p := range at {
+		numbers = append(numbers, p)
+	}
+	sort.Ints(numbers)
+	var b strings.Builder
+	for i, p := range numbers {
+		if i > 0 {
+			b.WriteByte(',')
+		}
+		fmt.Fprintf(&b, "%d:%d", p, at[p])
+	}
+	return b.String()
+}
+
+func parsePositions(text string) (node.TailPositions, error) {
+	if text == "" {
+		return nil, nil
+	}
+	at := node.TailPositions{}
+	for part := range strings.SplitSeq(text, ",") {
+		partition, offset, _ := strings.Cut(part, ":")
+		p, err := strconv.Atoi(partition)
+		o, offsetErr := strconv.ParseInt(offset, 10, 64)
+		if errors.Join(err, offsetErr) != nil {
+			return nil, invalid("Last-Event-ID", fmt.Sprintf("%q is not a place in a tail", text), "the id of an event of this tail")
+		}
+		at[p] = o
+	}
+	return at, nil
+}

@@ -1,0 +1,278 @@
+// Package api is the HTTP interface of a node: it checks who asks, reads
+// requests, calls the node and writes answers. openapi.yaml describes it.
+package api
+
+import (
+	"context"
+	_ "embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"os"
+	"runtime"
+	"runtime/metrics"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/goccy/go-yaml"
+	"golang.org/x/sync/semaphore"
+
+	"steadyferry/client"
+	"steadyferry/internal/catalog"
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/expr"
+	"steadyferry/internal/node"
+)
+
+//go:embed openapi.yaml
+var openAPI []byte
+
+// Version of the service.
+const Version = "0.1.0"
+
+// Server answers HTTP requests for a node.
+type Server struct {
+	node     *node.Node
+	console  http.Handler
+	stopping chan struct{}
+	streams  atomic.Int64
+	openapi  []byte // as JSON
+	origin   *http.CrossOriginProtection
+	fetching *semaphore.Weighted // bytes of fetch buffers in use
+}
+
+// fetchBytes is how many bytes of fetch answers are in memory at once.
+const fetchBytes = 64 << 20
+
+// New returns a server; console serves everything that is not the API.
+func New(n *node.Node, console http.Handler) (*Server, error) {
+	var document any
+	if err := yaml.Unmarshal(openAPI, &document); err != nil {
+		return nil, fmt.Errorf("openapi.yaml: %w", err)
+	}
+	asJSON, err := json.Marshal(document)
+	if err != nil {
+		return nil, fmt.Errorf("openapi.yaml: %w", err)
+	}
+	return &Server{node: n, console: console, stopping: make(chan struct{}), openapi: asJSON, origin: http.NewCrossOriginProtection(),
+		fetching: semaphore.NewWeighted(fetchBytes)}, nil
+}
+
+// Stop ends the streams that would otherwise stay open.
+func (s *Server) Stop() { close(s.stopping) }
+
+// Limits of time of one request.
+const (
+	requestTimeout = 30 * time.Second
+	maxWait        = 30 * time.Second
+	bodyStall      = 20 * time.Second // a body that brings nothing for so long is given up
+	maxJSON        = 1 << 20          // bytes of a JSON request that is not a message
+)
+
+// Handler returns the handler for all paths.
+func (s *Server) Handler() http.Handler {
+	gin.SetMode(gin.ReleaseMode)
+	r := gin.New()
+	r.HandleMethodNotAllowed = true
+	r.UseRawPath = true
+	r.ContextWithFallback = true
+	r.Use(s.recover, securityHeaders)
+	r.GET("/healthz", func(c *gin.Context) { c.JSON(http.StatusOK, gin.H{"up": true}) })
+	r.GET("/readyz", s.ready)
+	r.GET("/metrics", s.authenticate, s.metrics)
+
+	v1 := r.Group("/api/v1")
+	v1.POST("/session", s.sameOrigin, s.signIn)
+	a := v1.Group("", s.authenticate, s.sameOrigin)
+	a.GET("/session", s.session)
+	a.DELETE("/session", s.signOut)
+	a.POST("/links", s.newLink)
+	a.GET("/openapi.json", func(c *gin.Context) { c.Data(http.StatusOK, "application/json", s.openapi) })
+	a.GET("/status", s.status)
+	a.GET("/live", s.live)
+	a.GET("/lookup", s.lookup)
+	a.GET("/conditions/check", s.checkCondition)
+	a.GET("/logbook", s.logbook)
+
+	a.GET("/spaces", s.listSpaces)
+	a.POST("/spaces", s.newSpace)
+	a.GET("/spaces/:space", s.showSpace)
+	a.PATCH("/spaces/:space", s.setSpace)
+	a.DELETE("/spaces/:space", s.removeSpace)
+
+	a.GET("/channels", s.listChannels)
+	a.POST("/channels", s.newChannel)
+	ch := a.Group("/channels/:space/:channel")
+	ch.GET("", s.showChannel)
+	ch.PATCH("", s.setChannel)
+	ch.DELETE("", s.removeChannel)
+	ch.POST("/restore", s.restoreChannel)
+	ch.GET("/rates", s.rates)
+	ch.POST("/messages", s.publish)
+	ch.GET("/messages", s.browse)
+	ch.GET("/tail", s.tail)
+	ch.GET("/partitions/:partition/records", s.fetch)
+	ch.GET("/partitions/:partition/messages/:offset", s.message)
+
+	r.NoMethod(func(c *gin.Context) {
+		writeProblem(c, &client.Problem{Status: http.StatusMethodNotAllowed, Title: "Method not allowed", Detail: c.Request.Method + " is not possible here"})
+	})
+	r.NoRoute(func(c *gin.Context) {
+		if strings.HasPrefix(c.Request.URL.Path, "/api/") {
+			writeProblem(c, &client.Problem{Status: http.StatusNotFound, Title: "Not found", Detail: "there is no " + c.Request.URL.Path, Next: "GET /api/v1/openapi.json lists what there is"})
+			return
+		}
+		s.console.ServeHTTP(c.Writer, c.Request)
+	})
+	return r
+}
+
+func (s *Server) recover(c *gin.Context) {
+	defer func() {
+		if v := recover(); v != nil {
+			if v == http.ErrAbortHandler {
+				panic(v)
+			}
+			stack := make([]byte, 8<<10)
+			slog.Error("a request failed unexpectedly", "path", c.FullPath(), "panic", fmt.Sprint(v), "stack", string(stack[:runtime.Stack(stack, false)]))
+			writeProblem(c, &client.Problem{Status: http.StatusInternalServerError, Title: "Internal error", Detail: "the service made a mistake; its log tells more"})
+		}
+	}()
+	c.Next()
+}
+
+func securityHeaders(c *gin.Context) {
+	h := c.Writer.Header()
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "no-referrer")
+	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
+		h.Set("Cache-Control", "no-store")
+	}
+	c.Next()
+}
+
+var statusOf = map[node.Cause]int{
+	node.Invalid: http.StatusBadRequest, node.NotFound: http.StatusNotFound, node.Conflict: http.StatusConflict,
+	node.Paused: http.StatusConflict, node.TooLarge: http.StatusRequestEntityTooLarge, node.DiskFull: http.StatusInsufficientStorage,
+	node.RecordsAway: http.StatusServiceUnavailable, node.Unavailable: http.StatusServiceUnavailable, node.Gone: http.StatusGone,
+	node.Damaged: http.StatusUnprocessableEntity,
+}
+
+var titleOf = map[node.Cause]string{
+	node.Invalid: "Something in the request is wrong", node.NotFound: "It does not exist", node.Conflict: "It does not go with what is there",
+	node.Paused: "The channel is paused", node.TooLarge: "It is too large", node.DiskFull: "The disk is full",
+	node.RecordsAway: "The records are away", node.Unavailable: "It cannot be served now", node.Gone: "Retention has passed it",
+	node.Damaged: "It is damaged on disk",
+}
+
+// problemOf turns any error into what the client is told.
+func problemOf(err error) *client.Problem {
+	var p *client.Problem
+	if errors.As(err, &p) {
+		return p
+	}
+	var np *node.Problem
+	if errors.As(err, &np) {
+		return &client.Problem{Type: "urn:steady-ferry:problem:" + string(np.Cause), Title: titleOf[np.Cause], Status: statusOf[np.Cause],
+			Detail: np.Detail, Field: np.Field, Allowed: np.Allowed, Next: np.Next}
+	}
+	var ce *expr.Error
+	if errors.As(err, &ce) {
+		return &client.Problem{Type: "urn:steady-ferry:problem:condition", Title: "The condition does not compile", Status: http.StatusBadRequest,
+			Detail: fmt.Sprintf("condition, column %d: %s", ce.Column, ce.Problem), Field: "where", Column: ce.Column, Next: ce.Hint}
+	}
+	var ae *address.Error
+	if errors.As(err, &ae) {
+		return &client.Problem{Type: "urn:steady-ferry:problem:invalid", Title: titleOf[node.Invalid], Status: http.StatusBadRequest,
+			Detail: fmt.Sprintf("%q: %s", ae.Text, ae.Problem), Allowed: ae.Allowed}
+	}
+	if errors.Is(err, catalog.ErrAway) {
+		return &client.Problem{Type: "urn:steady-ferry:problem:records-away", Title: titleOf[node.RecordsAway], Status: http.StatusServiceUnavailable,
+			Detail: catalog.ErrAway.Error(), Next: "publishing and reading go on; try again when it is back"}
+	}
+	if errors.Is(err, context.DeadlineExceeded) || errors.Is(err, os.ErrDeadlineExceeded) {
+		return &client.Problem{Status: http.StatusRequestTimeout, Title: "Time is up", Detail: "the request took longer than it may", Next: "try again"}
+	}
+	if errors.Is(err, context.Canceled) || errors.Is(err, io.ErrUnexpectedEOF) {
+		return &client.Problem{Status: http.StatusBadRequest, Title: "The request ended early", Detail: "the request was cut off"}
+	}
+	slog.Error("a request failed", "error", err)
+	return &client.Problem{Status: http.StatusInternalServerError, Title: "Internal error", Detail: "the service could not do it; its log tells why"}
+}
+
+func writeProblem(c *gin.Context, p *client.Problem) {
+	c.Abort()
+	if c.Writer.Written() {
+		return
+	}
+	if p.Type == "" {
+		p.Type = "about:blank"
+	}
+	b, err := json.Marshal(p)
+	if err != nil {
+		panic(err) // plain fields
+	}
+	c.Data(p.Status, client.ProblemType, b)
+}
+
+// refuse answers with an error; it reports whether there was one.
+func refuse(c *gin.Context, err error) bool {
+	if err == nil {
+		return false
+	}
+	writeProblem(c, problemOf(err))
+	return true
+}
+
+func invalid(field, detail, allowed string) *client.Problem {
+	return &client.Problem{Type: "urn:steady-ferry:problem:invalid", Title: titleOf[node.Invalid], Status: http.StatusBadRequest, Detail: detail, Field: field, Allowed: allowed}
+}
+
+func (s *Server) ready(c *gin.Context) {
+	if !s.node.Serving() {
+		writeProblem(c, &client.Problem{Status: http.StatusServiceUnavailable, Title: "Not ready", Detail: "the node is stopping"})
+		return
+	}
+	for _, t := range s.node.Topics() {
+		for _, p := range t.Partitions() {
+			if st := p.Status(time.Now()); st.State == node.StateStarting {
+				writeProblem(c, &client.Problem{Status: http.StatusServiceUnavailable, Title: "Not ready", Detail: p.Address() + " is starting"})
+				return
+			}
+		}
+	}
+	c.JSON(http.StatusOK, gin.H{"ready": true})
+}
+
+// readJSON reads a small JSON body, refusing fields that do not exist.
+func readJSON(c *gin.Context, into any) bool {
+	d := json.NewDecoder(http.MaxBytesReader(c.Writer, c.Request.Body, maxJSON))
+	d.DisallowUnknownFields()
+	err := d.Decode(into)
+	if err == nil && d.More() {
+		err = errors.New("there is more after the JSON value")
+	}
+	var tooLarge *http.MaxBytesError
+	if errors.As(err, &tooLarge) {
+		writeProblem(c, &client.Problem{Status: http.StatusRequestEntityTooLarge, Title: titleOf[node.TooLarge], Detail: fmt.Sprintf("the request has more than %d bytes", maxJSON)})
+		return false
+	}
+	if err != nil {
+		writeProblem(c, invalid("", "the body is not the JSON that is expected: "+err.Error(), "see /api/v1/openapi.json"))
+		return false
+	}
+	return true
+}
+
+// memoryUsed returns the bytes that the process holds, without what it has
+// given back.
+func memoryUsed() int64 {
+	samples := []metrics.Sample{{Name: "/memory/classes/total:bytes"}, {Name: "/memory/classes/heap/released:bytes"}}
+	metrics.Read(samples)
+	return int64(samples[0].Value.Uint64() - samples[1].Value.Uint64())
+}

@@ -1,0 +1,544 @@
+// Package catalog keeps the records of the control plane in PostgreSQL and a
+// copy of what the data path needs in memory, so that publishing and reading
+// go on while the database is away.
+package catalog
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"database/sql"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	_ "github.com/jackc/pgx/v5/stdlib" // the database/sql driver
+	"github.com/jmoiron/sqlx"
+	"github.com/pressly/goose/v3"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Errors of the catalog.
+var (
+	ErrAway     = errors.New("the database with the records does not answer")
+	ErrExists   = errors.New("it exists already")
+	ErrNotFound = errors.New("it does not exist")
+)
+
+// statementTimeout bounds every use of the database.
+const statementTimeout = 3 * time.Second
+
+// Labels are names and values that a user puts on a thing.
+type Labels map[string]string
+
+// Scan reads the labels from a jsonb column.
+func (l *Labels) Scan(value any) error {
+	switch b := value.(type) {
+	case []byte:
+		return json.Unmarshal(b, l)
+	case string:
+		return json.Unmarshal([]byte(b), l)
+	}
+	return fmt.Errorf("labels: unexpected %T", value)
+}
+
+func (l Labels) column() []byte {
+	if l == nil {
+		return []byte("{}")
+	}
+	b, err := json.Marshal(l)
+	if err != nil {
+		panic(err) // a map of strings
+	}
+	return b
+}
+
+// Space is a named group of channels.
+type Space struct {
+	ID          int64     `db:"id"`
+	Name        string    `db:"name"`
+	Description string    `db:"description"`
+	Labels      Labels    `db:"labels"`
+	CreatedAt   time.Time `db:"created_at"`
+}
+
+// Channel is a topic and its settings.
+type Channel struct {
+	ID          int64        `db:"id"`
+	SpaceID     int64        `db:"space_id"`
+	Space       string       `db:"space"`
+	Name        string       `db:"name"`
+	Kind        string       `db:"kind"`
+	Partitions  int          `db:"partitions"`
+	RetainMS    int64        `db:"retain_ms"`
+	RetainBytes int64        `db:"retain_bytes"`
+	MaxBody     int64        `db:"max_body"`
+	IDWindowMS  int64        `db:"id_window_ms"`
+	Paused      bool         `db:"paused"`
+	Description string       `db:"description"`
+	Labels      Labels       `db:"labels"`
+	CreatedAt   time.Time    `db:"created_at"`
+	RemovedAt   sql.NullTime `db:"removed_at"`
+}
+
+// Address returns the channel's address.
+func (c *Channel) Address() string { return c.Space + "/" + c.Name }
+
+// Secret is a token, session or link in force.
+type secret struct {
+	Hash      []byte       `db:"hash"`
+	Kind      string       `db:"kind"`
+	Principal string       `db:"principal"`
+	Role      string       `db:"role"`
+	ExpiresAt sql.NullTime `db:"expires_at"`
+}
+
+// Principal is who makes a request.
+type Principal struct {
+	Name string `json:"name"`
+	Role string `json:"role"`
+}
+
+// View is a consistent copy of the records that nodes work with. It is never
+// changed once made.
+type View struct {
+	Version  int64
+	Spaces   map[string]*Space
+	Channels map[string]*Channel // by address, without removed ones
+	Removed  []*Channel
+	secrets  map[[sha256.Size]byte]secret
+}
+
+// Catalog is the connection to the records.
+type Catalog struct {
+	url  string
+	db   *sqlx.DB
+	view atomic.Pointer[View]
+
+	awaySince atomic.Int64 // Unix seconds, 0 when the database answers
+	changed   func()
+	cancel    context.CancelFunc
+	wg        sync.WaitGroup
+	reload    chan struct{}
+}
+
+// Open connects to the database, brings its tables up to date and loads the
+// view. changed is called after every later change of the view.
+func Open(ctx context.Context, url string, changed func()) (*Catalog, error) {
+	db, err := sqlx.Open("pgx", url)
+	if err != nil {
+		return nil, fmt.Errorf("database address: %w", err)
+	}
+	db.SetMaxOpenConns(16)
+	db.SetMaxIdleConns(8)
+	db.SetConnMaxIdleTime(time.Minute)
+	c := &Catalog{url: url, db: db, changed: changed, reload: make(chan struct{}, 1)}
+	connecting, cancel := context.WithTimeout(ctx, 30*time.Second)
+	defer cancel()
+	for {
+		if err = db.PingContext(connecting); err == nil {
+			break
+		}
+		select {
+		case <-connecting.Done():
+			return nil, fmt.Errorf("connect to the database: %w", err)
+		case <-time.After(200 * time.Millisecond):
+		}
+	}
+	goose.SetBaseFS(migrations)
+	goose.SetLogger(goose.NopLogger())
+	if err := goose.SetDialect("postgres"); err != nil {
+		return nil, err
+	}
+	if err := goose.UpContext(ctx, db.DB, "migrations"); err != nil {
+		return nil, fmt.Errorf("bring the database up to date: %w", err)
+	}
+	if err := c.load(ctx); err != nil {
+		return nil, err
+	}
+	run, stop := context.WithCancel(context.Background())
+	c.cancel = stop
+	c.wg.Go(func() { c.listen(run) })
+	c.wg.Go(func() { c.follow(run) })
+	return c, nil
+}
+
+// Close ends the connections.
+func (c *Catalog) Close() {
+	c.cancel()
+	c.wg.Wait()
+	c.db.Close()
+}
+
+// View returns the current copy of the records.
+func (c *Catalog) View() *View { return c.view.Load() }
+
+// AwaySince returns since when the database does not answer; zero when it
+// does.
+func (c *Catalog) AwaySince() time.Time {
+	if at := c.awaySince.Load(); at != 0 {
+		return time.Unix(at, 0)
+	}
+	return time.Time{}
+}
+
+// fault turns an error of the database into one of the catalog's.
+func (c *Catalog) fault(err error) error {
+	var refused *pgconn.PgError
+	switch {
+	case err == nil:
+		c.awaySince.Store(0)
+		return nil
+	case errors.Is(err, sql.ErrNoRows):
+		return ErrNotFound
+	case errors.As(err, &refused) && refused.Code == "23505":
+		return ErrExists
+	case errors.As(err, &refused) && refused.Code[:2] != "57" && refused.Code[:2] != "53" && refused.Code[:2] != "08":
+		return err
+	case errors.Is(err, context.Canceled):
+		return err
+	case errors.As(err, new(net.Error)), errors.As(err, new(*pgconn.ConnectError)), errors.As(err, &refused),
+		errors.Is(err, context.DeadlineExceeded), errors.Is(err, sql.ErrConnDone), pgconn.Timeout(err):
+	}
+	c.awaySince.CompareAndSwap(0, time.Now().Unix())
+	return fmt.Errorf("%w: %v", ErrAway, err)
+}
+
+func (c *Catalog) load(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, statementTimeout)
+	defer cancel()
+	tx, err := c.db.BeginTxx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
+	if err != nil {
+		return c.fault(err)
+	}
+	defer tx.Rollback()
+	v := &View{Spaces: map[string]*Space{}, Channels: map[string]*Channel{}, secrets: map[[sha256.Size]byte]secret{}}
+	var spaces []*Space
+	var channels []*Channel
+	var secrets []secret
+	if err := errors.Join(
+		tx.GetContext(ctx, &v.Version, `SELECT version FROM catalog_version`),
+		tx.SelectContext(ctx, &spaces, `SELECT * FROM spaces`),
+		tx.SelectContext(ctx, &channels, `SELECT c.*, s.name AS space FROM channels c JOIN spaces s ON s.id = c.space_id`),
+		tx.SelectContext(ctx, &secrets, `SELECT x.hash, x.kind, x.expires_at, p.name AS principal, p.role
+			FROM secrets x JOIN principals p ON p.id = x.principal_id WHERE x.expires_at IS NULL OR x.expires_at > now()`),
+	); err != nil {
+		return c.fault(err)
+	}
+	for _, s := range spaces {
+		v.Spaces[s.Name] = s
+	}
+	for _, ch := range channels {
+		if ch.RemovedAt.Valid {
+			v.Removed = append(v.Removed, ch)
+		} else {
+			v.Channels[ch.Address()] = ch
+		}
+	}
+	for _, s := range secrets {
+		v.secrets[[sha256.Size]byte(s.Hash)] = s
+	}
+	c.view.Store(v)
+	return c.fault(nil)
+}
+
+const notifyChannel = "ferry_catalog"
+
+// listen waits for word of changes made by other nodes.
+func (c *Catalog) listen(ctx context.Context) {
+	for ctx.Err() == nil {
+		conn, err := pgx.Connect(ctx, c.url)
+		if err == nil {
+			_, err = conn.Exec(ctx, "LISTEN "+notifyChannel)
+			for err == nil {
+				c.askReload()
+				_, err = conn.WaitForNotification(ctx)
+			}
+			closing, cancel := context.WithTimeout(context.Background(), time.Second)
+			conn.Close(closing)
+			cancel()
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(500 * time.Millisecond):
+		}
+	}
+}
+
+func (c *Catalog) askReload() {
+	select {
+	case c.reload <- struct{}{}:
+	default:
+	}
+}
+
+// follow keeps the view current: on word of a change, and now and then in
+// case a word was lost.
+func (c *Catalog) follow(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-c.reload:
+		case <-time.After(5 * time.Second):
+		}
+		if err := c.refresh(ctx); err != nil && ctx.Err() == nil {
+			slog.Debug("the catalog could not be read", "error", err)
+		}
+	}
+}
+
+// refresh loads the view if the records have a newer version.
+func (c *Catalog) refresh(ctx context.Context) error {
+	var version int64
+	get, cancel := context.WithTimeout(ctx, statementTimeout)
+	defer cancel()
+	away := c.awaySince.Load() != 0
+	if err := c.fault(c.db.GetContext(get, &version, `SELECT version FROM catalog_version`)); err != nil {
+		if !away {
+			slog.Warn("the database with the records does not answer; publishing and reading go on", "error", err)
+		}
+		return err
+	}
+	if away {
+		slog.Info("the database with the records answers again")
+	}
+	if version == c.View().Version {
+		return nil
+	}
+	if err := c.load(ctx); err != nil {
+		return err
+	}
+	c.changed()
+	return nil
+}
+
+// Entry is what a change writes to the logbook.
+type Entry struct {
+	Who     string
+	Action  string
+	Address string
+	Before  any
+	After   any
+}
+
+// change runs f and writes its logbook entry in one transaction, tells the
+// other nodes, and returns when this node's view has it.
+func (c *Catalog) change(ctx context.Context, e *Entry, f func(ctx context.Context, tx *sqlx.Tx) error) error {
+	ctx, cancel := context.WithTimeout(ctx, statementTimeout)
+	defer cancel()
+	tx, err := c.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return c.fault(err)
+	}
+	defer tx.Rollback()
+	if err := f(ctx, tx); err != nil {
+		return c.fault(err)
+	}
+	if e != nil {
+		if err := writeLogbook(ctx, tx, e); err != nil {
+			return c.fault(err)
+		}
+	}
+	if _, err := tx.ExecContext(ctx, `UPDATE catalog_version SET version = version + 1`); err != nil {
+		return c.fault(err)
+	}
+	if _, err := tx.ExecContext(ctx, `SELECT pg_notify($1, '')`, notifyChannel); err != nil {
+		return c.fault(err)
+	}
+	if err := tx.Commit(); err != nil {
+		return c.fault(err)
+	}
+	if err := c.load(ctx); err != nil {
+		c.askReload() // it is recorded; the view follows when it can
+		return nil
+	}
+	c.changed()
+	return nil
+}
+
+func writeLogbook(ctx context.Context, tx *sqlx.Tx, e *Entry) error {
+	before, err := jsonOrNull(e.Before)
+	if err != nil {
+		return err
+	}
+	after, err := jsonOrNull(e.After)
+	if err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, `INSERT INTO logbook (who, action, address, before, after) VALUES ($1, $2, $3, $4, $5)`,
+		e.Who, e.Action, e.Address, before, after)
+	return err
+}
+
+func jsonOrNull(v any) (sql.NullString, error) {
+	if v == nil {
+		return sql.NullString{}, nil
+	}
+	b, err := json.Marshal(v)
+	return sql.NullString{String: string(b), Valid: true}, err
+}
+
+// NewSpace records a space.
+func (c *Catalog) NewSpace(ctx context.Context, s *Space, e *Entry) error {
+	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `INSERT INTO spaces (name, description, labels) VALUES ($1, $2, $3)`, s.Name, s.Description, s.Labels.column())
+		return err
+	})
+}
+
+// SetSpace changes a space's description and labels.
+func (c *Catalog) SetSpace(ctx context.Context, s *Space, e *Entry) error {
+	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `UPDATE spaces SET description = $2, labels = $3 WHERE id = $1`, s.ID, s.Description, s.Labels.column())
+		return err
+	})
+}
+
+// RemoveSpace deletes a space that has no channels. Channels of it that were
+// removed lose their way back.
+func (c *Catalog) RemoveSpace(ctx context.Context, id int64, e *Entry) error {
+	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+		var n int
+		if err := tx.GetContext(ctx, &n, `SELECT count(*) FROM channels WHERE space_id = $1 AND removed_at IS NULL`, id); err != nil {
+			return err
+		}
+		if n > 0 {
+			return ErrExists
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM channels WHERE space_id = $1`, id); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `DELETE FROM spaces WHERE id = $1`, id)
+		return err
+	})
+}
+
+// NewChannel records a channel; its SpaceID names the space.
+func (c *Catalog) NewChannel(ctx context.Context, ch *Channel, e *Entry) error {
+	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `INSERT INTO channels (space_id, name, kind, partitions, retain_ms, retain_bytes, max_body, id_window_ms, paused, description, labels)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`,
+			ch.SpaceID, ch.Name, ch.Kind, ch.Partitions, ch.RetainMS, ch.RetainBytes, ch.MaxBody, ch.IDWindowMS, ch.Paused, ch.Description, ch.Labels.column())
+		return err
+	})
+}
+
+// SetChannel changes a channel's settings. Partitions never shrink.
+func (c *Catalog) SetChannel(ctx context.Context, ch *Channel, e *Entry) error {
+	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `UPDATE channels SET partitions = greatest(partitions, $2), retain_ms = $3, retain_bytes = $4, max_body = $5,
+			id_window_ms = $6, paused = $7, description = $8, labels = $9 WHERE id = $1`,
+			ch.ID, ch.Partitions, ch.RetainMS, ch.RetainBytes, ch.MaxBody, ch.IDWindowMS, ch.Paused, ch.Description, ch.Labels.column())
+		return err
+	})
+}
+
+// MarkRemoved takes a channel out of use, or with back brings it back.
+func (c *Catalog) MarkRemoved(ctx context.Context, id int64, back bool, e *Entry) error {
+	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `UPDATE channels SET removed_at = CASE WHEN $2 THEN NULL ELSE now() END WHERE id = $1`, id, back)
+		return err
+	})
+}
+
+// Forget deletes the record of a removed channel whose way back has ended.
+func (c *Catalog) Forget(ctx context.Context, id int64) error {
+	return c.change(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `DELETE FROM channels WHERE id = $1 AND removed_at IS NOT NULL`, id)
+		return err
+	})
+}
+
+// LogbookRow is one entry of the logbook.
+type LogbookRow struct {
+	ID      int64           `db:"id" json:"id"`
+	At      time.Time       `db:"at" json:"at"`
+	Who     string          `db:"who" json:"who"`
+	Action  string          `db:"action" json:"action"`
+	Address string          `db:"address" json:"address"`
+	Before  json.RawMessage `db:"before" json:"before"`
+	After   json.RawMessage `db:"after" json:"after"`
+}
+
+// Logbook returns entries with an id below before (0: all), newest first.
+func (c *Catalog) Logbook(ctx context.Context, before int64, limit int) ([]LogbookRow, error) {
+	ctx, cancel := context.WithTimeout(ctx, statementTimeout)
+	defer cancel()
+	rows := []LogbookRow{}
+	err := c.db.SelectContext(ctx, &rows, `SELECT id, at, who, action, address, coalesce(before, 'null') AS before, coalesce(after, 'null') AS after
+		FROM logbook WHERE $1 = 0 OR id < $1 ORDER BY id DESC LIMIT $2`, before, limit)
+	return rows, c.fault(err)
+}
+
+// Kinds of secrets.
+const (
+	Token   = "token"
+	Session = "session"
+	Link    = "link"
+)
+
+// NewSecret makes a random secret that stands for the principal.
+func (c *Catalog) NewSecret(ctx context.Context, principal, kind string, lives time.Duration, e *Entry) (string, error) {
+	text := kind[:1] + "-" + rand.Text() + rand.Text()
+	return text, c.AddSecret(ctx, principal, kind, text, lives, e)
+}
+
+// AddSecret records a secret whose text is known already; the principal is
+// made as an owner if it does not exist. Zero lives has no end.
+func (c *Catalog) AddSecret(ctx context.Context, principal, kind, text string, lives time.Duration, e *Entry) error {
+	hash := sha256.Sum256([]byte(text))
+	expires := sql.NullTime{Time: time.Now().Add(lives), Valid: lives > 0}
+	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO principals (name, role) VALUES ($1, 'owner') ON CONFLICT DO NOTHING`, principal); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `INSERT INTO secrets (hash, principal_id, kind, expires_at)
+			SELECT $1, id, $3, $4 FROM principals WHERE name = $2 ON CONFLICT DO NOTHING`, hash[:], principal, kind, expires)
+		return err
+	})
+}
+
+// DropSecret ends a secret; expired ones go with it. It returns whether it
+// was there, so that a link is used by one only.
+func (c *Catalog) DropSecret(ctx context.Context, text string) (bool, error) {
+	hash := sha256.Sum256([]byte(text))
+	var n int64
+	err := c.change(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
+		result, err := tx.ExecContext(ctx, `DELETE FROM secrets WHERE hash = $1`, hash[:])
+		if err != nil {
+			return err
+		}
+		if n, err = result.RowsAffected(); err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `DELETE FROM secrets WHERE expires_at < now()`)
+		return err
+	})
+	return n > 0, err
+}
+
+// Who returns for whom a secret of the kind stands. The secret is looked up
+// by its hash, and the hashes are compared in constant time.
+func (v *View) Who(kind, text string) (Principal, bool) {
+	hash := sha256.Sum256([]byte(text))
+	s, ok := v.secrets[hash]
+	if !ok || s.Kind != kind || subtle.ConstantTimeCompare(s.Hash, hash[:]) != 1 {
+		return Principal{}, false
+	}
+	if s.ExpiresAt.Valid && s.ExpiresAt.Time.Before(time.Now()) {
+		return Principal{}, false
+	}
+	return Principal{Name: s.Principal, Role: s.Role}, true
+}

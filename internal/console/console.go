@@ -1,0 +1,64 @@
+// Package console serves the built web console, which is embedded.
+package console
+
+import (
+	"bytes"
+	"crypto/rand"
+	"embed"
+	"io/fs"
+	"net/http"
+	"path"
+	"strings"
+)
+
+//go:embed all:dist
+var dist embed.FS
+
+// noncePlaceholder stands in the built index.html where the nonce of the
+// answer goes.
+const noncePlaceholder = "ferry-csp-nonce"
+
+// Handler serves the console's files. Hashed assets may be kept for a year;
+// every other path is the page itself, which finds its way by the path.
+func Handler() http.Handler {
+	files, err := fs.Sub(dist, "dist")
+	if err != nil {
+		panic(err) // the directory is embedded
+	}
+	index, err := fs.ReadFile(files, "index.html")
+	if err != nil {
+		index = []byte("<!doctype html><title>Steady Ferry</title><p>The console is not built into this ferryd: run make build.")
+	}
+	static := http.FileServerFS(files)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		if r.Method != http.MethodGet && r.Method != http.MethodHead {
+			http.Error(w, "not allowed", http.StatusMethodNotAllowed)
+			return
+		}
+		name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
+		if strings.HasPrefix(name, "assets/") || strings.Contains(path.Base(name), ".") && isFile(files, name) {
+			if !isFile(files, name) {
+				h.Set("Cache-Control", "no-store")
+				http.NotFound(w, r)
+				return
+			}
+			h.Set("Cache-Control", "no-cache")
+			if strings.HasPrefix(name, "assets/") {
+				h.Set("Cache-Control", "public, max-age=31536000, immutable")
+			}
+			static.ServeHTTP(w, r)
+			return
+		}
+		nonce := rand.Text()
+		h.Set("Content-Security-Policy", "default-src 'self'; script-src 'self'; img-src 'self' data:; font-src 'self'; connect-src 'self'; object-src 'none'; base-uri 'none'; frame-ancestors 'none'; form-action 'self'; style-src 'self' 'nonce-"+nonce+"'")
+		h.Set("Cache-Control", "no-cache")
+		h.Set("Content-Type", "text/html; charset=utf-8")
+		w.Write(bytes.ReplaceAll(index, []byte(noncePlaceholder), []byte(nonce)))
+	})
+}
+
+func isFile(files fs.FS, name string) bool {
+	info, err := fs.Stat(files, name)
+	return err == nil && !info.IsDir() && !strings.HasPrefix(name, ".")
+}

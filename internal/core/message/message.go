@@ -1,0 +1,125 @@
+// Package message holds a message and the two binary forms in which many of
+// them travel and are kept: the batch, as a publisher encodes it, and the
+// record, a batch with the place that the log gave it.
+package message
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"time"
+	"unicode/utf8"
+
+	"github.com/cespare/xxhash/v2"
+	"github.com/google/uuid"
+)
+
+// Limits that hold for every message, whatever its topic allows.
+const (
+	MaxKey         = 1 << 10   // bytes of a key
+	MaxID          = 256       // bytes of an id
+	MaxContentType = 256       // bytes of a content type
+	MaxHeaders     = 64        // headers of a message
+	MaxHeaderBytes = 64 << 10  // bytes of all headers of a message
+	MaxBody        = 64 << 20  // bytes of a body; a topic's own limit is lower
+	MaxBatchBytes  = 128 << 20 // bytes of a batch, compressed or not
+	MaxBatchCount  = 1 << 20   // messages of a batch
+)
+
+// Header is one name and value that a publisher put beside a body.
+type Header struct{ Name, Value string }
+
+// Message is what a publisher sends. A zero Time or an empty ID means that
+// the publisher gave none.
+type Message struct {
+	ID          string
+	Key         string
+	ContentType string
+	Headers     []Header
+	Body        []byte
+	Time        time.Time // the publisher's own time, kept to the microsecond
+}
+
+// Stored is a message with the place and time that the log gave it.
+type Stored struct {
+	Message
+	Partition int
+	Offset    int64
+	StoredAt  time.Time // stamped by the service, to the microsecond
+}
+
+// Header returns the value of a header and whether it is there.
+func (m *Message) Header(name string) (string, bool) {
+	for _, h := range m.Headers {
+		if h.Name == name {
+			return h.Value, true
+		}
+	}
+	return "", false
+}
+
+// ErrTooLarge is wrapped by errors about a part that is over its limit.
+var ErrTooLarge = errors.New("too large")
+
+// Check says which part of the message breaks a limit; maxBody is the topic's
+// limit in bytes.
+func (m *Message) Check(maxBody int64) error {
+	switch {
+	case int64(len(m.Body)) > maxBody:
+		return fmt.Errorf("body: %d bytes, and the limit is %d: %w", len(m.Body), maxBody, ErrTooLarge)
+	case len(m.Key) > MaxKey:
+		return fmt.Errorf("key: %d bytes, and the limit is %d", len(m.Key), MaxKey)
+	case len(m.ID) > MaxID:
+		return fmt.Errorf("id: %d bytes, and the limit is %d", len(m.ID), MaxID)
+	case len(m.ContentType) > MaxContentType:
+		return fmt.Errorf("contentType: %d bytes, and the limit is %d", len(m.ContentType), MaxContentType)
+	case len(m.Headers) > MaxHeaders:
+		return fmt.Errorf("headers: %d of them, and the limit is %d", len(m.Headers), MaxHeaders)
+	}
+	total := 0
+	for _, h := range m.Headers {
+		if h.Name == "" {
+			return fmt.Errorf("headers: a name is empty")
+		}
+		if !utf8.ValidString(h.Name) || !utf8.ValidString(h.Value) {
+			return fmt.Errorf("headers: %q is not UTF-8 text", h.Name)
+		}
+		total += len(h.Name) + len(h.Value)
+	}
+	if total > MaxHeaderBytes {
+		return fmt.Errorf("headers: %d bytes, and the limit is %d", total, MaxHeaderBytes)
+	}
+	if !utf8.ValidString(m.Key) || !utf8.ValidString(m.ID) || !utf8.ValidString(m.ContentType) {
+		return fmt.Errorf("key, id and contentType must be UTF-8 text")
+	}
+	return nil
+}
+
+// PartitionOf returns the partition of a key among n: the key's XXH64 with
+// seed 0, modulo n.
+func PartitionOf(key string, n int) int {
+	return int(xxhash.Sum64String(key) % uint64(n))
+}
+
+// DerivedID returns the id of the message at a place in a batch, made from
+// the batch's own id: its last 62 bits, read as a number, plus the place.
+func DerivedID(batch uuid.UUID, place int) string {
+	id := deriveID(batch, place)
+	return id.String()
+}
+
+func deriveID(batch uuid.UUID, place int) uuid.UUID {
+	low := binary.BigEndian.Uint64(batch[8:])
+	const variant = uint64(3) << 62
+	low = low&variant | (low+uint64(place))&^variant
+	binary.BigEndian.PutUint64(batch[8:], low)
+	return batch
+}
+
+var castagnoli = crc32.MakeTable(crc32.Castagnoli)
+
+func update(sum uint32, b []byte) uint32 { return crc32.Update(sum, castagnoli, b) }
+
+// Checksum is the CRC32C that batches and records carry.
+func Checksum(b []byte) uint32 { return crc32.Checksum(b, castagnoli) }

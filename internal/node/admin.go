@@ -1,0 +1,339 @@
+package node
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"steadyferry/internal/catalog"
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/topic"
+)
+
+// Limits of settings.
+const (
+	maxDescription = 500
+	maxLabels      = 20
+	maxLabel       = 100
+)
+
+// Settings are what can be set on a topic; nil leaves a setting as it is.
+type Settings struct {
+	Partitions  *int
+	Retain      *time.Duration
+	RetainBytes *int64
+	MaxBody     *int64
+	IDWindow    *time.Duration
+	Paused      *bool
+	Description *string
+	Labels      map[string]string // an empty value takes a label away
+}
+
+func checkText(description *string, labels map[string]string) error {
+	if description != nil && len(*description) > maxDescription {
+		return problem(Invalid, "the description has %d characters", len(*description)).field("description").allowed(fmt.Sprintf("up to %d", maxDescription))
+	}
+	if len(labels) > maxLabels {
+		return problem(Invalid, "%d labels", len(labels)).field("labels").allowed(fmt.Sprintf("up to %d", maxLabels))
+	}
+	for name, value := range labels {
+		if err := address.CheckName(name); err != nil || len(value) > maxLabel {
+			return problem(Invalid, "label %q=%q", name, value).field("labels").allowed(fmt.Sprintf("names of a-z 0-9 . _ - and values of up to %d characters", maxLabel))
+		}
+	}
+	return nil
+}
+
+// check says which setting is out of its range.
+func (s *Settings) check() error {
+	switch {
+	case s.Partitions != nil && (*s.Partitions < 1 || *s.Partitions > address.MaxPartitions):
+		return problem(Invalid, "%d partitions", *s.Partitions).field("partitions").allowed(fmt.Sprintf("1 to %d", address.MaxPartitions))
+	case s.Retain != nil && (*s.Retain < topic.MinRetain || *s.Retain > 36500*24*time.Hour):
+		return problem(Invalid, "retention of %s", address.FormatDuration(*s.Retain)).field("retain").allowed("1m to 36500d")
+	case s.RetainBytes != nil && (*s.RetainBytes < topic.MinRetainBytes || *s.RetainBytes > 1<<50):
+		return problem(Invalid, "retention of %s a partition", address.FormatSize(*s.RetainBytes)).field("retainBytes").allowed("1MiB to 1024TiB")
+	case s.MaxBody != nil && (*s.MaxBody < 1 || *s.MaxBody > message.MaxBody):
+		return problem(Invalid, "bodies of up to %s", address.FormatSize(*s.MaxBody)).field("maxBody").allowed("1B to 64MiB")
+	case s.IDWindow != nil && (*s.IDWindow < 0 || *s.IDWindow > topic.MaxIDWindow):
+		return problem(Invalid, "a window of %s", address.FormatDuration(*s.IDWindow)).field("idWindow").allowed("0s (off) to 1h")
+	}
+	return checkText(s.Description, s.Labels)
+}
+
+func (s *Settings) apply(ch *catalog.Channel) {
+	set(&ch.Partitions, s.Partitions)
+	set(&ch.RetainBytes, s.RetainBytes)
+	set(&ch.MaxBody, s.MaxBody)
+	set(&ch.Paused, s.Paused)
+	set(&ch.Description, s.Description)
+	if s.Retain != nil {
+		ch.RetainMS = s.Retain.Milliseconds()
+	}
+	if s.IDWindow != nil {
+		ch.IDWindowMS = s.IDWindow.Milliseconds()
+	}
+	ch.Labels = mergeLabels(ch.Labels, s.Labels)
+}
+
+func set[T any](to *T, from *T) {
+	if from != nil {
+		*to = *from
+	}
+}
+
+func mergeLabels(have catalog.Labels, change map[string]string) catalog.Labels {
+	merged := catalog.Labels{}
+	maps.Copy(merged, have)
+	for name, value := range change {
+		if value == "" {
+			delete(merged, name)
+		} else {
+			merged[name] = value
+		}
+	}
+	return merged
+}
+
+// settingsJSON is how the logbook and previews show a topic's settings.
+func settingsJSON(ch *catalog.Channel) map[string]any {
+	return map[string]any{
+		"partitions": ch.Partitions, "retain": address.FormatDuration(time.Duration(ch.RetainMS) * time.Millisecond),
+		"retainBytes": ch.RetainBytes, "maxBody": ch.MaxBody, "idWindow": address.FormatDuration(time.Duration(ch.IDWindowMS) * time.Millisecond),
+		"paused": ch.Paused, "description": ch.Description, "labels": ch.Labels,
+	}
+}
+
+// NewSpace makes a space.
+func (n *Node) NewSpace(ctx context.Context, who, name, description string, labels map[string]string) error {
+	if err := address.CheckName(name); err != nil {
+		return problem(Invalid, "the space: %v", err).field("address").allowed("names of 1 to 100 of a-z 0-9 . _ - that start with a letter or a digit")
+	}
+	if err := checkText(&description, labels); err != nil {
+		return err
+	}
+	s := &catalog.Space{Name: name, Description: description, Labels: mergeLabels(nil, labels)}
+	err := n.catalog.NewSpace(ctx, s, &catalog.Entry{Who: who, Action: "new space", Address: name, After: map[string]any{"description": description, "labels": s.Labels}})
+	if errors.Is(err, catalog.ErrExists) {
+		return problem(Conflict, "space %s exists already", name).field("address")
+	}
+	return explain(err, name)
+}
+
+// SetSpace changes a space.
+func (n *Node) SetSpace(ctx context.Context, who, name string, description *string, labels map[string]string) error {
+	s, err := n.Space(name)
+	if err != nil {
+		return err
+	}
+	if err := checkText(description, labels); err != nil {
+		return err
+	}
+	changed := *s
+	set(&changed.Description, description)
+	changed.Labels = mergeLabels(s.Labels, labels)
+	err = n.catalog.SetSpace(ctx, &changed, &catalog.Entry{Who: who, Action: "set space", Address: name,
+		Before: map[string]any{"description": s.Description, "labels": s.Labels}, After: map[string]any{"description": changed.Description, "labels": changed.Labels}})
+	return explain(err, name)
+}
+
+// RemoveSpace deletes a space without channels.
+func (n *Node) RemoveSpace(ctx context.Context, who, name string) error {
+	s, err := n.Space(name)
+	if err != nil {
+		return err
+	}
+	if channels := n.channelsOf(name); len(channels) > 0 {
+		return problem(Conflict, "space %s still has %d channels, the first is %s", name, len(channels), channels[0]).next("remove its channels first")
+	}
+	for _, ch := range n.catalog.View().Removed {
+		if ch.SpaceID == s.ID {
+			if err := n.deleteLogs(ctx, ch); err != nil {
+				return explain(err, name)
+			}
+		}
+	}
+	err = n.catalog.RemoveSpace(ctx, s.ID, &catalog.Entry{Who: who, Action: "remove space", Address: name, Before: map[string]any{"description": s.Description, "labels": s.Labels}})
+	if errors.Is(err, catalog.ErrExists) {
+		return problem(Conflict, "space %s got a channel meanwhile", name)
+	}
+	return explain(err, name)
+}
+
+func (n *Node) channelsOf(space string) []string {
+	var names []string
+	for name, ch := range n.catalog.View().Channels {
+		if ch.Space == space {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	return names
+}
+
+// NewTopic makes a topic with the settings, or the defaults for those that
+// are nil.
+func (n *Node) NewTopic(ctx context.Context, who string, a address.Address, s Settings) (*Topic, error) {
+	if err := s.check(); err != nil {
+		return nil, err
+	}
+	space, err := n.Space(a.Space)
+	if err != nil {
+		var p *Problem
+		if errors.As(err, &p) {
+			p.Next = fmt.Sprintf("make it first with: ferry new space %s", a.Space)
+		}
+		return nil, err
+	}
+	ch := &catalog.Channel{SpaceID: space.ID, Space: a.Space, Name: a.Channel, Kind: "topic", Partitions: 1,
+		RetainMS: topic.DefaultRetain.Milliseconds(), RetainBytes: topic.DefaultRetainBytes, MaxBody: topic.DefaultMaxBody}
+	s.apply(ch)
+	err = n.catalog.NewChannel(ctx, ch, &catalog.Entry{Who: who, Action: "new topic", Address: a.String(), After: settingsJSON(ch)})
+	if errors.Is(err, catalog.ErrExists) {
+		return nil, problem(Conflict, "%s exists already", a).field("address").next("ferry show %s tells how it is set", a)
+	}
+	if err != nil {
+		return nil, explain(err, a.String())
+	}
+	t, err := n.Topic(a)
+	if err == nil {
+		ctx, cancel := context.WithTimeout(ctx, readyTime)
+		defer cancel()
+		t.WaitReady(ctx)
+	}
+	return t, err
+}
+
+// readyTime is how long making a topic waits for its partitions to take
+// messages.
+const readyTime = 3 * time.Second
+
+// Preview says what a change would do before it is done.
+type Preview struct {
+	Address  string         `json:"address"`
+	Effects  []string       `json:"effects"` // in words
+	Before   map[string]any `json:"before,omitempty"`
+	After    map[string]any `json:"after,omitempty"`
+	Messages int64          `json:"messages"` // that would be lost or out of reach
+	Bytes    int64          `json:"bytes"`
+	Until    *time.Time     `json:"until,omitempty"` // until when it can be taken back
+}
+
+// SetTopic changes a topic's settings, or with preview only says what that
+// would do.
+func (n *Node) SetTopic(ctx context.Context, who string, a address.Address, s Settings, preview bool) (*Preview, error) {
+	t, err := n.Topic(a)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.check(); err != nil {
+		return nil, err
+	}
+	old := t.Channel()
+	if s.Partitions != nil && *s.Partitions < old.Partitions {
+		return nil, problem(Conflict, "%s has %d partitions, and they cannot become fewer", a, old.Partitions).field("partitions").allowed(fmt.Sprintf("%d to %d", old.Partitions, address.MaxPartitions))
+	}
+	changed := *old
+	s.apply(&changed)
+	p := n.previewSet(t, old, &changed)
+	if preview {
+		return p, nil
+	}
+	err = n.catalog.SetChannel(ctx, &changed, &catalog.Entry{Who: who, Action: "set topic", Address: a.String(), Before: p.Before, After: p.After})
+	return p, explain(err, a.String())
+}
+
+func (n *Node) previewSet(t *Topic, old, changed *catalog.Channel) *Preview {
+	p := &Preview{Address: old.Address(), Effects: []string{}, Before: map[string]any{}, After: map[string]any{}}
+	was, is := settingsJSON(old), settingsJSON(changed)
+	for name := range is {
+		if fmt.Sprint(was[name]) != fmt.Sprint(is[name]) {
+			p.Before[name], p.After[name] = was[name], is[name]
+		}
+	}
+	if changed.Partitions > old.Partitions {
+		p.Effects = append(p.Effects, fmt.Sprintf("partitions %d to %d are added, empty. The partition of a key is its hash modulo their number, so that most keys go to another partition from now on: messages of one key that were sent before and after lie in different partitions and are no longer in one order", old.Partitions, changed.Partitions-1))
+	}
+	if changed.RetainMS < old.RetainMS || changed.RetainBytes < old.RetainBytes {
+		retention := topic.Retention{Age: time.Duration(changed.RetainMS) * time.Millisecond, Bytes: changed.RetainBytes}
+		now := time.Now().UnixMicro()
+		for _, part := range t.Partitions() {
+			j := part.group.Load().Journal()
+			infos := j.SegmentInfos()
+			drop := retention.Drop(infos, now)
+			for _, info := range infos[:drop] {
+				p.Bytes += info.Bytes
+			}
+			p.Messages += j.SegmentStart(drop) - part.First()
+		}
+		p.Effects = append(p.Effects, fmt.Sprintf("retention takes %d messages (%s) at once; they cannot be brought back", p.Messages, address.FormatSize(p.Bytes)))
+	}
+	if changed.MaxBody < old.MaxBody {
+		p.Effects = append(p.Effects, fmt.Sprintf("bodies over %s are refused from now on; what is kept stays", address.FormatSize(changed.MaxBody)))
+	}
+	if changed.Paused && !old.Paused {
+		p.Effects = append(p.Effects, "publishing is refused until the pause ends; reading goes on")
+	}
+	if !changed.Paused && old.Paused {
+		p.Effects = append(p.Effects, "publishing goes on")
+	}
+	return p
+}
+
+// RemoveTopic takes a topic out of use, or with preview only says what that
+// would do. It can be brought back for a while.
+func (n *Node) RemoveTopic(ctx context.Context, who string, a address.Address, preview bool) (*Preview, error) {
+	t, err := n.Topic(a)
+	if err != nil {
+		return nil, err
+	}
+	status, _ := n.Status(t, time.Now())
+	until := time.Now().Add(n.config.KeepRemoved).UTC().Truncate(time.Second)
+	p := &Preview{Address: a.String(), Messages: status.Messages, Bytes: status.Bytes, Until: &until}
+	p.Effects = []string{fmt.Sprintf("%d messages (%s) in %d partitions go out of reach; ferry remove %s -undo brings them back until %s, then they are deleted",
+		status.Messages, address.FormatSize(status.Bytes), t.Channel().Partitions, a, until.Format(time.RFC3339))}
+	if status.Rates.MessagesIn > 0 {
+		p.Effects = append(p.Effects, fmt.Sprintf("it is in use: %.0f messages/s come in now", status.Rates.MessagesIn))
+	}
+	if preview {
+		return p, nil
+	}
+	err = n.catalog.MarkRemoved(ctx, t.ID, false, &catalog.Entry{Who: who, Action: "remove topic", Address: a.String(), Before: settingsJSON(t.Channel())})
+	return p, explain(err, a.String())
+}
+
+// RestoreTopic brings back the topic that was removed last under the address.
+func (n *Node) RestoreTopic(ctx context.Context, who string, a address.Address) error {
+	view := n.catalog.View()
+	if view.Channels[a.String()] != nil {
+		return problem(Conflict, "%s exists: the name was used again after the removal", a).next("remove or keep the new one; both cannot have the name")
+	}
+	var latest *catalog.Channel
+	for _, ch := range view.Removed {
+		if ch.Address() == a.String() && (latest == nil || ch.RemovedAt.Time.After(latest.RemovedAt.Time)) {
+			latest = ch
+		}
+	}
+	if latest == nil {
+		return problem(NotFound, "no removed channel %s is kept", a).next("removed channels are kept for %s", address.FormatDuration(n.config.KeepRemoved))
+	}
+	err := n.catalog.MarkRemoved(ctx, latest.ID, true, &catalog.Entry{Who: who, Action: "restore topic", Address: a.String(), After: settingsJSON(latest)})
+	return explain(err, a.String())
+}
+
+// Forecast tells how much the topic will hold at today's rate: that of the
+// last hour, or of the time since the node started.
+func (n *Node) Forecast(t *Topic, now time.Time) topic.Forecast {
+	span := min(time.Hour, max(now.Sub(n.started), time.Minute))
+	series, _ := t.Series(now, span, AnyPartition)
+	var bytes, messages int64
+	for _, s := range series {
+		bytes += s.BytesIn
+		messages += s.MessagesIn
+	}
+	return t.retention().Predict(float64(bytes)/span.Seconds(), float64(messages)/span.Seconds(), t.Channel().Partitions, 1)
+}

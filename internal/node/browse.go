@@ -1,0 +1,392 @@
+package node
+
+import (
+	"container/heap"
+	"context"
+	"errors"
+	"slices"
+	"strconv"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/expr"
+	"steadyferry/internal/core/journal"
+	"steadyferry/internal/core/message"
+)
+
+func itoa(n int64) string { return strconv.FormatInt(n, 10) }
+
+// Selection is which messages of a topic are meant: the same thing wherever
+// messages are chosen.
+type Selection struct {
+	Topic      *Topic
+	Partitions []int // none: all
+	From, To   address.Position
+	Where      *expr.Condition // nil: all
+	Limit      int
+	Recent     bool // the limit takes the most recent messages instead of the first
+	Newest     bool // they come newest first
+}
+
+// Limits of a browse.
+const (
+	DefaultBrowseLimit = 500
+	MaxBrowseLimit     = 100_000
+)
+
+// Progress tells how far a browse is.
+type Progress struct {
+	LookedAt int64 `json:"lookedAt"` // messages
+	Total    int64 `json:"total"`    // messages between from and to
+	Found    int64 `json:"found"`
+	Damaged  int64 `json:"damaged"` // messages that are broken on disk
+}
+
+// Event is one thing that a browse or a tail has to tell; one field is set.
+type Event struct {
+	Message  *message.Stored
+	Progress *Progress
+	LeftOut  *LeftOut
+	Damage   *DamageAt
+}
+
+// DamageAt is a stretch of a partition that is broken on disk.
+type DamageAt struct {
+	Address   string `json:"address"`
+	Partition int    `json:"partition"`
+	From      int64  `json:"from"`
+	To        int64  `json:"to"` // not included
+}
+
+type span struct {
+	partition *Partition
+	from, to  int64
+}
+
+func (s *Selection) spans(now time.Time) ([]span, int64, error) {
+	numbers := s.Partitions
+	if len(numbers) == 0 {
+		for _, p := range s.Topic.Partitions() {
+			numbers = append(numbers, p.Number)
+		}
+	}
+	var spans []span
+	var total int64
+	for _, number := range numbers {
+		p, err := s.Topic.Partition(number)
+		if err != nil {
+			return nil, 0, err
+		}
+		from, err := p.Resolve(s.From, now)
+		if err != nil {
+			return nil, 0, err
+		}
+		to, err := p.Resolve(s.To, now)
+		if err != nil {
+			return nil, 0, err
+		}
+		from, to = max(from, p.First()), min(to, p.End())
+		if from < to {
+			spans = append(spans, span{p, from, to})
+			total += to - from
+		}
+	}
+	return spans, total, nil
+}
+
+// Browse looks through a selection and tells what it finds, with its progress
+// now and then, until it is through, has found the limit, or tell returns an
+// error. Messages of several partitions come in the order of their times.
+func (n *Node) Browse(ctx context.Context, s Selection, tell func(Event) error) error {
+	spans, total, err := s.spans(time.Now())
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	var looked, damaged atomic.Int64
+	var scanning errgroup.Group
+	scanning.SetLimit(-1)
+	defer scanning.Wait()
+	defer cancel()
+	merge := &merger{newest: s.Recent}
+	slots := make(chan struct{}, max(2, scanWorkers))
+	for _, span := range spans {
+		sc := &scanner{span: span, where: s.Where, backward: s.Recent, limit: s.Limit, looked: &looked, damaged: &damaged,
+			out: make(chan []found, 1), slots: slots, buffer: bufferFor(len(spans))}
+		merge.inputs = append(merge.inputs, &input{scanner: sc})
+		scanning.Go(func() error { return sc.run(ctx) })
+	}
+	progress := func(found int64) Event {
+		return Event{Progress: &Progress{LookedAt: looked.Load(), Total: total, Found: found, Damaged: damaged.Load()}}
+	}
+	ticker := time.NewTicker(200 * time.Millisecond)
+	defer ticker.Stop()
+	var kept []*message.Stored
+	count := int64(0)
+	backwards := s.Newest != s.Recent // what is found last is shown first
+	for count < int64(s.Limit) {
+		f, ok, err := merge.next(ctx, ticker.C, func() error { return tell(progress(count)) })
+		if err != nil {
+			return err
+		}
+		if !ok {
+			break
+		}
+		if f.damage != nil {
+			if err := tell(Event{Damage: f.damage}); err != nil {
+				return err
+			}
+			continue
+		}
+		count++
+		f.message.addCount()
+		if backwards {
+			kept = append(kept, f.message.stored)
+		} else if err := tell(Event{Message: f.message.stored}); err != nil {
+			return err
+		}
+	}
+	slices.Reverse(kept)
+	for _, m := range kept {
+		if err := tell(Event{Message: m}); err != nil {
+			return err
+		}
+	}
+	return tell(progress(count))
+}
+
+// scanWorkers is how many partitions of one browse are looked through at the
+// same time.
+const scanWorkers = 4
+
+func bufferFor(partitions int) int {
+	return min(max(4<<20/max(partitions, 1), 16<<10), 256<<10)
+}
+
+type match struct {
+	stored    *message.Stored
+	partition *Partition
+}
+
+func (m match) addCount() { m.partition.countOut(1, len(m.stored.Body)) }
+
+type found struct {
+	message match
+	damage  *DamageAt
+	time    time.Time
+	offset  int64
+}
+
+// scanner looks through one partition and sends what it finds in blocks.
+type scanner struct {
+	span
+	where           *expr.Condition
+	backward        bool
+	limit           int
+	looked, damaged *atomic.Int64
+	out             chan []found
+	slots           chan struct{}
+	buffer          int
+	err             error // set before out is closed
+}
+
+func (s *scanner) run(ctx context.Context) error {
+	defer close(s.out)
+	matcher := s.where.Matcher()
+	sent := 0
+	next := s.from
+	end := s.to
+	for next < end && sent < s.limit {
+		select {
+		case s.slots <- struct{}{}:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		var block []found
+		var err error
+		if s.backward {
+			lo := max(s.partition.group.Load().Journal().BlockBefore(end), next)
+			block, _, err = s.scan(ctx, matcher, lo, end, 1<<62)
+			slices.Reverse(block)
+			end = lo
+		} else {
+			block, next, err = s.scan(ctx, matcher, next, end, s.limit-sent)
+		}
+		<-s.slots
+		if err != nil {
+			s.err = err
+			return err
+		}
+		sent += len(block)
+		if len(block) > 0 {
+			select {
+			case s.out <- block:
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		}
+	}
+	return nil
+}
+
+// blockBytes is how much of the log a forward scan looks through before it
+// hands over what it found.
+const blockBytes = 1 << 20
+
+// scan looks through offsets from to below to, or a block of them, and
+// returns where it stopped.
+func (s *scanner) scan(ctx context.Context, matcher *expr.Matcher, from, to int64, most int) (block []found, next int64, err error) {
+	g := s.partition.group.Load()
+	cursor := g.Journal().CursorAt(from)
+	buffer := make([]byte, s.buffer)
+	read := 0
+	next = from
+	for next < to && len(block) < most && ctx.Err() == nil && (s.backward || read < blockBytes) {
+		chunk, err := cursor.Read(buffer, g.Committed())
+		var damage *journal.Damage
+		var gone *journal.Gone
+		switch {
+		case errors.As(err, &damage):
+			s.damaged.Add(damage.To - damage.From)
+			s.looked.Add(min(damage.To, to) - next)
+			a := s.partition.topic.Address().At(s.partition.Number, damage.From)
+			block = append(block, found{damage: &DamageAt{Address: a.String(), Partition: s.partition.Number, From: damage.From, To: damage.To}, offset: damage.From})
+			next = damage.To
+			continue
+		case errors.As(err, &gone):
+			// Retention passed while we looked.
+			s.looked.Add(min(gone.First, to) - next)
+			next = gone.First
+			cursor = g.Journal().CursorAt(next)
+			continue
+		case err != nil:
+			return block, next, err
+		case len(chunk) == 0:
+			return block, to, nil
+		}
+		read += len(chunk)
+		eachRecord(chunk, func(r message.Record) bool {
+			err = r.Stored(s.partition.Number, func(m *message.Stored) bool {
+				if m.Offset < next {
+					return true
+				}
+				if m.Offset >= to || len(block) >= most {
+					return false
+				}
+				next = m.Offset + 1
+				s.looked.Add(1)
+				ok, matchErr := matcher.Match(m)
+				if matchErr != nil {
+					err = matchErr
+					return false
+				}
+				if ok {
+					block = append(block, found{message: match{keep(m), s.partition}, time: m.StoredAt, offset: m.Offset})
+				}
+				return true
+			})
+			return err == nil && next < to && len(block) < most && ctx.Err() == nil
+		})
+		if err != nil {
+			if errors.Is(err, expr.ErrCost) {
+				err = problem(Invalid, "%v (%s)", err, s.partition.topic.Address().At(s.partition.Number, next-1)).field("where").next("make the condition simpler")
+			}
+			return block, next, err
+		}
+	}
+	return block, next, nil
+}
+
+// merger brings what the scanners find into the order of time.
+type merger struct {
+	newest bool
+	inputs []*input
+	heap   []*input
+	filled bool
+}
+
+type input struct {
+	scanner *scanner
+	block   []found
+}
+
+func (m *merger) Len() int      { return len(m.heap) }
+func (m *merger) Swap(i, j int) { m.heap[i], m.heap[j] = m.heap[j], m.heap[i] }
+func (m *merger) Less(i, j int) bool {
+	a, b := m.heap[i], m.heap[j]
+	if c := a.block[0].time.Compare(b.block[0].time); c != 0 {
+		return c < 0 != m.newest
+	}
+	return a.scanner.partition.Number < b.scanner.partition.Number
+}
+func (m *merger) Push(x any) { m.heap = append(m.heap, x.(*input)) }
+func (m *merger) Pop() any {
+	last := m.heap[len(m.heap)-1]
+	m.heap = m.heap[:len(m.heap)-1]
+	return last
+}
+
+// next returns the next thing found; ok is false at the end. While it waits
+// it calls tick.
+func (m *merger) next(ctx context.Context, ticks <-chan time.Time, tick func() error) (f found, ok bool, err error) {
+	if !m.filled {
+		for _, in := range m.inputs {
+			if ok, err := in.fill(ctx, ticks, tick); err != nil {
+				return f, false, err
+			} else if ok {
+				m.heap = append(m.heap, in)
+			}
+		}
+		heap.Init(m)
+		m.filled = true
+	}
+	if len(m.heap) == 0 {
+		return f, false, nil
+	}
+	select {
+	case <-ticks:
+		if err := tick(); err != nil {
+			return f, false, err
+		}
+	default:
+	}
+	in := m.heap[0]
+	f, in.block = in.block[0], in.block[1:]
+	if len(in.block) > 0 {
+		heap.Fix(m, 0)
+		return f, true, nil
+	}
+	more, err := in.fill(ctx, ticks, tick)
+	if err != nil {
+		return f, false, err
+	}
+	if more {
+		heap.Fix(m, 0)
+	} else {
+		heap.Pop(m)
+	}
+	return f, true, nil
+}
+
+func (in *input) fill(ctx context.Context, ticks <-chan time.Time, tick func() error) (bool, error) {
+	for {
+		select {
+		case block, ok := <-in.scanner.out:
+			if !ok {
+				return false, in.scanner.err
+			}
+			in.block = block
+			return true, nil
+		case <-ticks:
+			if err := tick(); err != nil {
+				return false, err
+			}
+		case <-ctx.Done():
+			return false, ctx.Err()
+		}
+	}
+}

@@ -1,0 +1,174 @@
+package node
+
+import (
+	"errors"
+	"log/slog"
+
+	"steadyferry/internal/core/journal"
+	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/topic"
+	"steadyferry/internal/replica"
+)
+
+// machine is what a topic's partition derives from its log: replica.Machine.
+type machine struct {
+	partition *Partition
+	journal   func() *journal.Journal
+	applied   *topic.Publishers
+	ahead     *topic.Publishers // applied, and what this leader has proposed since
+	ids       *topic.IDs        // nil without a window
+}
+
+// offer is what a proposal brings for the machine to judge.
+type offer struct {
+	publisher *message.Publisher
+	batch     message.Batch
+}
+
+func (m *machine) Lead() {
+	m.ahead = m.applied.Clone()
+	m.loadIDs()
+}
+
+// loadIDs reads the ids of the window from the log, from its end backward.
+func (m *machine) loadIDs() {
+	m.ids = nil
+	window := m.partition.topic.idWindow()
+	if window <= 0 {
+		return
+	}
+	m.ids = topic.NewIDs(window)
+	j := m.journal()
+	b := j.Bounds()
+	since := b.LastTime - window.Microseconds()
+	from := b.Next
+	for from > b.First && b.Next-from < topic.MaxIDs {
+		from = j.BlockBefore(from)
+		if at, err := firstTime(j, from, b.LastIdx); err != nil || at < since {
+			break
+		}
+	}
+	c := j.CursorAt(from)
+	buffer := make([]byte, 256<<10)
+	for {
+		chunk, err := c.Read(buffer, b.LastIdx)
+		if damage := (*journal.Damage)(nil); errors.As(err, &damage) {
+			continue
+		}
+		if err != nil {
+			slog.Warn("could not read back message ids; repeats from before the start may be kept", "partition", m.partition.Address(), "error", err)
+			return
+		}
+		if len(chunk) == 0 {
+			return
+		}
+		eachRecord(chunk, func(r message.Record) bool {
+			err = r.Stored(m.partition.Number, func(s *message.Stored) bool {
+				if t := s.StoredAt.UnixMicro(); t >= since {
+					if _, known := m.ids.Offset(s.ID, t); !known {
+						m.ids.Note(s.ID, s.Offset, t)
+					}
+				}
+				return true
+			})
+			return err == nil
+		})
+	}
+}
+
+func firstTime(j *journal.Journal, offset int64, committed uint64) (int64, error) {
+	chunk, err := j.CursorAt(offset).Read(make([]byte, 4096), committed)
+	if err != nil || len(chunk) == 0 {
+		return 0, err
+	}
+	r, _, err := message.PeekRecord(chunk)
+	return r.Stamp().Time, err
+}
+
+// eachRecord goes through a stretch of records that has been checked.
+func eachRecord(chunk []byte, yield func(message.Record) bool) {
+	for len(chunk) > 0 {
+		r, size, err := message.PeekRecord(chunk)
+		if err != nil || !yield(r) {
+			return
+		}
+		chunk = chunk[size:]
+	}
+}
+
+func (m *machine) Prepare(p *replica.Proposal, next message.Stamp) (replica.Result, bool) {
+	o := p.Info.(*offer)
+	if o.publisher != nil {
+		offset, repeat, err := m.ahead.Check(o.publisher.ID, o.publisher.Sequence, p.Count)
+		if err != nil || repeat {
+			return replica.Result{Offset: offset, Time: next.Time, Repeat: repeat, Err: err}, true
+		}
+		m.ahead.Note(o.publisher.ID, o.publisher.Sequence, p.Count, next.Offset)
+		return replica.Result{}, false
+	}
+	if int64(m.partition.topic.idWindow()) != m.window() {
+		m.loadIDs()
+	}
+	if m.ids == nil {
+		return replica.Result{}, false
+	}
+	return m.dropRepeats(p, o, next)
+}
+
+// dropRepeats leaves out the messages whose ids came within the window. The
+// batch is encoded anew when some, but not all, are left out.
+func (m *machine) dropRepeats(p *replica.Proposal, o *offer, next message.Stamp) (replica.Result, bool) {
+	var fresh message.Builder
+	original := int64(-1)
+	drops := 0
+	offset := next.Offset
+	for msg, err := range o.batch.Messages() {
+		if err != nil {
+			return replica.Result{Err: err}, true
+		}
+		if at, known := m.ids.Offset(msg.ID, next.Time); known {
+			if drops == 0 {
+				original = at
+			}
+			drops++
+			continue
+		}
+		m.ids.Note(msg.ID, offset, next.Time)
+		fresh.Add(msg)
+		offset++
+	}
+	if fresh.Count() == 0 {
+		return replica.Result{Offset: original, Time: next.Time, Repeat: true, Drops: drops}, true
+	}
+	if drops > 0 {
+		p.Count = uint32(fresh.Count())
+		batch := fresh.Build(o.batch.Compression(), nil)
+		p.Data = append(make([]byte, message.StampSize, message.StampSize+len(batch)), batch...)
+	}
+	return replica.Result{Drops: drops}, false
+}
+
+func (m *machine) window() (w int64) {
+	if m.ids != nil {
+		w = int64(m.ids.Window())
+	}
+	return w
+}
+
+func (m *machine) Apply(r message.Record) {
+	batch, err := r.Batch()
+	if err != nil {
+		return // damaged on disk: readers report it
+	}
+	if p := batch.Publisher(); p != nil {
+		stamp := r.Stamp()
+		m.applied.Note(p.ID, p.Sequence, stamp.Count, stamp.Offset)
+	}
+}
+
+func (m *machine) Save() []byte { return m.applied.Encode() }
+
+func (m *machine) Load(b []byte) (err error) {
+	m.applied, err = topic.DecodePublishers(b)
+	return err
+}

@@ -1,0 +1,415 @@
+// Package node is one running node: the partitions it holds, the records it
+// follows, and the duties that run in the background.
+package node
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"sort"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+	"golang.org/x/sync/semaphore"
+	"golang.org/x/sys/unix"
+
+	"steadyferry/internal/catalog"
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/journal"
+	"steadyferry/internal/core/rate"
+	"steadyferry/internal/core/topic"
+	"steadyferry/internal/replica"
+)
+
+// Config of a node.
+type Config struct {
+	Name        string        // of the node
+	Dir         string        // data directory, made if it is missing
+	DatabaseURL string        // of the records
+	KeepRemoved time.Duration // how long a removed channel can be brought back
+	DiskReserve int64         // bytes of the disk that publishing leaves free; at most a twentieth of it
+}
+
+// Defaults of Config.
+const (
+	DefaultKeepRemoved = 24 * time.Hour
+	DefaultDiskReserve = int64(256) << 20
+)
+
+// publishBytes is how many bytes of batches a node has in hand at once;
+// publishers wait beyond it.
+const publishBytes = 192 << 20
+
+// Node is one running node.
+type Node struct {
+	config  Config
+	started time.Time
+	store   *journal.Store
+	sched   *replica.Scheduler
+	catalog *catalog.Catalog
+
+	followMu sync.Mutex // one follow at a time
+	mu       sync.RWMutex
+	topics   map[int64]*Topic
+
+	inHand   *semaphore.Weighted
+	diskFull atomic.Bool
+	serving  atomic.Bool
+	streams  atomic.Int64
+	cancel   context.CancelFunc
+	wg       sync.WaitGroup
+	changes  signal
+}
+
+// member is the Raft id of the one replica that a partition has.
+const member = 1
+
+// Open starts a node on its data directory and opens its partitions.
+func Open(ctx context.Context, config Config) (*Node, error) {
+	n := &Node{config: config, started: time.Now(), topics: map[int64]*Topic{}, inHand: semaphore.NewWeighted(publishBytes)}
+	if err := raiseFileLimit(); err != nil {
+		slog.Warn("could not raise the limit of open files", "error", err)
+	}
+	var err error
+	if n.store, err = journal.OpenStore(filepath.Join(config.Dir, "logs")); err != nil {
+		return nil, err
+	}
+	n.sched = replica.NewScheduler(n.store, max(2, runtime.GOMAXPROCS(0)))
+	if n.catalog, err = catalog.Open(ctx, config.DatabaseURL, n.recordsChanged); err != nil {
+		return nil, errors.Join(err, n.sched.Stop(ctx), n.store.Close())
+	}
+	n.follow()
+	n.checkDisk()
+	run, cancel := context.WithCancel(context.Background())
+	n.cancel = cancel
+	n.duty(run, time.Second, n.sample)
+	n.duty(run, 250*time.Millisecond, func(time.Time) { n.checkDisk() })
+	n.duty(run, 5*time.Second, func(now time.Time) { n.retain(run, now) })
+	n.duty(run, time.Minute, func(now time.Time) { n.purge(run, now) })
+	n.serving.Store(true)
+	return n, nil
+}
+
+func raiseFileLimit() error {
+	var limit unix.Rlimit
+	if err := unix.Getrlimit(unix.RLIMIT_NOFILE, &limit); err != nil {
+		return err
+	}
+	limit.Cur = limit.Max
+	return unix.Setrlimit(unix.RLIMIT_NOFILE, &limit)
+}
+
+func (n *Node) duty(ctx context.Context, every time.Duration, f func(now time.Time)) {
+	n.wg.Go(func() {
+		ticker := time.NewTicker(every)
+		defer ticker.Stop()
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case now := <-ticker.C:
+				f(now)
+			}
+		}
+	})
+}
+
+// Close finishes what is in hand and closes everything.
+func (n *Node) Close(ctx context.Context) error {
+	n.serving.Store(false)
+	n.cancel()
+	n.wg.Wait()
+	n.catalog.Close()
+	return errors.Join(n.sched.Stop(ctx), n.store.Close())
+}
+
+// Serving reports whether the node takes requests.
+func (n *Node) Serving() bool { return n.serving.Load() }
+
+// Catalog returns the records.
+func (n *Node) Catalog() *catalog.Catalog { return n.catalog }
+
+// Name returns the node's name.
+func (n *Node) Name() string { return n.config.Name }
+
+// Started returns when the node began to run.
+func (n *Node) Started() time.Time { return n.started }
+
+func (n *Node) recordsChanged() {
+	if n.catalog != nil {
+		n.follow()
+		n.changes.broadcast()
+	}
+}
+
+// follow opens and closes partitions so that they are those of the records.
+func (n *Node) follow() {
+	n.followMu.Lock()
+	defer n.followMu.Unlock()
+	view := n.catalog.View()
+	wanted := map[int64]*catalog.Channel{}
+	for _, ch := range view.Channels {
+		wanted[ch.ID] = ch
+	}
+	n.mu.RLock()
+	current := make(map[int64]*Topic, len(n.topics))
+	for id, t := range n.topics {
+		current[id] = t
+	}
+	n.mu.RUnlock()
+	for id, t := range current {
+		if wanted[id] == nil {
+			n.mu.Lock()
+			delete(n.topics, id)
+			n.mu.Unlock()
+			n.closeTopic(t)
+		}
+	}
+	for id, ch := range wanted {
+		t := current[id]
+		if t == nil {
+			t = newTopic(ch)
+		}
+		t.set(ch)
+		if err := n.openPartitions(t, ch.Partitions); err != nil {
+			slog.Error("could not open a topic", "topic", ch.Address(), "error", err)
+		}
+		n.mu.Lock()
+		n.topics[id] = t
+		n.mu.Unlock()
+	}
+}
+
+func (n *Node) openPartitions(t *Topic, count int) error {
+	have := t.Partitions()
+	if len(have) >= count {
+		return nil
+	}
+	all := append(slices.Clone(have), make([]*Partition, count-len(have))...)
+	var opening errgroup.Group
+	opening.SetLimit(8)
+	for number := len(have); number < count; number++ {
+		opening.Go(func() error {
+			p := &Partition{Number: number, topic: t}
+			p.machine = &machine{partition: p, applied: topic.NewPublishers(), ahead: topic.NewPublishers()}
+			p.machine.journal = func() *journal.Journal { return p.group.Load().Journal() }
+			err := n.sched.Open(replica.Options{
+				Name: fmt.Sprintf("%d/%d", t.ID, number), Member: member, Voters: []uint64{member}, Journal: t.retention().Segments(),
+			}, p.machine, func(g *replica.Group) { p.group.Store(g) })
+			if err != nil {
+				return fmt.Errorf("partition %d: %w", number, err)
+			}
+			all[number] = p
+			return nil
+		})
+	}
+	if err := opening.Wait(); err != nil {
+		return err
+	}
+	t.partitions.Store(&all)
+	return nil
+}
+
+func (n *Node) closeTopic(t *Topic) {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	for _, p := range t.Partitions() {
+		if err := n.sched.Close(ctx, p.group.Load(), false); err != nil {
+			slog.Warn("could not close a partition", "partition", p.Address(), "error", err)
+		}
+	}
+}
+
+// Topic is a topic that this node serves.
+type Topic struct {
+	ID         int64
+	channel    atomic.Pointer[catalog.Channel]
+	partitions atomic.Pointer[[]*Partition]
+	turn       atomic.Uint32 // the partition that the next batch without a key goes to
+}
+
+// Partition is one partition of a topic.
+type Partition struct {
+	Number   int
+	topic    *Topic
+	group    atomic.Pointer[replica.Group]
+	machine  *machine
+	counters rate.Counters
+	history  rate.History
+}
+
+func newTopic(ch *catalog.Channel) *Topic {
+	t := &Topic{ID: ch.ID}
+	t.partitions.Store(&[]*Partition{})
+	t.channel.Store(ch)
+	return t
+}
+
+func (t *Topic) set(ch *catalog.Channel) {
+	old := t.channel.Swap(ch)
+	if old.RetainMS != ch.RetainMS || old.RetainBytes != ch.RetainBytes {
+		for _, p := range t.Partitions() {
+			p.group.Load().Journal().SetOptions(t.retention().Segments())
+		}
+	}
+}
+
+// Channel returns the topic's record.
+func (t *Topic) Channel() *catalog.Channel { return t.channel.Load() }
+
+// Partitions returns the topic's partitions by number.
+func (t *Topic) Partitions() []*Partition { return *t.partitions.Load() }
+
+// Address returns the topic's address.
+func (t *Topic) Address() address.Address {
+	ch := t.Channel()
+	return address.Channel(ch.Space, ch.Name)
+}
+
+func (t *Topic) retention() topic.Retention {
+	ch := t.Channel()
+	return topic.Retention{Age: time.Duration(ch.RetainMS) * time.Millisecond, Bytes: ch.RetainBytes}
+}
+
+func (t *Topic) idWindow() time.Duration {
+	return time.Duration(t.Channel().IDWindowMS) * time.Millisecond
+}
+
+// Address returns the partition's address as text.
+func (p *Partition) Address() string {
+	a := p.topic.Address()
+	a.Partition = p.Number
+	return a.String()
+}
+
+// First returns the offset of the oldest kept message.
+func (p *Partition) First() int64 { return p.group.Load().Journal().Bounds().First }
+
+// End returns the offset after the last committed message.
+func (p *Partition) End() int64 { return p.group.Load().End() }
+
+// Topics returns the topics by address.
+func (n *Node) Topics() []*Topic {
+	n.mu.RLock()
+	topics := make([]*Topic, 0, len(n.topics))
+	for _, t := range n.topics {
+		topics = append(topics, t)
+	}
+	n.mu.RUnlock()
+	sort.Slice(topics, func(i, j int) bool { return topics[i].Address().String() < topics[j].Address().String() })
+	return topics
+}
+
+// Topic returns the topic with the address, or a Problem that names the
+// nearest one that exists.
+func (n *Node) Topic(a address.Address) (*Topic, error) {
+	name := a.ChannelPart().String()
+	view := n.catalog.View()
+	ch := view.Channels[name]
+	if ch == nil {
+		var names []string
+		for existing := range view.Channels {
+			names = append(names, existing)
+		}
+		return nil, missing("channel", name, names, view.Spaces[a.Space] == nil)
+	}
+	n.mu.RLock()
+	t := n.topics[ch.ID]
+	n.mu.RUnlock()
+	if t == nil {
+		return nil, problem(Unavailable, "%s is being opened", name).next("try again in a moment")
+	}
+	return t, nil
+}
+
+func missing(what, name string, existing []string, spaceToo bool) *Problem {
+	sort.Strings(existing)
+	p := problem(NotFound, "there is no %s %s", what, name)
+	switch near := address.Nearest(name, existing); {
+	case near != "":
+		p.Next = fmt.Sprintf("did you mean %s?", near)
+	case spaceToo && what == "channel":
+		p.Next = "its space does not exist either; ferry list shows what does"
+	default:
+		p.Next = "ferry list shows what exists"
+	}
+	return p
+}
+
+// Space returns a space's record.
+func (n *Node) Space(name string) (*catalog.Space, error) {
+	view := n.catalog.View()
+	if s := view.Spaces[name]; s != nil {
+		return s, nil
+	}
+	var names []string
+	for existing := range view.Spaces {
+		names = append(names, existing)
+	}
+	return nil, missing("space", name, names, false)
+}
+
+// Partition returns a partition by number.
+func (t *Topic) Partition(number int) (*Partition, error) {
+	partitions := t.Partitions()
+	if number < 0 || number >= len(partitions) {
+		return nil, problem(NotFound, "%s has no partition %d", t.Address(), number).field("partition").allowed(fmt.Sprintf("0 to %d", len(partitions)-1))
+	}
+	return partitions[number], nil
+}
+
+// signal wakes those who wait for a change.
+type signal struct {
+	mu sync.Mutex
+	ch chan struct{}
+}
+
+func (s *signal) wait() <-chan struct{} {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.ch == nil {
+		s.ch = make(chan struct{})
+	}
+	return s.ch
+}
+
+func (s *signal) broadcast() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.ch != nil {
+		close(s.ch)
+		s.ch = nil
+	}
+}
+
+// Changed returns a channel that is closed at the next change of the records.
+func (n *Node) Changed() <-chan struct{} { return n.changes.wait() }
+
+// WriteOwnerToken makes sure that DIR/owner.token holds a token in force.
+func (n *Node) WriteOwnerToken(ctx context.Context) (string, error) {
+	path := filepath.Join(n.config.Dir, "owner.token")
+	b, err := os.ReadFile(path)
+	if err != nil && !os.IsNotExist(err) {
+		return "", err
+	}
+	text := strings.TrimSpace(string(b))
+	if text == "" {
+		text, err = n.catalog.NewSecret(ctx, "owner", catalog.Token, 0, &catalog.Entry{Who: "ferryd", Action: "new token", Address: "owner"})
+		if err != nil {
+			return "", err
+		}
+		return text, os.WriteFile(path, []byte(text+"\n"), 0o600)
+	}
+	if _, ok := n.catalog.View().Who(catalog.Token, text); ok {
+		return text, nil
+	}
+	return text, n.catalog.AddSecret(ctx, "owner", catalog.Token, text, 0, &catalog.Entry{Who: "ferryd", Action: "new token", Address: "owner"})
+}

@@ -1,0 +1,76 @@
+package node
+
+import (
+	"errors"
+	"fmt"
+
+	"steadyferry/internal/catalog"
+	"steadyferry/internal/core/message"
+	"steadyferry/internal/replica"
+)
+
+// Cause is the sort of a Problem.
+type Cause string
+
+// The causes of problems.
+const (
+	Invalid     Cause = "invalid"      // something in the request is wrong
+	NotFound    Cause = "not-found"    // the thing that is named does not exist
+	Conflict    Cause = "conflict"     // it does not go with what is there
+	Paused      Cause = "paused"       // the channel takes no messages
+	TooLarge    Cause = "too-large"    // over a limit of size
+	DiskFull    Cause = "disk-full"    // no room to keep anything
+	RecordsAway Cause = "records-away" // the database does not answer
+	Unavailable Cause = "unavailable"  // the partition cannot serve now
+	Gone        Cause = "gone"         // retention has passed it
+	Damaged     Cause = "damaged"      // its bytes on disk are broken
+)
+
+// Problem is an error that a user can act on.
+type Problem struct {
+	Cause   Cause
+	Field   string // the field or flag that is wrong, if one is
+	Detail  string // what is wrong, with the value
+	Allowed string // what is allowed instead
+	Next    string // what to do
+}
+
+func (p *Problem) Error() string {
+	text := p.Detail
+	if p.Allowed != "" {
+		text += "; allowed: " + p.Allowed
+	}
+	if p.Next != "" {
+		text += "; " + p.Next
+	}
+	return text
+}
+
+func problem(cause Cause, format string, args ...any) *Problem {
+	return &Problem{Cause: cause, Detail: fmt.Sprintf(format, args...)}
+}
+
+func (p *Problem) field(name string) *Problem   { p.Field = name; return p }
+func (p *Problem) allowed(what string) *Problem { p.Allowed = what; return p }
+func (p *Problem) next(format string, a ...any) *Problem {
+	p.Next = fmt.Sprintf(format, a...)
+	return p
+}
+
+// explain turns errors of the layers below into problems.
+func explain(err error, address string) error {
+	var already *Problem
+	switch {
+	case err == nil || errors.As(err, &already):
+		return err
+	case errors.Is(err, catalog.ErrAway):
+		return problem(RecordsAway, "%v", err).next("publishing and reading go on; try again when the database is back")
+	case errors.Is(err, replica.ErrDiskFull):
+		return problem(DiskFull, "%s: the disk of this node is full, nothing is taken", address).next("make room, or lower what topics keep; publishing goes on by itself")
+	case errors.Is(err, replica.ErrNotReady), errors.Is(err, replica.ErrClosed), errors.Is(err, replica.ErrFailed):
+		return problem(Unavailable, "%s: %v", address, err).next("try again in a moment")
+	case errors.Is(err, message.ErrTooLarge):
+		return problem(TooLarge, "%s: %v", address, err).next("raise it with: ferry set %s -max-body SIZE", address)
+	}
+	return err
+}

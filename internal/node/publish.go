@@ -1,0 +1,189 @@
+package node
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/topic"
+	"steadyferry/internal/replica"
+)
+
+// AnyPartition leaves the choice of the partition to the service: by the key,
+// or in turn.
+const AnyPartition = -1
+
+// Receipt is the answer to a published batch.
+type Receipt struct {
+	Partition int
+	Offset    int64 // of the first message; -1 for a repeat too old to be remembered
+	Count     int   // messages in the log, without dropped repeats
+	Time      time.Time
+	Repeat    bool // the batch was in the log already
+	Dropped   int  // messages left out because their id came before
+}
+
+// accepts says why the topic takes no messages now.
+func (n *Node) accepts(t *Topic) error {
+	if t.Channel().Paused {
+		return problem(Paused, "%s is paused: nothing can be published, reading goes on", t.Address()).next("end the pause with: ferry set %s -paused=false", t.Address())
+	}
+	if n.diskFull.Load() {
+		return explain(replica.ErrDiskFull, t.Address().String())
+	}
+	if !n.Serving() {
+		return problem(Unavailable, "the node is stopping").next("try again in a moment")
+	}
+	return nil
+}
+
+// Hold waits until the node may take the bytes of a batch in hand, and
+// returns how to let go of them.
+func (n *Node) Hold(ctx context.Context, bytes int64) (release func(), err error) {
+	bytes = min(bytes, publishBytes)
+	if err := n.inHand.Acquire(ctx, bytes); err != nil {
+		return nil, problem(Unavailable, "the node has too much in hand").next("try again in a moment")
+	}
+	return func() { n.inHand.Release(bytes) }, nil
+}
+
+// PublishBatch appends a batch as it was encoded. Data has message.StampSize
+// bytes of room before the batch.
+func (n *Node) PublishBatch(ctx context.Context, t *Topic, partition int, data []byte) (Receipt, error) {
+	if err := n.accepts(t); err != nil {
+		return Receipt{}, err
+	}
+	batch, err := message.OpenBatch(data[message.StampSize:])
+	if err == nil {
+		err = batch.Verify(t.Channel().MaxBody)
+	}
+	if err != nil {
+		if errors.Is(err, message.ErrTooLarge) {
+			return Receipt{}, explain(err, t.Address().String())
+		}
+		return Receipt{}, problem(Invalid, "%v", err).field("batch").next("nothing of it was kept; docs/formats.md describes a batch")
+	}
+	if partition == AnyPartition {
+		partition = t.nextTurn()
+	}
+	p, err := t.Partition(partition)
+	if err != nil {
+		return Receipt{}, err
+	}
+	return n.append(ctx, p, data, batch)
+}
+
+func (t *Topic) nextTurn() int {
+	return int((t.turn.Add(1) - 1) % uint32(len(t.Partitions())))
+}
+
+func (n *Node) append(ctx context.Context, p *Partition, data []byte, batch message.Batch) (Receipt, error) {
+	proposal := &replica.Proposal{Data: data, Count: uint32(batch.Count()), Info: &offer{publisher: batch.Publisher(), batch: batch}}
+	result := p.group.Load().Publish(ctx, proposal)
+	if result.Err != nil {
+		var gap *topic.SequenceGap
+		if errors.As(result.Err, &gap) {
+			return Receipt{}, problem(Conflict, "%s: %v", p.Address(), gap).field("sequence")
+		}
+		if errors.Is(result.Err, context.DeadlineExceeded) || errors.Is(result.Err, context.Canceled) {
+			return Receipt{}, problem(Unavailable, "%s: not known to be kept within the time allowed", p.Address()).next("send it again with the same publisher id and sequence: it is kept once")
+		}
+		return Receipt{}, explain(result.Err, p.Address())
+	}
+	r := Receipt{Partition: p.Number, Offset: result.Offset, Count: batch.Count() - result.Drops, Time: time.UnixMicro(result.Time).UTC(), Repeat: result.Repeat, Dropped: result.Drops}
+	if !r.Repeat {
+		p.counters.MessagesIn.Add(int64(r.Count))
+		p.counters.BytesIn.Add(int64(len(batch.Bytes())))
+	}
+	return r, nil
+}
+
+// PublishMessages appends messages: those with a key to its partition, the
+// others together to the partition named or the next in turn. It returns how
+// many of them, counted from the first, are kept; with an error later ones
+// may be kept too, in other partitions.
+func (n *Node) PublishMessages(ctx context.Context, t *Topic, partition int, messages []*message.Message) ([]Receipt, error) {
+	if err := n.accepts(t); err != nil {
+		return nil, err
+	}
+	count := len(t.Partitions())
+	if partition != AnyPartition {
+		if _, err := t.Partition(partition); err != nil {
+			return nil, err
+		}
+	}
+	maxBody := t.Channel().MaxBody
+	builders := map[int]*message.Builder{}
+	keyless := AnyPartition
+	for i, m := range messages {
+		if err := m.Check(maxBody); err != nil {
+			if errors.Is(err, message.ErrTooLarge) {
+				return nil, explain(fmt.Errorf("message %d: %w", i+1, err), t.Address().String())
+			}
+			return nil, problem(Invalid, "message %d: %v", i+1, err)
+		}
+		to := partition
+		if to == AnyPartition {
+			if m.Key != "" {
+				to = message.PartitionOf(m.Key, count)
+			} else {
+				if keyless == AnyPartition {
+					keyless = t.nextTurn()
+				}
+				to = keyless
+			}
+		}
+		b := builders[to]
+		if b == nil {
+			b = &message.Builder{}
+			builders[to] = b
+		}
+		b.Add(m)
+	}
+	return n.appendAll(ctx, t, builders)
+}
+
+// appendAll appends one batch to each of several partitions at once.
+func (n *Node) appendAll(ctx context.Context, t *Topic, builders map[int]*message.Builder) ([]Receipt, error) {
+	var (
+		wg       sync.WaitGroup
+		mu       sync.Mutex
+		receipts []Receipt
+		errs     []error
+	)
+	for number, b := range builders {
+		encoded := b.Build(message.Plain, nil)
+		data := append(make([]byte, message.StampSize, message.StampSize+len(encoded)), encoded...)
+		p, err := t.Partition(number)
+		if err != nil {
+			return nil, err
+		}
+		one := func() {
+			batch, err := message.OpenBatch(data[message.StampSize:])
+			var r Receipt
+			if err == nil {
+				r, err = n.append(ctx, p, data, batch)
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			if err != nil {
+				errs = append(errs, err)
+			} else {
+				receipts = append(receipts, r)
+			}
+		}
+		if len(builders) == 1 {
+			one()
+		} else {
+			wg.Go(one)
+		}
+	}
+	wg.Wait()
+	if len(errs) > 0 {
+		return receipts, errs[0]
+	}
+	return receipts, nil
+}

@@ -1,0 +1,366 @@
+// Package postgres runs a PostgreSQL server of our own on loopback, in a data
+// directory of our own, for installations that bring none.
+package postgres
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/url"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"golang.org/x/sys/unix"
+)
+
+// Server is a running PostgreSQL server.
+type Server struct {
+	dir      string // PostgreSQL's data directory
+	bin      string
+	url      string
+	port     int
+	identity *identity // nil when we are not root
+
+	mu       sync.Mutex
+	stopping bool
+	pid      int
+	done     chan struct{} // closed when the supervisor has ended
+}
+
+// identity is the user as whom the server runs when we are root, which
+// PostgreSQL refuses to be.
+type identity struct {
+	uid, gid     uint32
+	capabilities []uintptr
+}
+
+const startTimeout = 30 * time.Second
+
+// Start runs the server whose data directory is dir/postgres, making it at
+// the first start, and keeps it running until Stop. A server that an earlier
+// run left behind is adopted. Its address is written to dir/database.url.
+func Start(ctx context.Context, dir string) (*Server, error) {
+	bin, err := findBinaries()
+	if err != nil {
+		return nil, err
+	}
+	s := &Server{dir: filepath.Join(dir, "postgres"), bin: bin, done: make(chan struct{})}
+	if os.Geteuid() == 0 {
+		if s.identity, err = postgresUser(dir); err != nil {
+			return nil, err
+		}
+	}
+	urlFile := filepath.Join(dir, "database.url")
+	if err := s.initialise(urlFile); err != nil {
+		return nil, fmt.Errorf("set up PostgreSQL in %s: %w", s.dir, err)
+	}
+	if err := s.launch(ctx, urlFile); err != nil {
+		return nil, err
+	}
+	go s.supervise(urlFile)
+	return s, nil
+}
+
+// URL returns the address of the database, with its password.
+func (s *Server) URL() string { return s.url }
+
+func findBinaries() (string, error) {
+	var dirs []string
+	if found, err := filepath.Glob("/usr/lib/postgresql/*/bin"); err == nil {
+		dirs = found
+	}
+	for i := len(dirs) - 1; i >= 0; i-- {
+		if _, err := os.Stat(filepath.Join(dirs[i], "initdb")); err == nil {
+			return dirs[i], nil
+		}
+	}
+	if path, err := exec.LookPath("initdb"); err == nil {
+		if path, err = filepath.EvalSymlinks(path); err == nil {
+			return filepath.Dir(path), nil
+		}
+	}
+	return "", errors.New("PostgreSQL is not installed: install the package postgresql, or name a database with -database URL")
+}
+
+// postgresUser returns the user for the server. When the way to dir is closed
+// to that user, the server gets the right to walk through directories, and
+// nothing more.
+func postgresUser(dir string) (*identity, error) {
+	u, err := user.Lookup("postgres")
+	if err != nil {
+		return nil, errors.New("PostgreSQL refuses to run as root, and there is no user postgres: install the package postgresql, run as another user, or name a database with -database URL")
+	}
+	uid, _ := strconv.Atoi(u.Uid)
+	gid, _ := strconv.Atoi(u.Gid)
+	id := &identity{uid: uint32(uid), gid: uint32(gid)}
+	if open, err := walkable(dir); err != nil || open {
+		return id, err
+	}
+	for _, c := range []uintptr{unix.CAP_DAC_READ_SEARCH, unix.CAP_DAC_OVERRIDE} {
+		if held, _ := unix.PrctlRetInt(unix.PR_CAPBSET_READ, c, 0, 0, 0); held == 1 {
+			id.capabilities = []uintptr{c}
+			return id, nil
+		}
+	}
+	return nil, fmt.Errorf("the user postgres may not enter %s: choose another -dir, or name a database with -database URL", dir)
+}
+
+// walkable reports whether every directory above dir, and dir, lets any user
+// through.
+func walkable(dir string) (bool, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return false, err
+	}
+	for {
+		info, err := os.Stat(dir)
+		if err != nil {
+			return false, err
+		}
+		if info.Mode().Perm()&0o001 == 0 {
+			return false, nil
+		}
+		if parent := filepath.Dir(dir); parent != dir {
+			dir = parent
+			continue
+		}
+		return true, nil
+	}
+}
+
+func (s *Server) command(name string, args ...string) *exec.Cmd {
+	cmd := exec.Command(filepath.Join(s.bin, name), args...)
+	cmd.Dir = s.dir
+	cmd.Env = append(os.Environ(), "LC_ALL=C.UTF-8", "TZ=UTC")
+	// A group of its own: a key press in our terminal is for us to handle.
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	if s.identity != nil {
+		cmd.SysProcAttr.Credential = &syscall.Credential{Uid: s.identity.uid, Gid: s.identity.gid}
+		cmd.SysProcAttr.AmbientCaps = s.identity.capabilities
+	}
+	return cmd
+}
+
+// initialise makes the data directory unless a finished one is there.
+func (s *Server) initialise(urlFile string) error {
+	_, versionErr := os.Stat(filepath.Join(s.dir, "PG_VERSION"))
+	_, urlErr := os.Stat(urlFile)
+	if versionErr == nil && urlErr == nil {
+		return nil
+	}
+	if versionErr == nil {
+		return fmt.Errorf("%s is missing, and with it the password of the database", urlFile)
+	}
+	// What an interrupted first start left is begun again: nothing is in it.
+	if err := os.RemoveAll(s.dir); err != nil {
+		return err
+	}
+	if err := os.Mkdir(s.dir, 0o700); err != nil {
+		return err
+	}
+	password := rand.Text()
+	passwordFile := filepath.Join(s.dir, "..", "postgres.new-password")
+	if err := os.WriteFile(passwordFile, []byte(password), 0o600); err != nil {
+		return err
+	}
+	defer os.Remove(passwordFile)
+	if s.identity != nil {
+		for _, path := range []string{s.dir, passwordFile} {
+			if err := os.Chown(path, int(s.identity.uid), int(s.identity.gid)); err != nil {
+				return err
+			}
+		}
+	}
+	cmd := s.command("initdb", "-D", s.dir, "-U", "ferry", "-A", "scram-sha-256", "-E", "UTF8", "--locale=C.UTF-8", "--no-instructions", "--pwfile", passwordFile)
+	if out, err := cmd.CombinedOutput(); err != nil {
+		os.RemoveAll(s.dir)
+		return fmt.Errorf("initdb: %w: %s", err, bytes.TrimSpace(out))
+	}
+	return writeURL(urlFile, password, 1)
+}
+
+func writeURL(path, password string, port int) error {
+	u := url.URL{Scheme: "postgres", User: url.UserPassword("ferry", password), Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(port)), Path: "/postgres", RawQuery: "sslmode=disable"}
+	if err := os.WriteFile(path+".new", []byte(u.String()+"\n"), 0o600); err != nil {
+		return err
+	}
+	return os.Rename(path+".new", path)
+}
+
+// launch adopts a server that runs in our directory, or starts one.
+func (s *Server) launch(ctx context.Context, urlFile string) error {
+	b, err := os.ReadFile(urlFile)
+	if err != nil {
+		return err
+	}
+	u, err := url.Parse(strings.TrimSpace(string(b)))
+	if err != nil {
+		return fmt.Errorf("%s: %w", urlFile, err)
+	}
+	password, _ := u.User.Password()
+	if pid, ok := s.running(); ok {
+		s.url, s.pid = u.String(), pid
+		s.port, _ = strconv.Atoi(u.Port())
+		if s.answers(ctx, 5*time.Second) == nil {
+			slog.Info("adopted the PostgreSQL that an earlier run left", "pid", pid)
+			return nil
+		}
+		slog.Warn("the PostgreSQL that an earlier run left does not answer; ending it", "pid", pid)
+		end(pid)
+	}
+	port := s.port
+	if port == 0 {
+		if port, err = freePort(); err != nil {
+			return err
+		}
+	}
+	logFile, err := os.OpenFile(filepath.Join(s.dir, "..", "postgres.log"), os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	defer logFile.Close()
+	cmd := s.command("postgres", "-D", s.dir, "-h", "127.0.0.1", "-p", strconv.Itoa(port),
+		"-c", "unix_socket_directories=", "-c", "shared_buffers=32MB", "-c", "max_connections=60",
+		"-c", "max_wal_size=256MB", "-c", "logging_collector=off", "-c", "log_min_messages=warning")
+	cmd.Stdout, cmd.Stderr = logFile, logFile
+	if err := cmd.Start(); err != nil {
+		return fmt.Errorf("start PostgreSQL: %w", err)
+	}
+	go cmd.Wait()
+	if err := writeURL(urlFile, password, port); err != nil {
+		return err
+	}
+	u.Host = net.JoinHostPort("127.0.0.1", strconv.Itoa(port))
+	s.mu.Lock()
+	s.url, s.pid, s.port = u.String(), cmd.Process.Pid, port
+	s.mu.Unlock()
+	if err := s.answers(ctx, startTimeout); err != nil {
+		said, _ := os.ReadFile(logFile.Name())
+		return fmt.Errorf("PostgreSQL does not answer: %w; it said: %s", err, lastLines(said, 5))
+	}
+	return nil
+}
+
+func lastLines(b []byte, n int) string {
+	lines := strings.Split(strings.TrimSpace(string(b)), "\n")
+	return strings.Join(lines[max(len(lines)-n, 0):], " | ")
+}
+
+// running returns the process that the data directory's lock file names, if
+// it is a PostgreSQL that lives.
+func (s *Server) running() (pid int, ok bool) {
+	b, err := os.ReadFile(filepath.Join(s.dir, "postmaster.pid"))
+	if err != nil {
+		return 0, false
+	}
+	line, _, _ := strings.Cut(string(b), "\n")
+	pid, err = strconv.Atoi(strings.TrimSpace(line))
+	if err != nil || pid <= 1 {
+		return 0, false
+	}
+	cwd, err := os.Readlink(fmt.Sprintf("/proc/%d/cwd", pid))
+	if err != nil {
+		return 0, false
+	}
+	want, err := filepath.EvalSymlinks(s.dir)
+	return pid, err == nil && cwd == want
+}
+
+func (s *Server) answers(ctx context.Context, limit time.Duration) error {
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	for {
+		attempt, done := context.WithTimeout(ctx, 2*time.Second)
+		conn, err := pgx.Connect(attempt, s.url)
+		if err == nil {
+			err = conn.Ping(attempt)
+			conn.Close(attempt)
+		}
+		done()
+		if err == nil {
+			return nil
+		}
+		if !alive(s.pid) {
+			return fmt.Errorf("it has ended: %w", err)
+		}
+		select {
+		case <-ctx.Done():
+			return err
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}
+
+func alive(pid int) bool { return syscall.Kill(pid, 0) == nil }
+
+// end asks a server to stop at once and kills it if it does not.
+func end(pid int) {
+	syscall.Kill(pid, syscall.SIGQUIT)
+	for range 50 {
+		if !alive(pid) {
+			return
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	syscall.Kill(pid, syscall.SIGKILL)
+	time.Sleep(100 * time.Millisecond)
+}
+
+// supervise starts the server again when it has ended without being asked.
+// The port stays the same, so that open pools find it again.
+func (s *Server) supervise(urlFile string) {
+	defer close(s.done)
+	for {
+		time.Sleep(time.Second)
+		s.mu.Lock()
+		stopping, pid := s.stopping, s.pid
+		s.mu.Unlock()
+		if stopping {
+			return
+		}
+		if alive(pid) {
+			continue
+		}
+		slog.Warn("PostgreSQL has ended; starting it again", "pid", pid)
+		if err := s.launch(context.Background(), urlFile); err != nil {
+			slog.Error("could not start PostgreSQL again; trying once more", "error", err)
+			time.Sleep(2 * time.Second)
+		}
+	}
+}
+
+// Stop ends the server, waiting for it up to the deadline of the context.
+func (s *Server) Stop(ctx context.Context) {
+	s.mu.Lock()
+	s.stopping = true
+	pid := s.pid
+	s.mu.Unlock()
+	syscall.Kill(pid, syscall.SIGINT) // its fast shutdown
+	for alive(pid) && ctx.Err() == nil {
+		time.Sleep(20 * time.Millisecond)
+	}
+	if alive(pid) {
+		end(pid)
+	}
+}
+
+func freePort() (int, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port, nil
+}
