@@ -360,3 +360,6 @@ func (t *tail) read(ctx context.Context) (connected bool, err error) {
 		}
 	}
 }
+
+// Server returns the server that answered last.
+func (c *Client) Server() string { return c.servers[c.turn.Load()] }

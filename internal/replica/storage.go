@@ -1,13 +1,13 @@
 package replica
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"log/slog"
 	"os"
 	"path/filepath"
-
-	"encoding/binary"
+	"slices"
 
 	"go.etcd.io/raft/v3"
 	"go.etcd.io/raft/v3/raftpb"
@@ -78,7 +78,9 @@ func (s *storage) Entries(lo, hi, maxSize uint64) ([]*raftpb.Entry, error) {
 			size += uint64(len(s.recent[at+n].GetData()))
 			n++
 		}
-		return s.recent[at : at+n : at+n], nil
+		// A copy: Raft measures the entries once more after they are applied,
+		// when release has let go of them here.
+		return slices.Clone(s.recent[at : at+n]), nil
 	}
 	records, err := s.journal.Records(lo, hi, maxSize)
 	if err != nil {

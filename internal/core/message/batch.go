@@ -448,3 +448,12 @@ func (r *reader) skipToBody() []byte {
 	}
 	return r.bytes()
 }
+
+// Time returns the publisher's time of the first message, zero when it gave
+// none.
+func (b Batch) Time() time.Time {
+	if at := le.Uint64(b.raw[24:]); at != 0 {
+		return time.UnixMicro(int64(at)).UTC()
+	}
+	return time.Time{}
+}

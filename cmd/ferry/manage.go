@@ -1,0 +1,389 @@
+package main
+
+import (
+	"flag"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"steadyferry/client"
+	"steadyferry/internal/core/address"
+)
+
+// settingFlags are the flags that new and set share.
+type settingFlags struct {
+	partitions  int
+	retain      time.Duration
+	retainBytes int64
+	maxBody     int64
+	idWindow    time.Duration
+	paused      bool
+	description string
+	labels      pairsValue
+}
+
+func (f *settingFlags) define(fs *flag.FlagSet) {
+	f.labels = pairsValue{}
+	fs.IntVar(&f.partitions, "partitions", 0, "`number` of partitions, 1 to 1000 (new topics: 1); it can grow, never shrink")
+	fs.Var(durationValue{&f.retain}, "retain", "`how long` messages are kept (new topics: 7d)")
+	fs.Var(sizeValue{&f.retainBytes}, "retain-bytes", "`how much` each partition keeps (new topics: 10GiB)")
+	fs.Var(sizeValue{&f.maxBody}, "max-body", "`largest` body (new topics: 8MiB, at most 64MiB)")
+	fs.Var(durationValue{&f.idWindow}, "id-window", "`time` within which a repeated message id is dropped; 0s is off")
+	fs.BoolVar(&f.paused, "paused", false, "take no messages; reading goes on")
+	fs.StringVar(&f.description, "description", "", "what it is for, in a `sentence`")
+	fs.Var(f.labels, "label", "a `name=value` to find it by; an empty value takes it away; may be repeated")
+}
+
+func (f *settingFlags) settings(c *call) client.Settings {
+	var s client.Settings
+	if c.set["partitions"] {
+		s.Partitions = &f.partitions
+	}
+	if c.set["retain"] {
+		text := address.FormatDuration(f.retain)
+		s.Retain = &text
+	}
+	if c.set["retain-bytes"] {
+		s.RetainBytes = &f.retainBytes
+	}
+	if c.set["max-body"] {
+		s.MaxBody = &f.maxBody
+	}
+	if c.set["id-window"] {
+		text := address.FormatDuration(f.idWindow)
+		s.IDWindow = &text
+	}
+	if c.set["paused"] {
+		s.Paused = &f.paused
+	}
+	if c.set["description"] {
+		s.Description = &f.description
+	}
+	if len(f.labels) > 0 {
+		s.Labels = f.labels
+	}
+	return s
+}
+
+var newVerb = verb{
+	name: "new", args: "space|topic ADDRESS", summary: "Make a space or a topic",
+	details: "    ferry new space coldchain\n    ferry new topic coldchain/readings -partitions 6 -retain 72h -retain-bytes 10GiB",
+	define: func(fs *flag.FlagSet) func(*call) error {
+		var f settingFlags
+		f.define(fs)
+		return func(c *call) error {
+			if len(c.args) != 2 {
+				return wrongUsage("what to make and its address are expected, such as: ferry new topic coldchain/readings")
+			}
+			kind := c.args[0]
+			c.args = c.args[1:]
+			ctx, cancel := c.withTimeout()
+			defer cancel()
+			switch kind {
+			case "space":
+				a, err := c.oneAddress()
+				if err != nil {
+					return err
+				}
+				if a.Kind() != address.KindSpace {
+					return wrongUsage("%s is the address of a %s", a, a.Kind())
+				}
+				var s client.Space
+				if err := c.api.Call(ctx, http.MethodPost, "/spaces", nil, map[string]any{"space": a.Space, "description": f.description, "labels": f.labels}, &s); err != nil {
+					return err
+				}
+				if c.json {
+					return c.printJSON(s)
+				}
+				fmt.Fprintf(c.out, "made space %s\nnext: ferry new topic %s/NAME\n", s.Space, s.Space)
+				return nil
+			case "topic":
+				a, err := c.oneChannel()
+				if err != nil {
+					return err
+				}
+				var t client.Topic
+				if err := c.api.Call(ctx, http.MethodPost, "/channels", nil, client.NewChannel{Address: a.String(), Kind: kind, Settings: f.settings(c)}, &t); err != nil {
+					return err
+				}
+				if c.json {
+					return c.printJSON(t)
+				}
+				fmt.Fprintf(c.out, "made topic %s with %d %s; it keeps %s or %s a partition, %s at most\nnext: ferry send %s -body 'hello'\n", t.Address, t.Partitions,
+					plural(t.Partitions, "partition"), t.Retain, size(t.RetainBytes), size(t.RetainBytes*int64(t.Partitions)), t.Address)
+				return nil
+			}
+			return wrongUsage("%q cannot be made; allowed: space, topic", kind)
+		}
+	},
+}
+
+func plural(n int, word string) string {
+	if n == 1 {
+		return word
+	}
+	return word + "s"
+}
+
+var setVerb = verb{
+	name: "set", args: "ADDRESS", summary: "Change the settings of a space or a topic",
+	details: "What would lose data is shown first, and done with -yes.",
+	define: func(fs *flag.FlagSet) func(*call) error {
+		var f settingFlags
+		f.define(fs)
+		yes := fs.Bool("yes", false, "do it, also when it loses data or moves keys")
+		return func(c *call) error {
+			a, err := c.oneAddress()
+			if err != nil {
+				return err
+			}
+			ctx, cancel := c.withTimeout()
+			defer cancel()
+			if a.Kind() == address.KindSpace {
+				body := map[string]any{"labels": f.labels}
+				if c.set["description"] {
+					body["description"] = f.description
+				}
+				var s client.Space
+				if err := c.api.Call(ctx, http.MethodPatch, "/spaces/"+url.PathEscape(a.Space), nil, body, &s); err != nil {
+					return err
+				}
+				if c.json {
+					return c.printJSON(s)
+				}
+				fmt.Fprintf(c.out, "set %s\n", a)
+				return nil
+			}
+			if a, err = c.oneChannel(); err != nil {
+				return err
+			}
+			settings := f.settings(c)
+			var p client.Preview
+			if err := c.api.Call(ctx, http.MethodPatch, client.ChannelPath(a), url.Values{"preview": {"true"}}, settings, &p); err != nil {
+				return err
+			}
+			if len(p.After) == 0 {
+				if c.json {
+					return c.printJSON(p)
+				}
+				fmt.Fprintf(c.out, "%s is set so already\n", a)
+				return nil
+			}
+			// Growing and losing cannot be taken back.
+			if *yes || p.Messages == 0 && p.After["partitions"] == nil {
+				if err := c.api.Call(ctx, http.MethodPatch, client.ChannelPath(a), nil, settings, &p); err != nil {
+					return err
+				}
+			}
+			return c.printPreview(p)
+		}
+	},
+}
+
+func (c *call) printPreview(p client.Preview) error {
+	if c.json {
+		return c.printJSON(p)
+	}
+	var changes [][2]string
+	for name, after := range p.After {
+		changes = append(changes, [2]string{name, fmt.Sprintf("%v -> %v", p.Before[name], after)})
+	}
+	c.pairs(changes)
+	for _, e := range p.Effects {
+		fmt.Fprintln(c.out, "-", e)
+	}
+	if p.Done {
+		fmt.Fprintln(c.out, "done")
+	} else {
+		fmt.Fprintln(c.out, "nothing is changed yet: add -yes to do it")
+	}
+	return nil
+}
+
+var removeVerb = verb{
+	name: "remove", args: "ADDRESS", summary: "Remove a topic or an empty space, or bring a removed topic back",
+	details: "Without -yes it only shows what would happen. A removed topic can be brought back with -undo until it is deleted.",
+	define: func(fs *flag.FlagSet) func(*call) error {
+		yes := fs.Bool("yes", false, "do it")
+		undo := fs.Bool("undo", false, "bring back what was removed under the address")
+		return func(c *call) error {
+			a, err := c.oneAddress()
+			if err != nil {
+				return err
+			}
+			ctx, cancel := c.withTimeout()
+			defer cancel()
+			if a.Kind() == address.KindSpace && !*undo {
+				var s client.Space
+				path := "/spaces/" + url.PathEscape(a.Space)
+				if err := c.api.Call(ctx, http.MethodGet, path, nil, nil, &s); err != nil {
+					return err
+				}
+				p := client.Preview{Address: a.String(), Effects: []string{fmt.Sprintf("space %s with %d channels goes; a space with channels is refused", a, s.Channels)}}
+				if *yes {
+					if err := c.api.Call(ctx, http.MethodDelete, path, nil, nil, nil); err != nil {
+						return err
+					}
+					p.Done = true
+				}
+				return c.printPreview(p)
+			}
+			if a, err = c.oneChannel(); err != nil {
+				return err
+			}
+			if *undo {
+				var t client.Topic
+				if err := c.api.Call(ctx, http.MethodPost, client.ChannelPath(a)+"/restore", nil, nil, &t); err != nil {
+					return err
+				}
+				if c.json {
+					return c.printJSON(t)
+				}
+				fmt.Fprintf(c.out, "%s is back with %s messages (%s)\n", a, count(t.Messages), size(t.Bytes))
+				return nil
+			}
+			var p client.Preview
+			if err := c.api.Call(ctx, http.MethodDelete, client.ChannelPath(a), url.Values{"preview": {fmt.Sprint(!*yes)}}, nil, &p); err != nil {
+				return err
+			}
+			return c.printPreview(p)
+		}
+	},
+}
+
+var listVerb = verb{
+	name: "list", args: "[SPACE]", summary: "List spaces and their channels, with what they keep and their rates",
+	define: func(fs *flag.FlagSet) func(*call) error {
+		every := everyFlag(fs)
+		return func(c *call) error {
+			space := ""
+			if len(c.args) > 0 {
+				a, err := c.oneAddress()
+				if err != nil {
+					return err
+				}
+				if a.Kind() != address.KindSpace {
+					return wrongUsage("%s is the address of a %s; a space is expected. ferry show %s tells about one channel", a, a.Kind(), a)
+				}
+				space = a.Space
+			}
+			return c.repeat(*every, func(out io.Writer) error { return c.list(out, space) })
+		}
+	},
+}
+
+// all reads every page of a list.
+func all[T any](c *call, path string, query url.Values) ([]T, error) {
+	ctx, cancel := c.withTimeout()
+	defer cancel()
+	items := []T{}
+	for {
+		var p client.Page[T]
+		if err := c.api.Call(ctx, http.MethodGet, path, query, nil, &p); err != nil {
+			return nil, err
+		}
+		items = append(items, p.Items...)
+		if p.Next == "" {
+			return items, nil
+		}
+		query.Set("cursor", p.Next)
+	}
+}
+
+func (c *call) list(out io.Writer, space string) error {
+	query := url.Values{}
+	if space != "" {
+		query.Set("space", space)
+	}
+	topics, err := all[client.Topic](c, "/channels", query)
+	if err != nil {
+		return err
+	}
+	if c.json {
+		for _, t := range topics {
+			if err := c.printJSON(t); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	spaces, err := all[client.Space](c, "/spaces", url.Values{})
+	if err != nil {
+		return err
+	}
+	var rows [][]string
+	now := time.Now()
+	for _, s := range spaces {
+		if space != "" && s.Space != space {
+			continue
+		}
+		rows = append(rows, []string{s.Space, "space", "", "", count(s.Messages), size(s.Bytes), "", "", "", oneLine(s.Description, 40)})
+		for _, t := range topics {
+			if t.Space == s.Space {
+				rows = append(rows, []string{t.Address, t.Kind, c.mark(t.State), fmt.Sprint(t.Partitions), count(t.Messages), size(t.Bytes), age(t.Oldest, now),
+					perSecond(t.Rates.MessagesIn), perSecond(t.Rates.MessagesOut), oneLine(t.Description, 40)})
+			}
+		}
+	}
+	if len(rows) == 0 {
+		fmt.Fprintln(out, "there are no spaces yet; make the first one with: ferry new space NAME")
+		return nil
+	}
+	c.table(out, []string{"address", "kind", "state", "partitions", "kept", "on disk", "oldest", "in", "out", "description"}, rows, "partitions", "kept", "on disk", "oldest", "in", "out")
+	return nil
+}
+
+var logbookVerb = verb{
+	name: "logbook", args: "", summary: "Show who did what, newest first",
+	define: func(fs *flag.FlagSet) func(*call) error {
+		limit := fs.Int("limit", 50, "show at most this `many` entries")
+		return func(c *call) error {
+			ctx, cancel := c.withTimeout()
+			defer cancel()
+			var p client.Page[client.LogbookEntry]
+			if err := c.api.Call(ctx, http.MethodGet, "/logbook", url.Values{"limit": {fmt.Sprint(*limit)}}, nil, &p); err != nil {
+				return err
+			}
+			var rows [][]string
+			for _, e := range p.Items {
+				if c.json {
+					if err := c.printJSON(e); err != nil {
+						return err
+					}
+					continue
+				}
+				change := strings.TrimPrefix(string(e.Before)+" -> "+string(e.After), "null -> ")
+				rows = append(rows, []string{e.At.Local().Format("2006-01-02 15:04:05"), e.Who, e.Action, e.Address, oneLine(strings.TrimSuffix(change, " -> null"), 80)})
+			}
+			if !c.json {
+				c.table(c.out, []string{"time", "who", "action", "address", "before -> after"}, rows)
+			}
+			return nil
+		}
+	},
+}
+
+var accessVerb = verb{
+	name: "access", args: "link", summary: "Make a link that signs in to the console once",
+	define: func(fs *flag.FlagSet) func(*call) error {
+		return func(c *call) error {
+			if len(c.args) != 1 || c.args[0] != "link" {
+				return wrongUsage("link is expected: ferry access link")
+			}
+			ctx, cancel := c.withTimeout()
+			defer cancel()
+			var l client.Link
+			if err := c.api.Call(ctx, http.MethodPost, "/links", nil, nil, &l); err != nil {
+				return err
+			}
+			if c.json {
+				return c.printJSON(l)
+			}
+			fmt.Fprintf(c.out, "%s%s\nit works once, until %s\n", c.api.Server(), l.Path, l.ExpiresAt.Local().Format("15:04:05"))
+			return nil
+		}
+	},
+}

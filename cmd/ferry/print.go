@@ -1,0 +1,215 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+	"unicode"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"golang.org/x/term"
+
+	"steadyferry/internal/core/address"
+)
+
+// printJSON prints a value on one line.
+func (c *call) printJSON(v any) error {
+	out := json.NewEncoder(c.out)
+	out.SetEscapeHTML(false)
+	return out.Encode(v)
+}
+
+// terminal returns whether the output is one, and how wide it is.
+func (c *call) terminal() (width int, ok bool) {
+	f, isFile := c.out.(*os.File)
+	if !isFile || !term.IsTerminal(int(f.Fd())) {
+		return 0, false
+	}
+	width, _, err := term.GetSize(int(f.Fd()))
+	if err != nil || width < 40 {
+		width = 80
+	}
+	return width, true
+}
+
+func (c *call) colour() bool {
+	_, terminal := c.terminal()
+	return terminal && os.Getenv("NO_COLOR") == ""
+}
+
+// marks tell a state by shape and word; colour comes on top.
+var marks = map[string]struct {
+	shape  string
+	colour text.Color
+}{
+	"ready":     {"●", text.FgGreen},
+	"paused":    {"○", text.FgHiBlack},
+	"starting":  {"◐", text.FgCyan},
+	"disk full": {"■", text.FgRed},
+	"failed":    {"■", text.FgRed},
+}
+
+func (c *call) mark(state string) string {
+	m, ok := marks[state]
+	if !ok {
+		return "◌ " + state
+	}
+	if c.colour() {
+		return m.colour.Sprint(m.shape) + " " + state
+	}
+	return m.shape + " " + state
+}
+
+// table prints rows under headings; columns named in right are aligned so.
+func (c *call) table(out io.Writer, headings []string, rows [][]string, right ...string) {
+	t := table.NewWriter()
+	t.SetOutputMirror(out)
+	style := table.StyleDefault
+	style.Options = table.Options{SeparateHeader: true}
+	style.Box = table.BoxStyle{PaddingLeft: "", PaddingRight: "  ", MiddleHorizontal: "─", MiddleSeparator: "─"}
+	style.Format.Header = text.FormatDefault
+	t.SetStyle(style)
+	header := make(table.Row, len(headings))
+	var columns []table.ColumnConfig
+	for i, h := range headings {
+		header[i] = h
+		for _, r := range right {
+			if r == h {
+				columns = append(columns, table.ColumnConfig{Number: i + 1, Align: text.AlignRight, AlignHeader: text.AlignRight})
+			}
+		}
+	}
+	t.SetColumnConfigs(columns)
+	t.AppendHeader(header)
+	for _, r := range rows {
+		row := make(table.Row, len(r))
+		for i, cell := range r {
+			row[i] = cell
+		}
+		t.AppendRow(row)
+	}
+	t.Render()
+}
+
+// pairs prints names and values below each other.
+func (c *call) pairs(rows [][2]string) {
+	width := 0
+	for _, r := range rows {
+		width = max(width, len(r[0]))
+	}
+	for _, r := range rows {
+		if r[1] != "" {
+			fmt.Fprintf(c.out, "%-*s  %s\n", width, r[0], r[1])
+		}
+	}
+}
+
+// count prints a whole number with its thousands apart: 1,234,567.
+func count(n int64) string {
+	digits := strconv.FormatInt(n, 10)
+	var b strings.Builder
+	for i, d := range digits {
+		if i > 0 && (len(digits)-i)%3 == 0 && digits[i-1] != '-' {
+			b.WriteByte(',')
+		}
+		b.WriteRune(d)
+	}
+	return b.String()
+}
+
+// perSecond prints a rate of messages, with a decimal when it is small.
+func perSecond(f float64) string {
+	if f < 10 && f != math.Trunc(f) {
+		return strconv.FormatFloat(f, 'f', 1, 64) + "/s"
+	}
+	return count(int64(math.Round(f))) + "/s"
+}
+
+func size(n int64) string { return address.FormatSize(n) }
+
+func sizePerSecond(f float64) string { return size(int64(f)) + "/s" }
+
+// age prints how long ago a time was, to its two largest units.
+func age(t *time.Time, now time.Time) string {
+	if t == nil {
+		return "–"
+	}
+	d := max(now.Sub(*t), 0)
+	switch {
+	case d < time.Minute:
+		d = d.Truncate(time.Second)
+	case d < 24*time.Hour:
+		d = d.Truncate(time.Minute)
+	default:
+		d = d.Truncate(time.Hour)
+	}
+	return address.FormatDuration(d)
+}
+
+// oneLine makes a text fit a line of a width in characters: control
+// characters become visible, and what is cut off is marked.
+func oneLine(s string, width int) string {
+	var b strings.Builder
+	n := 0
+	for _, r := range s {
+		if n == width-1 && len(s) > b.Len()+len(string(r)) {
+			b.WriteRune('…')
+			break
+		}
+		switch {
+		case r == '\n':
+			r = '⏎'
+		case r == '\t':
+			r = ' '
+		case !unicode.IsPrint(r):
+			r = '·'
+		}
+		b.WriteRune(r)
+		n++
+	}
+	return b.String()
+}
+
+// repeat draws once, or with a pause again and again until ctx ends. On a
+// terminal each drawing takes the place of the one before.
+func (c *call) repeat(every time.Duration, draw func(out io.Writer) error) error {
+	if every <= 0 {
+		return draw(c.out)
+	}
+	_, terminal := c.terminal()
+	lines := 0
+	ticker := time.NewTicker(every)
+	defer ticker.Stop()
+	for {
+		var b strings.Builder
+		if err := draw(&b); err != nil {
+			return err
+		}
+		shown := b.String()
+		if terminal {
+			if lines > 0 {
+				fmt.Fprintf(c.out, "\x1b[%dA", lines)
+			}
+			lines = strings.Count(shown, "\n")
+			shown = strings.ReplaceAll(shown, "\n", "\x1b[K\n") + "\x1b[J"
+		}
+		fmt.Fprint(c.out, shown)
+		select {
+		case <-ticker.C:
+		case <-c.ctx.Done():
+			return errDone
+		}
+	}
+}
+
+// withTimeout bounds a short request.
+func (c *call) withTimeout() (context.Context, context.CancelFunc) {
+	return context.WithTimeout(c.ctx, 30*time.Second)
+}

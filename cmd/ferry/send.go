@@ -1,0 +1,316 @@
+package main
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"golang.org/x/term"
+
+	"steadyferry/client"
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/message"
+)
+
+type sendFlags struct {
+	body, file, key, keyFrom, id, contentType string
+	lines, ndjson, compress                   bool
+	headers                                   pairsValue
+	partition, repeat                         int
+	rate                                      float64
+}
+
+var sendVerb = verb{
+	name: "send", args: "ADDRESS", summary: "Publish messages: one, many, or a stream",
+	details: "The body is that of -body or -file, or standard input. With -lines each line of the input is a body; with -ndjson each line is a message as browse -json prints it.\n\n" +
+		"    ferry send coldchain/readings -key box-7 -body '{\"celsius\":8.5}'\n    tail -f readings.log | ferry send coldchain/readings -lines -key-from body.box",
+	define: func(fs *flag.FlagSet) func(*call) error {
+		f := sendFlags{headers: pairsValue{}}
+		fs.StringVar(&f.body, "body", "", "the `text` of the body")
+		fs.StringVar(&f.file, "file", "", "the `file` with the body, or with -lines or -ndjson the messages")
+		fs.BoolVar(&f.lines, "lines", false, "each line of the input is a body")
+		fs.BoolVar(&f.ndjson, "ndjson", false, "each line of the input is a message as JSON")
+		fs.StringVar(&f.key, "key", "", "the `key`: messages of one key keep their order")
+		fs.StringVar(&f.keyFrom, "key-from", "", "`where` in a JSON body the key is, such as body.box")
+		fs.StringVar(&f.id, "id", "", "the message's `id`; one is made without it")
+		fs.StringVar(&f.contentType, "content-type", "", "`media type` of the body (application/json when it is JSON)")
+		fs.Var(f.headers, "header", "a `name=value` beside the body; may be repeated")
+		fs.IntVar(&f.partition, "partition", -1, "the `number` of the partition, instead of leaving it to the key")
+		fs.IntVar(&f.repeat, "repeat", 1, "send it this `many` times")
+		fs.Var(rateValue{&f.rate}, "rate", "send at most so `many` a second, such as 200/s")
+		fs.BoolVar(&f.compress, "compress", false, "compress batches with zstd")
+		return func(c *call) error { return c.send(&f) }
+	},
+}
+
+// errInput is an error of a line of the input.
+type errInput struct {
+	line int
+	err  error
+}
+
+func (e *errInput) Error() string { return fmt.Sprintf("line %d: %v", e.line, e.err) }
+
+func (c *call) send(f *sendFlags) error {
+	a, err := c.oneAddress()
+	if err != nil {
+		return err
+	}
+	switch a.Kind() {
+	case address.KindPartition:
+		f.partition = a.Partition
+		a = a.ChannelPart()
+	case address.KindChannel:
+	default:
+		return wrongUsage("%s is the address of a %s; a channel is expected", a, a.Kind())
+	}
+	if f.repeat < 1 {
+		return wrongUsage("-repeat %d: 1 or more is allowed", f.repeat)
+	}
+	if f.lines && f.ndjson || c.set["body"] && (f.file != "" || f.lines || f.ndjson) {
+		return wrongUsage("-body, -lines and -ndjson do not go together, nor -body and -file")
+	}
+	keyPath, err := parseKeyPath(f.keyFrom)
+	if err != nil {
+		return err
+	}
+	input, closeInput, err := c.input(f)
+	if err != nil {
+		return err
+	}
+	defer closeInput()
+	compression := message.Plain
+	if f.compress {
+		compression = message.Zstd
+	}
+	p, err := c.api.NewPublisher(c.ctx, a, compression)
+	if err != nil {
+		return err
+	}
+	p.Waiting = c.waiting
+	s := &sender{call: c, flags: f, publisher: p, keyPath: keyPath, started: time.Now()}
+	err = s.each(input)
+	if flushErr := s.flush(); err == nil {
+		err = flushErr
+	}
+	if err == nil && c.json {
+		return c.printJSON(map[string]any{"accepted": s.accepted, "address": a.String(), "seconds": time.Since(s.started).Seconds()})
+	}
+	var wrong *errInput
+	if err != nil {
+		if errors.As(err, &wrong) || s.accepted > 0 {
+			err = fmt.Errorf("%w (%s messages before it were kept)", err, count(int64(s.accepted)))
+		}
+		return err
+	}
+	fmt.Fprintf(c.out, "sent %s %s to %s\n", count(int64(s.accepted)), plural(s.accepted, "message"), a)
+	return nil
+}
+
+func (c *call) waiting(err error, wait time.Duration) {
+	fmt.Fprintf(c.err, "ferry: waiting %s: %v\n", wait.Round(time.Millisecond), err)
+}
+
+func (c *call) input(f *sendFlags) (io.Reader, func() error, error) {
+	nothing := func() error { return nil }
+	switch {
+	case c.set["body"]:
+		return strings.NewReader(f.body), nothing, nil
+	case f.file != "" && f.file != "-":
+		file, err := os.Open(f.file)
+		if err != nil {
+			return nil, nil, wrongUsage("-file: %w", err)
+		}
+		return file, file.Close, nil
+	}
+	if in, ok := c.in.(*os.File); ok && term.IsTerminal(int(in.Fd())) && !f.lines && !f.ndjson {
+		return nil, nil, wrongUsage("nothing to send: give -body, -file or standard input")
+	}
+	return c.in, nothing, nil
+}
+
+type sender struct {
+	call      *call
+	flags     *sendFlags
+	publisher *client.Publisher
+	keyPath   []string
+	gathered  int
+	accepted  int
+	started   time.Time
+	lastFlush time.Time
+}
+
+// each makes messages of the input and adds them.
+func (s *sender) each(input io.Reader) error {
+	f := s.flags
+	if !f.lines && !f.ndjson {
+		body, err := io.ReadAll(input)
+		if err != nil {
+			return err
+		}
+		return s.add(&message.Message{Body: body, ID: f.id}, 0)
+	}
+	r := bufio.NewReaderSize(input, 256<<10)
+	for number := 1; ; number++ {
+		line, err := r.ReadBytes('\n')
+		line = bytes.TrimRight(line, "\r\n")
+		if len(line) > 0 {
+			m := &message.Message{Body: line}
+			if f.ndjson {
+				var parseErr error
+				if m, parseErr = parseLine(line); parseErr != nil {
+					return &errInput{number, parseErr}
+				}
+			}
+			if addErr := s.add(m, number); addErr != nil {
+				return addErr
+			}
+		}
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		// What comes slowly is sent at once.
+		if r.Buffered() == 0 || time.Since(s.lastFlush) > 200*time.Millisecond {
+			if err := s.flush(); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+func parseLine(line []byte) (*message.Message, error) {
+	var in client.Message
+	if err := json.Unmarshal(line, &in); err != nil {
+		return nil, err
+	}
+	m := &message.Message{Key: in.Key, ID: in.ID, ContentType: in.ContentType}
+	if in.PublisherTime != nil {
+		m.Time = *in.PublisherTime
+	}
+	for _, name := range pairsValue(in.Headers).names() {
+		m.Headers = append(m.Headers, message.Header{Name: name, Value: in.Headers[name]})
+	}
+	if in.BodyBase64 != "" {
+		if _, err := base64.StdEncoding.DecodeString(in.BodyBase64); err != nil {
+			return nil, fmt.Errorf("bodyBase64: %w", err)
+		}
+	}
+	m.Body = in.Bytes()
+	return m, nil
+}
+
+func (s *sender) add(m *message.Message, line int) error {
+	f := s.flags
+	if f.key != "" {
+		m.Key = f.key
+	}
+	for _, name := range f.headers.names() {
+		m.Headers = append(m.Headers, message.Header{Name: name, Value: f.headers[name]})
+	}
+	if m.ContentType == "" {
+		m.ContentType = f.contentType
+	}
+	if m.ContentType == "" {
+		m.ContentType = "text/plain"
+		if json.Valid(m.Body) {
+			m.ContentType = "application/json"
+		}
+	}
+	if s.keyPath != nil {
+		key, err := keyOf(m.Body, s.keyPath)
+		if err != nil {
+			return &errInput{max(line, 1), err}
+		}
+		m.Key = key
+	}
+	for range f.repeat {
+		if err := s.pace(); err != nil {
+			return err
+		}
+		if err := s.publisher.Add(s.call.ctx, m, f.partition); err != nil {
+			return err
+		}
+		s.gathered++
+	}
+	return nil
+}
+
+// pace keeps to the rate: what is due goes out before the next pause.
+func (s *sender) pace() error {
+	if s.flags.rate == 0 {
+		return nil
+	}
+	due := s.started.Add(time.Duration(float64(s.accepted+s.gathered) / s.flags.rate * float64(time.Second)))
+	wait := time.Until(due)
+	if wait <= 0 {
+		return nil
+	}
+	if err := s.flush(); err != nil {
+		return err
+	}
+	select {
+	case <-time.After(wait):
+		return nil
+	case <-s.call.ctx.Done():
+		return s.call.ctx.Err()
+	}
+}
+
+func (s *sender) flush() error {
+	s.lastFlush = time.Now()
+	if s.gathered == 0 {
+		return nil
+	}
+	if err := s.publisher.Flush(s.call.ctx); err != nil {
+		return err
+	}
+	s.accepted += s.gathered
+	s.gathered = 0
+	return nil
+}
+
+// parseKeyPath reads body.a.b.
+func parseKeyPath(text string) ([]string, error) {
+	if text == "" {
+		return nil, nil
+	}
+	parts := strings.Split(text, ".")
+	if len(parts) < 2 || parts[0] != "body" {
+		return nil, wrongUsage("-key-from %q: a field of the body is expected, such as body.box", text)
+	}
+	return parts[1:], nil
+}
+
+func keyOf(body []byte, path []string) (string, error) {
+	var v any
+	d := json.NewDecoder(bytes.NewReader(body))
+	d.UseNumber()
+	if err := d.Decode(&v); err != nil {
+		return "", fmt.Errorf("-key-from: the body is not JSON: %w", err)
+	}
+	for _, name := range path {
+		object, ok := v.(map[string]any)
+		if !ok {
+			return "", fmt.Errorf("-key-from: the body has no body.%s", strings.Join(path, "."))
+		}
+		v = object[name]
+	}
+	switch key := v.(type) {
+	case string:
+		return key, nil
+	case json.Number:
+		return key.String(), nil
+	}
+	return "", fmt.Errorf("-key-from: body.%s is not text or a number", strings.Join(path, "."))
+}

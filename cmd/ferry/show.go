@@ -1,0 +1,214 @@
+package main
+
+import (
+	"bytes"
+	"encoding/hex"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"io"
+	"maps"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"steadyferry/client"
+	"steadyferry/internal/core/address"
+)
+
+var showVerb = verb{
+	name: "show", args: "ADDRESS", summary: "Show a space, a channel, a partition or one message whole",
+	define: func(fs *flag.FlagSet) func(*call) error {
+		every := everyFlag(fs)
+		return func(c *call) error {
+			a, err := c.oneAddress()
+			if err != nil {
+				return err
+			}
+			switch a.Kind() {
+			case address.KindSpace:
+				return c.repeat(*every, func(out io.Writer) error { return c.showSpace(out, a) })
+			case address.KindChannel, address.KindPartition:
+				return c.repeat(*every, func(out io.Writer) error { return c.showTopic(out, a) })
+			case address.KindMessage:
+				return c.showMessage(a)
+			}
+			return wrongUsage("%s is the address of a %s, which cannot be shown", a, a.Kind())
+		}
+	},
+}
+
+func (c *call) showSpace(out io.Writer, a address.Address) error {
+	ctx, cancel := c.withTimeout()
+	defer cancel()
+	var s client.Space
+	if err := c.api.Call(ctx, http.MethodGet, "/spaces/"+url.PathEscape(a.Space), nil, nil, &s); err != nil {
+		return err
+	}
+	if c.json {
+		return c.printJSON(s)
+	}
+	to := *c
+	to.out = out
+	to.pairs([][2]string{{"space", s.Space}, {"description", s.Description}, {"labels", labels(s.Labels)}, {"made", s.CreatedAt.Local().Format("2006-01-02 15:04")},
+		{"channels", fmt.Sprint(s.Channels)}, {"kept", count(s.Messages) + " messages, " + size(s.Bytes)}})
+	return nil
+}
+
+func labels(l map[string]string) string {
+	var parts []string
+	for _, name := range slices.Sorted(maps.Keys(l)) {
+		parts = append(parts, name+"="+l[name])
+	}
+	return strings.Join(parts, " ")
+}
+
+func (c *call) showTopic(out io.Writer, a address.Address) error {
+	ctx, cancel := c.withTimeout()
+	defer cancel()
+	var t client.Topic
+	if err := c.api.Call(ctx, http.MethodGet, client.ChannelPath(a), nil, nil, &t); err != nil {
+		return err
+	}
+	partitions := t.Each
+	if a.Partition >= 0 {
+		if a.Partition >= len(partitions) {
+			return &client.Problem{Detail: fmt.Sprintf("%s has no partition %d", t.Address, a.Partition), Allowed: fmt.Sprintf("0 to %d", len(partitions)-1)}
+		}
+		partitions = partitions[a.Partition : a.Partition+1]
+		if c.json {
+			return c.printJSON(partitions[0])
+		}
+	}
+	if c.json {
+		return c.printJSON(t)
+	}
+	now := time.Now()
+	to := *c
+	to.out = out
+	if a.Partition < 0 {
+		to.describe(t, now)
+		fmt.Fprintln(out)
+	}
+	var rows [][]string
+	for _, p := range partitions {
+		rows = append(rows, []string{fmt.Sprint(p.Partition), c.mark(p.State), p.Leader, count(p.First), count(p.End), count(p.Messages), size(p.Bytes), age(p.Oldest, now),
+			perSecond(p.Rates.MessagesIn), perSecond(p.Rates.MessagesOut)})
+	}
+	c.table(out, []string{"partition", "state", "leader", "first", "end", "kept", "on disk", "oldest", "in", "out"}, rows, "partition", "first", "end", "kept", "on disk", "oldest", "in", "out")
+	return nil
+}
+
+func (c *call) describe(t client.Topic, now time.Time) {
+	window := "off"
+	if t.IDWindow != "0s" {
+		window = "within " + t.IDWindow
+	}
+	f := t.Forecast
+	forecast := fmt.Sprintf("%s messages, %s on disk, reaching back %s (limited by %s)", count(f.Messages), size(f.Bytes), f.Span, f.LimitedBy)
+	if f.MessagesPerSecond == 0 {
+		forecast = "nothing came in during the last hour"
+	}
+	c.pairs([][2]string{
+		{"topic", t.Address}, {"state", c.mark(t.State)}, {"description", t.Description}, {"labels", labels(t.Labels)},
+		{"made", t.CreatedAt.Local().Format("2006-01-02 15:04")},
+		{"keeps", fmt.Sprintf("%s, or %s a partition (%s in all)", t.Retain, size(t.RetainBytes), size(t.RetainBytes*int64(t.Partitions)))},
+		{"largest body", size(t.MaxBody)}, {"repeated ids", window},
+		{"kept now", fmt.Sprintf("%s messages, %s on disk, %.1f%% full", count(t.Messages), size(t.Bytes), 100*t.Fill)},
+		{"oldest", age(t.Oldest, now) + " ago"}, {"newest", age(t.Newest, now) + " ago"},
+		{"in", perSecond(t.Rates.MessagesIn) + ", " + sizePerSecond(t.Rates.BytesIn)},
+		{"out", perSecond(t.Rates.MessagesOut) + ", " + sizePerSecond(t.Rates.BytesOut)},
+		{"at this rate", forecast},
+	})
+}
+
+func (c *call) showMessage(a address.Address) error {
+	ctx, cancel := c.withTimeout()
+	defer cancel()
+	var m client.Message
+	path := fmt.Sprintf("%s/partitions/%d/messages/%d", client.ChannelPath(a), a.Partition, a.Offset)
+	if err := c.api.Call(ctx, http.MethodGet, path, nil, nil, &m); err != nil {
+		return err
+	}
+	if c.json {
+		return c.printJSON(m)
+	}
+	published := ""
+	if m.PublisherTime != nil {
+		published = m.PublisherTime.Local().Format(time.RFC3339Nano)
+	}
+	rows := [][2]string{{"address", m.Address}, {"time", m.Time.Local().Format(time.RFC3339Nano)}, {"publisher's", published}, {"key", m.Key}, {"id", m.ID},
+		{"content type", m.ContentType}, {"size", fmt.Sprintf("%s bytes", count(int64(m.Size)))}}
+	for _, name := range slices.Sorted(maps.Keys(m.Headers)) {
+		rows = append(rows, [2]string{"header " + name, m.Headers[name]})
+	}
+	c.pairs(rows)
+	fmt.Fprintln(c.out)
+	body := m.Bytes()
+	var pretty bytes.Buffer
+	switch {
+	case !m.IsText() && json.Indent(&pretty, body, "", "  ") == nil:
+		fmt.Fprintln(c.out, pretty.String())
+	case utf8.Valid(body):
+		fmt.Fprintln(c.out, strings.Map(visible, string(body)))
+	default:
+		fmt.Fprint(c.out, hex.Dump(body))
+	}
+	return nil
+}
+
+// visible keeps what a body says from steering the terminal.
+func visible(r rune) rune {
+	if r < ' ' && r != '\n' && r != '\t' || r == 0x7f || r >= 0x80 && r < 0xa0 {
+		return '·'
+	}
+	return r
+}
+
+var statusVerb = verb{
+	name: "status", args: "", summary: "Show the node and every topic, with rates",
+	define: func(fs *flag.FlagSet) func(*call) error {
+		every := everyFlag(fs)
+		return func(c *call) error {
+			if len(c.args) > 0 {
+				return wrongUsage("no address is expected; ferry show ADDRESS tells about one thing")
+			}
+			return c.repeat(*every, c.status)
+		}
+	},
+}
+
+func (c *call) status(out io.Writer) error {
+	ctx, cancel := c.withTimeout()
+	defer cancel()
+	var l client.Live
+	if err := c.api.Call(ctx, http.MethodGet, "/status", nil, nil, &l); err != nil {
+		return err
+	}
+	if c.json {
+		return c.printJSON(l)
+	}
+	s := l.Status
+	disk := fmt.Sprintf("%s of %s free", size(s.Disk.Free), size(s.Disk.Total))
+	if s.Disk.Full {
+		disk += "; publishing is refused below " + size(s.Disk.Reserve)
+	}
+	fmt.Fprintf(out, "%s  %s  up %s, memory %s, disk %s, records %s\n", s.Node, s.At.Local().Format("15:04:05"), age(&s.StartedAt, s.At), size(s.MemoryBytes), disk, s.Records)
+	fmt.Fprintf(out, "%d channels, %d partitions, %s messages, %s   in %s %s   out %s %s\n\n", s.Channels, s.Partitions, count(s.Messages), size(s.Bytes),
+		perSecond(s.Rates.MessagesIn), sizePerSecond(s.Rates.BytesIn), perSecond(s.Rates.MessagesOut), sizePerSecond(s.Rates.BytesOut))
+	var rows [][]string
+	for _, t := range l.Topics {
+		rows = append(rows, []string{t.Address, c.mark(t.State), fmt.Sprint(t.Partitions), perSecond(t.Rates.MessagesIn), sizePerSecond(t.Rates.BytesIn),
+			perSecond(t.Rates.MessagesOut), sizePerSecond(t.Rates.BytesOut), count(t.Messages), size(t.Bytes), age(t.Oldest, s.At)})
+	}
+	if len(rows) == 0 {
+		fmt.Fprintln(out, "there are no topics yet; make the first one with: ferry new topic SPACE/NAME")
+		return nil
+	}
+	c.table(out, []string{"topic", "state", "partitions", "in", "bytes in", "out", "bytes out", "kept", "on disk", "oldest"}, rows,
+		"partitions", "in", "bytes in", "out", "bytes out", "kept", "on disk", "oldest")
+	return nil
+}
