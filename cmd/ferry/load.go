@@ -146,6 +146,10 @@ func (l *load) publisher(ctx context.Context) error {
 	if l.flags.compress {
 		compression = message.Zstd
 	}
+	publish, err := l.call.api.FastPublish(l.address)
+	if err != nil {
+		return err
+	}
 	id := uuid.New()
 	sequences := make([]uint64, l.partitions)
 	partition := rand.IntN(l.partitions)
@@ -178,7 +182,7 @@ func (l *load) publisher(ctx context.Context) error {
 		batch := b.Build(compression, &message.Publisher{ID: id, Sequence: sequences[partition]})
 		sequences[partition] += uint64(n) - 1
 		asked := time.Now()
-		if _, err := l.call.api.Publish(ctx, l.address, partition, client.BatchType, nil, batch); err != nil {
+		if err := publish(partition, batch); err != nil {
 			return err
 		}
 		latencies.RecordValues(max(time.Since(asked).Microseconds(), 1), int64(n))

@@ -173,6 +173,8 @@ func writeJSON(c *gin.Context, v any) {
 
 // streamContext ends when the client goes or the server stops.
 func (s *Server) streamContext(c *gin.Context) (context.Context, context.CancelFunc) {
+	// The server's time for reading a request would end the stream with it.
+	http.NewResponseController(c.Writer).SetReadDeadline(time.Time{})
 	ctx, cancel := context.WithCancel(c.Request.Context())
 	go func() {
 		select {

@@ -257,7 +257,7 @@ func (g *Group) run() (needsSync bool) {
 		}
 		return true
 	}
-	for range 64 { // then let other groups have their turn
+	for {
 		g.runChores()
 		g.propose()
 		if !g.node.HasReady() {
@@ -273,8 +273,6 @@ func (g *Group) run() (needsSync bool) {
 		}
 		g.finish()
 	}
-	g.sched.wake(g)
-	return false
 }
 
 func (g *Group) runChores() {

@@ -10,21 +10,14 @@ import (
 )
 
 // Scheduler runs all groups of a node with a few workers, and makes what they
-// wrote durable: many small appends together, large ones each alone.
+// wrote durable: many small appends together, large ones each alone. Whoever
+// has synced a group's journal also runs its next step, so that a busy group
+// goes round without being handed from one goroutine to another.
 type Scheduler struct {
 	store *journal.Store
-
-	mu      sync.Mutex
-	work    *sync.Cond
-	queue   []*Group
-	stopped bool
-
-	syncMu  sync.Mutex
-	syncing *sync.Cond
-	small   []*Group
-	stopSyn bool
-
-	large chan *Group
+	work  queue // groups with something to do
+	small queue // groups whose journals are synced together
+	large queue // groups whose journals are synced alone
 	wg    sync.WaitGroup
 
 	groupsMu sync.Mutex
@@ -36,17 +29,68 @@ const largeSyncs = 4
 
 // NewScheduler starts a scheduler over the journals of a store.
 func NewScheduler(store *journal.Store, workers int) *Scheduler {
-	s := &Scheduler{store: store, large: make(chan *Group), groups: map[*Group]struct{}{}}
-	s.work = sync.NewCond(&s.mu)
-	s.syncing = sync.NewCond(&s.syncMu)
-	for range workers {
-		s.wg.Go(s.worker)
+	s := &Scheduler{store: store, groups: map[*Group]struct{}{}}
+	for _, q := range []*queue{&s.work, &s.small, &s.large} {
+		q.filled = sync.NewCond(&q.mu)
 	}
-	s.wg.Go(s.smallSyncs)
+	for range workers {
+		s.wg.Go(func() {
+			for groups := s.work.take(1); groups != nil; groups = s.work.take(1) {
+				s.step(groups[0])
+			}
+		})
+	}
+	s.wg.Go(s.syncTogether)
 	for range largeSyncs {
-		s.wg.Go(s.largeSync)
+		s.wg.Go(func() {
+			for groups := s.large.take(1); groups != nil; groups = s.large.take(1) {
+				groups[0].synced(groups[0].journal.Flush())
+				s.step(groups[0])
+			}
+		})
 	}
 	return s
+}
+
+// queue hands groups from one goroutine to others.
+type queue struct {
+	mu     sync.Mutex
+	filled *sync.Cond
+	groups []*Group
+	closed bool
+}
+
+func (q *queue) put(g *Group) {
+	q.mu.Lock()
+	q.groups = append(q.groups, g)
+	q.mu.Unlock()
+	q.filled.Signal()
+}
+
+// take waits for groups and returns the oldest ones, at most as many as
+// asked for. It returns nil when the queue is closed and empty.
+func (q *queue) take(most int) []*Group {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	for len(q.groups) == 0 && !q.closed {
+		q.filled.Wait()
+	}
+	n := min(most, len(q.groups))
+	if n == 0 {
+		return nil
+	}
+	taken := q.groups[:n:n]
+	if q.groups = q.groups[n:]; len(q.groups) == 0 {
+		q.groups = nil
+	}
+	return taken
+}
+
+func (q *queue) close() {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	q.closed = true
+	q.filled.Broadcast()
 }
 
 // Open opens a group, or makes it, gives it to the callback and lets it run.
@@ -113,15 +157,9 @@ func (s *Scheduler) Stop(ctx context.Context) error {
 	for _, g := range groups {
 		errs = append(errs, s.Close(ctx, g, false))
 	}
-	s.mu.Lock()
-	s.stopped = true
-	s.work.Broadcast()
-	s.mu.Unlock()
-	s.syncMu.Lock()
-	s.stopSyn = true
-	s.syncing.Broadcast()
-	s.syncMu.Unlock()
-	close(s.large)
+	s.work.close()
+	s.small.close()
+	s.large.close()
 	s.wg.Wait()
 	return errors.Join(errs...)
 }
@@ -136,48 +174,18 @@ func (s *Scheduler) wake(g *Group) {
 	}
 	g.scheduled = true
 	g.mu.Unlock()
-	s.enqueue(g)
-}
-
-func (s *Scheduler) enqueue(g *Group) {
-	s.mu.Lock()
-	s.queue = append(s.queue, g)
-	s.work.Signal()
-	s.mu.Unlock()
-}
-
-func (s *Scheduler) worker() {
-	for {
-		s.mu.Lock()
-		for len(s.queue) == 0 && !s.stopped {
-			s.work.Wait()
-		}
-		if len(s.queue) == 0 {
-			s.mu.Unlock()
-			return
-		}
-		g := s.queue[0]
-		s.queue = s.queue[1:]
-		if len(s.queue) == 0 {
-			s.queue = nil
-		}
-		s.mu.Unlock()
-		s.step(g)
-	}
+	s.work.put(g)
 }
 
 // step runs a group. It stays scheduled while its journal is being synced, so
-// that no other worker takes it.
+// that nobody else takes it.
 func (s *Scheduler) step(g *Group) {
 	if g.failed.Load() == nil && g.run() {
 		if g.journal.Large() {
-			s.large <- g
-			return
+			s.large.put(g)
+		} else {
+			s.small.put(g)
 		}
-		s.syncMu.Lock()
-		s.small = append(s.small, g)
-		s.syncing.Signal()
-		s.syncMu.Unlock()
 		return
 	}
 	g.mu.Lock()
@@ -185,22 +193,14 @@ func (s *Scheduler) step(g *Group) {
 	g.scheduled = again
 	g.mu.Unlock()
 	if again {
-		s.enqueue(g)
+		s.work.put(g)
 	}
 }
 
-func (s *Scheduler) smallSyncs() {
-	for {
-		s.syncMu.Lock()
-		for len(s.small) == 0 && !s.stopSyn {
-			s.syncing.Wait()
-		}
-		groups := s.small
-		s.small = nil
-		s.syncMu.Unlock()
-		if len(groups) == 0 {
-			return
-		}
+// syncTogether makes the small appends of all groups that wait durable at
+// once.
+func (s *Scheduler) syncTogether() {
+	for groups := s.small.take(maxTogether); groups != nil; groups = s.small.take(maxTogether) {
 		journals := make([]*journal.Journal, len(groups))
 		for i, g := range groups {
 			journals[i] = g.journal
@@ -208,14 +208,10 @@ func (s *Scheduler) smallSyncs() {
 		err := s.store.FlushTogether(journals)
 		for _, g := range groups {
 			g.synced(err)
-			s.enqueue(g)
+			s.step(g)
 		}
 	}
 }
 
-func (s *Scheduler) largeSync() {
-	for g := range s.large {
-		g.synced(g.journal.Flush())
-		s.enqueue(g)
-	}
-}
+// maxTogether bounds how many groups wait for one another.
+const maxTogether = 1024
