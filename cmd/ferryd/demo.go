@@ -113,8 +113,8 @@ func (d *depot) prepare(ctx context.Context) error {
 		return nil
 	}
 	// A past, so that there is something to look through.
-	for ago := 6 * time.Hour; ago > 0; ago -= time.Minute {
-		if err := d.measure(ctx, time.Now().Add(-ago)); err != nil {
+	for ago := 2 * time.Hour; ago > 0; ago -= 2 * time.Minute {
+		if err := d.measure(ctx, time.Now().Add(-ago), d.boxes); err != nil {
 			return err
 		}
 	}
@@ -122,13 +122,16 @@ func (d *depot) prepare(ctx context.Context) error {
 }
 
 func (d *depot) run(ctx context.Context) error {
-	tick := time.NewTicker(2 * time.Second)
+	// A quarter of the boxes at a time, so that the flow is even.
+	const parts = 4
+	tick := time.NewTicker(2 * time.Second / parts)
 	defer tick.Stop()
 	for turn := 0; ; turn++ {
-		if err := d.measure(ctx, time.Now()); err != nil && ctx.Err() == nil {
+		from := turn % parts * boxes / parts
+		if err := d.measure(ctx, time.Now(), d.boxes[from:from+boxes/parts]); err != nil && ctx.Err() == nil {
 			fmt.Fprintln(os.Stderr, "demo:", err)
 		}
-		if turn%5 == 0 {
+		if turn%(5*parts) == 0 {
 			if err := d.depart(ctx); err != nil && ctx.Err() == nil {
 				fmt.Fprintln(os.Stderr, "demo:", err)
 			}
@@ -141,11 +144,11 @@ func (d *depot) run(ctx context.Context) error {
 	}
 }
 
-// measure sends one reading of every box.
-func (d *depot) measure(ctx context.Context, at time.Time) error {
+// measure sends one reading of each of some boxes.
+func (d *depot) measure(ctx context.Context, at time.Time, some []box) error {
 	builders := map[int]*message.Builder{}
-	for i := range d.boxes {
-		b := &d.boxes[i]
+	for i := range some {
+		b := &some[i]
 		b.celsius += 0.4*rand.NormFloat64() + 0.05*(5-b.celsius)
 		b.battery = max(b.battery-0.001, 3)
 		m := &message.Message{Key: b.id, ContentType: "application/json", Time: at, Body: b.reading(at),

@@ -1,0 +1,54 @@
+# make demo and make test are all that a newcomer needs.
+.PHONY: demo test build check bench screenshots docs setup clean
+
+STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
+CONSOLE := internal/console/dist/index.html
+CONSOLE_FILES := $(shell find web/src web/public web/index.html web/vite.config.ts web/package-lock.json -type f 2>/dev/null)
+GO_FILES := $(shell find . -name '*.go' -not -path './web/*') go.mod go.sum internal/api/openapi.yaml $(wildcard internal/catalog/migrations/*.sql)
+
+demo: build
+	@./bin/ferryd demo -dir .demo $(ARGS)
+
+test: export FERRY_BIN = $(CURDIR)/bin
+test:
+	@scripts/setup tests
+	@$(MAKE) --no-print-directory build
+	npm --prefix web test --silent
+	go test ./...
+
+build: bin/ferryd
+
+bin/ferryd: $(CONSOLE) $(GO_FILES)
+	@mkdir -p bin
+	go build -o bin/ ./cmd/...
+
+$(CONSOLE): $(CONSOLE_FILES)
+	@scripts/setup
+	npm --prefix web run --silent build -- --logLevel warn
+
+check:
+	@scripts/setup
+	@$(MAKE) --no-print-directory build
+	@test -z "$$(gofmt -l cmd client internal scripts test)" || { gofmt -l cmd client internal scripts test; echo "run gofmt -w on these"; exit 1; }
+	go vet ./...
+	go run $(STATICCHECK) ./...
+	npm --prefix web run --silent lint
+	npm --prefix web run --silent format
+
+bench: build
+	go run ./scripts/bench $(ARGS)
+
+docs: build
+	./bin/ferry help -markdown > docs/commands.md
+	go run ./scripts/httpdoc > docs/http.md
+	npm --prefix web run --silent types
+
+screenshots: build
+	@scripts/setup pictures
+	go run ./scripts/screenshots
+
+setup:
+	@scripts/setup
+
+clean:
+	rm -rf bin .demo internal/console/dist/assets internal/console/dist/*.html internal/console/dist/*.js internal/console/dist/*.svg

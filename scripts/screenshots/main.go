@@ -1,0 +1,162 @@
+// Command screenshots takes the pictures of docs/screenshots from a running
+// demo: pages in headless Chromium, commands in a terminal window under Xvfb.
+//
+//	go run ./scripts/screenshots -server http://127.0.0.1:7350 -token TOKEN -out docs/screenshots
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"log"
+	"net/http"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"steadyferry/client"
+	"steadyferry/test/browser"
+)
+
+// page is a picture of the console.
+type page struct {
+	name, path string
+	dark       bool
+	phone      bool
+	do         string // JavaScript that is run before the picture
+}
+
+var pages = []page{
+	{name: "channels", path: "/channels"},
+	{name: "channels-dark", path: "/channels", dark: true},
+	{name: "channels-phone", path: "/channels", phone: true},
+	{name: "topic", path: "/channels/coldchain/readings"},
+	{name: "topic-condition", path: "/channels/coldchain/readings?where=" + url.QueryEscape("body.celsius > 7") + "&view=newest"},
+	{name: "topic-message-dark", path: "/channels/coldchain/readings?view=oldest&open=0:3", dark: true},
+	{name: "topic-live", path: "/channels/coldchain/readings?view=live"},
+	{name: "topic-phone", path: "/channels/coldchain/readings", phone: true},
+	{name: "partitions", path: "/channels/coldchain/readings?tab=partitions"},
+	{name: "create", path: "/channels", do: `[...document.querySelectorAll("button")].find(b => b.textContent.includes("New topic")).click()`},
+	{name: "node", path: "/node"},
+	{name: "logbook", path: "/logbook"},
+}
+
+// command is a picture of a terminal.
+type command struct{ name, line string }
+
+var commands = []command{
+	{"ferry-list", "ferry list; echo; ferry show coldchain/readings"},
+	{"ferry-browse", "ferry browse coldchain/readings -where 'body.celsius > 7' -limit 12; ferry show coldchain/readings#3:12"},
+	{"ferry-status", "timeout 4 ferry status -every 1s"},
+	{"ferry-load", "ferry new topic coldchain/trial -partitions 6 >/dev/null; ferry load coldchain/trial -messages 1000000 -readers 1"},
+}
+
+func main() {
+	server := flag.String("server", "http://127.0.0.1:7350", "`address` of the demo")
+	token := flag.String("token", os.Getenv("FERRY_TOKEN"), "`token` to get in with")
+	out := flag.String("out", "docs/screenshots", "`directory` for the pictures")
+	only := flag.String("only", "", "take only pictures whose names contain this `text`")
+	flag.Parse()
+	if err := run(*server, *token, *out, *only); err != nil {
+		log.Fatal(err)
+	}
+}
+
+func run(server, token, out, only string) error {
+	if err := os.MkdirAll(out, 0o755); err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
+	defer cancel()
+	api, err := client.New(server, token)
+	if err != nil {
+		return err
+	}
+	b, err := browser.Start(ctx)
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	var link client.Link
+	if err := api.Call(ctx, http.MethodPost, "/links", nil, nil, &link); err != nil {
+		return err
+	}
+	if err := b.Open(server + link.Path); err != nil {
+		return err
+	}
+	time.Sleep(3 * time.Second) // some seconds of rates for the small charts
+	for _, p := range pages {
+		if !strings.Contains(p.name, only) {
+			continue
+		}
+		if err := shoot(b, server, p, filepath.Join(out, p.name+".png")); err != nil {
+			return fmt.Errorf("%s: %w", p.name, err)
+		}
+	}
+	for _, c := range commands {
+		if !strings.Contains(c.name, only) {
+			continue
+		}
+		if err := terminal(ctx, c.line, server, token, filepath.Join(out, c.name+".png")); err != nil {
+			return fmt.Errorf("%s: %w", c.name, err)
+		}
+	}
+	return nil
+}
+
+func shoot(b *browser.Browser, server string, p page, file string) error {
+	width, height := 1280, 800
+	if p.phone {
+		width, height = 390, 844
+	}
+	theme, _ := json.Marshal(map[bool]string{true: "dark", false: "light"}[p.dark])
+	if err := b.Size(width, height); err != nil {
+		return err
+	}
+	if err := b.Run(`localStorage.setItem("theme", ` + string(theme) + `)`); err != nil {
+		return err
+	}
+	if err := b.Open(server + p.path); err != nil {
+		return err
+	}
+	time.Sleep(6 * time.Second)
+	if p.do != "" {
+		if err := b.Run(p.do); err != nil {
+			return err
+		}
+		time.Sleep(time.Second)
+	}
+	png, err := b.Picture()
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(file, png, 0o644)
+}
+
+// terminal runs a line in a terminal window of its own display.
+func terminal(ctx context.Context, line, server, token, file string) error {
+	bin, err := filepath.Abs("bin")
+	if err != nil {
+		return err
+	}
+	done := file + ".done"
+	defer os.Remove(done)
+	show := strings.ReplaceAll(line, "'", `'\''`)
+	script := fmt.Sprintf(`printf '\033[1m$ %%s\033[0m\n' '%s'; %s; touch %s; sleep 60`, show, line, done)
+	cmd := exec.CommandContext(ctx, "xvfb-run", "-a", "-s", "-screen 0 1280x800x24", "sh", "-c",
+		`xterm -geometry 140x44+0+0 -fa "DejaVu Sans Mono" -fs 10 -bg "#fdfbf5" -fg "#1d2a30" -e "$INNER" & while [ ! -e "$DONE" ]; do sleep 0.2; done; sleep 1; import -window root "$PICTURE"; kill %1`)
+	inner := filepath.Join(os.TempDir(), "ferry-terminal.sh")
+	if err := os.WriteFile(inner, []byte("#!/bin/sh\n"+script+"\n"), 0o755); err != nil {
+		return err
+	}
+	defer os.Remove(inner)
+	cmd.Env = append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"), "FERRY_SERVER="+server, "FERRY_TOKEN="+token, "INNER="+inner, "DONE="+done, "PICTURE="+file, "TERM=xterm-256color")
+	if text, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("%w: %s", err, text)
+	}
+	return nil
+}

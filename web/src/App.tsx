@@ -1,0 +1,112 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { BookOpen, LogOut, Moon, Server, Sun, Waves } from "lucide-react";
+import { useEffect } from "react";
+import { BrowserRouter, Navigate, NavLink, Route, Routes } from "react-router";
+import { Toaster } from "sonner";
+import { call, get, onSignedOut, Problem, type SignIn } from "./api/client";
+import { useLive } from "./api/live";
+import { AddressBox } from "./components/AddressBox";
+import { Mark } from "./components/Mark";
+import { setTheme, useTheme } from "./lib/theme";
+import { clock } from "./lib/format";
+import { Channels } from "./pages/Channels";
+import { LogbookPage } from "./pages/Logbook";
+import { NodePage } from "./pages/Node";
+import { SignInPage } from "./pages/SignIn";
+import { TopicPage } from "./pages/Topic";
+
+const places = [
+  { to: "/channels", icon: Waves, name: "What is where" },
+  { to: "/node", icon: Server, name: "What is running" },
+  { to: "/logbook", icon: BookOpen, name: "Who did what" },
+];
+
+function Rail() {
+  return (
+    <nav
+      aria-label="Places"
+      className="z-20 flex shrink-0 border-hair bg-sunk max-md:fixed max-md:inset-x-0 max-md:bottom-0 max-md:justify-around max-md:border-t md:sticky md:top-0 md:h-dvh md:w-24 md:flex-col md:border-r md:pt-3"
+    >
+      <img src="/mark.svg" alt="Steady Ferry" width="34" height="34" className="mx-auto mb-4 max-md:hidden" />
+      {places.map(({ to, icon: Icon, name }) => (
+        <NavLink
+          key={to}
+          to={to}
+          className={({ isActive }) =>
+            `flex flex-col items-center gap-0.5 px-1 py-2 text-center text-[0.75rem] leading-tight no-underline ${isActive ? "bg-paper font-semibold text-ink md:border-l-3 md:border-sea" : "text-soft hover:text-ink"}`
+          }
+        >
+          <Icon size={19} aria-hidden />
+          {name}
+        </NavLink>
+      ))}
+    </nav>
+  );
+}
+
+function Bar() {
+  const theme = useTheme();
+  const client = useQueryClient();
+  const { connected, at, live } = useLive();
+  const out = async () => {
+    await call("DELETE", "/session").catch(() => undefined);
+    await client.resetQueries({ queryKey: ["session"] });
+  };
+  return (
+    <header className="sticky top-0 z-20 flex items-center gap-3 border-b border-hair bg-paper px-4 py-2">
+      <AddressBox />
+      <span className="ml-auto text-[length:var(--text-small)] max-md:hidden" role="status">
+        {connected ? (
+          <Mark state="connected" word="live" />
+        ) : (
+          <Mark state={at ? "attention" : "starting"} word={at ? `no word since ${clock(at, false)}` : "connecting"} />
+        )}
+        {live && live.status.records !== "here" && <Mark state="attention" word="the records are away" />}
+      </span>
+      <button
+        className="rounded p-1.5 text-soft hover:text-ink max-md:ml-auto"
+        aria-label={theme === "dark" ? "Light theme" : "Dark theme"}
+        onClick={() => setTheme(theme === "dark" ? "light" : "dark")}
+      >
+        {theme === "dark" ? <Sun size={18} aria-hidden /> : <Moon size={18} aria-hidden />}
+      </button>
+      <button className="rounded p-1.5 text-soft hover:text-ink" aria-label="Sign out" onClick={() => void out()}>
+        <LogOut size={18} aria-hidden />
+      </button>
+    </header>
+  );
+}
+
+export function App() {
+  const client = useQueryClient();
+  const theme = useTheme();
+  const session = useQuery({
+    queryKey: ["session"],
+    queryFn: () => get<SignIn>("/session"),
+    retry: (n, e) => !(e instanceof Problem) && n < 5,
+    staleTime: Infinity,
+  });
+  useEffect(() => onSignedOut(() => void client.resetQueries({ queryKey: ["session"] })), [client]);
+  if (session.isPending) return null;
+  if (!session.data) return <SignInPage onDone={(who) => client.setQueryData(["session"], who)} />;
+  return (
+    <BrowserRouter>
+      <div className="md:flex">
+        <Rail />
+        <div className="min-w-0 flex-1">
+          <Bar />
+          <main className="mx-auto max-w-[90rem] px-4 py-4 max-md:pb-24">
+            <Routes>
+              <Route path="/channels" element={<Channels />} />
+              <Route path="/channels/:space/:channel" element={<TopicPage />} />
+              <Route path="/node" element={<NodePage />} />
+              <Route path="/logbook" element={<LogbookPage />} />
+              <Route path="*" element={<Navigate to="/channels" replace />} />
+            </Routes>
+          </main>
+        </div>
+      </div>
+      <Toaster theme={theme} position="bottom-right" />
+    </BrowserRouter>
+  );
+}

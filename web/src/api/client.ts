@@ -1,0 +1,87 @@
+// Calls of the HTTP interface. The types are made from openapi.yaml.
+import type { components } from "./schema.gen";
+
+type Schemas = components["schemas"];
+export type Topic = Schemas["Topic"];
+export type Space = Schemas["Space"];
+export type Partition = Schemas["Partition"];
+export type Message = Schemas["Message"];
+export type Event = Schemas["Event"];
+export type Progress = Schemas["Progress"];
+export type Flow = Schemas["Flow"];
+export type Series = Schemas["Series"];
+export type Live = Schemas["Live"];
+export type Found = Schemas["Found"];
+export type Preview = Schemas["Preview"];
+export type Settings = Schemas["Settings"];
+export type Published = Schemas["Published"];
+export type ConditionCheck = Schemas["ConditionCheck"];
+export type LogbookEntry = Schemas["LogbookEntry"];
+export type SignIn = Schemas["SignIn"];
+export type ProblemBody = Schemas["Problem"];
+
+/** An error that the service explained. */
+export class Problem extends Error {
+  constructor(public body: ProblemBody) {
+    super([body.detail, body.allowed && `allowed: ${body.allowed}`, body.next].filter(Boolean).join("; "));
+  }
+}
+
+/** What to show of anything that was thrown. */
+export function explain(error: unknown): string {
+  if (error instanceof Problem) return error.message;
+  return "The service does not answer. It may be starting; this page tries again.";
+}
+
+const signedOut = new Set<() => void>();
+/** Calls back when a request finds that the session has ended. */
+export function onSignedOut(f: () => void) {
+  signedOut.add(f);
+  return () => void signedOut.delete(f);
+}
+
+export async function send(
+  method: string,
+  path: string,
+  body?: BodyInit,
+  headers: Record<string, string> = {},
+  signal?: AbortSignal,
+): Promise<Response> {
+  const response = await fetch("/api/v1" + path, { method, body, headers, signal, credentials: "same-origin" });
+  if (response.ok) return response;
+  const problem = (await response
+    .json()
+    .catch(() => ({ status: response.status, detail: `the service answered ${response.status}` }))) as ProblemBody;
+  if (response.status === 401 && path !== "/session") signedOut.forEach((f) => f());
+  throw new Problem(problem);
+}
+
+export async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+  const response = await send(
+    method,
+    path,
+    body === undefined ? undefined : JSON.stringify(body),
+    body === undefined ? {} : { "Content-Type": "application/json" },
+  );
+  return (response.status === 204 ? undefined : await response.json()) as T;
+}
+
+export const get = <T>(path: string) => call<T>("GET", path);
+
+/** The path of a channel's address, such as coldchain/readings. */
+export const channelPath = (address: string) => "/channels/" + address.split("/").map(encodeURIComponent).join("/");
+
+/** Reads a stream of JSON lines until it ends or the signal aborts it. */
+export async function lines<T>(path: string, signal: AbortSignal, each: (values: T[]) => void) {
+  const response = await send("GET", path, undefined, {}, signal);
+  const reader = response.body!.pipeThrough(new TextDecoderStream()).getReader();
+  let rest = "";
+  for (;;) {
+    const { done, value } = await reader.read();
+    if (done) return;
+    const parts = (rest + value).split("\n");
+    rest = parts.pop() ?? "";
+    const values = parts.filter(Boolean).map((line) => JSON.parse(line) as T);
+    if (values.length > 0) each(values);
+  }
+}

@@ -1,0 +1,62 @@
+// The state of the node and its topics, second by second, shared by all that
+// show it.
+import { useSyncExternalStore } from "react";
+import type { Flow, Live, Topic } from "./client";
+
+export type LiveState = { live?: Live; connected: boolean; at: number };
+
+const kept = 60;
+let state: LiveState = { connected: false, at: 0 };
+const past = new Map<string, Flow[]>();
+const listeners = new Set<() => void>();
+let source: EventSource | undefined;
+
+function publish(next: LiveState) {
+  state = next;
+  listeners.forEach((f) => f());
+}
+
+function connect() {
+  source = new EventSource("/api/v1/live");
+  source.onmessage = (e: MessageEvent<string>) => {
+    const live = JSON.parse(e.data) as Live;
+    for (const t of live.topics) {
+      past.set(t.address, [...(past.get(t.address) ?? []), t.rates].slice(-kept));
+    }
+    publish({ live, connected: true, at: Date.now() });
+  };
+  source.onerror = () => {
+    publish({ ...state, connected: false });
+    if (source?.readyState === EventSource.CLOSED) {
+      source.close();
+      source = undefined;
+      setTimeout(() => listeners.size > 0 && !source && connect(), 2000);
+    }
+  };
+}
+
+function subscribe(f: () => void) {
+  listeners.add(f);
+  if (!source) connect();
+  return () => {
+    listeners.delete(f);
+    if (listeners.size === 0) {
+      source?.close();
+      source = undefined;
+    }
+  };
+}
+
+/** The newest state; connected tells whether it is current. */
+export function useLive(): LiveState {
+  return useSyncExternalStore(subscribe, () => state);
+}
+
+export function useLiveTopic(address: string): Topic | undefined {
+  return useLive().live?.topics.find((t) => t.address === address);
+}
+
+/** The rates of a topic that were seen since the page was opened. */
+export function pastRates(address: string): Flow[] {
+  return past.get(address) ?? [];
+}

@@ -1,0 +1,156 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { useNavigate } from "react-router";
+import { call, explain, get, type Space, type Topic } from "../api/client";
+import { parseSize, quote, size } from "../lib/format";
+import { Command } from "./Copy";
+import { Dialog } from "./Panel";
+
+const nameForm = /^[a-z0-9][a-z0-9._-]{0,99}$/;
+
+export function CreateDialog({ onClose, space: given }: { onClose: () => void; space?: string }) {
+  const spaces = useQuery({ queryKey: ["spaces"], queryFn: () => get<{ items: Space[] }>("/spaces?limit=1000") });
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const [form, setForm] = useState({
+    space: given ?? "",
+    name: "",
+    partitions: "6",
+    retain: "7d",
+    retainBytes: "10GiB",
+    description: "",
+  });
+  const [busy, setBusy] = useState(false);
+  const [failed, setFailed] = useState("");
+  const set = (part: Partial<typeof form>) => setForm((f) => ({ ...f, ...part }));
+  const known = spaces.data?.items.map((s) => s.space) ?? [];
+  const space = form.space || known[0] || "";
+  const isNew = space !== "" && !known.includes(space);
+  const bytes = parseSize(form.retainBytes);
+  const partitions = Number(form.partitions);
+  const wrong = {
+    space: space !== "" && !nameForm.test(space),
+    name: form.name !== "" && !nameForm.test(form.name),
+    partitions: !(Number.isInteger(partitions) && partitions >= 1 && partitions <= 1000),
+    retainBytes: bytes === undefined || bytes < 2 ** 20,
+  };
+  const address = `${space || "SPACE"}/${form.name || "NAME"}`;
+  const command = [
+    isNew && `ferry new space ${space}\n`,
+    `ferry new topic ${address} -partitions ${form.partitions} -retain ${form.retain} -retain-bytes ${form.retainBytes}`,
+    form.description && ` -description ${quote(form.description)}`,
+  ]
+    .filter(Boolean)
+    .join("");
+
+  const submit = async (e: React.FormEvent) => {
+    e.preventDefault();
+    setBusy(true);
+    setFailed("");
+    try {
+      if (isNew) await call<Space>("POST", "/spaces", { space });
+      const made = await call<Topic>("POST", "/channels", {
+        address,
+        kind: "topic",
+        partitions,
+        retain: form.retain,
+        retainBytes: bytes,
+        description: form.description,
+      });
+      await client.invalidateQueries({ queryKey: ["spaces"] });
+      onClose();
+      navigate(`/channels/${made.address}`);
+    } catch (error) {
+      setFailed(explain(error));
+      setBusy(false);
+    }
+  };
+
+  return (
+    <Dialog open onClose={onClose} title="New topic" about="A partitioned log that many groups read at their own pace.">
+      <form onSubmit={submit} className="space-y-3">
+        <div className="grid gap-3 sm:grid-cols-2">
+          <label className="block">
+            <span className="label">Space {isNew && "(new)"}</span>
+            <input
+              className="field address"
+              list="spaces"
+              value={form.space}
+              placeholder={known[0] ?? "coldchain"}
+              onChange={(e) => set({ space: e.target.value })}
+              aria-invalid={wrong.space}
+            />
+            <datalist id="spaces">
+              {known.map((s) => (
+                <option key={s} value={s} />
+              ))}
+            </datalist>
+          </label>
+          <label className="block">
+            <span className="label">Name</span>
+            <input
+              className="field address"
+              value={form.name}
+              onChange={(e) => set({ name: e.target.value })}
+              aria-invalid={wrong.name}
+              required
+              autoFocus
+            />
+          </label>
+          <label className="block">
+            <span className="label">Partitions, 1 to 1000</span>
+            <input
+              className="field"
+              inputMode="numeric"
+              value={form.partitions}
+              onChange={(e) => set({ partitions: e.target.value })}
+              aria-invalid={wrong.partitions}
+            />
+          </label>
+          <div className="grid grid-cols-2 gap-3">
+            <label className="block">
+              <span className="label">Keep for</span>
+              <input className="field" value={form.retain} onChange={(e) => set({ retain: e.target.value })} />
+            </label>
+            <label className="block">
+              <span className="label">or per partition</span>
+              <input
+                className="field"
+                value={form.retainBytes}
+                onChange={(e) => set({ retainBytes: e.target.value })}
+                aria-invalid={wrong.retainBytes}
+              />
+            </label>
+          </div>
+        </div>
+        <label className="block">
+          <span className="label">Description</span>
+          <input
+            className="field"
+            value={form.description}
+            onChange={(e) => set({ description: e.target.value })}
+            maxLength={500}
+          />
+        </label>
+        <p className="text-soft">
+          It takes at most{" "}
+          <strong className="text-ink">{bytes !== undefined && !wrong.partitions ? size(bytes * partitions) : "–"}</strong> of
+          disk: what comes first, the age or the size, lets the oldest messages go.
+        </p>
+        {(wrong.space || wrong.name) && (
+          <p className="text-alarm">■ Names have 1 to 100 of a-z 0-9 . _ - and start with a letter or digit.</p>
+        )}
+        <Command text={command} />
+        {failed && (
+          <p role="alert" className="text-alarm">
+            <span aria-hidden="true">■ </span>
+            {failed}
+          </p>
+        )}
+        <button className="button" data-main disabled={busy || !form.name || !space || Object.values(wrong).some(Boolean)}>
+          Make topic
+        </button>
+      </form>
+    </Dialog>
+  );
+}

@@ -1,0 +1,34 @@
+// States by shape, word and colour, from this one place.
+const marks: Record<string, { shape: React.ReactNode; colour: string }> = {
+  ready: { shape: <circle cx="6" cy="6" r="4.500" fill="currentColor" />, colour: "text-order" },
+  connected: { shape: <circle cx="6" cy="6" r="4.500" fill="currentColor" />, colour: "text-order" },
+  starting: {
+    shape: (
+      <>
+        <circle cx="6" cy="6" r="4" fill="none" stroke="currentColor" strokeWidth="1.500" />
+        <path d="M6 2a4 4 0 0 1 0 8z" fill="currentColor" />
+      </>
+    ),
+    colour: "text-working",
+  },
+  attention: { shape: <path d="M6 1.500 11 10.500H1z" fill="currentColor" />, colour: "text-attention" },
+  "disk full": { shape: <rect x="1.500" y="1.500" width="9" height="9" fill="currentColor" />, colour: "text-alarm" },
+  failed: { shape: <rect x="1.500" y="1.500" width="9" height="9" fill="currentColor" />, colour: "text-alarm" },
+  paused: { shape: <circle cx="6" cy="6" r="4" fill="none" stroke="currentColor" strokeWidth="2" />, colour: "text-stopped" },
+};
+const unknown = {
+  shape: <circle cx="6" cy="6" r="4" fill="none" stroke="currentColor" strokeWidth="1.500" strokeDasharray="2 1.600" />,
+  colour: "text-stopped",
+};
+
+export function Mark({ state, word = state }: { state: string; word?: string }) {
+  const m = marks[state] ?? unknown;
+  return (
+    <span className={`inline-flex items-center gap-1.5 whitespace-nowrap ${m.colour}`}>
+      <svg width="12" height="12" viewBox="0 0 12 12" aria-hidden="true" className="shrink-0">
+        {m.shape}
+      </svg>
+      {word}
+    </span>
+  );
+}

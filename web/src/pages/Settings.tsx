@@ -1,0 +1,211 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { useNavigate } from "react-router";
+import { toast } from "sonner";
+import { call, channelPath, explain, type Preview, type Settings, type Topic } from "../api/client";
+import { Command } from "../components/Copy";
+import { Dialog } from "../components/Panel";
+import { parseSize, quote, size } from "../lib/format";
+
+const exactSize = (n: number) => {
+  for (const [unit, factor] of [
+    ["GiB", 2 ** 30],
+    ["MiB", 2 ** 20],
+    ["KiB", 2 ** 10],
+  ] as const)
+    if (n % factor === 0) return `${n / factor}${unit}`;
+  return `${n}B`;
+};
+
+/** What a change does, before it is done. */
+function Effects({ preview }: { preview: Preview }) {
+  return (
+    <div className="space-y-2">
+      {preview.after && Object.keys(preview.after).length > 0 && (
+        <table className="timetable">
+          <tbody>
+            {Object.entries(preview.after).map(([name, value]) => (
+              <tr key={name}>
+                <th scope="row">{name}</th>
+                <td>{JSON.stringify(preview.before?.[name])}</td>
+                <td aria-hidden="true">→</td>
+                <td className="font-semibold">{JSON.stringify(value)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      {preview.effects.map((e) => (
+        <p key={e}>
+          <span className="text-attention" aria-hidden="true">
+            ▲{" "}
+          </span>
+          {e}
+        </p>
+      ))}
+    </div>
+  );
+}
+
+export function SettingsTab({ topic }: { topic: Topic }) {
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const initial = {
+    partitions: String(topic.partitionCount),
+    retain: topic.retain,
+    retainBytes: exactSize(topic.retainBytes),
+    maxBody: exactSize(topic.maxBody),
+    idWindow: topic.idWindow,
+    description: topic.description,
+  };
+  const [form, setForm] = useState(initial);
+  const [preview, setPreview] = useState<{ preview: Preview; settings: Settings }>();
+  const [removing, setRemoving] = useState<Preview>();
+  const [failed, setFailed] = useState("");
+  const path = channelPath(topic.address);
+
+  const changes: Settings = {};
+  const flags: string[] = [];
+  if (form.partitions !== initial.partitions) {
+    changes.partitions = Number(form.partitions);
+    flags.push(`-partitions ${form.partitions}`);
+  }
+  for (const name of ["retain", "idWindow", "description"] as const) {
+    if (form[name] === initial[name]) continue;
+    changes[name] = form[name];
+    flags.push(`-${name === "idWindow" ? "id-window" : name} ${quote(form[name])}`);
+  }
+  for (const name of ["retainBytes", "maxBody"] as const) {
+    if (form[name] === initial[name]) continue;
+    changes[name] = parseSize(form[name]) ?? 0;
+    flags.push(`-${name === "retainBytes" ? "retain-bytes" : "max-body"} ${form[name]}`);
+  }
+
+  const attempt = async (f: () => Promise<void>) => {
+    setFailed("");
+    try {
+      await f();
+      await client.invalidateQueries({ queryKey: ["topic", topic.address] });
+    } catch (error) {
+      setFailed(explain(error));
+    }
+  };
+  const look = (settings: Settings) =>
+    attempt(async () => {
+      const p = await call<Preview>("PATCH", `${path}?preview=true`, settings);
+      setPreview({ preview: p, settings });
+    });
+  const apply = () =>
+    attempt(async () => {
+      await call<Preview>("PATCH", path, preview!.settings);
+      setPreview(undefined);
+      toast.success(`${topic.address} is changed`);
+    });
+  const restore = async () => {
+    try {
+      await call<Topic>("POST", `${path}/restore`);
+      toast.success(`${topic.address} is back`);
+      navigate(`/channels/${topic.address}`);
+    } catch (error) {
+      toast.error(explain(error));
+    }
+  };
+  const remove = () =>
+    attempt(async () => {
+      const p = await call<Preview>("DELETE", path);
+      navigate("/channels");
+      toast(`${topic.address} is removed`, {
+        description: `It can be brought back until ${new Date(p.until!).toLocaleString("en-GB")}.`,
+        duration: 30_000,
+        action: { label: "Bring back", onClick: () => void restore() },
+      });
+    });
+
+  const fields: [keyof typeof form, string, string][] = [
+    ["partitions", "Partitions", "can grow, never shrink"],
+    ["retain", "Keep for", "a duration, such as 72h or 7d"],
+    ["retainBytes", "Keep per partition", `${size((parseSize(form.retainBytes) ?? 0) * Number(form.partitions || 0))} in all`],
+    ["maxBody", "Largest body", "up to 64MiB"],
+    ["idWindow", "Drop repeated ids within", "0s is off, up to 1h"],
+    ["description", "Description", ""],
+  ];
+
+  return (
+    <div className="grid gap-8 lg:grid-cols-[minmax(0,1fr)_20rem]">
+      <form
+        className="space-y-3"
+        onSubmit={(e) => {
+          e.preventDefault();
+          void look(changes);
+        }}
+      >
+        <div className="grid gap-3 sm:grid-cols-2">
+          {fields.map(([name, label, help]) => (
+            <label key={name} className="block">
+              <span className="label">
+                {label} {help && <span className="font-normal">({help})</span>}
+              </span>
+              <input className="field" value={form[name]} onChange={(e) => setForm({ ...form, [name]: e.target.value })} />
+            </label>
+          ))}
+        </div>
+        {flags.length > 0 && <Command text={`ferry set ${topic.address} ${flags.join(" ")}`} />}
+        {failed && (
+          <p role="alert" className="text-alarm">
+            <span aria-hidden="true">■ </span>
+            {failed}
+          </p>
+        )}
+        <button className="button" data-main disabled={flags.length === 0}>
+          See what changes
+        </button>
+      </form>
+      <aside className="space-y-4">
+        <section>
+          <h2>Pause</h2>
+          <p className="mb-2 text-soft">
+            {topic.paused ? "Publishing is refused; reading goes on." : "Refuse publishing for a while; reading goes on."}
+          </p>
+          <button className="button" onClick={() => void look({ paused: !topic.paused })}>
+            {topic.paused ? "End the pause" : "Pause publishing"}
+          </button>
+        </section>
+        <section>
+          <h2>Remove</h2>
+          <p className="mb-2 text-soft">It can be brought back for a day.</p>
+          <button
+            className="button"
+            data-alarm
+            onClick={() => void attempt(async () => setRemoving(await call<Preview>("DELETE", `${path}?preview=true`)))}
+          >
+            Remove the topic
+          </button>
+        </section>
+      </aside>
+      {preview && (
+        <Dialog open onClose={() => setPreview(undefined)} title="What changes" about={topic.address}>
+          <Effects preview={preview.preview} />
+          <div className="mt-4 flex gap-3">
+            <button className="button" data-main onClick={() => void apply()}>
+              Change it
+            </button>
+            <button className="button" onClick={() => setPreview(undefined)}>
+              Leave it
+            </button>
+          </div>
+        </Dialog>
+      )}
+      {removing && (
+        <Dialog open onClose={() => setRemoving(undefined)} title={`Remove ${topic.address}`} about="Nothing is deleted at once.">
+          <Effects preview={removing} />
+          <div className="mt-3 space-y-3">
+            <Command text={`ferry remove ${topic.address} -yes`} />
+            <button className="button" data-alarm onClick={() => void remove()}>
+              Remove it
+            </button>
+          </div>
+        </Dialog>
+      )}
+    </div>
+  );
+}

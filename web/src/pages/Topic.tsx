@@ -1,0 +1,162 @@
+import { useQuery } from "@tanstack/react-query";
+import { Send } from "lucide-react";
+import { useState } from "react";
+import { Link, useParams, useSearchParams } from "react-router";
+import { channelPath, explain, get, Problem, type Series, type Topic } from "../api/client";
+import { useLiveTopic } from "../api/live";
+import { Chart } from "../components/Chart";
+import { Copy } from "../components/Copy";
+import { Mark } from "../components/Mark";
+import { Notice } from "../components/Panel";
+import { SendDialog } from "../components/SendDialog";
+import { ago, count, rate, size } from "../lib/format";
+import { Messages } from "./Messages";
+import { Partitions } from "./Partitions";
+import { SettingsTab } from "./Settings";
+
+const tabs = ["messages", "partitions", "settings"] as const;
+
+function Figure({ name, value, unit }: { name: string; value: string; unit?: string }) {
+  return (
+    <div className="min-w-28">
+      <dt className="text-[length:var(--text-small)] text-soft">{name}</dt>
+      <dd className="text-lg font-semibold tabular-nums">
+        {value} {unit && <span className="text-[length:var(--text-small)] font-normal text-soft">{unit}</span>}
+      </dd>
+    </div>
+  );
+}
+
+function Rates({ address }: { address: string }) {
+  const [hour, setHour] = useState(false);
+  const series = useQuery({
+    queryKey: ["rates", address, hour],
+    queryFn: () => get<Series>(`${channelPath(address)}/rates?span=${hour ? "1h" : "5m"}`),
+    refetchInterval: hour ? 10_000 : 2_000,
+    placeholderData: (old) => old,
+  });
+  if (!series.data) return <div className="h-44" />;
+  const { start, stepSeconds: step, flow } = series.data;
+  const begin = Date.parse(start) / 1000;
+  return (
+    <div>
+      <Chart
+        label="Messages per second"
+        unit="/s"
+        times={flow.map((_, i) => begin + i * step)}
+        lines={[
+          { label: "in", values: flow.map((f) => f.messagesIn / step) },
+          { label: "out", values: flow.map((f) => f.messagesOut / step), dashed: true },
+        ]}
+      />
+      <div className="flex gap-3 text-[length:var(--text-small)]">
+        {[false, true].map((h) => (
+          <button
+            key={String(h)}
+            className={h === hour ? "font-semibold" : "text-sea hover:underline"}
+            aria-pressed={h === hour}
+            onClick={() => setHour(h)}
+          >
+            {h ? "last hour" : "last 5 minutes"}
+          </button>
+        ))}
+      </div>
+    </div>
+  );
+}
+
+export function TopicPage() {
+  const { space, channel } = useParams();
+  const address = `${space}/${channel}`;
+  const [params, setParams] = useSearchParams();
+  const [sending, setSending] = useState(false);
+  const whole = useQuery({
+    queryKey: ["topic", address],
+    queryFn: () => get<Topic>(channelPath(address)),
+    refetchInterval: 2000,
+    retry: (n, e) => !(e instanceof Problem) && n < 3,
+  });
+  const live = useLiveTopic(address);
+  const tab = tabs.find((t) => t === params.get("tab")) ?? "messages";
+
+  if (whole.error && !whole.data) {
+    return (
+      <Notice mark={<Mark state="attention" word="" />} title={explain(whole.error)}>
+        <p>
+          <Link to="/channels">All channels</Link>
+        </p>
+      </Notice>
+    );
+  }
+  if (!whole.data) return <Notice title={`Waiting for ${address}`} />;
+  const topic = {
+    ...whole.data,
+    ...(live && {
+      state: live.state,
+      messages: live.messages,
+      bytes: live.bytes,
+      rates: live.rates,
+      oldest: live.oldest,
+      newest: live.newest,
+    }),
+  };
+  const forecast = topic.forecast;
+
+  return (
+    <>
+      <div className="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
+        <h1 className="address flex items-center gap-1">
+          {topic.address}
+          <Copy text={topic.address} what="address" />
+        </h1>
+        <Mark state={topic.state} />
+        <p className="mr-auto text-soft">{topic.description}</p>
+        <button className="button" data-main disabled={topic.paused} onClick={() => setSending(true)}>
+          <Send size={15} aria-hidden /> Send a message
+        </button>
+      </div>
+      <dl className="mb-3 flex flex-wrap gap-x-6 gap-y-1">
+        <Figure name="In" value={rate(topic.rates.messagesIn)} unit={`/s, ${size(topic.rates.bytesIn)}/s`} />
+        <Figure name="Out" value={rate(topic.rates.messagesOut)} unit={`/s, ${size(topic.rates.bytesOut)}/s`} />
+        <Figure name="Kept" value={count(topic.messages)} unit={`messages, ${size(topic.bytes)}`} />
+        <Figure name="Oldest" value={ago(topic.oldest)} unit="old" />
+        <Figure name="Keeps" value={topic.retain} unit={`or ${size(topic.retainBytes)} a partition`} />
+        <Figure
+          name="At the last hour's rate"
+          value={forecast && forecast.messagesPerSecond > 0 ? size(forecast.bytes) : "–"}
+          unit={forecast && forecast.messagesPerSecond > 0 ? `on disk, limited by ${forecast.limitedBy}` : "nothing came in"}
+        />
+      </dl>
+      <Rates address={address} />
+      <div className="mt-4 mb-3 flex gap-6 border-b border-hair" role="tablist" aria-label="Parts of the topic">
+        {tabs.map((t) => (
+          <button
+            key={t}
+            role="tab"
+            id={`tab-${t}`}
+            aria-selected={t === tab}
+            aria-controls={`panel-${t}`}
+            className={`-mb-px border-b-2 py-1.5 ${t === tab ? "border-sea font-semibold" : "border-transparent text-soft hover:text-ink"}`}
+            onClick={() =>
+              setParams(
+                (p) => {
+                  p.set("tab", t);
+                  return p;
+                },
+                { replace: true },
+              )
+            }
+          >
+            {{ messages: "Messages", partitions: `Partitions (${topic.partitionCount})`, settings: "Settings" }[t]}
+          </button>
+        ))}
+      </div>
+      <div role="tabpanel" id={`panel-${tab}`} aria-labelledby={`tab-${tab}`}>
+        {tab === "messages" && <Messages topic={topic} />}
+        {tab === "partitions" && <Partitions topic={topic} />}
+        {tab === "settings" && <SettingsTab topic={whole.data} />}
+      </div>
+      {sending && <SendDialog topic={topic} onClose={() => setSending(false)} />}
+    </>
+  );
+}
