@@ -63,7 +63,6 @@ type Node struct {
 	inHand   *semaphore.Weighted
 	diskFull atomic.Bool
 	serving  atomic.Bool
-	streams  atomic.Int64
 	cancel   context.CancelFunc
 	wg       sync.WaitGroup
 	changes  signal

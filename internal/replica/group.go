@@ -252,10 +252,7 @@ func (g *Group) run() (needsSync bool) {
 		if g.unsynced {
 			return false // woken by something else while the sync runs
 		}
-		if !g.persist() {
-			return false
-		}
-		return true
+		return g.persist()
 	}
 	for {
 		g.runChores()
@@ -266,10 +263,7 @@ func (g *Group) run() (needsSync bool) {
 		rd := g.node.Ready()
 		g.ready = &rd
 		if rd.MustSync || len(rd.Entries) > 0 {
-			if !g.persist() {
-				return false
-			}
-			return true
+			return g.persist()
 		}
 		g.finish()
 	}

@@ -1,0 +1,127 @@
+package address
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestAddressesAreReadAndPrintedBack(t *testing.T) {
+	for text, kind := range map[string]Kind{
+		"coldchain":                        KindSpace,
+		"coldchain/readings":               KindChannel,
+		"coldchain/readings#3":             KindPartition,
+		"coldchain/readings#3:1200":        KindMessage,
+		"coldchain/readings#0:0":           KindMessage,
+		"coldchain/readings@compliance":    KindGroup,
+		"coldchain/inspections/dead":       KindDead,
+		"coldchain/readings@forecast/dead": KindDead,
+		"9.a_b-c/x":                        KindChannel,
+	} {
+		a, err := Parse(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, kind, a.Kind(), text)
+		assert.Equal(t, text, a.String())
+	}
+}
+
+func TestWrongAddressesAreRefusedWithWhatIsAllowed(t *testing.T) {
+	for text, problem := range map[string]string{
+		"":                         "missing",
+		"Coldchain":                `'C' at place 1`,
+		"coldchain/":               "empty",
+		"coldchain/read ings":      `' ' at place 5`,
+		"coldchain/-x":             `'-' at place 1`,
+		"coldchain/readings#":      "a number is missing",
+		"coldchain/readings#1000":  "too large",
+		"coldchain/readings#01":    "starts with a 0",
+		"coldchain/readings#3:-1":  "not a whole number",
+		"coldchain/readings#3@g":   "partition together with a group",
+		"coldchain/readings/alive": "after the channel",
+		strings.Repeat("a", 101):   "101 characters",
+	} {
+		_, err := Parse(text)
+		var e *Error
+		require.ErrorAs(t, err, &e, text)
+		assert.Contains(t, err.Error(), problem)
+		assert.NotEmpty(t, e.Allowed)
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	for _, s := range []string{"coldchain/readings#3:1200", "a@b", "a/b@c/dead", "a/b#9:9@c", "é/b", "a//dead"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		if a, err := Parse(text); err == nil {
+			assert.Equal(t, text, a.String(), "one thing has one address")
+		}
+	})
+}
+
+func FuzzParsePosition(f *testing.F) {
+	for _, s := range []string{"first", "last", "offset:1200", "time:2026-11-23T08:00:00Z", "ago:90m", "group:compliance", "ago:1d12h", "time:x"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		p, err := ParsePosition(text)
+		if err != nil {
+			return
+		}
+		again, err := ParsePosition(p.String())
+		require.NoError(t, err, p.String())
+		assert.True(t, p.Time.Equal(again.Time))
+		p.Time, again.Time = time.Time{}, time.Time{}
+		assert.Equal(t, p, again)
+	})
+}
+
+func TestPositions(t *testing.T) {
+	now := time.Date(2026, 11, 23, 9, 30, 0, 0, time.UTC)
+	p, err := ParsePosition("ago:90m")
+	require.NoError(t, err)
+	at, ok := p.TimeAt(now)
+	assert.True(t, ok)
+	assert.Equal(t, time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC), at)
+	for _, wrong := range []string{"", "first:1", "offset:", "offset:-1", "offset:1.5", "time:yesterday", "ago:-5m", "ago:soon", "group:No", "middle"} {
+		_, err := ParsePosition(wrong)
+		assert.ErrorContains(t, err, "allowed: first, last", wrong)
+	}
+}
+
+func TestDurationsAndSizes(t *testing.T) {
+	for text, want := range map[string]time.Duration{"7d": 168 * time.Hour, "1d12h": 36 * time.Hour, "72h": 72 * time.Hour, "0.5d": 12 * time.Hour, "500ms": 500 * time.Millisecond, "0s": 0} {
+		got, err := ParseDuration(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, got, text)
+		again, err := ParseDuration(FormatDuration(got))
+		require.NoError(t, err)
+		assert.Equal(t, want, again)
+	}
+	for d, want := range map[time.Duration]string{72 * time.Hour: "3d", 36 * time.Hour: "1d12h", 90 * time.Minute: "1h30m", 2 * time.Hour: "2h", 20 * time.Minute: "20m", 65 * time.Second: "1m5s", 0: "0s", 10 * time.Hour: "10h"} {
+		assert.Equal(t, want, FormatDuration(d))
+	}
+	for text, want := range map[string]int64{"10GiB": 10 << 30, "500MB": 500e6, "1.5KiB": 1536, "42": 42, "42B": 42} {
+		got, err := ParseSize(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, got)
+	}
+	for _, wrong := range []string{"", "GiB", "10 apples", "-1B", "1e40TiB", "NaN"} {
+		_, err := ParseSize(wrong)
+		assert.Error(t, err, wrong)
+	}
+	for _, wrong := range []string{"", "d", "1y", "-1d", "99999999d", "1h-2m"} {
+		_, err := ParseDuration(wrong)
+		assert.Error(t, err, wrong)
+	}
+}
+
+func TestNearest(t *testing.T) {
+	names := []string{"coldchain/journeys", "coldchain/readings", "depot/orders"}
+	assert.Equal(t, "coldchain/readings", Nearest("coldchain/reading", names))
+	assert.Equal(t, "coldchain/readings", Nearest("coldchian/readings", names))
+	assert.Empty(t, Nearest("something/else-entirely", names))
+}

@@ -1,0 +1,112 @@
+package topic
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"steadyferry/internal/core/journal"
+)
+
+func TestABatchThatComesTwiceIsAnsweredWithItsFirstPlace(t *testing.T) {
+	p := NewPublishers()
+	id := uuid.New()
+	_, repeat, err := p.Check(id, 1, 3)
+	require.NoError(t, err)
+	assert.False(t, repeat)
+	for i := range uint64(8) {
+		p.Note(id, 1+3*i, 3, int64(100+3*i))
+	}
+	restored, err := DecodePublishers(p.Encode())
+	require.NoError(t, err)
+	for name, m := range map[string]*Publishers{"itself": p, "a clone": p.Clone(), "saved and loaded": restored} {
+		offset, repeat, err := m.Check(id, 22, 3)
+		require.NoError(t, err, name)
+		assert.True(t, repeat)
+		assert.EqualValues(t, 121, offset)
+		offset, repeat, err = m.Check(id, 23, 1)
+		require.NoError(t, err)
+		assert.True(t, repeat)
+		assert.EqualValues(t, 122, offset, "a part of a batch")
+		offset, repeat, err = m.Check(id, 1, 3)
+		require.NoError(t, err)
+		assert.True(t, repeat)
+		assert.EqualValues(t, -1, offset, "too long ago")
+		_, repeat, err = m.Check(id, 25, 3)
+		require.NoError(t, err)
+		assert.False(t, repeat, "the next one")
+		var gap *SequenceGap
+		_, _, err = m.Check(id, 26, 3)
+		require.ErrorAs(t, err, &gap)
+		assert.EqualValues(t, 25, gap.Want)
+		_, _, err = m.Check(id, 24, 3)
+		assert.ErrorAs(t, err, &gap, "it is half known")
+	}
+	_, err = DecodePublishers(p.Encode()[:30])
+	assert.Error(t, err)
+}
+
+func TestThePublisherThatWasSilentForLongestIsForgotten(t *testing.T) {
+	p := NewPublishers()
+	ids := make([]uuid.UUID, MaxPublishers+1)
+	for i := range ids {
+		ids[i] = uuid.New()
+		p.Note(ids[i], 1, 1, int64(i))
+		p.Note(ids[0], uint64(i+1), 1, 0) // the first one stays busy
+	}
+	_, repeat, _ := p.Check(ids[1], 1, 1)
+	assert.False(t, repeat, "forgotten")
+	_, repeat, _ = p.Check(ids[0], 1, 1)
+	assert.True(t, repeat)
+}
+
+func TestIDsAreRememberedForTheWindow(t *testing.T) {
+	w := NewIDs(time.Second)
+	for i := range int64(5000) {
+		w.Note(fmt.Sprint("id-", i), i, i*1000)
+	}
+	offset, known := w.Offset("id-4500", 5_000_000)
+	assert.True(t, known)
+	assert.EqualValues(t, 4500, offset)
+	_, known = w.Offset("id-3999", 5_000_000)
+	assert.False(t, known)
+	assert.Equal(t, 1000, w.Len(), "the others are forgotten")
+}
+
+func TestRetentionDropsWholeSegmentsPastEitherLimit(t *testing.T) {
+	minute := time.Minute.Microseconds()
+	segments := []journal.SegmentInfo{{Bytes: 100, LastTime: 10 * minute}, {Bytes: 100, LastTime: 20 * minute}, {Bytes: 100, LastTime: 30 * minute}, {Bytes: 50, LastTime: 40 * minute}}
+	for _, c := range []struct {
+		name string
+		r    Retention
+		now  int64
+		want int
+	}{
+		{"young and small", Retention{time.Hour, 1000}, 60 * minute, 0},
+		{"the first is too old", Retention{time.Hour, 1000}, 71 * minute, 1},
+		{"all are too old, the active one stays", Retention{time.Hour, 1000}, 500 * minute, 3},
+		{"too large by a little", Retention{time.Hour, 349}, 60 * minute, 1},
+		{"too large by two", Retention{time.Hour, 200}, 60 * minute, 2},
+		{"too large, the active one stays", Retention{time.Hour, 1}, 60 * minute, 3},
+	} {
+		assert.Equal(t, c.want, c.r.Drop(segments, c.now), c.name)
+	}
+	assert.True(t, Retention{Age: time.Hour}.ActiveIsOld(segments, 101*minute))
+	assert.False(t, Retention{Age: time.Hour}.ActiveIsOld(segments, 99*minute))
+}
+
+func TestTheForecastSaysWhichLimitCounts(t *testing.T) {
+	r := Retention{Age: 24 * time.Hour, Bytes: 1 << 30}
+	f := r.Predict(1000, 10, 6, 3)
+	assert.Equal(t, "age", f.LimitedBy)
+	assert.EqualValues(t, 1000*86400*3, f.Bytes)
+	assert.EqualValues(t, 10*86400, f.Messages)
+	f = r.Predict(1<<20, 10, 6, 1)
+	assert.Equal(t, "bytes", f.LimitedBy)
+	assert.EqualValues(t, 6<<30, f.Bytes)
+	assert.Equal(t, 6144*time.Second, f.Span)
+}
