@@ -301,6 +301,40 @@ const (
 	lineBatchBytes = 1 << 20
 )
 
+// lineReader reads lines in a goroutine of its own, so that its user can go
+// on when none comes for a while.
+type lineReader struct {
+	lines chan []byte
+	err   error // valid once lines is closed
+}
+
+func (s *Server) readLines(c *gin.Context, limit int, done <-chan struct{}) *lineReader {
+	r := &lineReader{lines: make(chan []byte, 64)}
+	control := http.NewResponseController(c.Writer)
+	in := bufio.NewReaderSize(c.Request.Body, 64<<10)
+	go func() {
+		defer close(r.lines)
+		for {
+			if in.Buffered() == 0 {
+				control.SetReadDeadline(time.Now().Add(bodyStall))
+			}
+			var line []byte
+			if line, r.err = readLine(in, limit); r.err != nil {
+				return
+			}
+			select {
+			case r.lines <- line:
+			case <-done:
+				return
+			}
+		}
+	}()
+	return r
+}
+
+// lineLinger is how long lines wait for others to be published with.
+const lineLinger = 5 * time.Millisecond
+
 // publishLines publishes a stream of JSON messages, one a line. What came
 // before a wrong line is kept, and the answer says how much that is.
 func (s *Server) publishLines(c *gin.Context, t *node.Topic, partition int) {
@@ -309,94 +343,99 @@ func (s *Server) publishLines(c *gin.Context, t *node.Topic, partition int) {
 		return
 	}
 	defer release()
-	maxLine := int(t.Channel().MaxBody*2) + 1<<16
-	control := http.NewResponseController(c.Writer)
-	lines := bufio.NewReaderSize(c.Request.Body, 64<<10)
-	var total client.Published
-	total.Receipts = []client.Receipt{}
-	var gathered []*message.Message
-	bytesGathered := 0
-	flush := func() error {
-		if len(gathered) == 0 {
-			return nil
-		}
-		ctx, cancel := context.WithTimeout(c, requestTimeout)
-		defer cancel()
-		receipts, err := s.node.PublishMessages(ctx, t, partition, gathered)
-		p := published(receipts)
-		total.Accepted += p.Accepted
-		total.Dropped += p.Dropped
-		total.Receipts = append(total.Receipts, p.Receipts...)
-		total.Receipts = total.Receipts[max(len(total.Receipts)-1000, 0):]
-		gathered, bytesGathered = gathered[:0], 0
-		return err
+	done := make(chan struct{})
+	defer close(done)
+	p := &linePublisher{server: s, topic: t, partition: partition, ctx: context.WithoutCancel(c)}
+	p.total.Receipts = []client.Receipt{}
+	number, err := p.run(s.readLines(c, int(t.Channel().MaxBody*2)+1<<16, done))
+	if flushErr := p.flush(); flushErr != nil {
+		err = flushErr
 	}
-	stop := func(number int, err error) {
-		if flushErr := flush(); flushErr != nil {
-			err = flushErr
-		}
-		p := *problemOf(err)
-		p.Line = number
-		p.Accepted = &total.Accepted
-		writeProblem(c, &p)
-	}
-	for number := 1; ; number++ {
-		if lines.Buffered() == 0 {
-			// Nothing more is here: do not let what is gathered wait for it.
-			control.SetReadDeadline(time.Now().Add(5 * time.Millisecond))
-			if _, err := lines.Peek(1); isTimeout(err) {
-				if err := flush(); err != nil {
-					stop(number, err)
-					return
-				}
-			}
-			control.SetReadDeadline(time.Now().Add(bodyStall))
-		}
-		line, err := readLine(lines, maxLine)
-		if err == io.EOF {
-			break
-		}
-		if err != nil {
-			stop(number, err)
-			return
-		}
-		if line = bytes.TrimSpace(line); len(line) == 0 {
-			continue
-		}
-		m, err := parseMessage(line)
-		if err == nil {
-			if err = m.Check(t.Channel().MaxBody); err != nil {
-				if errors.Is(err, message.ErrTooLarge) {
-					err = &client.Problem{Type: "urn:steady-ferry:problem:too-large", Status: http.StatusRequestEntityTooLarge, Title: titleOf[node.TooLarge], Detail: err.Error()}
-				} else {
-					err = invalid("", err.Error(), "")
-				}
-			}
-		}
-		if err != nil {
-			stop(number, err)
-			return
-		}
-		gathered = append(gathered, m)
-		bytesGathered += len(line)
-		if len(gathered) >= lineBatchCount || bytesGathered >= lineBatchBytes {
-			if err := flush(); err != nil {
-				stop(number, err)
-				return
-			}
-		}
-	}
-	if err := flush(); err != nil {
-		stop(0, err)
+	if err == nil {
+		c.JSON(http.StatusOK, p.total)
 		return
 	}
-	control.SetReadDeadline(time.Time{})
-	c.JSON(http.StatusOK, total)
+	problem := *problemOf(err)
+	problem.Line = number
+	problem.Accepted = &p.total.Accepted
+	writeProblem(c, &problem)
 }
 
-func isTimeout(err error) bool {
-	var timeout interface{ Timeout() bool }
-	return errors.As(err, &timeout) && timeout.Timeout()
+// linePublisher gathers the messages of a stream and publishes them.
+type linePublisher struct {
+	server    *Server
+	topic     *node.Topic
+	partition int
+	ctx       context.Context
+	gathered  []*message.Message
+	bytes     int
+	total     client.Published
+}
+
+// run publishes line after line and returns the number of the one at which it
+// stopped.
+func (p *linePublisher) run(in *lineReader) (number int, err error) {
+	linger := time.NewTimer(lineLinger)
+	defer linger.Stop()
+	for number = 1; ; {
+		select {
+		case line, ok := <-in.lines:
+			if !ok {
+				if in.err == io.EOF {
+					return 0, nil
+				}
+				return number, in.err
+			}
+			if err := p.add(bytes.TrimSpace(line)); err != nil {
+				return number, err
+			}
+			number++
+			if len(p.gathered) < lineBatchCount && p.bytes < lineBatchBytes {
+				if len(p.gathered) == 1 {
+					linger.Reset(lineLinger)
+				}
+				continue
+			}
+		case <-linger.C:
+		}
+		if err := p.flush(); err != nil {
+			return number, err
+		}
+	}
+}
+
+func (p *linePublisher) add(line []byte) error {
+	if len(line) == 0 {
+		return nil
+	}
+	m, err := parseMessage(line)
+	if err != nil {
+		return err
+	}
+	if err := m.Check(p.topic.Channel().MaxBody); errors.Is(err, message.ErrTooLarge) {
+		return &client.Problem{Type: "urn:steady-ferry:problem:too-large", Status: http.StatusRequestEntityTooLarge, Title: titleOf[node.TooLarge], Detail: err.Error()}
+	} else if err != nil {
+		return invalid("", err.Error(), "")
+	}
+	p.gathered = append(p.gathered, m)
+	p.bytes += len(line)
+	return nil
+}
+
+func (p *linePublisher) flush() error {
+	if len(p.gathered) == 0 {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(p.ctx, requestTimeout)
+	defer cancel()
+	receipts, err := p.server.node.PublishMessages(ctx, p.topic, p.partition, p.gathered)
+	kept := published(receipts)
+	p.total.Accepted += kept.Accepted
+	p.total.Dropped += kept.Dropped
+	p.total.Receipts = append(p.total.Receipts, kept.Receipts...)
+	p.total.Receipts = p.total.Receipts[max(len(p.total.Receipts)-1000, 0):]
+	p.gathered, p.bytes = nil, 0
+	return err
 }
 
 // readLine reads one line of at most limit bytes; its bytes are its own.

@@ -220,6 +220,9 @@ func (s *Server) launch(ctx context.Context, urlFile string) error {
 		slog.Warn("the PostgreSQL that an earlier run left does not answer; ending it", "pid", pid)
 		end(pid)
 	}
+	if err := s.clearLock(ctx); err != nil {
+		return err
+	}
 	port := s.port
 	if port == 0 {
 		if port, err = freePort(); err != nil {
@@ -276,6 +279,42 @@ func (s *Server) running() (pid int, ok bool) {
 	}
 	want, err := filepath.EvalSymlinks(s.dir)
 	return pid, err == nil && cwd == want
+}
+
+// clearLock removes the lock file of a server that was killed, once none of
+// its processes works in the directory any more. The server itself would take
+// a dead process that nobody has waited for as one that lives.
+func (s *Server) clearLock(ctx context.Context) error {
+	lock := filepath.Join(s.dir, "postmaster.pid")
+	if _, err := os.Stat(lock); os.IsNotExist(err) {
+		return nil
+	}
+	dir, err := filepath.EvalSymlinks(s.dir)
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	for {
+		left := 0
+		links, err := filepath.Glob("/proc/[0-9]*/cwd")
+		if err != nil {
+			return err
+		}
+		for _, link := range links {
+			if cwd, err := os.Readlink(link); err == nil && cwd == dir {
+				left++
+			}
+		}
+		if left == 0 {
+			return os.Remove(lock)
+		}
+		select {
+		case <-ctx.Done():
+			return fmt.Errorf("%d processes of an earlier PostgreSQL still work in %s", left, s.dir)
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
 }
 
 func (s *Server) answers(ctx context.Context, limit time.Duration) error {

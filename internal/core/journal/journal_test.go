@@ -31,7 +31,7 @@ func open(t *testing.T, dir string, o Options) (*Store, *Journal) {
 	if o.SegmentBytes == 0 {
 		o.SegmentBytes = 1 << 20
 	}
-	store, err := OpenStore(dir)
+	store, err := openStore(dir, 1<<20)
 	require.NoError(t, err)
 	j, err := store.Open("1/0", o)
 	require.NoError(t, err)

@@ -24,11 +24,13 @@ type Store struct {
 
 // OpenStore opens the journals below dir. It first writes back what an
 // earlier run had made durable in the sync log only.
-func OpenStore(dir string) (*Store, error) {
+func OpenStore(dir string) (*Store, error) { return openStore(dir, syncLogBytes) }
+
+func openStore(dir string, logBytes int64) (*Store, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
 	}
-	log, err := openSyncLog(dir, syncLogBytes)
+	log, err := openSyncLog(dir, logBytes)
 	if err != nil {
 		return nil, err
 	}
@@ -42,6 +44,10 @@ func (s *Store) Close() error {
 	var errs []error
 	for _, j := range s.open {
 		errs = append(errs, j.syncFiles())
+	}
+	// Nothing is left to be written back at the next start.
+	errs = append(errs, s.log.settle())
+	for _, j := range s.open {
 		j.closeFiles()
 	}
 	s.log.close()
@@ -117,7 +123,7 @@ func (j *Journal) Flush() error {
 func (s *Store) FlushTogether(journals []*Journal) error {
 	for len(journals) > 0 {
 		n, bytes := 0, 0
-		for n < len(journals) && (n == 0 || bytes+journals[n].pendingBytes < syncLogBytes/4) {
+		for n < len(journals) && (n == 0 || bytes+journals[n].pendingBytes < int(s.log.limit/4)) {
 			bytes += journals[n].pendingBytes
 			n++
 		}
