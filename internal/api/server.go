@@ -217,6 +217,7 @@ func writeProblem(c *gin.Context, p *client.Problem) {
 	if err != nil {
 		panic(err) // plain fields
 	}
+	c.Writer.Header().Set("Content-Type", client.ProblemType) // a stream may have set its own
 	c.Data(p.Status, client.ProblemType, b)
 }
 

@@ -127,6 +127,9 @@ func ShareDatabase() (stop func(), err error) {
 	}, nil
 }
 
+// SharedDatabase makes an empty database on the server that the tests share.
+func SharedDatabase(t testing.TB) string { return NewDatabase(t, shared) }
+
 // NewDatabase makes an empty database on a server and returns its URL.
 func NewDatabase(t testing.TB, server string) string {
 	t.Helper()

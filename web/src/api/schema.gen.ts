@@ -718,8 +718,8 @@ export interface components {
             who: string;
             action: string;
             address: string;
-            before: unknown;
-            after: unknown;
+            before: Record<string, never> | null;
+            after: Record<string, never> | null;
         };
     };
     responses: {

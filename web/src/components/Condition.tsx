@@ -1,6 +1,6 @@
 import { autocompletion, type CompletionContext } from "@codemirror/autocomplete";
-import { setDiagnostics } from "@codemirror/lint";
-import CodeMirror, { EditorView, keymap, Prec, type ReactCodeMirrorRef } from "@uiw/react-codemirror";
+import { linter } from "@codemirror/lint";
+import CodeMirror, { EditorView, keymap, Prec } from "@uiw/react-codemirror";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { get, type ConditionCheck } from "../api/client";
 
@@ -38,6 +38,12 @@ const look = EditorView.theme({
   ".cm-selectionBackground, &.cm-focused .cm-selectionBackground": { backgroundColor: "var(--sea-soft) !important" },
 });
 
+/** Asks the service whether a condition compiles. */
+async function check(where: string): Promise<ConditionCheck> {
+  if (!where.trim()) return { ok: true };
+  return get<ConditionCheck>("/conditions/check?where=" + encodeURIComponent(where)).catch(() => ({ ok: true }));
+}
+
 /** An editor for a condition, with completion and the error at its place. */
 export default function Condition({
   value,
@@ -50,39 +56,11 @@ export default function Condition({
   onChange: (text: string) => void;
   onRun: (text: string) => void;
 }) {
-  const editor = useRef<ReactCodeMirrorRef>(null);
-  const [check, setCheck] = useState<ConditionCheck>({ ok: true });
+  const [answer, setAnswer] = useState<ConditionCheck>({ ok: true });
   const run = useRef(onRun);
   useEffect(() => {
     run.current = onRun;
   });
-
-  useEffect(() => {
-    let stale = false;
-    const timer = setTimeout(async () => {
-      const answer: ConditionCheck = value.trim()
-        ? await get<ConditionCheck>("/conditions/check?where=" + encodeURIComponent(value)).catch(() => ({ ok: true }))
-        : { ok: true };
-      if (stale) return;
-      setCheck(answer);
-      const view = editor.current?.view;
-      if (!view) return;
-      const at = Math.min(Math.max((answer.column ?? 1) - 1, 0), view.state.doc.length);
-      const word = /^[\w.]+/.exec(view.state.doc.sliceString(at))?.[0].length ?? 1;
-      view.dispatch(
-        setDiagnostics(
-          view.state,
-          answer.ok
-            ? []
-            : [{ from: at, to: Math.min(at + word, view.state.doc.length), severity: "error", message: answer.problem ?? "" }],
-        ),
-      );
-    }, 250);
-    return () => {
-      stale = true;
-      clearTimeout(timer);
-    };
-  }, [value]);
 
   const extensions = useMemo(() => {
     const complete = (c: CompletionContext) => {
@@ -97,8 +75,18 @@ export default function Condition({
         validFor: /^[\w.]*$/,
       };
     };
+    const lint = async (view: EditorView) => {
+      const text = view.state.doc.toString();
+      const a = await check(text);
+      setAnswer(a);
+      if (a.ok) return [];
+      const at = Math.min(Math.max((a.column ?? 1) - 1, 0), Math.max(text.length - 1, 0));
+      const word = /^[\w.]+/.exec(text.slice(at))?.[0].length ?? 1;
+      return [{ from: at, to: Math.min(at + word, text.length), severity: "error" as const, message: a.problem ?? "" }];
+    };
     return [
       EditorView.cspNonce.of(nonce),
+      linter(lint, { delay: 250 }),
       look,
       EditorView.contentAttributes.of({ "aria-label": "Condition" }),
       autocompletion({ override: [complete] }),
@@ -130,7 +118,6 @@ export default function Condition({
   return (
     <div className="min-w-0">
       <CodeMirror
-        ref={editor}
         value={value}
         onChange={onChange}
         theme="none"
@@ -146,11 +133,11 @@ export default function Condition({
         extensions={extensions}
       />
       <p role="status" className="mt-0.5 min-h-5 text-[length:var(--text-small)] text-alarm">
-        {!check.ok && (
+        {!answer.ok && (
           <>
             <span aria-hidden="true">■ </span>
-            column {check.column}: {check.problem}
-            {check.hint && <span className="text-soft"> — {check.hint}</span>}
+            column {answer.column}: {answer.problem}
+            {answer.hint && <span className="text-soft"> — {answer.hint}</span>}
           </>
         )}
       </p>

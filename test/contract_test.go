@@ -1,0 +1,134 @@
+package test
+
+import (
+	"bytes"
+	"context"
+	"io"
+	"net/http"
+	"strings"
+	"testing"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers/gorillamux"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"steadyferry/client"
+	"steadyferry/test/harness"
+)
+
+// Every answer is as the OpenAPI document says, and every operation of the
+// document is asked for here.
+func TestAnswersKeepToTheDocument(t *testing.T) {
+	n := harness.Start(t)
+	document := n.Ask("GET", "/api/v1/openapi.json", "").Body
+	loader := openapi3.NewLoader()
+	doc, err := loader.LoadFromData([]byte(document))
+	require.NoError(t, err)
+	doc.Servers = nil
+	router, err := gorillamux.NewRouter(doc)
+	require.NoError(t, err)
+	openapi3filter.RegisterBodyDecoder(client.NDJSONType, firstLine)
+	openapi3filter.RegisterBodyDecoder(client.RecordsType, openapi3filter.FileBodyDecoder)
+	openapi3filter.RegisterBodyDecoder("text/event-stream", openapi3filter.FileBodyDecoder)
+
+	const readings = "/api/v1/channels/coldchain/readings"
+	asked := map[string]bool{}
+	for _, c := range []struct{ method, path, body, contentType, accept string }{
+		{"GET", "/healthz", "", "", ""},
+		{"GET", "/readyz", "", "", ""},
+		{"GET", "/metrics", "", "", ""},
+		{"GET", "/api/v1/openapi.json", "", "", ""},
+		{"POST", "/api/v1/session", `{"token":"` + n.Token + `"}`, "application/json", ""},
+		{"POST", "/api/v1/session", `{"token":"wrong"}`, "application/json", ""},
+		{"GET", "/api/v1/session", "", "", ""},
+		{"POST", "/api/v1/links", "", "", ""},
+		{"POST", "/api/v1/spaces", `{"space":"coldchain","labels":{"team":"logistics"}}`, "application/json", ""},
+		{"POST", "/api/v1/spaces", `{"space":"coldchain"}`, "application/json", ""},
+		{"GET", "/api/v1/spaces", "", "", ""},
+		{"GET", "/api/v1/spaces/coldchain", "", "", ""},
+		{"PATCH", "/api/v1/spaces/coldchain", `{"description":"boxes"}`, "application/json", ""},
+		{"POST", "/api/v1/channels", `{"address":"coldchain/readings","kind":"topic","partitions":2}`, "application/json", ""},
+		{"POST", "/api/v1/channels", `{"address":"coldchain/readings","kind":"topic","partitions":0}`, "application/json", ""},
+		{"GET", readings, "", "", ""},
+		{"POST", readings + "/messages", `{"celsius":8.5}`, "application/json", ""},
+		{"POST", readings + "/messages", `{"key":"a","body":"text"}`, client.MessageType, ""},
+		{"POST", readings + "/messages", `{"body":1}`, client.NDJSONType, ""},
+		{"POST", readings + "/messages", `{broken`, client.NDJSONType, ""},
+		{"GET", readings + "/messages", "", "", ""},
+		{"GET", readings + "/messages?where=x", "", "", ""},
+		{"GET", readings + "/partitions/0/records", "", "", ""},
+		{"GET", readings + "/partitions/0/records", "", "", client.RecordsType},
+		{"GET", readings + "/partitions/0/messages/0", "", "", ""},
+		{"GET", readings + "/partitions/0/messages/99", "", "", ""},
+		{"GET", readings + "/rates", "", "", ""},
+		{"GET", "/api/v1/channels", "", "", ""},
+		{"GET", "/api/v1/channels?limit=0", "", "", ""},
+		{"GET", "/api/v1/status", "", "", ""},
+		{"GET", "/api/v1/live", "", "", ""},
+		{"GET", readings + "/tail", "", "", ""},
+		{"GET", "/api/v1/lookup?address=coldchain/reading", "", "", ""},
+		{"GET", "/api/v1/conditions/check?where=body.a", "", "", ""},
+		{"GET", "/api/v1/conditions/check?where=size", "", "", ""},
+		{"PATCH", readings + "?preview=true", `{"partitions":3}`, "application/json", ""},
+		{"PATCH", readings, `{"labels":{"a":"b"}}`, "application/json", ""},
+		{"DELETE", readings + "?preview=true", "", "", ""},
+		{"DELETE", readings, "", "", ""},
+		{"POST", readings + "/restore", "", "", ""},
+		{"DELETE", readings, "", "", ""},
+		{"GET", "/api/v1/logbook", "", "", ""},
+		{"DELETE", "/api/v1/spaces/coldchain", "", "", ""},
+		{"DELETE", "/api/v1/session", "", "", ""},
+	} {
+		ctx, cancel := context.WithCancel(context.Background())
+		request, err := http.NewRequestWithContext(ctx, c.method, n.URL+c.path, strings.NewReader(c.body))
+		require.NoError(t, err)
+		request.Header.Set("Authorization", "Bearer "+n.Token)
+		if c.contentType != "" {
+			request.Header.Set("Content-Type", c.contentType)
+		}
+		if c.accept != "" {
+			request.Header.Set("Accept", c.accept)
+		}
+		response, err := http.DefaultClient.Do(request)
+		require.NoError(t, err)
+		var body []byte
+		if strings.HasPrefix(response.Header.Get("Content-Type"), "text/event-stream") {
+			body = make([]byte, 5)
+			_, err = io.ReadFull(response.Body, body)
+		} else {
+			body, err = io.ReadAll(response.Body)
+		}
+		require.NoError(t, err)
+		cancel()
+		response.Body.Close()
+
+		lookup, err := http.NewRequest(c.method, c.path, nil)
+		require.NoError(t, err)
+		route, params, err := router.FindRoute(lookup)
+		require.NoError(t, err, c.path)
+		asked[route.Operation.OperationID] = true
+		input := &openapi3filter.ResponseValidationInput{
+			RequestValidationInput: &openapi3filter.RequestValidationInput{Request: lookup, PathParams: params, Route: route},
+			Status:                 response.StatusCode, Header: response.Header, Body: io.NopCloser(bytes.NewReader(body)),
+			Options: &openapi3filter.Options{IncludeResponseStatus: true},
+		}
+		assert.NoError(t, openapi3filter.ValidateResponse(context.Background(), input), "%s %s: %d %s", c.method, c.path, response.StatusCode, body[:min(len(body), 300)])
+	}
+	for path, item := range doc.Paths.Map() {
+		for method, operation := range item.Operations() {
+			assert.True(t, asked[operation.OperationID], "%s %s is not asked for", method, path)
+		}
+	}
+}
+
+// firstLine holds the first line of NDJSON against the schema of a line.
+func firstLine(body io.Reader, header http.Header, schema *openapi3.SchemaRef, encoding openapi3filter.EncodingFn) (any, error) {
+	b, err := io.ReadAll(body)
+	if err != nil {
+		return nil, err
+	}
+	line, _, _ := bytes.Cut(b, []byte("\n"))
+	return openapi3filter.JSONBodyDecoder(bytes.NewReader(line), header, schema, encoding)
+}
