@@ -1,0 +1,131 @@
+package test
+
+import (
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"steadyferry/test/harness"
+)
+
+// The tour of the README works when it is pasted.
+func TestTheTourWorks(t *testing.T) {
+	readme, err := os.ReadFile("../README.md")
+	require.NoError(t, err)
+	_, tour, found := strings.Cut(string(readme), "## A five-minute tour")
+	require.True(t, found)
+	tour, _, _ = strings.Cut(tour, "\n## ")
+	var script strings.Builder
+	script.WriteString("set -e\n")
+	for _, block := range regexp.MustCompile("(?s)```sh\n(.*?)```").FindAllStringSubmatch(tour, -1) {
+		script.WriteString(block[1])
+	}
+	dir := harness.Dir(t)
+	bin, err := filepath.Abs(filepath.Dir(harness.Binary(t, "ferry")))
+	require.NoError(t, err)
+	require.NoError(t, os.Symlink(bin, filepath.Join(dir, "bin")))
+	demo := exec.Command(harness.Binary(t, "ferryd"), "demo", "-dir", ".demo", "-listen", "127.0.0.1:0", "-database", harness.SharedDatabase(t))
+	demo.Dir = dir
+	out, err := demo.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, demo.Start())
+	defer func() {
+		demo.Process.Signal(os.Interrupt)
+		demo.Wait()
+	}()
+	said := ""
+	for buffer := make([]byte, 4096); !strings.Contains(said, "Ctrl-C"); {
+		n, err := out.Read(buffer)
+		require.NoError(t, err, said)
+		said += string(buffer[:n])
+	}
+	assert.Contains(t, said, "/sign-in#")
+	url := regexp.MustCompile(`FERRY_SERVER=(\S+)`).FindStringSubmatch(said)[1]
+	time.Sleep(3 * time.Second) // so that the last minute has readings
+	text := strings.ReplaceAll(script.String(), "http://127.0.0.1:7350", url)
+	tourRun := exec.Command("bash", "-c", text)
+	tourRun.Dir = dir
+	b, err := tourRun.CombinedOutput()
+	require.NoError(t, err, string(b))
+	for _, says := range []string{"coldchain/readings", "made topic coldchain/doors", "sent 1 message", " F\"", "sent 5 messages", `"accepted":1`, "add -yes", "is back with 7 messages", "restore topic", "published"} {
+		assert.Contains(t, string(b), says)
+	}
+}
+
+func TestTheReferencesAreCurrent(t *testing.T) {
+	commands, err := os.ReadFile("../docs/commands.md")
+	require.NoError(t, err)
+	out, err := exec.Command(harness.Binary(t, "ferry"), "help", "-markdown").Output()
+	require.NoError(t, err)
+	assert.Equal(t, string(out), string(commands), "run make docs")
+
+	run := exec.Command("go", "run", "./scripts/httpdoc")
+	run.Dir = ".."
+	out, err = run.Output()
+	require.NoError(t, err)
+	http, err := os.ReadFile("../docs/http.md")
+	require.NoError(t, err)
+	assert.Equal(t, string(out), string(http), "run make docs")
+
+	configuration, err := os.ReadFile("../docs/configuration.md")
+	require.NoError(t, err)
+	out, err = exec.Command(harness.Binary(t, "ferryd"), "serve", "-h").Output()
+	require.NoError(t, err)
+	names := regexp.MustCompile(`(?m)^  -(\S+)`).FindAllStringSubmatch(string(out), -1)
+	require.NotEmpty(t, names)
+	for _, name := range names {
+		assert.Contains(t, string(configuration), "`-"+name[1]+"`")
+	}
+}
+
+func TestLinksInTheDocsLeadSomewhere(t *testing.T) {
+	files, err := filepath.Glob("../docs/*.md")
+	require.NoError(t, err)
+	for _, file := range append(files, "../README.md") {
+		b, err := os.ReadFile(file)
+		require.NoError(t, err)
+		for _, link := range regexp.MustCompile(`\]\(([^)#:]+)\)`).FindAllStringSubmatch(string(b), -1) {
+			_, err := os.Stat(filepath.Join(filepath.Dir(file), link[1]))
+			assert.NoError(t, err, "%s links to %s", file, link[1])
+		}
+	}
+}
+
+// Data flows one way, and the core knows no interface.
+func TestTheHouse(t *testing.T) {
+	forbidden := map[string][]string{
+		"internal/core":     {"net/http", "database/sql", "flag", "gin-gonic", "steadyferry/internal/replica", "steadyferry/internal/catalog", "steadyferry/internal/node", "steadyferry/internal/api", "steadyferry/client"},
+		"internal/replica":  {"net/http", "database/sql", "gin-gonic", "steadyferry/internal/catalog", "steadyferry/internal/node", "steadyferry/internal/api"},
+		"internal/catalog":  {"net/http", "gin-gonic", "steadyferry/internal/node", "steadyferry/internal/api", "steadyferry/internal/replica"},
+		"internal/node":     {"net/http", "gin-gonic", "steadyferry/internal/api", "steadyferry/client"},
+		"client":            {"gin-gonic", "steadyferry/internal/node", "steadyferry/internal/replica", "steadyferry/internal/catalog", "steadyferry/internal/api"},
+		"internal/postgres": {"net/http", "steadyferry/internal"},
+	}
+	for dir, names := range forbidden {
+		err := filepath.WalkDir(filepath.Join("..", dir), func(path string, d fs.DirEntry, err error) error {
+			if err != nil || !strings.HasSuffix(path, ".go") {
+				return err
+			}
+			file, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
+			require.NoError(t, err)
+			for _, i := range file.Imports {
+				for _, name := range names {
+					imported := strings.Trim(i.Path.Value, `"`)
+					assert.False(t, imported == name || strings.Contains(name, "/") && strings.HasPrefix(imported, name) || name == "gin-gonic" && strings.Contains(imported, name), "%s imports %s", path, imported)
+				}
+			}
+			return nil
+		})
+		require.NoError(t, err)
+	}
+}

@@ -1,0 +1,59 @@
+import { describe, expect, it } from "vitest";
+import { ticks } from "../components/TideLine";
+import { also, equals, fieldPath, fieldsOf } from "./condition";
+import { pageOf, parseSize, quote, size, span } from "./format";
+
+describe("conditions", () => {
+  it("names fields as CEL does", () => {
+    expect(fieldPath(["box"])).toBe("body.box");
+    expect(fieldPath(["a", 0, "x-y"])).toBe('body.a[0]["x-y"]');
+  });
+  it("adds parts once, and keeps what was meant", () => {
+    const part = equals("body.box", 'a"b');
+    expect(part).toBe('body.box == "a\\"b"');
+    expect(also("", part)).toBe(part);
+    expect(also("size > 3", part)).toBe(`size > 3 && ${part}`);
+    expect(also(`size > 3 && ${part}`, part)).toBe(`size > 3 && ${part}`);
+    expect(also("a || b", "c")).toBe("(a || b) && c");
+  });
+  it("finds the fields of bodies", () => {
+    expect(fieldsOf([{ a: 1, at: { lat: 2 } }, "text", null, { b: [1] }])).toEqual([
+      "body.a",
+      "body.at",
+      "body.at.lat",
+      "body.b",
+    ]);
+  });
+});
+
+describe("figures", () => {
+  it("have their units", () => {
+    expect([0, 1023, 1024, 10 * 2 ** 30, 1.5 * 2 ** 20].map(size)).toEqual(["0 B", "1023 B", "1.0 KiB", "10.0 GiB", "1.5 MiB"]);
+    expect([500, 61_000, 5_400_000, 90_000_000].map(span)).toEqual(["0 s", "1 min", "1 h 30 min", "1 d 1 h"]);
+    expect(["10GiB", "500MB", "42", "ten"].map(parseSize)).toEqual([10 * 2 ** 30, 500e6, 42, undefined]);
+  });
+});
+
+describe("addresses", () => {
+  it("lead to pages", () => {
+    expect(pageOf("coldchain")).toBe("/channels?space=coldchain");
+    expect(pageOf("coldchain/readings")).toBe("/channels/coldchain/readings");
+    expect(pageOf("coldchain/readings#3")).toBe("/channels/coldchain/readings?partition=3");
+    expect(pageOf("coldchain/readings#3:1200")).toContain("open=3:1200");
+    expect(pageOf("Cold Chain")).toBeUndefined();
+  });
+  it("are quoted for a shell when they must be", () => {
+    expect(quote("coldchain/readings#3")).toBe("coldchain/readings#3");
+    expect(quote(`it's`)).toBe(`'it'\\''s'`);
+  });
+});
+
+describe("the ruler", () => {
+  it("has round times", () => {
+    const end = Date.parse("2026-11-23T08:00:30Z");
+    const marks = ticks(end - 3600e3, end);
+    expect(marks.length).toBeGreaterThan(2);
+    expect(marks.length).toBeLessThanOrEqual(7);
+    expect(marks.every((t) => t % 900e3 === 0)).toBe(true);
+  });
+});
