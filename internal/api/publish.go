@@ -44,7 +44,10 @@ func (s *Server) publish(c *gin.Context) {
 	if !ok {
 		return
 	}
-	mediaType, _, _ := mime.ParseMediaType(c.GetHeader("Content-Type"))
+	mediaType := c.GetHeader("Content-Type")
+	if strings.ContainsAny(mediaType, "; ABCDEFGHIJKLMNOPQRSTUVWXYZ") {
+		mediaType, _, _ = mime.ParseMediaType(mediaType)
+	}
 	if mediaType == client.NDJSONType {
 		s.publishLines(c, t, partition)
 		return
@@ -53,8 +56,7 @@ func (s *Server) publish(c *gin.Context) {
 	if mediaType != client.BatchType {
 		limit = t.Channel().MaxBody*2 + 1<<20 // JSON around a body, base64 in it
 	}
-	ctx, cancel := context.WithTimeout(c, requestTimeout)
-	defer cancel()
+	ctx := c.Request.Context()
 	data, release, err := s.readBody(ctx, c, limit)
 	if refuse(c, err) {
 		return
@@ -72,7 +74,8 @@ func (s *Server) publish(c *gin.Context) {
 	if refuse(c, err) {
 		return
 	}
-	c.Data(http.StatusOK, "application/json", appendPublished(nil, published(receipts)))
+	c.Writer.Header()["Content-Type"] = jsonType
+	c.Writer.Write(appendPublished(make([]byte, 0, 160), published(receipts)))
 }
 
 // appendPublished writes the answer as JSON. It does by hand what

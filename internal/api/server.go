@@ -146,12 +146,22 @@ func (s *Server) recover(c *gin.Context) {
 	c.Next()
 }
 
+// Values of headers that every answer has, made once: at one message a
+// request they would be a good part of the work.
+var (
+	nosniff    = []string{"nosniff"}
+	noReferrer = []string{"no-referrer"}
+	noStore    = []string{"no-store"}
+	jsonType   = []string{"application/json"}
+)
+
 func securityHeaders(c *gin.Context) {
 	h := c.Writer.Header()
-	h.Set("X-Content-Type-Options", "nosniff")
-	h.Set("Referrer-Policy", "no-referrer")
+	h["X-Content-Type-Options"] = nosniff
 	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
-		h.Set("Cache-Control", "no-store")
+		h["Cache-Control"] = noStore
+	} else {
+		h["Referrer-Policy"] = noReferrer
 	}
 	c.Next()
 }

@@ -44,11 +44,19 @@ func (n *Node) accepts(t *Topic) error {
 // returns how to let go of them.
 func (n *Node) Hold(ctx context.Context, bytes int64) (release func(), err error) {
 	bytes = min(bytes, publishBytes)
+	if n.inHand.TryAcquire(bytes) {
+		return func() { n.inHand.Release(bytes) }, nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, holdTime)
+	defer cancel()
 	if err := n.inHand.Acquire(ctx, bytes); err != nil {
 		return nil, problem(Unavailable, "the node has too much in hand").next("try again in a moment")
 	}
 	return func() { n.inHand.Release(bytes) }, nil
 }
+
+// holdTime is how long a request waits for the node to have room for it.
+const holdTime = 30 * time.Second
 
 // PublishBatch appends a batch as it was encoded. Data has message.StampSize
 // bytes of room before the batch.
@@ -88,7 +96,7 @@ func (n *Node) append(ctx context.Context, p *Partition, data []byte, batch mess
 		if errors.As(result.Err, &gap) {
 			return Receipt{}, problem(Conflict, "%s: %v", p.Address(), gap).field("sequence")
 		}
-		if errors.Is(result.Err, context.DeadlineExceeded) || errors.Is(result.Err, context.Canceled) {
+		if errors.Is(result.Err, replica.ErrTime) || errors.Is(result.Err, context.DeadlineExceeded) || errors.Is(result.Err, context.Canceled) {
 			return Receipt{}, problem(Unavailable, "%s: not known to be kept within the time allowed", p.Address()).next("send it again with the same publisher id and sequence: it is kept once")
 		}
 		return Receipt{}, explain(result.Err, p.Address())

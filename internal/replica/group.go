@@ -26,6 +26,7 @@ var (
 	ErrClosed   = errors.New("the partition is closing")
 	ErrFailed   = errors.New("the partition stopped after an error of its disk")
 	ErrDiskFull = errors.New("the disk is full")
+	ErrTime     = errors.New("not durable within the time allowed")
 )
 
 // Proposal is a batch on its way into the log. Data has message.StampSize
@@ -178,13 +179,20 @@ func (g *Group) Publish(ctx context.Context, p *Proposal) Result {
 	if err := g.offer(p); err != nil {
 		return Result{Err: err}
 	}
+	limit := time.NewTimer(publishTime)
+	defer limit.Stop()
 	select {
 	case r := <-p.result:
 		return r
+	case <-limit.C:
+		return Result{Err: ErrTime}
 	case <-ctx.Done():
 		return Result{Err: ctx.Err()}
 	}
 }
+
+// publishTime is how long a publisher waits for its batch to be durable.
+const publishTime = 30 * time.Second
 
 // Refusal returns why the group takes no proposals now, or nil.
 func (g *Group) Refusal() error {

@@ -11,6 +11,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"io"
 	"log"
 	"math/rand/v2"
 	"net"
@@ -22,11 +23,14 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
 	"github.com/HdrHistogram/hdrhistogram-go"
+	"github.com/gin-gonic/gin"
 	"github.com/jackc/pgx/v5"
+	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
 
 	"steadyferry/client"
@@ -90,7 +94,7 @@ func run(rounds int, large bool, dir string) error {
 	}
 	for round := range rounds {
 		fmt.Fprintf(os.Stderr, "round %d of %d\n", round+1, rounds)
-		for _, step := range []func() error{b.plainAppend, b.copyRows, b.publish, b.plainAppend, b.oneByOne, b.fetch, b.latency, b.browse} {
+		for _, step := range []func() error{b.plainAppend, b.copyRows, b.publish, b.plainAppend, b.emptyHandler, b.oneByOne, b.fetch, b.latency, b.browse} {
 			if err := step(); err != nil {
 				return err
 			}
@@ -243,6 +247,57 @@ func (b *bench) publish() error {
 		}
 		b.note("publish "+topic, r.Published.PerSecond)
 	}
+	return nil
+}
+
+// emptyHandler is the third reference: what one message a request reaches on a
+// handler of the same HTTP library that only reads the body and answers.
+func (b *bench) emptyHandler() error {
+	gin.SetMode(gin.ReleaseMode)
+	r := gin.New()
+	r.POST("/api/v1/channels/:space/:channel/messages", func(c *gin.Context) {
+		body := make([]byte, c.Request.ContentLength)
+		if _, err := io.ReadFull(c.Request.Body, body); err != nil {
+			c.Status(http.StatusBadRequest)
+			return
+		}
+		c.Data(http.StatusOK, "application/json", []byte(`{"accepted":1}`))
+	})
+	server := &http.Server{Handler: r, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	go server.Serve(l)
+	defer server.Close()
+	api, err := client.New(l.Addr().String(), "none")
+	if err != nil {
+		return err
+	}
+	var sent atomic.Int64
+	var group errgroup.Group
+	began := time.Now()
+	const total = 120_000
+	for range 64 {
+		group.Go(func() error {
+			send, err := api.FastPublish(address.Channel("bench", "none"))
+			if err != nil {
+				return err
+			}
+			var builder message.Builder
+			for sent.Add(1) <= total {
+				builder.Add(&message.Message{Body: make([]byte, 100)})
+				if err := send(0, builder.Build(message.Plain, nil)); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	b.note("empty", total/time.Since(began).Seconds())
 	return nil
 }
 
@@ -441,7 +496,8 @@ func (b *bench) print() {
 	row("reference: COPY of 10,000 rows", perSecond("copy"), "")
 	row("publish, 6 partitions, batches", perSecond("publish six"), fmt.Sprintf("%.0f%% of the append's bytes, %.1f times COPY", 100*stored/b.median("append"), six/b.median("copy")))
 	row("publish, 64 partitions, batches", perSecond("publish wide"), fmt.Sprintf("%.0f%% of 6 partitions", 100*b.median("publish wide")/six))
-	row("one message a request, 64 connections, 6", perSecond("one by one small-six"), "")
+	row("reference: a handler that does nothing", perSecond("empty"), "")
+	row("one message a request, 64 connections, 6", perSecond("one by one small-six"), fmt.Sprintf("%.0f%% of the empty handler", 100*b.median("one by one small-six")/b.median("empty")))
 	row("one message a request, 64 connections, 64", perSecond("one by one small-wide"), fmt.Sprintf("%.0f%% of 6 partitions", 100*b.median("one by one small-wide")/b.median("one by one small-six")))
 	row("publish to tail at 1,000/s", fmt.Sprintf("p99 %.1f ms", b.median("tail p99")), fmt.Sprintf("p50 %.1f ms", b.median("tail p50")))
 	row("fetch", perSecond("fetch"), fmt.Sprintf("%.1f times publishing", b.median("fetch")/six))
