@@ -2,6 +2,8 @@
 .PHONY: demo test build check bench screenshots docs setup clean
 
 STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
+# Not ./...: the console's packages bring Go files of their own.
+PACKAGES := ./cmd/... ./client/... ./internal/... ./scripts/... ./test/...
 CONSOLE := internal/console/dist/index.html
 CONSOLE_FILES := $(shell find web/src web/public web/index.html web/vite.config.ts web/package-lock.json -type f 2>/dev/null)
 GO_FILES := $(shell find . -name '*.go' -not -path './web/*') go.mod go.sum internal/api/openapi.yaml $(wildcard internal/catalog/migrations/*.sql)
@@ -14,7 +16,7 @@ test:
 	@scripts/setup tests
 	@$(MAKE) --no-print-directory build
 	npm --prefix web test --silent
-	go test ./...
+	go test $(PACKAGES)
 
 build: bin/ferryd
 
@@ -30,8 +32,8 @@ check:
 	@scripts/setup
 	@$(MAKE) --no-print-directory build
 	@test -z "$$(gofmt -l cmd client internal scripts test)" || { gofmt -l cmd client internal scripts test; echo "run gofmt -w on these"; exit 1; }
-	go vet ./...
-	go run $(STATICCHECK) ./...
+	go vet $(PACKAGES)
+	go run $(STATICCHECK) $(PACKAGES)
 	npm --prefix web run --silent lint
 	npm --prefix web run --silent format
 

@@ -148,7 +148,7 @@ func terminal(ctx context.Context, line, server, token, file string) error {
 	show := strings.ReplaceAll(line, "'", `'\''`)
 	script := fmt.Sprintf(`printf '\033[1m$ %%s\033[0m\n' '%s'; %s; touch %s; sleep 60`, show, line, done)
 	cmd := exec.CommandContext(ctx, "xvfb-run", "-a", "-s", "-screen 0 1280x800x24", "sh", "-c",
-		`xterm -geometry 140x44+0+0 -fa "DejaVu Sans Mono" -fs 10 -bg "#fdfbf5" -fg "#1d2a30" -e "$INNER" & while [ ! -e "$DONE" ]; do sleep 0.2; done; sleep 1; import -window root "$PICTURE"; kill %1`)
+		`xterm -geometry 158x46+0+0 -b 8 -fa "DejaVu Sans Mono" -fs 10 -bg "#fdfbf5" -fg "#1d2a30" -e "$INNER" & while [ ! -e "$DONE" ]; do sleep 0.2; done; sleep 1; import -window root "$PICTURE"; kill $! || true`)
 	inner := filepath.Join(os.TempDir(), "ferry-terminal.sh")
 	if err := os.WriteFile(inner, []byte("#!/bin/sh\n"+script+"\n"), 0o755); err != nil {
 		return err

@@ -56,7 +56,7 @@ const columns: Column[] = [
     sort: (t) => t.rates.messagesOut,
     show: (t) => rate(t.rates.messagesOut),
   },
-  { key: "kept", title: "Kept", figures: true, sort: (t) => t.messages, show: (t) => count(t.messages) },
+  { key: "kept", title: "Kept", figures: true, wide: true, sort: (t) => t.messages, show: (t) => count(t.messages) },
   { key: "bytes", title: "On disk", figures: true, wide: true, sort: (t) => t.bytes, show: (t) => size(t.bytes) },
   {
     key: "oldest",
