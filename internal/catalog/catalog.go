@@ -249,8 +249,19 @@ func (c *Catalog) load(ctx context.Context) error {
 	for _, s := range secrets {
 		v.secrets[[sha256.Size]byte(s.Hash)] = s
 	}
-	c.view.Store(v)
+	c.show(v)
 	return c.fault(nil)
+}
+
+// show makes a copy the current one, unless a newer one is: two loads may end
+// in another order than they began.
+func (c *Catalog) show(v *View) {
+	for {
+		current := c.view.Load()
+		if current != nil && current.Version > v.Version || c.view.CompareAndSwap(current, v) {
+			return
+		}
+	}
 }
 
 const notifyChannel = "ferry_catalog"
