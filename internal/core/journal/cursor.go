@@ -198,7 +198,7 @@ func (c *Cursor) locate() error {
 	}
 	i := sort.Search(len(segments), func(i int) bool { return segments[i].baseOffset > c.next })
 	s := segments[i-1]
-	e := floor(s.entries(), func(e indexEntry) bool { return e.offset > c.next })
+	e := s.floor(func(e indexEntry) bool { return e.offset > c.next })
 	c.seg, c.pos = s, e.pos
 	return nil
 }
@@ -226,7 +226,7 @@ func (j *Journal) BlockBefore(before int64) int64 {
 	if i == 0 {
 		return segments[0].baseOffset
 	}
-	return floor(segments[i-1].entries(), func(e indexEntry) bool { return e.offset >= before }).offset
+	return segments[i-1].floor(func(e indexEntry) bool { return e.offset >= before }).offset
 }
 
 // OffsetAt returns the offset of the first message stamped at or after the
@@ -240,7 +240,7 @@ func (j *Journal) OffsetAt(time int64) (int64, error) {
 	}
 	i := sort.Search(len(segments), func(i int) bool { return segments[i].firstTime >= time })
 	s := segments[max(i-1, 0)]
-	e := floor(s.entries(), func(e indexEntry) bool { return e.time >= time })
+	e := s.floor(func(e indexEntry) bool { return e.time >= time })
 	c := &Cursor{j: j, seg: s, pos: e.pos, next: e.offset}
 	buffer := make([]byte, indexInterval)
 	for {
@@ -267,7 +267,7 @@ func (j *Journal) OffsetAt(time int64) (int64, error) {
 // positionOfIndex returns where the record with the index starts, which must
 // be in the segment, or its end when the index is the next one.
 func (s *segment) positionOfIndex(index uint64) (int64, error) {
-	e := floor(s.entries(), func(e indexEntry) bool { return e.index > index })
+	e := s.floor(func(e indexEntry) bool { return e.index > index })
 	pos, at := e.pos, e.index
 	var head [message.RecordPrefix + message.StampSize]byte
 	for at < index {

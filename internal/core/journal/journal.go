@@ -100,6 +100,9 @@ func removeSegment(s *segment) error {
 func (j *Journal) recoverTail() error {
 	s := j.active()
 	entries := s.loadIndex()
+	for len(entries) > 1 && !s.holds(entries[len(entries)-1]) {
+		entries = entries[:len(entries)-1]
+	}
 	from := entries[len(entries)-1]
 	j.last, j.lastTerm, j.next, j.lastTime = from.index-1, s.prevTerm, from.offset, from.time
 	size := s.size.Load()

@@ -222,14 +222,15 @@ func putIndexEntry(b []byte, e indexEntry) {
 }
 
 // loadIndex reads the .idx file as far as it makes sense. What it leaves out
-// is found by reading on from its last entry.
+// is found by reading on from its last entry. Whether a record really is where
+// an entry says is looked at when the entry is used.
 func (s *segment) loadIndex() []indexEntry {
 	entries := []indexEntry{{pos: segmentHeaderSize, index: s.base, offset: s.baseOffset, time: s.firstTime}}
 	b, _ := os.ReadFile(s.indexPath())
 	for ; len(b) >= indexEntrySize; b = b[indexEntrySize:] {
 		e := indexEntry{pos: int64(le.Uint64(b)), index: le.Uint64(b[8:]), offset: int64(le.Uint64(b[16:])), time: int64(le.Uint64(b[24:]))}
 		last := entries[len(entries)-1]
-		if e.pos <= last.pos || e.index <= last.index || e.offset < last.offset || e.time < last.time || e.pos >= s.size.Load() || !s.holds(e) {
+		if e.pos <= last.pos || e.index <= last.index || e.offset < last.offset || e.time < last.time || e.pos >= s.size.Load() {
 			break
 		}
 		entries = append(entries, e)
@@ -262,9 +263,13 @@ func (s *segment) entries() []indexEntry {
 	return index
 }
 
-// floor returns the last entry for which less is false; entries are sorted by
-// what less compares.
-func floor(entries []indexEntry, after func(indexEntry) bool) indexEntry {
-	i := sort.Search(len(entries), func(i int) bool { return after(entries[i]) })
-	return entries[max(i-1, 0)]
+// floor returns the last entry that is not after what is looked for, and
+// whose record is there.
+func (s *segment) floor(after func(indexEntry) bool) indexEntry {
+	entries := s.entries()
+	i := max(sort.Search(len(entries), func(i int) bool { return after(entries[i]) })-1, 0)
+	for i > 0 && !s.holds(entries[i]) {
+		i--
+	}
+	return entries[i]
 }
