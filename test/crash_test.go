@@ -156,3 +156,40 @@ func TestDamageOnDiskIsNamedAndNeverServed(t *testing.T) {
 	assert.NoError(t, err)
 	assert.Contains(t, n.Must("browse", "coldchain/readings", "-newest", "-limit", "1"), "goes on")
 }
+
+// Damage in the part of the log that a start reads again must not keep the
+// partition, or the node, from starting.
+func TestDamageInWhatAStartReadsIsContained(t *testing.T) {
+	n := harness.Start(t)
+	a := n.Topic("coldchain/readings", 1)
+	for i := range 6 {
+		_, err := n.API.Publish(context.Background(), a, 0, "text/plain", nil, []byte(fmt.Sprintf("message-%d", i)))
+		require.NoError(t, err)
+	}
+	n.Kill()
+	logs, err := filepath.Glob(filepath.Join(n.Dir, "logs", "sync-*.log"))
+	require.NoError(t, err)
+	for _, path := range logs { // they would mend it
+		require.NoError(t, os.Remove(path))
+	}
+	segments, err := filepath.Glob(filepath.Join(n.Dir, "logs", "*", "0", "*.seg"))
+	require.NoError(t, err)
+	b, err := os.ReadFile(segments[0])
+	require.NoError(t, err)
+	for _, body := range []string{"message-1", "message-3"} {
+		b[bytes.Index(b, []byte(body))] ^= 0xff
+	}
+	// The prefix of another one: its length makes no sense any more.
+	at := bytes.Index(b, []byte("message-4"))
+	copy(b[at-150:at], bytes.Repeat([]byte{0xee}, 150))
+	require.NoError(t, os.WriteFile(segments[0], b, 0o600))
+	n.Run()
+	out, errOut, code := n.Ferry("", "browse", "coldchain/readings")
+	assert.Zero(t, code, errOut)
+	for i, kept := range []bool{true, false, true, false, false, true} {
+		assert.Equal(t, kept, strings.Contains(out, fmt.Sprintf("message-%d", i)), i)
+	}
+	r, err := n.API.Publish(context.Background(), a, 0, "text/plain", nil, []byte("goes on"))
+	require.NoError(t, err)
+	assert.EqualValues(t, 6, r.Receipts[0].Offset, "offsets never change meaning")
+}

@@ -301,3 +301,22 @@ func TestAThousandPartitionsStartInSeconds(t *testing.T) {
 	t.Logf("start after a stop in %s, after a kill in %s", took, time.Since(began))
 	assert.Len(t, browse(t, n, client.Query{}), 1)
 }
+
+func TestTailBeginsAndEndsWhereItIsTold(t *testing.T) {
+	n := harness.Start(t)
+	n.Topic("coldchain/readings", 1)
+	for i := range 15 {
+		publish(t, n, 0, fmt.Sprintf(`{"n":%d}`, i))
+		time.Sleep(time.Millisecond)
+	}
+	out := n.Must("tail", "coldchain/readings", "-newest", "-limit", "10")
+	assert.NotContains(t, out, `{"n":4}`)
+	assert.Contains(t, out, `{"n":5}`)
+	assert.Contains(t, out, `{"n":14}`)
+	out = n.Must("tail", "coldchain/readings", "-from", "offset:3", "-to", "offset:7")
+	assert.Equal(t, 4, strings.Count(out, "\n"), out)
+	out = n.Must("tail", "coldchain/readings", "-from", "first", "-to", "time:"+time.Now().Add(time.Second).Format(time.RFC3339Nano))
+	assert.Equal(t, 15, strings.Count(out, "\n"), out)
+	_, _, code := n.Ferry("", "tail", "coldchain/readings", "-to", "last")
+	assert.Equal(t, 2, code)
+}

@@ -6,7 +6,9 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"net/http"
 	"os"
+	"slices"
 	"time"
 
 	"golang.org/x/term"
@@ -151,17 +153,40 @@ var tailVerb = verb{
 		var f selectionFlags
 		f.define(fs, "last")
 		fs.IntVar(&f.limit, "limit", 0, "end after this `many` messages")
+		fs.StringVar(&f.to, "to", "", "end at this `position`: offset:N or time:T (default: never)")
+		newest := fs.Bool("newest", false, "begin with the ten most recent messages")
 		return func(c *call) error {
 			a, q, err := f.selection(c)
 			if err != nil {
 				return err
 			}
+			end, err := c.tailEnd(a, q)
+			if err != nil {
+				return err
+			}
+			if *newest {
+				first, err := c.tenthNewest(a, q)
+				if err != nil {
+					return err
+				}
+				q.From = first
+			}
 			limit := q.Limit
-			q.Limit = 0
+			q.Limit, q.To = 0, ""
+			if !end.at.IsZero() {
+				var stop context.CancelFunc
+				// A little later: what was stored before may still be on its way.
+				c.ctx, stop = context.WithDeadline(c.ctx, end.at.Add(2*time.Second))
+				defer stop()
+			}
 			lines := c.messageLines()
 			seen := 0
 			err = c.api.Tail(c.ctx, a, q, func(e client.Event) error {
 				switch {
+				case e.Message != nil && end.passed(e.Message):
+					if end.all() {
+						return errDone
+					}
 				case e.Message != nil:
 					if err := lines.print(e.Message); err != nil {
 						return err
@@ -176,10 +201,74 @@ var tailVerb = verb{
 				}
 				return nil
 			}, c.waiting)
-			if errors.Is(err, context.Canceled) {
+			if errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
 				return errDone
 			}
 			return err
 		}
 	},
+}
+
+// tailEnd is where a tail ends: at an offset of each of its partitions, or at
+// a time.
+type tailEnd struct {
+	offset int64 // -1: none
+	at     time.Time
+	open   map[int]bool // partitions that have not come to it
+}
+
+func (c *call) tailEnd(a address.Address, q client.Query) (*tailEnd, error) {
+	end := &tailEnd{offset: -1}
+	if q.To == "" {
+		return end, nil
+	}
+	p, err := address.ParsePosition(q.To)
+	if err != nil {
+		return nil, &usageError{err}
+	}
+	switch p.Kind {
+	case address.AtTime:
+		end.at = p.Time
+	case address.AtOffset:
+		end.offset = p.Offset
+	default:
+		return nil, wrongUsage("-to %s: a tail ends at offset:N or time:T; ferry browse looks through what is there", q.To)
+	}
+	var t client.Topic
+	if err := c.api.Call(c.ctx, http.MethodGet, client.ChannelPath(a), nil, nil, &t); err != nil {
+		return nil, err
+	}
+	end.open = map[int]bool{}
+	for _, p := range t.Each {
+		if len(q.Partitions) == 0 || slices.Contains(q.Partitions, p.Partition) {
+			end.open[p.Partition] = true
+		}
+	}
+	return end, nil
+}
+
+// passed reports whether a message lies behind the end, and notes that its
+// partition has come there.
+func (e *tailEnd) passed(m *client.Message) bool {
+	behind := e.offset >= 0 && m.Offset >= e.offset || !e.at.IsZero() && !m.Time.Before(e.at)
+	if behind {
+		delete(e.open, m.Partition)
+	}
+	return behind
+}
+
+func (e *tailEnd) all() bool { return len(e.open) == 0 }
+
+// tenthNewest returns the time of the tenth most recent message of a
+// selection, as a position.
+func (c *call) tenthNewest(a address.Address, q client.Query) (string, error) {
+	q.From, q.To, q.Take, q.Limit = "first", "last", "recent", 10
+	first := "last"
+	err := c.api.Browse(c.ctx, a, q, func(e client.Event) error {
+		if e.Message != nil && first == "last" {
+			first = "time:" + e.Message.Time.Format(time.RFC3339Nano)
+		}
+		return nil
+	})
+	return first, err
 }

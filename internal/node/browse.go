@@ -191,6 +191,7 @@ type scanner struct {
 	out             chan []found
 	slots           chan struct{}
 	buffer          int
+	block           int   // bytes that a forward scan looks through at a time
 	err             error // set before out is closed
 }
 
@@ -214,6 +215,7 @@ func (s *scanner) run(ctx context.Context) error {
 			slices.Reverse(block)
 			end = lo
 		} else {
+			s.block = min(max(2*s.block, firstBlock), mostBlock)
 			block, next, err = s.scan(ctx, matcher, next, end, s.limit-sent)
 		}
 		<-s.slots
@@ -233,9 +235,13 @@ func (s *scanner) run(ctx context.Context) error {
 	return nil
 }
 
-// blockBytes is how much of the log a forward scan looks through before it
-// hands over what it found.
-const blockBytes = 1 << 20
+// A forward scan hands over what it found after so many bytes of the log,
+// then after twice as many, up to the most: the first messages come soon, and
+// a limit that is small costs little.
+const (
+	firstBlock = 64 << 10
+	mostBlock  = 1 << 20
+)
 
 // scan looks through offsets from to below to, or a block of them, and
 // returns where it stopped.
@@ -245,7 +251,7 @@ func (s *scanner) scan(ctx context.Context, matcher *expr.Matcher, from, to int6
 	buffer := make([]byte, s.buffer)
 	read := 0
 	next = from
-	for next < to && len(block) < most && ctx.Err() == nil && (s.backward || read < blockBytes) {
+	for next < to && len(block) < most && ctx.Err() == nil && (s.backward || read < s.block) {
 		chunk, err := cursor.Read(buffer, g.Committed())
 		var damage *journal.Damage
 		var gone *journal.Gone

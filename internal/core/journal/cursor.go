@@ -265,7 +265,8 @@ func (j *Journal) OffsetAt(time int64) (int64, error) {
 }
 
 // positionOfIndex returns where the record with the index starts, which must
-// be in the segment, or its end when the index is the next one.
+// be in the segment, or its end when the index is the next one. With damage
+// before it that is where the damage starts.
 func (s *segment) positionOfIndex(index uint64) (int64, error) {
 	e := s.floor(func(e indexEntry) bool { return e.index > index })
 	pos, at := e.pos, e.index
@@ -276,17 +277,51 @@ func (s *segment) positionOfIndex(index uint64) (int64, error) {
 			return 0, err
 		}
 		r, size, err := message.PeekRecord(head[:n])
-		if err != nil {
-			return 0, err
+		if err != nil || r.Index != at {
+			return pos, nil
 		}
-		at = r.Index + 1
+		at++
 		pos += int64(size)
 	}
 	return pos, nil
 }
 
+// whole returns the record at a position and the bytes it takes; ok is false
+// when it is damaged.
+func (s *segment) whole(pos int64) (r message.Record, size int64, ok bool, err error) {
+	var head [message.RecordPrefix + message.StampSize]byte
+	n, err := s.readAt(head[:], pos)
+	if err != nil {
+		return r, 0, false, err
+	}
+	_, length, err := message.PeekRecord(head[:n])
+	if err != nil || pos+int64(length) > s.size.Load() {
+		return r, 0, false, nil
+	}
+	b := make([]byte, length)
+	if _, err := s.readAt(b, pos); err != nil {
+		return r, 0, false, err
+	}
+	r, _, err = message.ReadRecord(b)
+	return r, int64(length), err == nil, nil
+}
+
+// skipTo returns the position of the next whole record behind a damaged one,
+// or the segment's end.
+func (s *segment) skipTo(pos int64, last uint64) (int64, error) {
+	b := make([]byte, s.size.Load()-pos-1)
+	if _, err := s.readAt(b, pos+1); err != nil && len(b) > 0 {
+		return 0, err
+	}
+	if at := nextRecord(b, last); at >= 0 {
+		return pos + 1 + int64(at), nil
+	}
+	return s.size.Load(), nil
+}
+
 // Records returns the records with indexes from lo to below hi, as many of
-// them as fit maxBytes, at least one.
+// them as fit maxBytes, at least one. A damaged record comes as an empty one
+// of its index: what it held is lost, and what follows must still be known.
 func (j *Journal) Records(lo, hi uint64, maxBytes uint64) ([]message.Record, error) {
 	j.mu.RLock()
 	segments, last := j.segments, j.last
@@ -299,40 +334,52 @@ func (j *Journal) Records(lo, hi uint64, maxBytes uint64) ([]message.Record, err
 	var total uint64
 	i := sort.Search(len(segments), func(i int) bool { return segments[i].base > lo })
 	s := segments[i-1]
+	term := s.prevTerm
 	pos, err := s.positionOfIndex(lo)
 	if err != nil {
 		return nil, err
 	}
-	for index := lo; index < hi; index++ {
+	for index := lo; index < hi; {
 		if pos >= s.size.Load() {
-			if s = j.following(s); s == nil {
+			following := j.following(s)
+			upTo := hi
+			if following != nil {
+				upTo = min(following.base, hi)
+			}
+			for ; index < upTo; index++ { // the segment's end was damaged
+				records = append(records, message.Record{Index: index, Term: term, Kind: message.KindEmpty})
+			}
+			if following == nil {
 				break
 			}
-			pos = segmentHeaderSize
+			s, pos, term = following, segmentHeaderSize, following.prevTerm
+			continue
 		}
-		var head [message.RecordPrefix + message.StampSize]byte
-		n, err := s.readAt(head[:], pos)
+		r, size, ok, err := s.whole(pos)
 		if err != nil {
 			return nil, err
 		}
-		_, size, err := message.PeekRecord(head[:n])
-		if err != nil {
-			return nil, err
+		if !ok {
+			if pos, err = s.skipTo(pos, index); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		for ; index < min(r.Index, hi); index++ { // those before it were damaged
+			records = append(records, message.Record{Index: index, Term: term, Kind: message.KindEmpty})
+		}
+		if r.Index < index || index >= hi {
+			pos += size
+			continue
 		}
 		if len(records) > 0 && total+uint64(size) > maxBytes {
 			break
 		}
-		b := make([]byte, size)
-		if _, err := s.readAt(b, pos); err != nil {
-			return nil, err
-		}
-		r, _, err := message.ReadRecord(b)
-		if err != nil {
-			return nil, fmt.Errorf("journal %s, record %d: %w", j.name, index, err)
-		}
 		records = append(records, r)
 		total += uint64(size)
-		pos += int64(size)
+		term = r.Term
+		index++
+		pos += size
 	}
 	return records, nil
 }
