@@ -10,6 +10,7 @@ import (
 	"math/rand/v2"
 	"net/http"
 	"os"
+	"path/filepath"
 	"time"
 
 	"steadyferry/client"
@@ -42,6 +43,10 @@ func demo(args []string) error {
 		if err := api.Call(ctx, http.MethodPost, "/links", nil, nil, &link); err != nil {
 			return err
 		}
+		self, err := os.Executable()
+		if err != nil {
+			return err
+		}
 		fmt.Printf(`
 Steady Ferry is running with the demo of Northlight Cold Chain.
 
@@ -50,13 +55,13 @@ Steady Ferry is running with the demo of Northlight Cold Chain.
 
 Try in another terminal:
 
-  export FERRY_SERVER=%s FERRY_TOKEN=$(cat %s/owner.token)
+  export FERRY_SERVER=%s FERRY_TOKEN=$(cat %s/owner.token) PATH=%s:$PATH
   ferry list
   ferry tail coldchain/readings -where 'body.celsius > 8'
   ferry send coldchain/readings -key box-0007 -body '{"box":"box-0007","celsius":9.5}'
 
 Ctrl-C stops it; what was published stays in %s.
-`, r.url, r.url, link.Path, r.url, c.dir, c.dir)
+`, r.url, r.url, link.Path, r.url, c.dir, filepath.Dir(self), c.dir)
 		return d.run(ctx)
 	})
 }
