@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 	"unicode/utf8"
 
 	"cel.dev/cel-go/cel"
@@ -252,20 +251,3 @@ func (v *vars) ResolveName(name string) (any, bool) {
 
 // Parent implements cel.Activation.
 func (v *vars) Parent() cel.Activation { return nil }
-
-// Equals returns the condition that a field, named by a path such as
-// body.box or headers["x-y"], has a value: what a click on a field adds.
-func Equals(path string, value any) (string, error) {
-	b, err := json.Marshal(value)
-	if err != nil {
-		return "", err
-	}
-	source := path + " == " + string(b)
-	_, err = Compile(source)
-	return source, err
-}
-
-// TimeLiteral prints a time as conditions write it.
-func TimeLiteral(t time.Time) string {
-	return fmt.Sprintf("timestamp(%q)", t.UTC().Format(time.RFC3339Nano))
-}
