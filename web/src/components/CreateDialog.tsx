@@ -5,6 +5,7 @@ import { call, explain, get, type Space, type Topic } from "../api/client";
 import { parseSize, quote, size } from "../lib/format";
 import { Command } from "./Copy";
 import { Dialog } from "./Panel";
+import { Failure } from "./Failure";
 
 const nameForm = /^[a-z0-9][a-z0-9._-]{0,99}$/;
 
@@ -141,12 +142,7 @@ export function CreateDialog({ onClose, space: given }: { onClose: () => void; s
           <p className="text-alarm">■ Names have 1 to 100 of a-z 0-9 . _ - and start with a letter or digit.</p>
         )}
         <Command text={command} />
-        {failed && (
-          <p role="alert" className="text-alarm">
-            <span aria-hidden="true">■ </span>
-            {failed}
-          </p>
-        )}
+        <Failure text={failed} />
         <button className="button" data-main disabled={busy || !form.name || !space || Object.values(wrong).some(Boolean)}>
           Make topic
         </button>

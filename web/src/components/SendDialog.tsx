@@ -4,6 +4,7 @@ import { channelPath, explain, send, type Published, type Topic } from "../api/c
 import { pageOf, quote } from "../lib/format";
 import { Command } from "./Copy";
 import { Dialog } from "./Panel";
+import { Failure } from "./Failure";
 
 /** Reads lines of name=value. */
 function parseHeaders(text: string): Record<string, string> | undefined {
@@ -116,12 +117,7 @@ export function SendDialog({ topic, onClose }: { topic: Topic; onClose: () => vo
           />
         </label>
         <Command text={command} />
-        {failed && (
-          <p role="alert" className="text-alarm">
-            <span aria-hidden="true">■ </span>
-            {failed}
-          </p>
-        )}
+        <Failure text={failed} />
         <div className="flex items-center gap-3">
           <button className="button" data-main disabled={busy || !headers}>
             Send

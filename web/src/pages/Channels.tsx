@@ -1,6 +1,6 @@
 import { Plus } from "lucide-react";
 import { useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import type { Topic } from "../api/client";
 import { pastRates, useLive } from "../api/live";
 import { CreateDialog } from "../components/CreateDialog";
@@ -9,6 +9,7 @@ import { Mark } from "../components/Mark";
 import { Notice } from "../components/Panel";
 import { Spark } from "../components/Spark";
 import { ago, count, rate, size } from "../lib/format";
+import { useUrlState } from "../lib/url";
 
 type Column = {
   key: string;
@@ -78,23 +79,12 @@ const columns: Column[] = [
 
 export function Channels() {
   const { live, at } = useLive();
-  const [params, setParams] = useSearchParams();
+  const [params, change] = useUrlState();
   const [creating, setCreating] = useState(false);
   const filter = params.get("filter") ?? "";
   const space = params.get("space") ?? "";
   const sort = params.get("sort") ?? "address";
   const down = params.get("down") === "1";
-  const change = (values: Record<string, string>) =>
-    setParams(
-      (p) => {
-        for (const [name, value] of Object.entries(values)) {
-          if (value) p.set(name, value);
-          else p.delete(name);
-        }
-        return p;
-      },
-      { replace: true },
-    );
   const all = live?.topics ?? [];
   const column = columns.find((c) => c.key === sort) ?? columns[0]!;
   const shown = all

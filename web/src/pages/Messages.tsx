@@ -1,7 +1,6 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { Pause, Play, Radio } from "lucide-react";
-import { lazy, Suspense, useCallback, useEffect, useMemo, useRef, useState } from "react";
-import { useSearchParams } from "react-router";
+import { lazy, Suspense, useEffect, useMemo, useRef, useState } from "react";
 import { channelPath, explain, get, lines, Problem, type Event, type Message, type Progress, type Topic } from "../api/client";
 import { Copy } from "../components/Copy";
 import { Mark } from "../components/Mark";
@@ -10,6 +9,8 @@ import { Notice } from "../components/Panel";
 import { TideLine } from "../components/TideLine";
 import { also, fieldsOf } from "../lib/condition";
 import { clock, count, quote, span } from "../lib/format";
+import { useUrlState } from "../lib/url";
+import { Failure } from "../components/Failure";
 
 const Condition = lazy(() => import("../components/Condition"));
 
@@ -21,7 +22,7 @@ const nothing: Found = { messages: [], busy: false, leftOut: 0, damaged: [] };
 
 /** What the page looks for; all of it is in the URL. */
 function useSelection() {
-  const [params, setParams] = useSearchParams();
+  const [params, change] = useUrlState();
   const selection = {
     partition: params.get("partition") ?? "",
     from: params.get("from") ?? "first",
@@ -31,20 +32,6 @@ function useSelection() {
     view: params.get("view") ?? "newest", // newest, oldest or live
     open: params.get("open") ?? "",
   };
-  const change = useCallback(
-    (values: Partial<typeof selection>) =>
-      setParams(
-        (p) => {
-          for (const [name, value] of Object.entries(values)) {
-            if (value) p.set(name, value);
-            else p.delete(name);
-          }
-          return p;
-        },
-        { replace: true },
-      ),
-    [setParams],
-  );
   return [selection, change] as const;
 }
 
@@ -347,12 +334,7 @@ function StatusLine({
           aria-label="How far the search is"
         />
       )}
-      {found.failed && (
-        <p role="alert" className="text-alarm">
-          <span aria-hidden="true">■ </span>
-          {found.failed}
-        </p>
-      )}
+      <Failure text={found.failed} />
       {found.damaged.map((d) => (
         <p key={d} className="text-alarm">
           ■ damaged on disk, left out: <span className="address">{d}</span>

@@ -6,6 +6,7 @@ import { call, channelPath, explain, type Preview, type Settings, type Topic } f
 import { Command } from "../components/Copy";
 import { Dialog } from "../components/Panel";
 import { parseSize, quote, size } from "../lib/format";
+import { Failure } from "../components/Failure";
 
 const exactSize = (n: number) => {
   for (const [unit, factor] of [
@@ -150,12 +151,7 @@ export function SettingsTab({ topic }: { topic: Topic }) {
           ))}
         </div>
         {flags.length > 0 && <Command text={`ferry set ${topic.address} ${flags.join(" ")}`} />}
-        {failed && (
-          <p role="alert" className="text-alarm">
-            <span aria-hidden="true">■ </span>
-            {failed}
-          </p>
-        )}
+        <Failure text={failed} />
         <button className="button" data-main disabled={flags.length === 0}>
           See what changes
         </button>

@@ -1,6 +1,7 @@
 import { useEffect, useRef, useState } from "react";
 import { call, explain, type SignIn } from "../api/client";
 import { Command } from "../components/Copy";
+import { Failure } from "../components/Failure";
 
 /** Signs in with a token, or with the one-time code behind # of the address. */
 export function SignInPage({ onDone }: { onDone: (who: SignIn) => void }) {
@@ -46,12 +47,7 @@ export function SignInPage({ onDone }: { onDone: (who: SignIn) => void }) {
             required
           />
         </label>
-        {failed && (
-          <p role="alert" className="text-alarm">
-            <span aria-hidden="true">■ </span>
-            {failed}
-          </p>
-        )}
+        <Failure text={failed} />
         <button className="button" data-main>
           Sign in
         </button>
