@@ -315,8 +315,10 @@ function StatusLine({
     if (paused && tail.held > 0) parts.push(`${count(tail.held)} more have come`);
     if (found.leftOut > 0) parts.push(`${count(found.leftOut)} left out: more came than can be shown`);
   } else {
-    parts.push(found.busy ? <Mark key="m" state="starting" word="looking" /> : <Mark key="m" state="ready" word="done" />);
-    parts.push(`found ${count(found.messages.length)}`);
+    if (found.busy) parts.push(<Mark key="m" state="starting" word="looking" />);
+    else if (found.failed) parts.push(<Mark key="m" state="failed" />);
+    else parts.push(<Mark key="m" state="ready" word="done" />);
+    if (!found.failed || found.messages.length > 0) parts.push(`found ${count(found.messages.length)}`);
     if (p) parts.push(`looked at ${count(p.lookedAt)} of ${count(p.total)}`);
   }
   return (
