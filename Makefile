@@ -1,5 +1,5 @@
 # make demo and make test are all that a newcomer needs.
-.PHONY: demo test build check bench screenshots docs setup clean
+.PHONY: demo demo-cluster test build check bench screenshots docs setup clean
 
 STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
 # Not ./...: the console's packages bring Go files of their own.
@@ -11,12 +11,16 @@ GO_FILES := $(shell find . -name '*.go' -not -path './web/*') go.mod go.sum inte
 demo: build
 	@./bin/ferryd demo -dir .demo $(ARGS)
 
+demo-cluster: build
+	@./bin/ferryd demo -nodes 3 -dir .demo-cluster $(ARGS)
+
 test: export FERRY_BIN = $(CURDIR)/bin
 test:
 	@scripts/setup tests
 	@$(MAKE) --no-print-directory build
 	npm --prefix web test --silent
-	go test $(PACKAGES)
+	go test ./cmd/... ./client/... ./internal/... ./scripts/...
+	go test -p 1 -timeout 40m ./test/...
 
 build: bin/ferryd
 
@@ -45,12 +49,13 @@ docs: build
 	go run ./scripts/httpdoc > docs/http.md
 	npm --prefix web run --silent types
 
+# Beside a running make demo-cluster, of which it ends one node.
 screenshots: build
 	@scripts/setup pictures
-	go run ./scripts/screenshots
+	FERRY_TOKEN=$$(cat .demo-cluster/node-a/owner.token) go run ./scripts/screenshots -kill .demo-cluster/node-b/ferryd.lock
 
 setup:
 	@scripts/setup
 
 clean:
-	rm -rf bin .demo internal/console/dist/assets internal/console/dist/*.html internal/console/dist/*.js internal/console/dist/*.svg
+	rm -rf bin .demo .demo-cluster internal/console/dist/assets internal/console/dist/*.html internal/console/dist/*.js internal/console/dist/*.svg

@@ -12,29 +12,53 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
-	"sync/atomic"
+	"sync"
 	"time"
 
 	"steadyferry/internal/core/address"
 )
 
-// Client talks to one or more servers. It can be used by many goroutines.
+// Client talks to the nodes of a cluster. It can be used by many goroutines.
 type Client struct {
-	servers []string
+	// Waiting, if set, is told when no node can do what is asked now, before
+	// it is tried again.
+	Waiting func(err error, wait time.Duration)
+	// Patience is how long what can safely be repeated is tried again.
+	Patience time.Duration
+
 	token   string
 	http    *http.Client
-	turn    atomic.Uint32 // the server that answered last
+	publish *http.Client // gives up sooner when a node says nothing
+
+	mu      sync.Mutex
+	servers []string          // those that were named, then those that were learned
+	turn    int               // the server that answered last
+	leaders map[string]string // of partitions, by their addresses, as servers have told
+	learned time.Time
 }
 
+// Times of the client.
+const (
+	defaultPatience = 10 * time.Second
+	learnEvery      = 30 * time.Second
+	silentPublish   = 2 * time.Second // after which another node is asked
+	silentTail      = 8 * time.Second // a living tail says something every few seconds
+)
+
 // New returns a client for servers (host:port or URLs, separated by commas)
-// that are tried in turn.
+// that are tried in turn. It learns of the other nodes from the first one
+// that answers.
 func New(servers, token string) (*Client, error) {
-	c := &Client{token: token, http: &http.Client{Transport: &http.Transport{
-		MaxIdleConnsPerHost: 256, MaxIdleConns: 1024, WriteBufferSize: 64 << 10, ReadBufferSize: 64 << 10,
-		DialContext: (&net.Dialer{Timeout: 5 * time.Second}).DialContext, DisableCompression: true,
-	}}}
+	transport := func(silent time.Duration) *http.Client {
+		return &http.Client{Transport: &http.Transport{
+			MaxIdleConnsPerHost: 256, MaxIdleConns: 1024, WriteBufferSize: 64 << 10, ReadBufferSize: 64 << 10, ResponseHeaderTimeout: silent,
+			DialContext: (&net.Dialer{Timeout: 2 * time.Second}).DialContext, DisableCompression: true,
+		}}
+	}
+	c := &Client{token: token, http: transport(0), publish: transport(silentPublish), Patience: defaultPatience, leaders: map[string]string{}}
 	for s := range strings.SplitSeq(servers, ",") {
 		if s = strings.TrimSpace(s); s == "" {
 			continue
@@ -65,30 +89,140 @@ type Request struct {
 	Header http.Header
 	Body   []byte
 	Stream io.Reader // instead of Body; it is sent once, to one server
+
+	leaderOf string // the partition, whose leader is asked first
+	publish  bool
+	once     bool // the caller tries again itself
 }
 
-// Do sends a request to the first server that answers. An answer that is not
-// a success becomes a *Problem. The caller closes the body.
+// Do sends a request to the first server that answers. What can safely be
+// repeated is sent again while nodes are away or elect a leader, for as long
+// as Patience says. An answer that is not a success becomes a *Problem. The
+// caller closes the body.
 func (c *Client) Do(ctx context.Context, r Request) (*http.Response, error) {
-	var failure error
-	start := int(c.turn.Load())
-	for i := range c.servers {
-		at := (start + i) % len(c.servers)
-		response, err := c.send(ctx, c.servers[at], r)
+	deadline := time.Now().Add(c.Patience)
+	pause := 50 * time.Millisecond
+	for {
+		response, err, again := c.round(ctx, r)
+		if err == nil || !again || r.once || ctx.Err() != nil || time.Now().After(deadline) {
+			return response, err
+		}
+		wait := pause/2 + rand.N(pause)
+		if c.Waiting != nil {
+			c.Waiting(err, wait)
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(wait):
+		}
+		pause = min(2*pause, 2*time.Second)
+	}
+}
+
+// round asks one server after another. again says that the same may be asked
+// once more.
+func (c *Client) round(ctx context.Context, r Request) (response *http.Response, err error, again bool) {
+	safe := r.Method == http.MethodGet && r.Stream == nil
+	order := c.order(r.leaderOf)
+	for _, server := range order {
+		response, err = c.send(ctx, server, r)
 		if err == nil {
-			c.turn.Store(uint32(at))
-			return response, checkAnswer(response)
+			c.answered(server, r.leaderOf, response)
+			err = checkAnswer(response)
+			var p *Problem
+			if !errors.As(err, &p) || p.Type != unavailableType {
+				return response, err, false
+			}
+			if !safe {
+				return response, err, false // the service has tried already
+			}
+			again = true
+			continue
 		}
-		failure = err
+		c.failed(server, r.leaderOf)
 		var dial *net.OpError
-		if ctx.Err() != nil || r.Stream != nil || !(errors.As(err, &dial) && dial.Op == "dial") && r.Method != http.MethodGet {
-			break // it may have been done
+		notSent := errors.As(err, &dial) && dial.Op == "dial"
+		if ctx.Err() != nil {
+			return nil, ctx.Err(), false
+		}
+		if r.Stream != nil || !notSent && !safe {
+			return nil, fmt.Errorf("%w: %w", ErrUnreachable, err), false // it may have been done
+		}
+		again = len(order) > 1
+	}
+	var p *Problem
+	if !errors.As(err, &p) {
+		err = fmt.Errorf("%w: %w", ErrUnreachable, err)
+	}
+	return nil, err, again
+}
+
+// unavailableType is the type of problems that pass.
+const unavailableType = "urn:steady-ferry:problem:unavailable"
+
+// order returns the servers in the order in which to ask them.
+func (c *Client) order(leaderOf string) []string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	order := make([]string, 0, len(c.servers)+1)
+	if leader := c.leaders[leaderOf]; leader != "" {
+		order = append(order, leader)
+	}
+	for i := range c.servers {
+		if s := c.servers[(c.turn+i)%len(c.servers)]; len(order) == 0 || s != order[0] {
+			order = append(order, s)
 		}
 	}
-	if ctx.Err() != nil {
-		return nil, ctx.Err()
+	return order
+}
+
+func (c *Client) answered(server, leaderOf string, response *http.Response) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if leader := response.Header.Get("Ferry-Leader"); leader != "" && leaderOf != "" {
+		c.leaders[leaderOf] = strings.TrimSuffix(leader, "/")
 	}
-	return nil, fmt.Errorf("%w: %w", ErrUnreachable, failure)
+	if i := slices.Index(c.servers, server); i >= 0 && leaderOf == "" {
+		c.turn = i
+	}
+	if time.Since(c.learned) > learnEvery {
+		c.learned = time.Now()
+		go c.learn(server)
+	}
+}
+
+func (c *Client) failed(server, leaderOf string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.leaders[leaderOf] == server {
+		delete(c.leaders, leaderOf)
+	}
+	if c.servers[c.turn] == server {
+		c.turn = (c.turn + 1) % len(c.servers)
+	}
+}
+
+// learn asks a server for the other nodes.
+func (c *Client) learn(server string) {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	response, err := c.send(ctx, server, Request{Method: http.MethodGet, Path: "/nodes"})
+	if err != nil || checkAnswer(response) != nil {
+		return
+	}
+	defer response.Body.Close()
+	var cluster Cluster
+	if json.NewDecoder(response.Body).Decode(&cluster) != nil || len(cluster.Nodes) < 2 {
+		return
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, n := range cluster.Nodes {
+		if n.URL != "" && !slices.Contains(c.servers, n.URL) {
+			c.servers = append(c.servers, n.URL)
+		}
+	}
 }
 
 func (c *Client) send(ctx context.Context, server string, r Request) (*http.Response, error) {
@@ -108,6 +242,9 @@ func (c *Client) send(ctx context.Context, server string, r Request) (*http.Resp
 		request.Header[name] = values
 	}
 	request.Header.Set("Authorization", "Bearer "+c.token)
+	if r.publish {
+		return c.publish.Do(request)
+	}
 	return c.http.Do(request)
 }
 
@@ -155,15 +292,15 @@ func ChannelPath(a address.Address) string {
 // Publish sends a body of a media type to a channel; a negative partition
 // leaves the choice to the service.
 func (c *Client) Publish(ctx context.Context, a address.Address, partition int, mediaType string, header http.Header, body []byte) (Published, error) {
-	return c.publish(ctx, a, partition, mediaType, Request{Header: header, Body: body})
+	return c.sendMessages(ctx, a, partition, mediaType, Request{Header: header, Body: body, publish: true})
 }
 
 // PublishStream sends NDJSON as it is read.
 func (c *Client) PublishStream(ctx context.Context, a address.Address, partition int, lines io.Reader) (Published, error) {
-	return c.publish(ctx, a, partition, NDJSONType, Request{Stream: lines})
+	return c.sendMessages(ctx, a, partition, NDJSONType, Request{Stream: lines})
 }
 
-func (c *Client) publish(ctx context.Context, a address.Address, partition int, mediaType string, r Request) (Published, error) {
+func (c *Client) sendMessages(ctx context.Context, a address.Address, partition int, mediaType string, r Request) (Published, error) {
 	r.Method, r.Path = http.MethodPost, ChannelPath(a)+"/messages"
 	if r.Header == nil {
 		r.Header = http.Header{}
@@ -171,6 +308,8 @@ func (c *Client) publish(ctx context.Context, a address.Address, partition int, 
 	r.Header.Set("Content-Type", mediaType)
 	if partition >= 0 {
 		r.Query = url.Values{"partition": {strconv.Itoa(partition)}}
+		a.Partition = partition
+		r.leaderOf = a.String()
 	}
 	var out Published
 	response, err := c.Do(ctx, r)
@@ -194,7 +333,9 @@ type Fetched struct {
 // Fetch reads a partition from a position on, into the buffer if it is large
 // enough, waiting up to wait for the first message.
 func (c *Client) Fetch(ctx context.Context, a address.Address, partition int, from address.Position, maxBytes int, wait time.Duration, buffer []byte) (Fetched, error) {
-	response, err := c.Do(ctx, Request{Method: http.MethodGet, Path: fmt.Sprintf("%s/partitions/%d/records", ChannelPath(a), partition),
+	at := a
+	at.Partition = partition
+	response, err := c.Do(ctx, Request{Method: http.MethodGet, Path: fmt.Sprintf("%s/partitions/%d/records", ChannelPath(a), partition), leaderOf: at.String(),
 		Query:  url.Values{"from": {from.String()}, "maxBytes": {strconv.Itoa(maxBytes)}, "wait": {wait.String()}},
 		Header: http.Header{"Accept": {RecordsType}}})
 	if err != nil {
@@ -228,6 +369,7 @@ type Query struct {
 	Limit      int
 	Take       string // first or recent
 	Order      string // oldest or newest
+	Any        bool   // from any replica, also one that may be behind
 }
 
 func (q Query) values() url.Values {
@@ -236,6 +378,9 @@ func (q Query) values() url.Values {
 		if text != "" {
 			v.Set(name, text)
 		}
+	}
+	if q.Any {
+		v.Set("any", "true")
 	}
 	if q.Limit > 0 {
 		v.Set("limit", strconv.Itoa(q.Limit))
@@ -315,7 +460,9 @@ type tail struct {
 
 // read follows one connection to its end.
 func (t *tail) read(ctx context.Context) (connected bool, err error) {
-	r := Request{Method: http.MethodGet, Path: ChannelPath(t.address) + "/tail", Query: t.query.values(), Header: http.Header{}}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	r := Request{Method: http.MethodGet, Path: ChannelPath(t.address) + "/tail", Query: t.query.values(), Header: http.Header{}, once: true}
 	if t.lastID != "" {
 		r.Header.Set("Last-Event-ID", t.lastID)
 	}
@@ -324,10 +471,16 @@ func (t *tail) read(ctx context.Context) (connected bool, err error) {
 		return false, err
 	}
 	defer response.Body.Close()
+	server := response.Request.URL.Scheme + "://" + response.Request.URL.Host
+	// A node that was stopped in its tracks says nothing more.
+	silent := time.AfterFunc(silentTail, cancel)
+	defer silent.Stop()
 	lines := bufio.NewReaderSize(response.Body, 64<<10)
 	for {
 		line, err := lines.ReadBytes('\n')
+		silent.Reset(silentTail)
 		if err != nil {
+			t.client.failed(server, "")
 			return true, fmt.Errorf("the stream ended: %w", err)
 		}
 		line = bytes.TrimSpace(line)
@@ -344,6 +497,7 @@ func (t *tail) read(ctx context.Context) (connected bool, err error) {
 			return true, err
 		}
 		if e.Problem != nil {
+			t.client.failed(server, "")
 			return true, e.Problem
 		}
 		if m := e.Message; m != nil {
@@ -362,4 +516,8 @@ func (t *tail) read(ctx context.Context) (connected bool, err error) {
 }
 
 // Server returns the server that answered last.
-func (c *Client) Server() string { return c.servers[c.turn.Load()] }
+func (c *Client) Server() string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.servers[c.turn]
+}

@@ -270,7 +270,7 @@ func TestEveryPageInTheDarkAndOnAPhone(t *testing.T) {
 			require.NoError(t, p.Size(width, 800))
 			require.NoError(t, p.Run(`localStorage.setItem("theme", "`+dark+`")`))
 			for path, text := range map[string]string{"/channels": "coldchain/journeys", "/channels/coldchain/readings": "found 1", "/channels/coldchain/readings?open=0:0": "Lies in",
-				"/channels/coldchain/readings?tab=partitions": "node-a", "/channels/coldchain/reading": "did you mean coldchain/readings?", "/node": "serving", "/logbook": "new topic"} {
+				"/channels/coldchain/readings?tab=partitions": "node-a", "/channels/coldchain/reading": "did you mean coldchain/readings?", "/nodes": "every partition has a leader", "/logbook": "new topic"} {
 				p.open(path)
 				p.says(text)
 				name := fmt.Sprintf("%s, %s, %d wide", path, dark, width)

@@ -18,23 +18,47 @@ import (
 	"steadyferry/test/harness"
 )
 
-// The tour of the README works when it is pasted.
+// The tours of the README work when they are pasted.
 func TestTheTourWorks(t *testing.T) {
+	said, printed := tour(t, "## A five-minute tour", "127.0.0.1:7350", "127.0.0.1:0", "-dir", ".demo")
+	assert.Contains(t, said, "/sign-in#")
+	for _, says := range []string{"coldchain/readings", "made topic coldchain/doors", "sent 1 message", " F\"", "sent 5 messages", `"accepted":1`, "add -yes", "is back with 7 messages", "restore topic", "published"} {
+		assert.Contains(t, printed, says)
+	}
+}
+
+func TestTheTourOfAClusterWorks(t *testing.T) {
+	said, printed := tour(t, "## A tour of a cluster", "127.0.0.1:735", "127.0.0.1:2735", "-nodes", "3", "-dir", ".demo-cluster")
+	assert.Contains(t, said, "with 3 nodes")
+	for _, says := range []string{"each on 3 nodes", "in order: all", "away", "all take messages", "lost (", "the leader no longer answered", "nothing was kept twice",
+		"coldchain/hatches#11; equal on", "without node-b and node-c, of", "only readable"} {
+		assert.Contains(t, printed, says)
+	}
+}
+
+// tour runs a demo, and in a shell what a section of the README says; the
+// addresses of the demo are replaced. It returns what both have printed.
+func tour(t *testing.T, section, address, listen string, args ...string) (said, printed string) {
+	t.Helper()
 	readme, err := os.ReadFile("../README.md")
 	require.NoError(t, err)
-	_, tour, found := strings.Cut(string(readme), "## A five-minute tour")
+	_, text, found := strings.Cut(string(readme), section)
 	require.True(t, found)
-	tour, _, _ = strings.Cut(tour, "\n## ")
+	text, _, _ = strings.Cut(text, "\n## ")
 	var script strings.Builder
 	script.WriteString("set -e\n")
-	for _, block := range regexp.MustCompile("(?s)```sh\n(.*?)```").FindAllStringSubmatch(tour, -1) {
+	for _, block := range regexp.MustCompile("(?s)```sh\n(.*?)```").FindAllStringSubmatch(text, -1) {
 		script.WriteString(block[1])
 	}
 	dir := harness.Dir(t)
 	bin, err := filepath.Abs(filepath.Dir(harness.Binary(t, "ferry")))
 	require.NoError(t, err)
 	require.NoError(t, os.Symlink(bin, filepath.Join(dir, "bin")))
-	demo := exec.Command(harness.Binary(t, "ferryd"), "demo", "-dir", ".demo", "-listen", "127.0.0.1:0", "-database", harness.SharedDatabase(t))
+	first := listen
+	if !strings.HasSuffix(listen, ":0") {
+		first += "0"
+	}
+	demo := exec.Command(harness.Binary(t, "ferryd"), append([]string{"demo", "-listen", first, "-database", harness.SharedDatabase(t)}, args...)...)
 	demo.Dir = dir
 	out, err := demo.StdoutPipe()
 	require.NoError(t, err)
@@ -43,23 +67,20 @@ func TestTheTourWorks(t *testing.T) {
 		demo.Process.Signal(os.Interrupt)
 		demo.Wait()
 	}()
-	said := ""
 	for buffer := make([]byte, 4096); !strings.Contains(said, "Ctrl-C"); {
 		n, err := out.Read(buffer)
 		require.NoError(t, err, said)
 		said += string(buffer[:n])
 	}
-	assert.Contains(t, said, "/sign-in#")
-	url := regexp.MustCompile(`FERRY_SERVER=(\S+)`).FindStringSubmatch(said)[1]
-	time.Sleep(3 * time.Second) // so that the last minute has readings
-	text := strings.ReplaceAll(script.String(), "http://127.0.0.1:7350", url)
-	tourRun := exec.Command("bash", "-c", text)
-	tourRun.Dir = dir
-	b, err := tourRun.CombinedOutput()
-	require.NoError(t, err, string(b))
-	for _, says := range []string{"coldchain/readings", "made topic coldchain/doors", "sent 1 message", " F\"", "sent 5 messages", `"accepted":1`, "add -yes", "is back with 7 messages", "restore topic", "published"} {
-		assert.Contains(t, string(b), says)
+	if first == listen {
+		listen = regexp.MustCompile(`FERRY_SERVER=http://(\S+)`).FindStringSubmatch(said)[1]
 	}
+	time.Sleep(3 * time.Second) // so that the last minute has readings
+	run := exec.Command("bash", "-c", strings.ReplaceAll(script.String(), address, listen))
+	run.Dir = dir
+	b, err := run.CombinedOutput()
+	require.NoError(t, err, string(b))
+	return said, string(b)
 }
 
 func TestTheReferencesAreCurrent(t *testing.T) {

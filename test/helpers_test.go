@@ -13,16 +13,7 @@ import (
 	"steadyferry/test/harness"
 )
 
-func TestMain(m *testing.M) {
-	stop, err := harness.ShareDatabase()
-	if err != nil {
-		fmt.Fprintln(os.Stderr, "tests:", err)
-		os.Exit(1)
-	}
-	code := m.Run()
-	stop()
-	os.Exit(code)
-}
+func TestMain(m *testing.M) { harness.Main(m) }
 
 // signalAll sends a signal to a process and its children.
 func signalAll(t *testing.T, pid int, signal syscall.Signal) {

@@ -21,17 +21,19 @@ type selectionFlags struct {
 	from, to, where string
 	limit           int
 	partitions      []int
+	any             bool
 }
 
 func (f *selectionFlags) define(fs *flag.FlagSet, from string) {
 	fs.StringVar(&f.from, "from", from, "`position` to begin at: first, last, offset:N, time:T, ago:D")
 	fs.StringVar(&f.where, "where", "", "`condition` that messages must fulfil, such as 'body.celsius > 8'")
+	fs.BoolVar(&f.any, "any-replica", false, "read from any replica, also while there is no leader; it may not have the newest messages")
 	fs.Var(listValue{&f.partitions}, "partition", "`numbers` of the partitions, with commas (default all)")
 }
 
 // selection reads the address and checks the positions.
 func (f *selectionFlags) selection(c *call) (address.Address, client.Query, error) {
-	q := client.Query{From: f.from, To: f.to, Where: f.where, Limit: f.limit, Partitions: f.partitions}
+	q := client.Query{From: f.from, To: f.to, Where: f.where, Limit: f.limit, Partitions: f.partitions, Any: f.any}
 	a, err := c.oneAddress()
 	if err != nil {
 		return a, q, err

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"net/http"
 	"os"
@@ -26,17 +27,19 @@ import (
 type loadFlags struct {
 	messages, size, publishers, readers, batch int
 	rate                                       float64
+	time                                       time.Duration
 	compress                                   bool
 	key                                        bool
 }
 
 var loadVerb = verb{
 	name: "load", args: "ADDRESS", summary: "Publish and read test messages as fast as it goes, and measure",
-	details: "Readers begin at the end and measure the time from publishing to reading. With -publishers 0 they read what is kept, from its first message.\n\n" +
+	details: "Readers begin at the end and measure the time from publishing to reading. With -publishers 0 they read what is kept, from its first message. What a node that goes away did not confirm is sent again, and is not kept twice.\n\n" +
 		"    ferry load coldchain/trial -messages 1000000 -size 100 -publishers 4 -readers 2",
 	define: func(fs *flag.FlagSet) func(*call) error {
 		var f loadFlags
 		fs.IntVar(&f.messages, "messages", 1_000_000, "publish so `many` in all, or read so many")
+		fs.Var(durationValue{&f.time}, "for", "publish for so `long`, instead of a number of messages")
 		fs.IntVar(&f.size, "size", 100, "`bytes` of a body")
 		fs.IntVar(&f.publishers, "publishers", 4, "`number` of connections that publish")
 		fs.IntVar(&f.readers, "readers", 0, "`number` of readers, each of which reads everything")
@@ -69,6 +72,10 @@ type load struct {
 	published atomic.Int64
 	read      atomic.Int64
 	readBytes atomic.Int64
+	retries   atomic.Int64
+	done      atomic.Bool  // with publishing
+	lastKept  atomic.Int64 // Unix nanoseconds
+	longest   atomic.Int64 // nanoseconds in which nothing was kept
 
 	mu      sync.Mutex
 	publish *hdrhistogram.Histogram // microseconds from request to answer
@@ -103,6 +110,7 @@ func (c *call) load(a address.Address, f *loadFlags) error {
 		publishers.Go(func() error { return l.publisher(publishCtx) })
 	}
 	err := publishers.Wait()
+	l.done.Store(true)
 	publishTime := time.Since(l.started)
 	if err != nil {
 		cancel()
@@ -123,7 +131,10 @@ func (l *load) take(ctx context.Context) (int, error) {
 	n := int64(l.flags.batch)
 	before := l.given.Add(n) - n
 	left := int64(l.flags.messages) - before
-	if left <= 0 {
+	if l.flags.time > 0 {
+		left = n
+	}
+	if left <= 0 || l.flags.time > 0 && time.Since(l.started) >= l.flags.time {
 		return 0, nil
 	}
 	if l.flags.rate > 0 {
@@ -146,8 +157,8 @@ func (l *load) publisher(ctx context.Context) error {
 	if l.flags.compress {
 		compression = message.Zstd
 	}
-	publish, err := l.call.api.FastPublish(l.address)
-	if err != nil {
+	publisher := l.call.api.FastPublisher(l.address)
+	if err := publisher.Learn(ctx); err != nil {
 		return err
 	}
 	id := uuid.New()
@@ -182,11 +193,45 @@ func (l *load) publisher(ctx context.Context) error {
 		batch := b.Build(compression, &message.Publisher{ID: id, Sequence: sequences[partition]})
 		sequences[partition] += uint64(n) - 1
 		asked := time.Now()
-		if err := publish(partition, batch); err != nil {
+		if err := l.send(ctx, publisher, partition, batch); err != nil {
 			return err
 		}
 		latencies.RecordValues(max(time.Since(asked).Microseconds(), 1), int64(n))
 		l.published.Add(int64(n))
+	}
+}
+
+// send sends a batch until it is kept: its sequence keeps it from being kept
+// twice.
+func (l *load) send(ctx context.Context, p *client.FastPublisher, partition int, batch []byte) error {
+	deadline := time.Now().Add(30 * time.Second)
+	for pause := 10 * time.Millisecond; ; pause = min(2*pause, 500*time.Millisecond) {
+		err := p.Publish(partition, batch)
+		var refused *client.Problem
+		if err == nil {
+			l.paused(time.Now())
+			return nil
+		}
+		if ctx.Err() != nil || time.Now().After(deadline) || errors.As(err, &refused) && refused.Status != http.StatusServiceUnavailable {
+			return err
+		}
+		l.retries.Add(1)
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(pause/2 + rand.N(pause)):
+		}
+	}
+}
+
+// paused notes the longest time in which nothing was kept.
+func (l *load) paused(now time.Time) {
+	last := l.lastKept.Swap(now.UnixNano())
+	for gap := now.UnixNano() - last; last > 0; {
+		longest := l.longest.Load()
+		if gap <= longest || l.longest.CompareAndSwap(longest, gap) {
+			return
+		}
 	}
 }
 
@@ -199,7 +244,11 @@ func (l *load) reader(ctx context.Context, partition int, from, target int64) er
 		defer l.mu.Unlock()
 		l.arrive.Merge(latencies)
 	}()
-	target *= int64(l.flags.readers)
+	readers := int64(l.flags.readers)
+	if l.flags.time > 0 {
+		target = math.MaxInt64 / readers // until the publishers are done
+	}
+	target *= readers
 	buffer := make([]byte, loadFetchBytes)
 	position := address.Position{Kind: address.AtOffset, Offset: from}
 	for l.read.Load() < target {
@@ -208,6 +257,9 @@ func (l *load) reader(ctx context.Context, partition int, from, target int64) er
 			return err
 		}
 		position.Offset = f.Next
+		if l.flags.time > 0 && l.done.Load() {
+			target = l.published.Load() * readers
+		}
 		for rest := f.Records; len(rest) > 0; {
 			r, size, err := message.ReadRecord(rest)
 			if err != nil {
@@ -293,7 +345,7 @@ func (l *load) report(publishTime, readTime time.Duration) error {
 	read := newDirection(l.read.Load(), l.readBytes.Load(), readTime, l.arrive)
 	if l.call.json {
 		return l.call.printJSON(map[string]any{"address": l.address.String(), "published": published, "read": read,
-			"size": l.flags.size, "batch": l.flags.batch, "publishers": l.flags.publishers, "readers": l.flags.readers, "cores": runtime.NumCPU()})
+			"retries": l.retries.Load(), "longestPauseMilliseconds": float64(l.longest.Load()) / 1e6, "size": l.flags.size, "batch": l.flags.batch, "publishers": l.flags.publishers, "readers": l.flags.readers, "cores": runtime.NumCPU()})
 	}
 	var rows [][]string
 	for _, d := range []struct {
@@ -315,6 +367,9 @@ func (l *load) report(publishTime, readTime time.Duration) error {
 	}
 	if len(rows) == 0 {
 		return errors.New("nothing was published or read")
+	}
+	if n := l.retries.Load(); n > 0 {
+		defer fmt.Fprintf(l.call.out, "%s batches were sent again; the longest time in which nothing was kept was %s; nothing was kept twice\n", count(n), time.Duration(l.longest.Load()).Round(time.Millisecond))
 	}
 	l.call.table(l.call.out, []string{"", "messages", "time", "rate", "bodies", "p50", "p90", "p99", "p99.9", "slowest"}, rows, "messages", "time", "rate", "bodies", "p50", "p90", "p99", "p99.9", "slowest")
 	return nil

@@ -11,6 +11,7 @@ import (
 	"os/signal"
 	"strings"
 	"syscall"
+	"time"
 
 	"steadyferry/client"
 )
@@ -26,7 +27,7 @@ type verb struct {
 }
 
 // verbs in the order of the help.
-var verbs = []verb{newVerb, listVerb, showVerb, setVerb, removeVerb, sendVerb, browseVerb, tailVerb, loadVerb, statusVerb, logbookVerb, accessVerb}
+var verbs = []verb{newVerb, listVerb, showVerb, setVerb, removeVerb, sendVerb, browseVerb, tailVerb, loadVerb, statusVerb, nodesVerb, moveVerb, logbookVerb, accessVerb}
 
 // call is one run of a verb.
 type call struct {
@@ -140,6 +141,13 @@ func (c *call) start(v *verb, args []string) error {
 	var err error
 	if c.api, err = client.New(servers, first(o.token, os.Getenv("FERRY_TOKEN"))); err != nil {
 		return &usageError{err}
+	}
+	waited := false
+	c.api.Waiting = func(err error, _ time.Duration) {
+		if !waited {
+			fmt.Fprintf(c.err, "ferry: waiting: %v\n", err)
+			waited = true
+		}
 	}
 	return run(c)
 }

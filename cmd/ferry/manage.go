@@ -16,6 +16,7 @@ import (
 // settingFlags are the flags that new and set share.
 type settingFlags struct {
 	partitions  int
+	replicas    int
 	retain      time.Duration
 	retainBytes int64
 	maxBody     int64
@@ -28,6 +29,7 @@ type settingFlags struct {
 func (f *settingFlags) define(fs *flag.FlagSet) {
 	f.labels = pairsValue{}
 	fs.IntVar(&f.partitions, "partitions", 0, "`number` of partitions, 1 to 1000 (new topics: 1); it can grow, never shrink")
+	fs.IntVar(&f.replicas, "replicas", 0, "`number` of nodes that hold each partition, 1 to 7, odd is best (new topics: 3 where there are 3 nodes, else 1)")
 	fs.Var(durationValue{&f.retain}, "retain", "`how long` messages are kept (new topics: 7d)")
 	fs.Var(sizeValue{&f.retainBytes}, "retain-bytes", "`how much` each partition keeps (new topics: 10GiB)")
 	fs.Var(sizeValue{&f.maxBody}, "max-body", "`largest` body (new topics: 8MiB, at most 64MiB)")
@@ -41,6 +43,9 @@ func (f *settingFlags) settings(c *call) client.Settings {
 	var s client.Settings
 	if c.set["partitions"] {
 		s.Partitions = &f.partitions
+	}
+	if c.set["replicas"] {
+		s.Replicas = &f.replicas
 	}
 	if c.set["retain"] {
 		text := address.FormatDuration(f.retain)
@@ -112,8 +117,17 @@ var newVerb = verb{
 				if c.json {
 					return c.printJSON(t)
 				}
-				fmt.Fprintf(c.out, "made topic %s with %d %s; it keeps %s or %s a partition, %s at most\nnext: ferry send %s -body 'hello'\n", t.Address, t.Partitions,
-					plural(t.Partitions, "partition"), t.Retain, size(t.RetainBytes), size(t.RetainBytes*int64(t.Partitions)), t.Address)
+				fmt.Fprintf(c.out, "made topic %s with %d %s, each on %d %s; it keeps %s or %s a partition, %s at most\n", t.Address, t.Partitions,
+					plural(t.Partitions, "partition"), t.Replicas, plural(t.Replicas, "node"), t.Retain, size(t.RetainBytes), size(t.RetainBytes*int64(t.Partitions)))
+				switch {
+				case t.Replicas == 2:
+					fmt.Fprintln(c.out, "2 replicas keep two copies, but both are needed for writing: the loss of either node ends it")
+				case t.Replicas%2 == 0:
+					fmt.Fprintf(c.out, "%d replicas survive the loss of as many nodes as %d do\n", t.Replicas, t.Replicas-1)
+				case t.Replicas > 1:
+					fmt.Fprintf(c.out, "%d of them may be lost without an end to writing\n", (t.Replicas-1)/2)
+				}
+				fmt.Fprintf(c.out, "next: ferry send %s -body 'hello'\n", t.Address)
 				return nil
 			}
 			return wrongUsage("%q cannot be made; allowed: space, topic", kind)
@@ -173,7 +187,7 @@ var setVerb = verb{
 				return nil
 			}
 			// Growing and losing cannot be taken back.
-			if *yes || p.Messages == 0 && p.After["partitions"] == nil {
+			if *yes || p.Messages == 0 && p.After["partitions"] == nil && p.After["replicas"] == nil {
 				if err := c.api.Call(ctx, http.MethodPatch, client.ChannelPath(a), nil, settings, &p); err != nil {
 					return err
 				}
@@ -195,7 +209,9 @@ func (c *call) printPreview(p client.Preview) error {
 	for _, e := range p.Effects {
 		fmt.Fprintln(c.out, "-", e)
 	}
-	if p.Done {
+	if p.Done && p.Job > 0 {
+		fmt.Fprintf(c.out, "job %d has begun; ferry nodes jobs -every 1s shows how far it is, ferry nodes cancel %d takes it back\n", p.Job, p.Job)
+	} else if p.Done {
 		fmt.Fprintln(c.out, "done")
 	} else {
 		fmt.Fprintln(c.out, "nothing is changed yet: add -yes to do it")

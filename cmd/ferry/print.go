@@ -54,17 +54,31 @@ var marks = map[string]struct {
 	"starting":  {"◐", text.FgCyan},
 	"disk full": {"■", text.FgRed},
 	"failed":    {"■", text.FgRed},
+
+	"replicas missing": {"▲", text.FgYellow},
+	"no leader":        {"■", text.FgRed},
+	"no majority":      {"■", text.FgRed},
+	"away":             {"■", text.FgRed},
+	"up":               {"●", text.FgGreen},
+	"draining":         {"◐", text.FgCyan},
+	"running":          {"◐", text.FgCyan},
+	"cancelling":       {"◐", text.FgCyan},
+	"done":             {"●", text.FgGreen},
+	"cancelled":        {"○", text.FgHiBlack},
 }
 
-func (c *call) mark(state string) string {
+func (c *call) mark(state string) string { return c.markAs(state, state) }
+
+// markAs shows the mark of a state with other words.
+func (c *call) markAs(state, words string) string {
 	m, ok := marks[state]
 	if !ok {
-		return "◌ " + state
+		return "◌ " + words
 	}
 	if c.colour() {
-		return m.colour.Sprint(m.shape) + " " + state
+		return m.colour.Sprint(m.shape) + " " + words
 	}
-	return m.shape + " " + state
+	return m.shape + " " + words
 }
 
 // table prints rows under headings; columns named in right are aligned so.

@@ -95,11 +95,38 @@ func (c *call) showTopic(out io.Writer, a address.Address) error {
 	}
 	var rows [][]string
 	for _, p := range partitions {
-		rows = append(rows, []string{fmt.Sprint(p.Partition), c.mark(p.State), p.Leader, count(p.First), count(p.End), count(p.Messages), size(p.Bytes), age(p.Oldest, now),
+		rows = append(rows, []string{fmt.Sprint(p.Partition), c.mark(p.State), p.Leader, replicaText(p), count(p.First), count(p.End), count(p.Messages), size(p.Bytes), age(p.Oldest, now),
 			perSecond(p.Rates.MessagesIn), perSecond(p.Rates.MessagesOut)})
 	}
-	c.table(out, []string{"partition", "state", "leader", "first", "end", "kept", "on disk", "oldest", "in", "out"}, rows, "partition", "first", "end", "kept", "on disk", "oldest", "in", "out")
+	c.table(out, []string{"partition", "state", "leader", "other replicas", "first", "end", "kept", "on disk", "oldest", "in", "out"}, rows, "partition", "first", "end", "kept", "on disk", "oldest", "in", "out")
 	return nil
+}
+
+// replicaText describes the replicas that do not lead: those in step by their
+// names, the others with what they lack.
+func replicaText(p client.Partition) string {
+	var inStep, others []string
+	for _, r := range p.Replicas {
+		switch {
+		case r.Node == p.Leader:
+		case r.InStep && r.State == "in step":
+			inStep = append(inStep, r.Node)
+		default:
+			others = append(others, r.Node+" "+replicaState(r))
+		}
+	}
+	if len(inStep) > 0 {
+		others = append([]string{"in step: " + strings.Join(inStep, " ")}, others...)
+	}
+	return strings.Join(others, "; ")
+}
+
+func replicaState(r client.Replica) string {
+	text := r.State
+	if r.BehindMessages != nil && *r.BehindMessages > 0 {
+		text += fmt.Sprintf(" (%s messages, %s, %s behind)", count(*r.BehindMessages), size(r.BehindBytes), address.FormatDuration(time.Duration(r.BehindSeconds*float64(time.Second)).Round(time.Second)))
+	}
+	return text
 }
 
 func (c *call) describe(t client.Topic, now time.Time) {
@@ -116,7 +143,7 @@ func (c *call) describe(t client.Topic, now time.Time) {
 		{"topic", t.Address}, {"state", c.mark(t.State)}, {"description", t.Description}, {"labels", labels(t.Labels)},
 		{"made", t.CreatedAt.Local().Format("2006-01-02 15:04")},
 		{"keeps", fmt.Sprintf("%s, or %s a partition (%s in all)", t.Retain, size(t.RetainBytes), size(t.RetainBytes*int64(t.Partitions)))},
-		{"largest body", size(t.MaxBody)}, {"repeated ids", window},
+		{"replicas", fmt.Sprintf("%d of each partition", t.Replicas)}, {"largest body", size(t.MaxBody)}, {"repeated ids", window},
 		{"kept now", fmt.Sprintf("%s messages, %s on disk, %.1f%% full", count(t.Messages), size(t.Bytes), 100*t.Fill)},
 		{"oldest", age(t.Oldest, now) + " ago"}, {"newest", age(t.Newest, now) + " ago"},
 		{"in", perSecond(t.Rates.MessagesIn) + ", " + sizePerSecond(t.Rates.BytesIn)},

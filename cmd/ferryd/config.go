@@ -13,6 +13,7 @@ import (
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/node"
+	"steadyferry/internal/replica"
 )
 
 // config is what ferryd can be told: by flag, by an environment variable
@@ -26,6 +27,11 @@ type config struct {
 	keepRemoved   time.Duration
 	diskReserve   int64
 	logLevel      slog.Level
+	zone          string
+	advertise     string
+	peerListen    string
+	tlsDir        string
+	catchUpRate   int64
 }
 
 // durationFlag and sizeFlag read values as the rest of the product does.
@@ -59,12 +65,17 @@ func (f sizeFlag) Set(text string) (err error) {
 
 func flags(name string, c *config) *flag.FlagSet {
 	fs := flag.NewFlagSet("ferryd "+name, flag.ContinueOnError)
-	c.keepRemoved, c.diskReserve = node.DefaultKeepRemoved, node.DefaultDiskReserve
+	c.keepRemoved, c.diskReserve, c.catchUpRate = node.DefaultKeepRemoved, node.DefaultDiskReserve, replica.DefaultFeedRate
 	fs.StringVar(&c.node, "node", "node-a", "`name` of this node")
 	fs.StringVar(&c.dir, "dir", "ferry-data", "data `directory`, made if it is missing")
 	fs.StringVar(&c.listen, "listen", "127.0.0.1:7350", "`address` on which to serve the API and the console")
 	fs.StringVar(&c.metricsListen, "metrics-listen", "", "`address` on which to serve /metrics without a token; empty: only with one, on -listen")
-	fs.StringVar(&c.database, "database", "", "`URL` of a PostgreSQL database for the records; empty: run one inside -dir")
+	fs.StringVar(&c.database, "database", "", "`URL` of a PostgreSQL database for the records; empty: run one inside -dir. Nodes with the same database form one cluster")
+	fs.StringVar(&c.zone, "zone", "", "`zone` of this node: nodes of one zone may fail together, so that replicas are spread over zones")
+	fs.StringVar(&c.peerListen, "peer-listen", "", "`address` on which to talk to the other nodes of the cluster; empty: this node is the only one")
+	fs.StringVar(&c.advertise, "advertise", "", "`host` under which other nodes and clients reach this one; empty: that of -listen and -peer-listen")
+	fs.StringVar(&c.tlsDir, "tls-dir", "", "`directory` with ca.pem, NODE.pem and NODE-key.pem for TLS between nodes (ferryd certs makes them); needed unless -peer-listen is on loopback")
+	fs.Var(sizeFlag{&c.catchUpRate}, "catch-up-rate", "`bytes` a second that this node sends at most to replicas that are far behind")
 	fs.Var(durationFlag{&c.keepRemoved}, "keep-removed", "for how `long` a removed channel can be brought back")
 	fs.Var(sizeFlag{&c.diskReserve}, "disk-reserve", "free `bytes` of the disk below which publishing is refused (at most a twentieth of it)")
 	fs.TextVar(&c.logLevel, "log-level", slog.LevelInfo, "least `level` that is logged: DEBUG, INFO, WARN, ERROR")

@@ -27,20 +27,19 @@ func demo(args []string) error {
 	fs.Lookup("dir").DefValue = "ferry-demo"
 	c.dir = "ferry-demo"
 	c.logLevel = slog.LevelWarn
+	nodes := fs.Int("nodes", 1, "`number` of nodes: 1 to 9, each in a process of its own when there are several")
 	if err := readConfig(fs, args); err != nil {
 		return err
 	}
+	switch {
+	case *nodes < 1 || *nodes > 9:
+		return &usageError{fmt.Errorf("-nodes is %d; allowed: 1 to 9", *nodes)}
+	case *nodes > 1:
+		return c.demoCluster(*nodes)
+	}
 	return c.run(func(ctx context.Context, r running) error {
-		api, err := client.New(r.url, r.token)
+		d, link, err := startDepot(ctx, r.url, r.token)
 		if err != nil {
-			return err
-		}
-		d := &depot{api: api, readings: address.Channel("coldchain", "readings"), journeys: address.Channel("coldchain", "journeys")}
-		if err := d.prepare(ctx); err != nil {
-			return fmt.Errorf("set up the demo: %w", err)
-		}
-		var link client.Link
-		if err := api.Call(ctx, http.MethodPost, "/links", nil, nil, &link); err != nil {
 			return err
 		}
 		self, err := os.Executable()
@@ -61,9 +60,24 @@ Try in another terminal:
   ferry send coldchain/readings -key box-0007 -body '{"box":"box-0007","celsius":9.5}'
 
 Ctrl-C stops it; what was published stays in %s.
-`, r.url, r.url, link.Path, r.url, c.dir, filepath.Dir(self), c.dir)
+`, r.url, r.url, link, r.url, c.dir, filepath.Dir(self), c.dir)
 		return d.run(ctx)
 	})
+}
+
+// startDepot makes the demo's channels, and a link to sign in with.
+func startDepot(ctx context.Context, servers, token string) (d *depot, link string, err error) {
+	api, err := client.New(servers, token)
+	if err != nil {
+		return nil, "", err
+	}
+	d = &depot{api: api, readings: address.Channel("coldchain", "readings"), journeys: address.Channel("coldchain", "journeys")}
+	if err := d.prepare(ctx); err != nil {
+		return nil, "", fmt.Errorf("set up the demo: %w", err)
+	}
+	var l client.Link
+	err = api.Call(ctx, http.MethodPost, "/links", nil, nil, &l)
+	return d, l.Path, err
 }
 
 // depot sends what the boxes measure and where they are.

@@ -12,7 +12,9 @@ import (
 const usage = `ferryd runs the Steady Ferry service.
 
   ferryd serve [flags]   run a node
-  ferryd demo  [flags]   run a node with the demo's channels and traffic
+  ferryd demo  [flags]   run a node, or with -nodes several, with the demo's channels and traffic
+  ferryd certs [flags]   make certificates for TLS between nodes
+  ferryd verify [flags]  compare the logs of all replicas, byte for byte
   ferryd COMMAND -h      the flags of a command
 `
 
@@ -27,6 +29,10 @@ func main() {
 		err = serve(args, nil)
 	case "demo":
 		err = demo(args)
+	case "certs":
+		err = certs(args)
+	case "verify":
+		err = verify(args)
 	case "-h", "-help", "--help", "help":
 		fmt.Print(usage)
 	default:

@@ -17,6 +17,7 @@ import (
 
 	"steadyferry/internal/api"
 	"steadyferry/internal/console"
+	"steadyferry/internal/core/clock"
 	"steadyferry/internal/node"
 	"steadyferry/internal/postgres"
 )
@@ -43,23 +44,20 @@ func serve(args []string, with func(ctx context.Context, r running) error) error
 
 func (c *config) run(with func(ctx context.Context, r running) error) (err error) {
 	slog.SetDefault(slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: c.logLevel})))
+	if path := os.Getenv("FERRYD_CLOCK_FILE"); path != "" { // for tests of wrong clocks
+		go clock.Follow(path)
+	}
 	// Batches come and go fast: with the default the collector would run
 	// many times a second over a small heap.
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(300)
 	}
 	if os.Getenv("GOMEMLIMIT") == "" {
-		debug.SetMemoryLimit(256 << 20)
+		debug.SetMemoryLimit(512 << 20)
 	}
 	stop, cancel := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer cancel()
-	if err := os.MkdirAll(c.dir, 0o711); err != nil {
-		return err
-	}
-	if c.dir, err = filepath.Abs(c.dir); err != nil {
-		return err
-	}
-	unlock, err := lockDir(c.dir)
+	unlock, err := c.takeDir()
 	if err != nil {
 		return err
 	}
@@ -70,20 +68,16 @@ func (c *config) run(with func(ctx context.Context, r running) error) (err error
 	}
 	defer listener.Close()
 
-	database := c.database
-	if database == "" {
-		server, err := postgres.Start(stop, c.dir)
-		if err != nil {
-			return err
-		}
-		database = server.URL()
-		defer func() {
-			ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-			defer cancel()
-			server.Stop(ctx)
-		}()
+	database, stopDatabase, err := c.openDatabase(stop)
+	if err != nil {
+		return err
 	}
-	n, err := node.Open(stop, node.Config{Name: c.node, Dir: c.dir, DatabaseURL: database, KeepRemoved: c.keepRemoved, DiskReserve: c.diskReserve})
+	defer stopDatabase()
+	settings := node.Config{Name: c.node, Dir: c.dir, DatabaseURL: database, KeepRemoved: c.keepRemoved, DiskReserve: c.diskReserve, Zone: c.zone, FeedRate: c.catchUpRate, Version: api.Version}
+	if err := c.peers(listener.Addr(), &settings); err != nil {
+		return err
+	}
+	n, err := node.Open(stop, settings)
 	if err != nil {
 		return err
 	}
@@ -139,6 +133,34 @@ func (c *config) run(with func(ctx context.Context, r running) error) (err error
 		server.Close()
 	}
 	return errors.Join(err, closing())
+}
+
+// takeDir makes the data directory if it is missing, and works in it alone.
+func (c *config) takeDir() (unlock func(), err error) {
+	if err := os.MkdirAll(c.dir, 0o711); err != nil {
+		return nil, err
+	}
+	if c.dir, err = filepath.Abs(c.dir); err != nil {
+		return nil, err
+	}
+	return lockDir(c.dir)
+}
+
+// openDatabase returns the URL of the database for the records, and runs one
+// inside the data directory when none is named.
+func (c *config) openDatabase(ctx context.Context) (url string, stop func(), err error) {
+	if c.database != "" {
+		return c.database, func() {}, nil
+	}
+	server, err := postgres.Start(ctx, c.dir)
+	if err != nil {
+		return "", nil, err
+	}
+	return server.URL(), func() {
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		server.Stop(ctx)
+	}, nil
 }
 
 // lockDir makes sure that one ferryd at a time works in a directory.

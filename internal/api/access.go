@@ -21,21 +21,33 @@ const (
 // authenticate lets through who brings a token or a session in force. What is
 // wrong with it is not told.
 func (s *Server) authenticate(c *gin.Context) {
-	view := s.node.Catalog().View()
-	if text, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
-		if p, ok := view.Who(catalog.Token, text); ok {
-			c.Set(principalKey, p)
-			return
-		}
-	} else if cookie, err := c.Cookie(cookieName); err == nil {
-		if p, ok := view.Who(catalog.Session, cookie); ok {
-			c.Set(principalKey, p)
-			return
+	if p, ok := s.principal(c); ok {
+		c.Set(principalKey, p)
+		return
+	}
+	// Another node may have made the secret a moment ago.
+	if c.GetHeader("Authorization") != "" || c.GetHeader("Cookie") != "" {
+		if s.node.Catalog().Refresh(c) == nil {
+			if p, ok := s.principal(c); ok {
+				c.Set(principalKey, p)
+				return
+			}
 		}
 	}
 	c.Header("WWW-Authenticate", `Bearer realm="steady-ferry"`)
 	writeProblem(c, &client.Problem{Status: http.StatusUnauthorized, Title: "Not signed in", Detail: "a valid token or session is needed",
 		Next: "send Authorization: Bearer TOKEN, or sign in at the console"})
+}
+
+// principal returns for whom the request's token or session stands.
+func (s *Server) principal(c *gin.Context) (catalog.Principal, bool) {
+	view := s.node.Catalog().View()
+	if text, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
+		return view.Who(catalog.Token, text)
+	} else if cookie, err := c.Cookie(cookieName); err == nil {
+		return view.Who(catalog.Session, cookie)
+	}
+	return catalog.Principal{}, false
 }
 
 func who(c *gin.Context) string { return c.MustGet(principalKey).(catalog.Principal).Name }
@@ -60,6 +72,9 @@ func (s *Server) signIn(c *gin.Context) {
 		kind, text = catalog.Link, body.Link
 	}
 	p, ok := s.node.Catalog().View().Who(kind, text)
+	if !ok && s.node.Catalog().Refresh(c) == nil { // another node may have made it a moment ago
+		p, ok = s.node.Catalog().View().Who(kind, text)
+	}
 	if ok && kind == catalog.Link {
 		used, err := s.node.Catalog().DropSecret(c, text)
 		if refuse(c, err) {

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"fmt"
 	"net/http"
 	"slices"
@@ -149,12 +150,12 @@ func (s *Server) removeSpace(c *gin.Context) {
 }
 
 // topicJSON describes a topic; whole adds its partitions and forecast.
-func (s *Server) topicJSON(t *node.Topic, now time.Time, whole bool) client.Topic {
+func (s *Server) topicJSON(ctx context.Context, t *node.Topic, now time.Time, whole bool) client.Topic {
 	ch := t.Channel()
 	status, each := s.node.Status(t, now)
 	out := client.Topic{
 		Address: ch.Address(), Space: ch.Space, Channel: ch.Name, Kind: ch.Kind, State: status.State, Description: ch.Description, Labels: ch.Labels,
-		CreatedAt: ch.CreatedAt.UTC(), Partitions: ch.Partitions, Retain: address.FormatDuration(time.Duration(ch.RetainMS) * time.Millisecond),
+		CreatedAt: ch.CreatedAt.UTC(), Partitions: ch.Partitions, Replicas: ch.Replicas, Retain: address.FormatDuration(time.Duration(ch.RetainMS) * time.Millisecond),
 		RetainBytes: ch.RetainBytes, MaxBody: ch.MaxBody, IDWindow: address.FormatDuration(time.Duration(ch.IDWindowMS) * time.Millisecond),
 		Paused: ch.Paused, Messages: status.Messages, Bytes: status.Bytes, Oldest: status.Oldest, Newest: status.Newest, Rates: status.Rates,
 		Fill: float64(status.Bytes) / (float64(ch.RetainBytes) * float64(ch.Partitions)),
@@ -165,10 +166,10 @@ func (s *Server) topicJSON(t *node.Topic, now time.Time, whole bool) client.Topi
 	for _, p := range each {
 		a := t.Address()
 		a.Partition = p.Partition
-		out.Each = append(out.Each, client.Partition{Partition: p.Partition, Address: a.String(), Leader: s.node.Name(), First: p.First, End: p.End,
+		out.Each = append(out.Each, client.Partition{Partition: p.Partition, Address: a.String(), Leader: s.node.NodeName(p.Leader), Term: p.Term, Replicas: s.replicasJSON(p.Replicas), First: p.First, End: p.End,
 			Messages: p.End - p.First, Bytes: p.Bytes, Oldest: p.Oldest, Newest: p.Newest, State: p.State, Rates: p.Rates})
 	}
-	f := s.node.Forecast(t, now)
+	f := s.node.Forecast(ctx, t, now)
 	out.Forecast = &client.Forecast{BytesPerSecond: f.BytesPerSecond, MessagesPerSecond: f.MessagesPerSecond, Bytes: f.Bytes, Messages: f.Messages,
 		Span: address.FormatDuration(f.Span), LimitedBy: f.LimitedBy}
 	return out
@@ -185,7 +186,7 @@ func (s *Server) listChannels(c *gin.Context) {
 	topics := []client.Topic{}
 	for _, t := range s.node.Topics() {
 		if space == "" || t.Channel().Space == space {
-			topics = append(topics, s.topicJSON(t, now, false))
+			topics = append(topics, s.topicJSON(c, t, now, false))
 		}
 	}
 	if p, ok := page(c, topics, func(t client.Topic) string { return t.Address }); ok {
@@ -195,7 +196,7 @@ func (s *Server) listChannels(c *gin.Context) {
 
 // settingsOf reads the settings of a request.
 func settingsOf(in client.Settings) (node.Settings, error) {
-	out := node.Settings{Partitions: in.Partitions, RetainBytes: in.RetainBytes, MaxBody: in.MaxBody, Paused: in.Paused, Description: in.Description, Labels: in.Labels}
+	out := node.Settings{Partitions: in.Partitions, Replicas: in.Replicas, RetainBytes: in.RetainBytes, MaxBody: in.MaxBody, Paused: in.Paused, Description: in.Description, Labels: in.Labels}
 	for _, d := range []struct {
 		name string
 		text *string
@@ -232,18 +233,18 @@ func (s *Server) newChannel(c *gin.Context) {
 	}
 	t, err := s.node.NewTopic(c, who(c), a, settings)
 	if !refuse(c, err) {
-		c.JSON(http.StatusCreated, s.topicJSON(t, time.Now(), true))
+		c.JSON(http.StatusCreated, s.topicJSON(c, t, time.Now(), true))
 	}
 }
 
 func (s *Server) showChannel(c *gin.Context) {
 	if t, ok := s.topicOf(c); ok {
-		c.JSON(http.StatusOK, s.topicJSON(t, time.Now(), true))
+		c.JSON(http.StatusOK, s.topicJSON(c, t, time.Now(), true))
 	}
 }
 
 func previewJSON(p *node.Preview, done bool) client.Preview {
-	return client.Preview{Address: p.Address, Effects: p.Effects, Before: p.Before, After: p.After, Messages: p.Messages, Bytes: p.Bytes, Until: p.Until, Done: done}
+	return client.Preview{Address: p.Address, Effects: p.Effects, Before: p.Before, After: p.After, Messages: p.Messages, Bytes: p.Bytes, Until: p.Until, Job: p.Job, Done: done}
 }
 
 func (s *Server) setChannel(c *gin.Context) {
@@ -305,7 +306,7 @@ func (s *Server) rates(c *gin.Context) {
 		return
 	}
 	now := time.Now()
-	flow, step := t.Series(now, span, partition)
+	flow, step := s.node.Series(c, t, now, span, partition)
 	start := now.Truncate(step).Add(-time.Duration(len(flow)) * step)
 	c.JSON(http.StatusOK, client.Series{Start: start.UTC(), Step: step.Seconds(), Flow: flow})
 }
@@ -362,7 +363,7 @@ func (s *Server) lookup(c *gin.Context) {
 		return
 	}
 	out.Kind = string(a.Kind())
-	if err := s.exists(a); err != nil {
+	if err := s.exists(c, a); err != nil {
 		out.Detail = err.Error()
 	} else {
 		out.Exists = true
@@ -370,7 +371,7 @@ func (s *Server) lookup(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func (s *Server) exists(a address.Address) error {
+func (s *Server) exists(ctx context.Context, a address.Address) error {
 	if a.Kind() == address.KindSpace {
 		_, err := s.node.Space(a.Space)
 		return err
@@ -385,7 +386,7 @@ func (s *Server) exists(a address.Address) error {
 	case address.KindMessage:
 		var p *node.Partition
 		if p, err = t.Partition(a.Partition); err == nil {
-			_, err = s.node.Message(p, a.Offset)
+			_, err = s.node.Message(ctx, p, a.Offset, true)
 		}
 	case address.KindGroup, address.KindDead:
 		err = &node.Problem{Cause: node.NotFound, Detail: fmt.Sprintf("%s is a topic without it", t.Address())}

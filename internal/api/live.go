@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"net/http"
 	"strconv"
 	"time"
@@ -13,11 +14,23 @@ import (
 	"steadyferry/internal/node"
 )
 
-// snapshot is the state of the node and all topics now.
-func (s *Server) snapshot(now time.Time) client.Live {
+// snapshotLives is how long a snapshot is good for all who ask.
+const snapshotLives = 200 * time.Millisecond
+
+// snapshot is the state of the node and all topics now, or a moment ago.
+func (s *Server) snapshot(ctx context.Context, now time.Time) client.Live {
+	s.snapMu.Lock()
+	defer s.snapMu.Unlock()
+	if now.Sub(s.snapAt) > snapshotLives {
+		s.snap, s.snapAt = s.newSnapshot(ctx, now), now
+	}
+	return s.snap
+}
+
+func (s *Server) newSnapshot(ctx context.Context, now time.Time) client.Live {
 	live := client.Live{Topics: []client.Topic{}}
 	st := client.Status{Node: s.node.Name(), Version: Version, StartedAt: s.node.Started().UTC().Truncate(time.Millisecond), At: now.UTC().Truncate(time.Millisecond), Records: "here",
-		MemoryBytes: memoryUsed(), Spaces: len(s.node.Catalog().View().Spaces), Streams: s.streams.Load()}
+		MemoryBytes: node.MemoryUsed(), Spaces: len(s.node.Catalog().View().Spaces), Streams: s.node.Streams.Load()}
 	if since := s.node.Catalog().AwaySince(); !since.IsZero() {
 		st.Records = "away since " + since.UTC().Format(time.RFC3339)
 	}
@@ -25,7 +38,7 @@ func (s *Server) snapshot(now time.Time) client.Live {
 		st.Disk = client.Disk(disk)
 	}
 	for _, t := range s.node.Topics() {
-		tj := s.topicJSON(t, now, false)
+		tj := s.topicJSON(ctx, t, now, false)
 		live.Topics = append(live.Topics, tj)
 		st.Channels++
 		st.Partitions += tj.Partitions
@@ -34,10 +47,12 @@ func (s *Server) snapshot(now time.Time) client.Live {
 		st.Rates = st.Rates.Add(tj.Rates)
 	}
 	live.Status = st
+	live.Cluster = s.clusterJSON(now)
+	live.Changes = s.changesJSON(30)
 	return live
 }
 
-func (s *Server) status(c *gin.Context) { c.JSON(http.StatusOK, s.snapshot(time.Now())) }
+func (s *Server) status(c *gin.Context) { c.JSON(http.StatusOK, s.snapshot(c, time.Now())) }
 
 // live streams the snapshot every second, and at once when records change.
 func (s *Server) live(c *gin.Context) {
@@ -49,12 +64,18 @@ func (s *Server) live(c *gin.Context) {
 	for {
 		changed := s.node.Changed()
 		w.text("data: ")
-		if w.write(s.snapshot(time.Now())) != nil || w.text("\n") != nil || w.flush() != nil {
+		if w.write(s.snapshot(c, time.Now())) != nil || w.text("\n") != nil || w.flush() != nil {
 			return
 		}
 		select {
 		case <-ticker.C:
 		case <-changed:
+			// What else changes now comes with it.
+			select {
+			case <-time.After(snapshotLives):
+			case <-ctx.Done():
+				return
+			}
 		case <-ctx.Done():
 			return
 		}
@@ -77,6 +98,14 @@ var (
 	descKeptBytes   = describe("log_bytes", "Bytes of the log on disk.", "channel", "partition")
 	descEnd         = describe("end_offset", "Offset that the next message gets.", "channel", "partition")
 	descReady       = describe("partition_ready", "1 when the partition takes messages.", "channel", "partition")
+	descLeads       = describe("partition_led_here", "1 when this node leads the partition.", "channel", "partition")
+	descInStep      = describe("replica_in_step", "1 when the replica holds all that is committed; told by the leader.", "channel", "partition", "node")
+	descBehind      = describe("replica_behind_messages", "Messages that the replica lacks; told by the leader.", "channel", "partition", "node")
+	descNodeUp      = describe("node_up", "1 when the node answers this one.", "node", "zone")
+	descNodeLeads   = describe("node_leads", "Partitions that the node leads.", "node", "zone")
+	descNodeHolds   = describe("node_holds", "Partitions that the node holds.", "node", "zone")
+	descFewer       = describe("partitions_with_replicas_missing", "Partitions with a leader and replicas that are missing or not in step.")
+	descLeaderless  = describe("partitions_without_leader", "Partitions that take no messages.")
 	descDiskFree    = describe("disk_free_bytes", "Free bytes of the disk with the logs.")
 	descRecords     = describe("records_reachable", "1 when the database with the records answers.")
 	descStreams     = describe("streams_open", "Open tails and browses.")
@@ -98,7 +127,10 @@ func (k collector) Collect(ch chan<- prometheus.Metric) {
 		name := t.Address().String()
 		for _, p := range t.Partitions() {
 			number := strconv.Itoa(p.Number)
-			totals, st := p.Totals(), p.Status(now)
+			if !p.Here() {
+				continue
+			}
+			totals, st := p.Totals(), k.server.node.PartitionStatus(p, now)
 			count(descMessagesIn, totals.MessagesIn, name, number)
 			count(descMessagesOut, totals.MessagesOut, name, number)
 			count(descBytesIn, totals.BytesIn, name, number)
@@ -106,14 +138,31 @@ func (k collector) Collect(ch chan<- prometheus.Metric) {
 			gauge(descKept, float64(st.End-st.First), name, number)
 			gauge(descKeptBytes, float64(st.Bytes), name, number)
 			gauge(descEnd, float64(st.End), name, number)
-			gauge(descReady, oneIf(st.State == node.StateReady), name, number)
+			gauge(descReady, oneIf(st.State == node.StateReady || st.State == node.StateFewer), name, number)
+			gauge(descLeads, oneIf(st.Leader == k.server.node.ID()), name, number)
+			if st.Leader == k.server.node.ID() {
+				for _, r := range st.Replicas {
+					gauge(descInStep, oneIf(r.InStep), name, number, k.server.node.NodeName(r.Node))
+					if r.Messages >= 0 {
+						gauge(descBehind, float64(r.Messages), name, number, k.server.node.NodeName(r.Node))
+					}
+				}
+			}
 		}
 	}
 	if disk, err := k.server.node.Disk(); err == nil {
 		gauge(descDiskFree, float64(disk.Free))
 	}
+	nodes, cluster := k.server.node.Nodes(now)
+	for _, n := range nodes {
+		gauge(descNodeUp, oneIf(n.Up), n.Name, n.Zone)
+		gauge(descNodeLeads, float64(n.Leads), n.Name, n.Zone)
+		gauge(descNodeHolds, float64(n.Holds), n.Name, n.Zone)
+	}
+	gauge(descFewer, float64(cluster.Fewer))
+	gauge(descLeaderless, float64(cluster.Leaderless))
 	gauge(descRecords, oneIf(k.server.node.Catalog().AwaySince().IsZero()))
-	gauge(descStreams, float64(k.server.streams.Load()))
+	gauge(descStreams, float64(k.server.node.Streams.Load()))
 }
 
 func oneIf(b bool) float64 {

@@ -71,11 +71,26 @@ func (s *Server) publish(c *gin.Context) {
 	} else {
 		receipts, err = s.publishOne(ctx, c, t, partition, mediaType, data[message.StampSize:])
 	}
+	if partition != node.AnyPartition {
+		s.tellLeader(c, t, partition)
+	}
 	if refuse(c, err) {
 		return
 	}
 	c.Writer.Header()["Content-Type"] = jsonType
 	c.Writer.Write(appendPublished(make([]byte, 0, 160), published(receipts)))
+}
+
+// headerLeader names the node that leads the partition of a request, when it
+// is another one: a client that asks it next time saves a step.
+const headerLeader = "Ferry-Leader"
+
+func (s *Server) tellLeader(c *gin.Context, t *node.Topic, partition int) {
+	if p, err := t.Partition(partition); err == nil {
+		if leader := s.node.LeaderURL(p); leader != "" {
+			c.Writer.Header().Set(headerLeader, leader)
+		}
+	}
 }
 
 // appendPublished writes the answer as JSON. It does by hand what

@@ -85,18 +85,18 @@ func (s *Server) fetch(c *gin.Context) {
 		writeProblem(c, invalid("wait", fmt.Sprintf("wait is %q", c.Query("wait")), "0s to 30s"))
 		return
 	}
-	offset, err := p.Resolve(from, time.Now())
+	ctx, cancel := s.streamContext(c)
+	defer cancel()
+	reading, err := s.node.OpenFetch(ctx, p, from, boolQuery(c, "any"))
 	if refuse(c, err) {
 		return
 	}
-	ctx, cancel := s.streamContext(c)
-	defer cancel()
 	// What waits must not hold a buffer; the first look needs a small one.
-	f, err := s.node.Fetch(ctx, p, offset, make([]byte, 4096), wait)
+	f, err := reading.Read(ctx, make([]byte, 4096), wait)
 	if err == nil && len(f.Records) > 0 && size > 4096 {
 		if err = s.fetching.Acquire(ctx, int64(size)); err == nil {
 			defer s.fetching.Release(int64(size))
-			f, err = s.node.Fetch(ctx, p, offset, make([]byte, size), 0)
+			f, err = reading.Read(ctx, make([]byte, size), 0)
 		}
 	}
 	if ctx.Err() != nil && err == nil {
@@ -105,6 +105,7 @@ func (s *Server) fetch(c *gin.Context) {
 	if refuse(c, err) {
 		return
 	}
+	s.tellLeader(c, t, p.Number)
 	h := c.Writer.Header()
 	h.Set(headerNext, strconv.FormatInt(f.Next, 10))
 	h.Set(headerFirst, strconv.FormatInt(f.First, 10))
@@ -113,7 +114,7 @@ func (s *Server) fetch(c *gin.Context) {
 	http.NewResponseController(c.Writer).SetWriteDeadline(time.Now().Add(time.Minute))
 	if !strings.Contains(c.GetHeader("Accept"), client.RecordsType) {
 		c.Header("Content-Type", client.NDJSONType)
-		s.writeLines(c, t, f.Records, p.Number, offset)
+		s.writeLines(c, t, f.Records, p.Number, reading.Offset())
 		return
 	}
 	h.Set("Content-Length", strconv.Itoa(len(f.Records)))
@@ -150,7 +151,7 @@ func (s *Server) message(c *gin.Context) {
 		writeProblem(c, invalid("offset", fmt.Sprintf("offset is %q", c.Param("offset")), "a whole number from 0"))
 		return
 	}
-	m, err := s.node.Message(p, offset)
+	m, err := s.node.Message(c, p, offset, boolQuery(c, "any"))
 	if refuse(c, err) {
 		return
 	}
@@ -188,7 +189,7 @@ func (s *Server) streamContext(c *gin.Context) (context.Context, context.CancelF
 
 // selection reads the part of a selection that browse and tail share.
 func (s *Server) selection(c *gin.Context, from address.PositionKind) (node.Selection, bool) {
-	sel := node.Selection{}
+	sel := node.Selection{AnyReplica: boolQuery(c, "any")}
 	t, ok := s.topicOf(c)
 	if !ok {
 		return sel, false
@@ -252,8 +253,8 @@ func (s *Server) browse(c *gin.Context) {
 	sel.Recent, sel.Newest = take == "recent", order == "newest"
 	ctx, cancel := s.streamContext(c)
 	defer cancel()
-	s.streams.Add(1)
-	defer s.streams.Add(-1)
+	s.node.Streams.Add(1)
+	defer s.node.Streams.Add(-1)
 	w := newLineWriter(c, client.NDJSONType, time.Minute)
 	a := sel.Topic.Address()
 	err := s.node.Browse(ctx, sel, func(e node.Event) error {
@@ -341,8 +342,8 @@ func (s *Server) tail(c *gin.Context) {
 	}
 	ctx, cancel := s.streamContext(c)
 	defer cancel()
-	s.streams.Add(1)
-	defer s.streams.Add(-1)
+	s.node.Streams.Add(1)
+	defer s.node.Streams.Add(-1)
 	w := newLineWriter(c, "text/event-stream", 5*time.Minute)
 	// The headers go out at once, so that the reader knows it is connected.
 	if w.text(": tail\n\n") != nil || w.flush() != nil {

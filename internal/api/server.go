@@ -13,9 +13,8 @@ import (
 	"net/http"
 	"os"
 	"runtime"
-	"runtime/metrics"
 	"strings"
-	"sync/atomic"
+	"sync"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -40,10 +39,13 @@ type Server struct {
 	node     *node.Node
 	console  http.Handler
 	stopping chan struct{}
-	streams  atomic.Int64
 	openapi  []byte // as JSON
 	origin   *http.CrossOriginProtection
 	fetching *semaphore.Weighted // bytes of fetch buffers in use
+
+	snapMu sync.Mutex
+	snap   client.Live
+	snapAt time.Time
 }
 
 // fetchBytes is how many bytes of fetch answers are in memory at once.
@@ -99,6 +101,17 @@ func (s *Server) Handler() http.Handler {
 	a.GET("/conditions/check", s.checkCondition)
 	a.GET("/logbook", s.logbook)
 
+	a.GET("/nodes", s.listNodes)
+	a.GET("/nodes/changes", s.leaderChanges)
+	a.GET("/nodes/what-if", s.whatIf)
+	a.POST("/nodes/recover", s.forceRecover)
+	a.PUT("/nodes/spread", s.setSpread)
+	a.POST("/nodes/:node/drain", s.drainNode)
+	a.DELETE("/nodes/:node", s.removeNode)
+	a.POST("/moves", s.movePartition)
+	a.GET("/jobs", s.listJobs)
+	a.POST("/jobs/:job/cancel", s.cancelJob)
+
 	a.GET("/spaces", s.listSpaces)
 	a.POST("/spaces", s.newSpace)
 	a.GET("/spaces/:space", s.showSpace)
@@ -113,6 +126,7 @@ func (s *Server) Handler() http.Handler {
 	ch.DELETE("", s.removeChannel)
 	ch.POST("/restore", s.restoreChannel)
 	ch.GET("/rates", s.rates)
+	ch.GET("/verify", s.verify)
 	ch.POST("/messages", s.publish)
 	ch.GET("/messages", s.browse)
 	ch.GET("/tail", s.tail)
@@ -169,14 +183,14 @@ func securityHeaders(c *gin.Context) {
 var statusOf = map[node.Cause]int{
 	node.Invalid: http.StatusBadRequest, node.NotFound: http.StatusNotFound, node.Conflict: http.StatusConflict,
 	node.Paused: http.StatusConflict, node.TooLarge: http.StatusRequestEntityTooLarge, node.DiskFull: http.StatusInsufficientStorage,
-	node.RecordsAway: http.StatusServiceUnavailable, node.Unavailable: http.StatusServiceUnavailable, node.Gone: http.StatusGone,
+	node.RecordsAway: http.StatusServiceUnavailable, node.Unavailable: http.StatusServiceUnavailable, node.NoMajority: http.StatusServiceUnavailable, node.Gone: http.StatusGone,
 	node.Damaged: http.StatusUnprocessableEntity,
 }
 
 var titleOf = map[node.Cause]string{
 	node.Invalid: "Something in the request is wrong", node.NotFound: "It does not exist", node.Conflict: "It does not go with what is there",
 	node.Paused: "The channel is paused", node.TooLarge: "It is too large", node.DiskFull: "The disk is full",
-	node.RecordsAway: "The records are away", node.Unavailable: "It cannot be served now", node.Gone: "Retention has passed it",
+	node.RecordsAway: "The records are away", node.Unavailable: "It cannot be served now", node.NoMajority: "Too few replicas answer", node.Gone: "Retention has passed it",
 	node.Damaged: "It is damaged on disk",
 }
 
@@ -249,13 +263,9 @@ func (s *Server) ready(c *gin.Context) {
 		writeProblem(c, &client.Problem{Status: http.StatusServiceUnavailable, Title: "Not ready", Detail: "the node is stopping"})
 		return
 	}
-	for _, t := range s.node.Topics() {
-		for _, p := range t.Partitions() {
-			if st := p.Status(time.Now()); st.State == node.StateStarting {
-				writeProblem(c, &client.Problem{Status: http.StatusServiceUnavailable, Title: "Not ready", Detail: p.Address() + " is starting"})
-				return
-			}
-		}
+	if p := s.node.Starting(); p != "" {
+		writeProblem(c, &client.Problem{Status: http.StatusServiceUnavailable, Title: "Not ready", Detail: p + " is starting"})
+		return
 	}
 	c.JSON(http.StatusOK, gin.H{"ready": true})
 }
@@ -278,12 +288,4 @@ func readJSON(c *gin.Context, into any) bool {
 		return false
 	}
 	return true
-}
-
-// memoryUsed returns the bytes that the process holds, without what it has
-// given back.
-func memoryUsed() int64 {
-	samples := []metrics.Sample{{Name: "/memory/classes/total:bytes"}, {Name: "/memory/classes/heap/released:bytes"}}
-	metrics.Read(samples)
-	return int64(samples[0].Value.Uint64() - samples[1].Value.Uint64())
 }

@@ -5,9 +5,7 @@ package catalog
 
 import (
 	"context"
-	"crypto/rand"
 	"crypto/sha256"
-	"crypto/subtle"
 	"database/sql"
 	"embed"
 	"encoding/json"
@@ -24,6 +22,7 @@ import (
 	_ "github.com/jackc/pgx/v5/stdlib" // the database/sql driver
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
+	"golang.org/x/time/rate"
 )
 
 //go:embed migrations/*.sql
@@ -81,6 +80,7 @@ type Channel struct {
 	Name        string       `db:"name"`
 	Kind        string       `db:"kind"`
 	Partitions  int          `db:"partitions"`
+	Replicas    int          `db:"replicas"`
 	RetainMS    int64        `db:"retain_ms"`
 	RetainBytes int64        `db:"retain_bytes"`
 	MaxBody     int64        `db:"max_body"`
@@ -117,6 +117,9 @@ type View struct {
 	Spaces   map[string]*Space
 	Channels map[string]*Channel // by address, without removed ones
 	Removed  []*Channel
+	Cluster  Cluster
+	Nodes    map[uint64]*Node
+	Placed   map[int64][]*Placement // by channel and partition
 	secrets  map[[sha256.Size]byte]secret
 }
 
@@ -131,6 +134,7 @@ type Catalog struct {
 	cancel    context.CancelFunc
 	wg        sync.WaitGroup
 	reload    chan struct{}
+	asking    *rate.Limiter
 }
 
 // Open connects to the database, brings its tables up to date and loads the
@@ -143,7 +147,7 @@ func Open(ctx context.Context, url string, changed func()) (*Catalog, error) {
 	db.SetMaxOpenConns(16)
 	db.SetMaxIdleConns(8)
 	db.SetConnMaxIdleTime(time.Minute)
-	c := &Catalog{url: url, db: db, changed: changed, reload: make(chan struct{}, 1)}
+	c := &Catalog{url: url, db: db, changed: changed, reload: make(chan struct{}, 1), asking: rate.NewLimiter(10, 10)}
 	connecting, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
 	for {
@@ -156,12 +160,7 @@ func Open(ctx context.Context, url string, changed func()) (*Catalog, error) {
 		case <-time.After(200 * time.Millisecond):
 		}
 	}
-	goose.SetBaseFS(migrations)
-	goose.SetLogger(goose.NopLogger())
-	if err := goose.SetDialect("postgres"); err != nil {
-		return nil, err
-	}
-	if err := goose.UpContext(ctx, db.DB, "migrations"); err != nil {
+	if err := migrate(ctx, db); err != nil {
 		return nil, fmt.Errorf("bring the database up to date: %w", err)
 	}
 	if err := c.load(ctx); err != nil {
@@ -173,6 +172,27 @@ func Open(ctx context.Context, url string, changed func()) (*Catalog, error) {
 	c.wg.Go(func() { c.follow(run) })
 	return c, nil
 }
+
+// migrate brings the tables up to date; nodes that start together take turns.
+func migrate(ctx context.Context, db *sqlx.DB) error {
+	conn, err := db.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	if _, err := conn.ExecContext(ctx, `SELECT pg_advisory_lock($1)`, migrationLock); err != nil {
+		return err
+	}
+	defer conn.ExecContext(context.WithoutCancel(ctx), `SELECT pg_advisory_unlock($1)`, migrationLock)
+	goose.SetBaseFS(migrations)
+	goose.SetLogger(goose.NopLogger())
+	if err := goose.SetDialect("postgres"); err != nil {
+		return err
+	}
+	return goose.UpContext(ctx, db.DB, "migrations")
+}
+
+const migrationLock = 0x6d696772 // "migr"
 
 // Close ends the connections.
 func (c *Catalog) Close() {
@@ -223,12 +243,17 @@ func (c *Catalog) load(ctx context.Context) error {
 		return c.fault(err)
 	}
 	defer tx.Rollback()
-	v := &View{Spaces: map[string]*Space{}, Channels: map[string]*Channel{}, secrets: map[[sha256.Size]byte]secret{}}
+	v := &View{Spaces: map[string]*Space{}, Channels: map[string]*Channel{}, Nodes: map[uint64]*Node{}, Placed: map[int64][]*Placement{}, secrets: map[[sha256.Size]byte]secret{}}
 	var spaces []*Space
 	var channels []*Channel
 	var secrets []secret
+	var nodes []*Node
+	var placements []*Placement
 	if err := errors.Join(
 		tx.GetContext(ctx, &v.Version, `SELECT version FROM catalog_version`),
+		tx.GetContext(ctx, &v.Cluster, `SELECT cluster, secret, spread_leaders FROM catalog_version`),
+		tx.SelectContext(ctx, &nodes, nodeColumns),
+		tx.SelectContext(ctx, &placements, `SELECT * FROM placements ORDER BY channel_id, partition`),
 		tx.SelectContext(ctx, &spaces, `SELECT * FROM spaces`),
 		tx.SelectContext(ctx, &channels, `SELECT c.*, s.name AS space FROM channels c JOIN spaces s ON s.id = c.space_id`),
 		tx.SelectContext(ctx, &secrets, `SELECT x.hash, x.kind, x.expires_at, p.name AS principal, p.role
@@ -238,6 +263,12 @@ func (c *Catalog) load(ctx context.Context) error {
 	}
 	for _, s := range spaces {
 		v.Spaces[s.Name] = s
+	}
+	for _, n := range nodes {
+		v.Nodes[n.ID] = n
+	}
+	for _, p := range placements {
+		v.Placed[p.ChannelID] = append(v.Placed[p.ChannelID], p)
 	}
 	for _, ch := range channels {
 		if ch.RemovedAt.Valid {
@@ -308,6 +339,15 @@ func (c *Catalog) follow(ctx context.Context) {
 			slog.Debug("the catalog could not be read", "error", err)
 		}
 	}
+}
+
+// Refresh loads the view if the records have a newer version. It asks the
+// database at most ten times a second, whoever calls it.
+func (c *Catalog) Refresh(ctx context.Context) error {
+	if !c.asking.Allow() {
+		return nil
+	}
+	return c.refresh(ctx)
 }
 
 // refresh loads the view if the records have a newer version.
@@ -436,23 +476,29 @@ func (c *Catalog) RemoveSpace(ctx context.Context, id int64, e *Entry) error {
 	})
 }
 
-// NewChannel records a channel; its SpaceID names the space.
-func (c *Catalog) NewChannel(ctx context.Context, ch *Channel, e *Entry) error {
+// NewChannel records a channel and where its partitions are; its SpaceID names
+// the space.
+func (c *Catalog) NewChannel(ctx context.Context, ch *Channel, placed [][]uint64, e *Entry) error {
 	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT INTO channels (space_id, name, kind, partitions, retain_ms, retain_bytes, max_body, id_window_ms, paused, description, labels)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`,
-			ch.SpaceID, ch.Name, ch.Kind, ch.Partitions, ch.RetainMS, ch.RetainBytes, ch.MaxBody, ch.IDWindowMS, ch.Paused, ch.Description, ch.Labels.column())
-		return err
+		if err := tx.GetContext(ctx, &ch.ID, `INSERT INTO channels (space_id, name, kind, partitions, replicas, retain_ms, retain_bytes, max_body, id_window_ms, paused, description, labels)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) RETURNING id`,
+			ch.SpaceID, ch.Name, ch.Kind, ch.Partitions, ch.Replicas, ch.RetainMS, ch.RetainBytes, ch.MaxBody, ch.IDWindowMS, ch.Paused, ch.Description, ch.Labels.column()); err != nil {
+			return err
+		}
+		return addPlacements(ctx, tx, ch.ID, 0, placed)
 	})
 }
 
-// SetChannel changes a channel's settings. Partitions never shrink.
-func (c *Catalog) SetChannel(ctx context.Context, ch *Channel, e *Entry) error {
+// SetChannel changes a channel's settings, and records where partitions that
+// are added begin. Partitions never become fewer.
+func (c *Catalog) SetChannel(ctx context.Context, ch *Channel, from int, placed [][]uint64, e *Entry) error {
 	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		_, err := tx.ExecContext(ctx, `UPDATE channels SET partitions = greatest(partitions, $2), retain_ms = $3, retain_bytes = $4, max_body = $5,
+		if _, err := tx.ExecContext(ctx, `UPDATE channels SET partitions = greatest(partitions, $2), retain_ms = $3, retain_bytes = $4, max_body = $5,
 			id_window_ms = $6, paused = $7, description = $8, labels = $9 WHERE id = $1`,
-			ch.ID, ch.Partitions, ch.RetainMS, ch.RetainBytes, ch.MaxBody, ch.IDWindowMS, ch.Paused, ch.Description, ch.Labels.column())
-		return err
+			ch.ID, ch.Partitions, ch.RetainMS, ch.RetainBytes, ch.MaxBody, ch.IDWindowMS, ch.Paused, ch.Description, ch.Labels.column()); err != nil {
+			return err
+		}
+		return addPlacements(ctx, tx, ch.ID, from, placed)
 	})
 }
 
@@ -491,65 +537,4 @@ func (c *Catalog) Logbook(ctx context.Context, before int64, limit int) ([]Logbo
 	err := c.db.SelectContext(ctx, &rows, `SELECT id, at, who, action, address, coalesce(before, 'null') AS before, coalesce(after, 'null') AS after
 		FROM logbook WHERE $1 = 0 OR id < $1 ORDER BY id DESC LIMIT $2`, before, limit)
 	return rows, c.fault(err)
-}
-
-// Kinds of secrets.
-const (
-	Token   = "token"
-	Session = "session"
-	Link    = "link"
-)
-
-// NewSecret makes a random secret that stands for the principal.
-func (c *Catalog) NewSecret(ctx context.Context, principal, kind string, lives time.Duration, e *Entry) (string, error) {
-	text := kind[:1] + "-" + rand.Text() + rand.Text()
-	return text, c.AddSecret(ctx, principal, kind, text, lives, e)
-}
-
-// AddSecret records a secret whose text is known already; the principal is
-// made as an owner if it does not exist. Zero lives has no end.
-func (c *Catalog) AddSecret(ctx context.Context, principal, kind, text string, lives time.Duration, e *Entry) error {
-	hash := sha256.Sum256([]byte(text))
-	expires := sql.NullTime{Time: time.Now().Add(lives), Valid: lives > 0}
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO principals (name, role) VALUES ($1, 'owner') ON CONFLICT DO NOTHING`, principal); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO secrets (hash, principal_id, kind, expires_at)
-			SELECT $1, id, $3, $4 FROM principals WHERE name = $2 ON CONFLICT DO NOTHING`, hash[:], principal, kind, expires)
-		return err
-	})
-}
-
-// DropSecret ends a secret; expired ones go with it. It returns whether it
-// was there, so that a link is used by one only.
-func (c *Catalog) DropSecret(ctx context.Context, text string) (bool, error) {
-	hash := sha256.Sum256([]byte(text))
-	var n int64
-	err := c.change(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
-		result, err := tx.ExecContext(ctx, `DELETE FROM secrets WHERE hash = $1`, hash[:])
-		if err != nil {
-			return err
-		}
-		if n, err = result.RowsAffected(); err != nil {
-			return err
-		}
-		_, err = tx.ExecContext(ctx, `DELETE FROM secrets WHERE expires_at < now()`)
-		return err
-	})
-	return n > 0, err
-}
-
-// Who returns for whom a secret of the kind stands. The secret is looked up
-// by its hash, and the hashes are compared in constant time.
-func (v *View) Who(kind, text string) (Principal, bool) {
-	hash := sha256.Sum256([]byte(text))
-	s, ok := v.secrets[hash]
-	if !ok || s.Kind != kind || subtle.ConstantTimeCompare(s.Hash, hash[:]) != 1 {
-		return Principal{}, false
-	}
-	if s.ExpiresAt.Valid && s.ExpiresAt.Time.Before(time.Now()) {
-		return Principal{}, false
-	}
-	return Principal{Name: s.Principal, Role: s.Role}, true
 }

@@ -2,6 +2,7 @@ package node
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -10,7 +11,9 @@ import (
 
 	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/placement"
 	"steadyferry/internal/core/topic"
 )
 
@@ -24,6 +27,7 @@ const (
 // Settings are what can be set on a topic; nil leaves a setting as it is.
 type Settings struct {
 	Partitions  *int
+	Replicas    *int
 	Retain      *time.Duration
 	RetainBytes *int64
 	MaxBody     *int64
@@ -53,6 +57,8 @@ func (s *Settings) check() error {
 	switch {
 	case s.Partitions != nil && (*s.Partitions < 1 || *s.Partitions > address.MaxPartitions):
 		return problem(Invalid, "%d partitions", *s.Partitions).field("partitions").allowed(fmt.Sprintf("1 to %d", address.MaxPartitions))
+	case s.Replicas != nil && (*s.Replicas < 1 || *s.Replicas > placement.MaxReplicas):
+		return problem(Invalid, "%d replicas", *s.Replicas).field("replicas").allowed(fmt.Sprintf("1 to %d; an odd number is best", placement.MaxReplicas))
 	case s.Retain != nil && (*s.Retain < topic.MinRetain || *s.Retain > 36500*24*time.Hour):
 		return problem(Invalid, "retention of %s", address.FormatDuration(*s.Retain)).field("retain").allowed("1m to 36500d")
 	case s.RetainBytes != nil && (*s.RetainBytes < topic.MinRetainBytes || *s.RetainBytes > 1<<50):
@@ -67,6 +73,7 @@ func (s *Settings) check() error {
 
 func (s *Settings) apply(ch *catalog.Channel) {
 	set(&ch.Partitions, s.Partitions)
+	set(&ch.Replicas, s.Replicas)
 	set(&ch.RetainBytes, s.RetainBytes)
 	set(&ch.MaxBody, s.MaxBody)
 	set(&ch.Paused, s.Paused)
@@ -102,7 +109,7 @@ func mergeLabels(have catalog.Labels, change map[string]string) catalog.Labels {
 // settingsJSON is how the logbook and previews show a topic's settings.
 func settingsJSON(ch *catalog.Channel) map[string]any {
 	return map[string]any{
-		"partitions": ch.Partitions, "retain": address.FormatDuration(time.Duration(ch.RetainMS) * time.Millisecond),
+		"partitions": ch.Partitions, "replicas": ch.Replicas, "retain": address.FormatDuration(time.Duration(ch.RetainMS) * time.Millisecond),
 		"retainBytes": ch.RetainBytes, "maxBody": ch.MaxBody, "idWindow": address.FormatDuration(time.Duration(ch.IDWindowMS) * time.Millisecond),
 		"paused": ch.Paused, "description": ch.Description, "labels": ch.Labels,
 	}
@@ -191,8 +198,14 @@ func (n *Node) NewTopic(ctx context.Context, who string, a address.Address, s Se
 	}
 	ch := &catalog.Channel{SpaceID: space.ID, Space: a.Space, Name: a.Channel, Kind: "topic", Partitions: 1,
 		RetainMS: topic.DefaultRetain.Milliseconds(), RetainBytes: topic.DefaultRetainBytes, MaxBody: topic.DefaultMaxBody}
+	ch.Replicas = placement.DefaultReplicas(n.usable())
 	s.apply(ch)
-	err = n.catalog.NewChannel(ctx, ch, &catalog.Entry{Who: who, Action: "new topic", Address: a.String(), After: settingsJSON(ch)})
+	nodes, existing := n.placement()
+	placed, err := placement.Choose(nodes, existing, ch.Partitions, ch.Replicas)
+	if err != nil {
+		return nil, tooFew(err, a.String())
+	}
+	err = n.catalog.NewChannel(ctx, ch, placed, &catalog.Entry{Who: who, Action: "new topic", Address: a.String(), After: settingsJSON(ch)})
 	if errors.Is(err, catalog.ErrExists) {
 		return nil, problem(Conflict, "%s exists already", a).field("address").next("ferry show %s tells how it is set", a)
 	}
@@ -203,7 +216,7 @@ func (n *Node) NewTopic(ctx context.Context, who string, a address.Address, s Se
 	if err == nil {
 		ctx, cancel := context.WithTimeout(ctx, readyTime)
 		defer cancel()
-		t.WaitReady(ctx)
+		n.WaitReady(ctx, t)
 	}
 	return t, err
 }
@@ -221,6 +234,7 @@ type Preview struct {
 	Messages int64          `json:"messages"` // that would be lost or out of reach
 	Bytes    int64          `json:"bytes"`
 	Until    *time.Time     `json:"until,omitempty"` // until when it can be taken back
+	Job      int64          `json:"job,omitempty"`   // the job that brings it about
 }
 
 // SetTopic changes a topic's settings, or with preview only says what that
@@ -239,15 +253,26 @@ func (n *Node) SetTopic(ctx context.Context, who string, a address.Address, s Se
 	}
 	changed := *old
 	s.apply(&changed)
-	p := n.previewSet(t, old, &changed)
+	p, err := n.previewSet(ctx, t, old, &changed)
+	if err != nil {
+		return nil, err
+	}
+	nodes, existing := n.placement()
+	placed, err := placement.Choose(nodes, existing, changed.Partitions-old.Partitions, changed.Replicas)
+	if err == nil && changed.Replicas != old.Replicas {
+		p.Job, err = n.setReplicas(ctx, who, t, changed.Replicas, preview)
+	}
+	if err != nil {
+		return nil, tooFew(err, a.String())
+	}
 	if preview {
 		return p, nil
 	}
-	err = n.catalog.SetChannel(ctx, &changed, &catalog.Entry{Who: who, Action: "set topic", Address: a.String(), Before: p.Before, After: p.After})
+	err = n.catalog.SetChannel(ctx, &changed, old.Partitions, placed, &catalog.Entry{Who: who, Action: "set topic", Address: a.String(), Before: p.Before, After: p.After})
 	return p, explain(err, a.String())
 }
 
-func (n *Node) previewSet(t *Topic, old, changed *catalog.Channel) *Preview {
+func (n *Node) previewSet(ctx context.Context, t *Topic, old, changed *catalog.Channel) (*Preview, error) {
 	p := &Preview{Address: old.Address(), Effects: []string{}, Before: map[string]any{}, After: map[string]any{}}
 	was, is := settingsJSON(old), settingsJSON(changed)
 	for name := range is {
@@ -260,15 +285,13 @@ func (n *Node) previewSet(t *Topic, old, changed *catalog.Channel) *Preview {
 	}
 	if changed.RetainMS < old.RetainMS || changed.RetainBytes < old.RetainBytes {
 		retention := topic.Retention{Age: time.Duration(changed.RetainMS) * time.Millisecond, Bytes: changed.RetainBytes}
-		now := time.Now().UnixMicro()
 		for _, part := range t.Partitions() {
-			j := part.group.Load().Journal()
-			infos := j.SegmentInfos()
-			drop := retention.Drop(infos, now)
-			for _, info := range infos[:drop] {
-				p.Bytes += info.Bytes
+			loss, err := n.wouldDrop(ctx, part, retention)
+			if err != nil {
+				return nil, err
 			}
-			p.Messages += j.SegmentStart(drop) - part.First()
+			p.Bytes += loss.Bytes
+			p.Messages += loss.Messages
 		}
 		p.Effects = append(p.Effects, fmt.Sprintf("retention takes %d messages (%s) at once; they cannot be brought back", p.Messages, address.FormatSize(p.Bytes)))
 	}
@@ -281,7 +304,88 @@ func (n *Node) previewSet(t *Topic, old, changed *catalog.Channel) *Preview {
 	if !changed.Paused && old.Paused {
 		p.Effects = append(p.Effects, "publishing goes on")
 	}
-	return p
+	if changed.Replicas != old.Replicas {
+		p.Effects = append(p.Effects, replicaEffects(old, changed.Replicas)...)
+	}
+	return p, nil
+}
+
+// replicaEffects says what another number of replicas means.
+func replicaEffects(old *catalog.Channel, replicas int) (effects []string) {
+	if replicas > old.Replicas {
+		effects = append(effects, fmt.Sprintf("each of the %d partitions is copied to %d more nodes; publishing goes on meanwhile, and the new replicas count once they are in step", old.Partitions, replicas-old.Replicas))
+	} else {
+		effects = append(effects, fmt.Sprintf("%d replicas of each partition go; %s may be lost from then on without an end to writing", old.Replicas-replicas, nodesText((replicas-1)/2)))
+	}
+	return append(effects, evenEffect(replicas)...)
+}
+
+// evenEffect explains an even number of replicas.
+func evenEffect(replicas int) []string {
+	switch {
+	case replicas == 2:
+		return []string{"2 replicas keep two copies, but both are needed for writing: the loss of either node ends it. 3 go on with one node lost"}
+	case replicas%2 == 0:
+		return []string{fmt.Sprintf("%d replicas go on after the loss of %s, as %d do: the last one adds a copy, and work", replicas, nodesText((replicas-1)/2), replicas-1)}
+	}
+	return nil
+}
+
+func nodesText(n int) string {
+	switch n {
+	case 0:
+		return "no node"
+	case 1:
+		return "1 node"
+	}
+	return fmt.Sprintf("%d nodes", n)
+}
+
+// loss is what retention would take from a partition.
+type loss struct {
+	Messages int64 `json:"messages"`
+	Bytes    int64 `json:"bytes"`
+}
+
+// wouldDrop tells what a retention would take at once, from the replica here
+// or that of another node.
+func (n *Node) wouldDrop(ctx context.Context, p *Partition, r topic.Retention) (loss, error) {
+	if g := p.group.Load(); g != nil {
+		return lossOf(g.Journal(), r), nil
+	}
+	leader := n.leaderOf(p)
+	body, err := json.Marshal(r)
+	if err != nil {
+		return loss{}, err
+	}
+	out, err := n.call(ctx, leader, "segments", append(keyBytes(p.key()), body...))
+	if err != nil {
+		return loss{}, err
+	}
+	var l loss
+	return l, json.Unmarshal(out, &l)
+}
+
+func lossOf(j *journal.Journal, r topic.Retention) (l loss) {
+	infos := j.SegmentInfos()
+	drop := r.Drop(infos, time.Now().UnixMicro())
+	for _, info := range infos[:drop] {
+		l.Bytes += info.Bytes
+	}
+	l.Messages = j.SegmentStart(drop) - j.Bounds().First
+	return l
+}
+
+func (n *Node) answerSegments(p *Partition, body []byte) ([]byte, error) {
+	var r topic.Retention
+	g := p.group.Load()
+	if g == nil {
+		return nil, errMoved
+	}
+	if err := json.Unmarshal(body, &r); err != nil {
+		return nil, err
+	}
+	return json.Marshal(lossOf(g.Journal(), r))
 }
 
 // RemoveTopic takes a topic out of use, or with preview only says what that
@@ -327,9 +431,9 @@ func (n *Node) RestoreTopic(ctx context.Context, who string, a address.Address) 
 
 // Forecast tells how much the topic will hold at today's rate: that of the
 // last hour, or of the time since the node started.
-func (n *Node) Forecast(t *Topic, now time.Time) topic.Forecast {
+func (n *Node) Forecast(ctx context.Context, t *Topic, now time.Time) topic.Forecast {
 	span := min(time.Hour, max(now.Sub(n.started), time.Minute))
-	series, _ := t.Series(now, span, AnyPartition)
+	series, _ := n.Series(ctx, t, now, span, AnyPartition)
 	var bytes, messages int64
 	for _, s := range series {
 		bytes += s.BytesIn

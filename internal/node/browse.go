@@ -29,6 +29,7 @@ type Selection struct {
 	Limit      int
 	Recent     bool // the limit takes the most recent messages instead of the first
 	Newest     bool // they come newest first
+	AnyReplica bool // also from replicas that may be behind
 }
 
 // Limits of a browse.
@@ -63,10 +64,11 @@ type DamageAt struct {
 
 type span struct {
 	partition *Partition
+	log       log
 	from, to  int64
 }
 
-func (s *Selection) spans(now time.Time) ([]span, int64, error) {
+func (n *Node) spans(ctx context.Context, s *Selection, now time.Time) ([]span, int64, error) {
 	numbers := s.Partitions
 	if len(numbers) == 0 {
 		for _, p := range s.Topic.Partitions() {
@@ -80,17 +82,21 @@ func (s *Selection) spans(now time.Time) ([]span, int64, error) {
 		if err != nil {
 			return nil, 0, err
 		}
-		from, err := p.Resolve(s.From, now)
+		l, err := n.openLog(ctx, p, s.AnyReplica)
 		if err != nil {
 			return nil, 0, err
 		}
-		to, err := p.Resolve(s.To, now)
+		from, err := p.resolve(l, s.From, now)
 		if err != nil {
 			return nil, 0, err
 		}
-		from, to = max(from, p.First()), min(to, p.End())
+		to, err := p.resolve(l, s.To, now)
+		if err != nil {
+			return nil, 0, err
+		}
+		from, to = max(from, l.First()), min(to, l.End())
 		if from < to {
-			spans = append(spans, span{p, from, to})
+			spans = append(spans, span{p, l, from, to})
 			total += to - from
 		}
 	}
@@ -101,12 +107,12 @@ func (s *Selection) spans(now time.Time) ([]span, int64, error) {
 // now and then, until it is through, has found the limit, or tell returns an
 // error. Messages of several partitions come in the order of their times.
 func (n *Node) Browse(ctx context.Context, s Selection, tell func(Event) error) error {
-	spans, total, err := s.spans(time.Now())
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	spans, total, err := n.spans(ctx, &s, time.Now())
 	if err != nil {
 		return err
 	}
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
 	var looked, damaged atomic.Int64
 	var scanning errgroup.Group
 	scanning.SetLimit(-1)
@@ -210,10 +216,13 @@ func (s *scanner) run(ctx context.Context) error {
 		var block []found
 		var err error
 		if s.backward {
-			lo := max(s.partition.group.Load().Journal().BlockBefore(end), next)
-			block, _, err = s.scan(ctx, matcher, lo, end, 1<<62)
-			slices.Reverse(block)
-			end = lo
+			var lo int64
+			if lo, err = s.log.BlockBefore(end); err == nil {
+				lo = max(lo, next)
+				block, _, err = s.scan(ctx, matcher, lo, end, 1<<62)
+				slices.Reverse(block)
+				end = lo
+			}
 		} else {
 			s.block = min(max(2*s.block, firstBlock), mostBlock)
 			block, next, err = s.scan(ctx, matcher, next, end, s.limit-sent)
@@ -246,13 +255,12 @@ const (
 // scan looks through offsets from to below to, or a block of them, and
 // returns where it stopped.
 func (s *scanner) scan(ctx context.Context, matcher *expr.Matcher, from, to int64, most int) (block []found, next int64, err error) {
-	g := s.partition.group.Load()
-	cursor := g.Journal().CursorAt(from)
+	cursor := s.log.Reader(from)
 	buffer := make([]byte, s.buffer)
 	read := 0
 	next = from
 	for next < to && len(block) < most && ctx.Err() == nil && (s.backward || read < s.block) {
-		chunk, err := cursor.Read(buffer, g.Committed())
+		chunk, err := cursor.Read(buffer)
 		var damage *journal.Damage
 		var gone *journal.Gone
 		switch {
@@ -267,7 +275,7 @@ func (s *scanner) scan(ctx context.Context, matcher *expr.Matcher, from, to int6
 			// Retention passed while we looked.
 			s.looked.Add(min(gone.First, to) - next)
 			next = gone.First
-			cursor = g.Journal().CursorAt(next)
+			cursor = s.log.Reader(next)
 			continue
 		case err != nil:
 			return block, next, err

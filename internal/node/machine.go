@@ -155,10 +155,15 @@ func (m *machine) window() (w int64) {
 	return w
 }
 
-func (m *machine) Apply(r message.Record) {
+func (m *machine) Apply(r message.Record, fresh bool) {
 	batch, err := r.Batch()
 	if err != nil {
 		return // damaged on disk: readers report it
+	}
+	if fresh {
+		// At every replica, so that the rates go on when another one leads.
+		m.partition.counters.MessagesIn.Add(int64(r.Stamp().Count))
+		m.partition.counters.BytesIn.Add(int64(len(batch.Bytes())))
 	}
 	if p := batch.Publisher(); p != nil {
 		stamp := r.Stamp()
@@ -169,6 +174,10 @@ func (m *machine) Apply(r message.Record) {
 func (m *machine) Save() []byte { return m.applied.Encode() }
 
 func (m *machine) Load(b []byte) (err error) {
+	if len(b) == 0 {
+		m.applied = topic.NewPublishers()
+		return nil
+	}
 	m.applied, err = topic.DecodePublishers(b)
 	return err
 }

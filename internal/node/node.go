@@ -3,10 +3,13 @@
 package node
 
 import (
+	"cmp"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
+	"net"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -23,6 +26,7 @@ import (
 
 	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/rate"
 	"steadyferry/internal/core/topic"
@@ -36,6 +40,14 @@ type Config struct {
 	DatabaseURL string        // of the records
 	KeepRemoved time.Duration // how long a removed channel can be brought back
 	DiskReserve int64         // bytes of the disk that publishing leaves free; at most a twentieth of it
+
+	Zone          string       // nodes of one zone may fail together
+	Advertise     string       // URL of the API, for clients
+	PeerListener  net.Listener // for other nodes; nil: this node stays alone
+	PeerAdvertise string       // host:port at which others reach it
+	PeerTLS       *tls.Config  // nil: plain
+	FeedRate      int64        // bytes a second at most to replicas that catch up
+	Version       string       // of the program
 }
 
 // Defaults of Config.
@@ -51,7 +63,13 @@ const publishBytes = 192 << 20
 // Node is one running node.
 type Node struct {
 	config  Config
+	id      uint64 // in the records, and in every group
 	started time.Time
+	peers   network
+	others  *others
+	upSince sync.Map // of other nodes: id to time.Time
+	onDuty  atomic.Bool
+	Streams atomic.Int64 // open tails and browses
 	store   *journal.Store
 	sched   *replica.Scheduler
 	catalog *catalog.Catalog
@@ -62,18 +80,17 @@ type Node struct {
 
 	inHand   *semaphore.Weighted
 	diskFull atomic.Bool
+	ready    atomic.Bool  // the records may be followed
+	jobsAt   atomic.Int64 // version of the records at which jobs were looked at
 	serving  atomic.Bool
 	cancel   context.CancelFunc
 	wg       sync.WaitGroup
 	changes  signal
 }
 
-// member is the Raft id of the one replica that a partition has.
-const member = 1
-
 // Open starts a node on its data directory and opens its partitions.
 func Open(ctx context.Context, config Config) (*Node, error) {
-	n := &Node{config: config, started: time.Now(), topics: map[int64]*Topic{}, inHand: semaphore.NewWeighted(publishBytes)}
+	n := &Node{config: config, started: time.Now(), topics: map[int64]*Topic{}, inHand: semaphore.NewWeighted(publishBytes), others: newOthers(), peers: noOthers{}}
 	if err := raiseFileLimit(); err != nil {
 		slog.Warn("could not raise the limit of open files", "error", err)
 	}
@@ -81,18 +98,30 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	if n.store, err = journal.OpenStore(filepath.Join(config.Dir, "logs")); err != nil {
 		return nil, err
 	}
-	n.sched = replica.NewScheduler(n.store, max(2, runtime.GOMAXPROCS(0)))
 	if n.catalog, err = catalog.Open(ctx, config.DatabaseURL, n.recordsChanged); err != nil {
-		return nil, errors.Join(err, n.sched.Stop(ctx), n.store.Close())
+		return nil, errors.Join(err, n.store.Close())
 	}
+	if err := n.join(ctx); err != nil {
+		n.catalog.Close()
+		return nil, errors.Join(err, n.store.Close())
+	}
+	n.sched = replica.NewScheduler(n.store, groupNetwork{n}, max(2, runtime.GOMAXPROCS(0)), int(cmp.Or(config.FeedRate, replica.DefaultFeedRate)))
+	n.ready.Store(true)
 	n.follow()
+	n.connectPeers()
+	n.followNodes(n.catalog.View())
 	n.checkDisk()
 	run, cancel := context.WithCancel(context.Background())
 	n.cancel = cancel
 	n.duty(run, time.Second, n.sample)
 	n.duty(run, 250*time.Millisecond, func(time.Time) { n.checkDisk() })
-	n.duty(run, 5*time.Second, func(now time.Time) { n.retain(run, now) })
+	n.duty(run, 5*time.Second, func(time.Time) { n.retain(run, clock.Now()) })
 	n.duty(run, time.Minute, func(now time.Time) { n.purge(run, now) })
+	n.duty(run, 4*time.Second, func(time.Time) { n.catalog.Seen(run, n.id) })
+	n.duty(run, leaderEvery, func(now time.Time) { n.spreadLeaders(run, now) })
+	n.duty(run, time.Second, func(time.Time) { n.leaveOld(run) })
+	n.wg.Go(func() { n.reporting(run) })
+	n.wg.Go(func() { n.catalog.WhileOnDuty(run, n.clusterDuties) })
 	n.serving.Store(true)
 	return n, nil
 }
@@ -124,8 +153,13 @@ func (n *Node) duty(ctx context.Context, every time.Duration, f func(now time.Ti
 // Close finishes what is in hand and closes everything.
 func (n *Node) Close(ctx context.Context) error {
 	n.serving.Store(false)
+	n.handOverAll(ctx)
 	n.cancel()
+	n.peers.Close()
 	n.wg.Wait()
+	if err := n.catalog.NotRunning(ctx, n.id); err != nil {
+		slog.Debug("the records do not know that this node stops", "error", err)
+	}
 	n.catalog.Close()
 	return errors.Join(n.sched.Stop(ctx), n.store.Close())
 }
@@ -143,7 +177,8 @@ func (n *Node) Name() string { return n.config.Name }
 func (n *Node) Started() time.Time { return n.started }
 
 func (n *Node) recordsChanged() {
-	if n.catalog != nil {
+	if n.ready.Load() {
+		n.followNodes(n.catalog.View())
 		n.follow()
 		n.changes.broadcast()
 	}
@@ -178,52 +213,82 @@ func (n *Node) follow() {
 			t = newTopic(ch)
 		}
 		t.set(ch)
-		if err := n.openPartitions(t, ch.Partitions); err != nil {
-			slog.Error("could not open a topic", "topic", ch.Address(), "error", err)
-		}
+		n.openPartitions(view, t, ch.Partitions)
 		n.mu.Lock()
 		n.topics[id] = t
 		n.mu.Unlock()
 	}
 }
 
-func (n *Node) openPartitions(t *Topic, count int) error {
-	have := t.Partitions()
-	if len(have) >= count {
-		return nil
+// openPartitions knows the partitions of a topic, and opens those that this
+// node shall hold, or still holds.
+func (n *Node) openPartitions(view *catalog.View, t *Topic, count int) {
+	all := slices.Clone(t.Partitions())
+	for number := len(all); number < count; number++ {
+		all = append(all, &Partition{Number: number, topic: t})
 	}
-	all := append(slices.Clone(have), make([]*Partition, count-len(have))...)
 	var opening errgroup.Group
 	opening.SetLimit(8)
-	for number := len(have); number < count; number++ {
+	placed := view.Placed[t.ID]
+	for _, p := range all {
+		if p.Number >= len(placed) {
+			continue
+		}
+		place := placed[p.Number]
+		if g := p.group.Load(); g != nil && g.Epoch() == place.Epoch {
+			g.SetMembers(place.Replicas)
+			continue
+		}
 		opening.Go(func() error {
-			p := &Partition{Number: number, topic: t}
-			p.machine = &machine{partition: p, applied: topic.NewPublishers(), ahead: topic.NewPublishers()}
-			p.machine.journal = func() *journal.Journal { return p.group.Load().Journal() }
-			err := n.sched.Open(replica.Options{
-				Name: fmt.Sprintf("%d/%d", t.ID, number), Member: member, Voters: []uint64{member}, Journal: t.retention().Segments(),
-			}, p.machine, func(g *replica.Group) { p.group.Store(g) })
-			if err != nil {
-				return fmt.Errorf("partition %d: %w", number, err)
+			if err := n.openPartition(t, p, place); err != nil {
+				slog.Error("could not open a partition", "partition", p.Address(), "error", err)
 			}
-			all[number] = p
 			return nil
 		})
 	}
-	if err := opening.Wait(); err != nil {
-		return err
-	}
+	opening.Wait()
 	t.partitions.Store(&all)
-	return nil
+}
+
+func (n *Node) openPartition(t *Topic, p *Partition, place *catalog.Placement) error {
+	if old := p.group.Swap(nil); old != nil { // recovered by force: it begins anew
+		n.closeGroup(old, p)
+	}
+	key := p.key()
+	if !slices.Contains(place.Replicas, n.id) && !n.store.Holds(key.String()) {
+		return nil
+	}
+	m := &machine{partition: p, applied: topic.NewPublishers(), ahead: topic.NewPublishers()}
+	m.journal = func() *journal.Journal { return p.group.Load().Journal() }
+	return n.sched.Open(replica.Options{
+		Key: key, Node: n.id, Voters: place.BeganWith, Epoch: place.Epoch, Journal: t.retention().Segments(),
+		Survivor: place.Epoch > 0 && place.Survivor.Valid && uint64(place.Survivor.Int64) == n.id,
+		MemberOf: func(node uint64) uint64 {
+			if r := n.others.replica(node, key); r != nil {
+				return r.Member
+			}
+			return 0
+		},
+		Changed: n.others.tellSoon, Led: n.led,
+	}, m, func(g *replica.Group) {
+		g.SetMembers(place.Replicas)
+		p.group.Store(g)
+	})
 }
 
 func (n *Node) closeTopic(t *Topic) {
+	for _, p := range t.Partitions() {
+		if g := p.group.Load(); g != nil {
+			n.closeGroup(g, p)
+		}
+	}
+}
+
+func (n *Node) closeGroup(g *replica.Group, p *Partition) {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
-	for _, p := range t.Partitions() {
-		if err := n.sched.Close(ctx, p.group.Load(), false); err != nil {
-			slog.Warn("could not close a partition", "partition", p.Address(), "error", err)
-		}
+	if err := n.sched.Close(ctx, g, false); err != nil {
+		slog.Warn("could not close a partition", "partition", p.Address(), "error", err)
 	}
 }
 
@@ -239,8 +304,8 @@ type Topic struct {
 type Partition struct {
 	Number   int
 	topic    *Topic
-	group    atomic.Pointer[replica.Group]
-	machine  *machine
+	group    atomic.Pointer[replica.Group] // nil: not held by this node
+	repair   atomic.Bool                   // damaged records are being fetched again
 	counters rate.Counters
 	history  rate.History
 }
@@ -256,7 +321,9 @@ func (t *Topic) set(ch *catalog.Channel) {
 	old := t.channel.Swap(ch)
 	if old.RetainMS != ch.RetainMS || old.RetainBytes != ch.RetainBytes {
 		for _, p := range t.Partitions() {
-			p.group.Load().Journal().SetOptions(t.retention().Segments())
+			if g := p.group.Load(); g != nil {
+				g.Journal().SetOptions(t.retention().Segments())
+			}
 		}
 	}
 }
@@ -288,12 +355,6 @@ func (p *Partition) Address() string {
 	a.Partition = p.Number
 	return a.String()
 }
-
-// First returns the offset of the oldest kept message.
-func (p *Partition) First() int64 { return p.group.Load().Journal().Bounds().First }
-
-// End returns the offset after the last committed message.
-func (p *Partition) End() int64 { return p.group.Load().End() }
 
 // Topics returns the topics by address.
 func (n *Node) Topics() []*Topic {

@@ -22,6 +22,7 @@ const (
 	DiskFull    Cause = "disk-full"    // no room to keep anything
 	RecordsAway Cause = "records-away" // the database does not answer
 	Unavailable Cause = "unavailable"  // the partition cannot serve now
+	NoMajority  Cause = "no-majority"  // too few replicas answer to keep anything
 	Gone        Cause = "gone"         // retention has passed it
 	Damaged     Cause = "damaged"      // its bytes on disk are broken
 )
@@ -67,7 +68,11 @@ func explain(err error, address string) error {
 		return problem(RecordsAway, "%v", err).next("publishing and reading go on; try again when the database is back")
 	case errors.Is(err, replica.ErrDiskFull):
 		return problem(DiskFull, "%s: the disk of this node is full, nothing is taken", address).next("make room, or lower what topics keep; publishing goes on by itself")
-	case errors.Is(err, replica.ErrNotReady), errors.Is(err, replica.ErrClosed), errors.Is(err, replica.ErrFailed):
+	case errors.Is(err, replica.ErrNoMajority):
+		return problem(NoMajority, "%s: %v", address, err).next("ferry nodes tells which are away; what is kept can be read with -any-replica (any=true)")
+	case errors.Is(err, replica.ErrNotLeading):
+		return problem(Unavailable, "%s has no leader now", address).next("try again in a moment")
+	case errors.Is(err, replica.ErrClosed), errors.Is(err, replica.ErrFailed):
 		return problem(Unavailable, "%s: %v", address, err).next("try again in a moment")
 	case errors.Is(err, message.ErrTooLarge):
 		return problem(TooLarge, "%s: %v", address, err).next("raise it with: ferry set %s -max-body SIZE", address)

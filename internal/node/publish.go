@@ -8,8 +8,6 @@ import (
 	"time"
 
 	"steadyferry/internal/core/message"
-	"steadyferry/internal/core/topic"
-	"steadyferry/internal/replica"
 )
 
 // AnyPartition leaves the choice of the partition to the service: by the key,
@@ -30,9 +28,6 @@ type Receipt struct {
 func (n *Node) accepts(t *Topic) error {
 	if t.Channel().Paused {
 		return problem(Paused, "%s is paused: nothing can be published, reading goes on", t.Address()).next("end the pause with: ferry set %s -paused=false", t.Address())
-	}
-	if n.diskFull.Load() {
-		return explain(replica.ErrDiskFull, t.Address().String())
 	}
 	if !n.Serving() {
 		return problem(Unavailable, "the node is stopping").next("try again in a moment")
@@ -86,27 +81,6 @@ func (n *Node) PublishBatch(ctx context.Context, t *Topic, partition int, data [
 
 func (t *Topic) nextTurn() int {
 	return int((t.turn.Add(1) - 1) % uint32(len(t.Partitions())))
-}
-
-func (n *Node) append(ctx context.Context, p *Partition, data []byte, batch message.Batch) (Receipt, error) {
-	proposal := &replica.Proposal{Data: data, Count: uint32(batch.Count()), Info: &offer{publisher: batch.Publisher(), batch: batch}}
-	result := p.group.Load().Publish(ctx, proposal)
-	if result.Err != nil {
-		var gap *topic.SequenceGap
-		if errors.As(result.Err, &gap) {
-			return Receipt{}, problem(Conflict, "%s: %v", p.Address(), gap).field("sequence")
-		}
-		if errors.Is(result.Err, replica.ErrTime) || errors.Is(result.Err, context.DeadlineExceeded) || errors.Is(result.Err, context.Canceled) {
-			return Receipt{}, problem(Unavailable, "%s: not known to be kept within the time allowed", p.Address()).next("send it again with the same publisher id and sequence: it is kept once")
-		}
-		return Receipt{}, explain(result.Err, p.Address())
-	}
-	r := Receipt{Partition: p.Number, Offset: result.Offset, Count: batch.Count() - result.Drops, Time: time.UnixMicro(result.Time).UTC(), Repeat: result.Repeat, Dropped: result.Drops}
-	if !r.Repeat {
-		p.counters.MessagesIn.Add(int64(r.Count))
-		p.counters.BytesIn.Add(int64(len(batch.Bytes())))
-	}
-	return r, nil
 }
 
 // PublishMessages appends messages: those with a key to its partition, the

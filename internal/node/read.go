@@ -10,23 +10,22 @@ import (
 	"steadyferry/internal/core/message"
 )
 
-// Resolve returns the offset that a position stands for in the partition. The
+// resolve returns the offset that a position stands for in the log. The
 // offset may be behind the end or before the first kept one when the position
 // names it.
-func (p *Partition) Resolve(pos address.Position, now time.Time) (int64, error) {
+func (p *Partition) resolve(l log, pos address.Position, now time.Time) (int64, error) {
 	switch pos.Kind {
 	case address.First:
-		return p.First(), nil
+		return l.First(), nil
 	case address.Last:
-		return p.End(), nil
+		return l.End(), nil
 	case address.AtOffset:
 		return pos.Offset, nil
 	case address.OfGroup:
 		return 0, problem(NotFound, "%s has no group %s", p.topic.Address(), pos.Group).field("position").allowed("first, last, offset:N, time:T, ago:D")
 	}
 	at, _ := pos.TimeAt(now)
-	offset, err := p.group.Load().Journal().OffsetAt(at.UnixMicro())
-	return min(offset, p.End()), err
+	return l.OffsetAt(at.UnixMicro())
 }
 
 // Fetched is a stretch of records of one partition.
@@ -38,45 +37,54 @@ type Fetched struct {
 	Count   int    // messages in Records from the asked offset on
 }
 
-// Fetch reads committed records from an offset on into a part of dst, waiting
-// up to wait for the first one.
-func (n *Node) Fetch(ctx context.Context, p *Partition, offset int64, dst []byte, wait time.Duration) (Fetched, error) {
-	g := p.group.Load()
-	c := g.Journal().CursorAt(offset)
-	chunk, err := c.Read(dst, g.Committed())
-	if err == nil && len(chunk) == 0 && wait > 0 && offset <= g.End() {
-		signal := make(chan struct{}, 1)
-		stop := g.Watch(signal)
-		defer stop()
-		deadline := time.NewTimer(wait)
-		defer deadline.Stop()
-		for waiting := true; waiting && len(chunk) == 0 && err == nil; {
-			if chunk, err = c.Read(dst, g.Committed()); len(chunk) > 0 || err != nil {
-				break
-			}
-			select {
-			case <-signal:
-			case <-deadline.C:
-				waiting = false
-			case <-ctx.Done():
-				return Fetched{}, ctx.Err()
-			case <-g.Done():
-				return Fetched{}, problem(NotFound, "%s was removed", p.topic.Address())
-			}
+// Fetch is a reading of one partition from a position on.
+type Fetch struct {
+	node      *Node
+	partition *Partition
+	log       log
+	offset    int64
+}
+
+// OpenFetch finds where a fetch begins; any lets it read from a replica that
+// may be behind.
+func (n *Node) OpenFetch(ctx context.Context, p *Partition, from address.Position, any bool) (*Fetch, error) {
+	l, err := n.openLog(ctx, p, any)
+	if err != nil {
+		return nil, err
+	}
+	offset, err := p.resolve(l, from, time.Now())
+	return &Fetch{node: n, partition: p, log: l, offset: offset}, err
+}
+
+// Offset returns where the fetch begins.
+func (f *Fetch) Offset() int64 { return f.offset }
+
+// Read reads committed records into a part of dst, waiting up to wait for the
+// first one.
+func (f *Fetch) Read(ctx context.Context, dst []byte, wait time.Duration) (Fetched, error) {
+	p, l := f.partition, f.log
+	if wait > 0 && f.offset >= l.End() {
+		err := l.Wait(ctx, f.offset, wait)
+		if errors.Is(err, errMoved) {
+			return Fetched{}, problem(Unavailable, "%s: %v", p.Address(), err).next("try again; if the topic was removed, that is said then")
+		}
+		if err != nil {
+			return Fetched{}, err
 		}
 	}
-	f := Fetched{Records: chunk, First: p.First(), End: g.End()}
+	r := l.Reader(f.offset)
+	chunk, err := r.Read(dst)
+	out := Fetched{Records: chunk, First: l.First(), End: l.End(), Next: r.Offset()}
 	if err != nil {
-		return f, p.readProblem(err)
+		return out, p.readProblem(err)
 	}
-	f.Next = c.Offset()
 	if len(chunk) > 0 {
-		f.Count = int(f.Next - offset)
-		p.countOut(f.Count, len(chunk))
-	} else if offset > f.End {
-		return f, problem(Invalid, "%s: offset %d is behind the end", p.Address(), offset).field("from").allowed("up to offset:" + itoa(f.End))
+		out.Count = int(out.Next - f.offset)
+		p.countOut(out.Count, len(chunk))
+	} else if f.offset > out.End {
+		return out, problem(Invalid, "%s: offset %d is behind the end", p.Address(), f.offset).field("from").allowed("up to offset:" + itoa(out.End))
 	}
-	return f, nil
+	return out, nil
 }
 
 func (p *Partition) countOut(messages, bytes int) {
@@ -98,17 +106,19 @@ func (p *Partition) readProblem(err error) error {
 }
 
 // Message returns one message.
-func (n *Node) Message(p *Partition, offset int64) (*message.Stored, error) {
-	if end := p.End(); offset >= end {
+func (n *Node) Message(ctx context.Context, p *Partition, offset int64, any bool) (*message.Stored, error) {
+	l, err := n.openLog(ctx, p, any)
+	if err != nil {
+		return nil, err
+	}
+	if end := l.End(); offset >= end {
 		allowed := "none: nothing was published yet"
 		if end > 0 {
-			allowed = itoa(p.First()) + " to " + itoa(end-1)
+			allowed = itoa(l.First()) + " to " + itoa(end-1)
 		}
 		return nil, problem(NotFound, "%s has no offset %d yet", p.Address(), offset).field("offset").allowed(allowed)
 	}
-	g := p.group.Load()
-	c := g.Journal().CursorAt(offset)
-	chunk, err := c.Read(make([]byte, 64<<10), g.Committed())
+	chunk, err := l.Reader(offset).Read(make([]byte, 64<<10))
 	if err != nil {
 		return nil, p.readProblem(err)
 	}

@@ -3,7 +3,10 @@ package node
 import (
 	"context"
 	"errors"
+	"sync/atomic"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/journal"
@@ -24,47 +27,42 @@ const tailBacklog = 10_000
 // partitions. A tail that is begun with them goes on where another ended.
 type TailPositions map[int]int64
 
-type follower struct {
-	partition *Partition
-	cursor    *journal.Cursor
-	next      int64
-	caughtUp  bool
-}
+// tailIdle is after how long without messages a tail shows that it lives.
+const tailIdle = 3 * time.Second
+
+// tailLost is how long a tail goes on at a replica that knows no leader:
+// after it, the reader is sent to look for another node.
+const tailLost = 3 * time.Second
 
 // Tail tells the messages of a selection from its From on as they arrive,
 // until ctx ends or tell fails. Its To, Limit and order are not used. idle is
 // called when all that is there has been told.
 func (n *Node) Tail(ctx context.Context, s Selection, resume TailPositions, tell func(Event, TailPositions) error, idle func(TailPositions) error) error {
-	numbers := s.Partitions
-	if len(numbers) == 0 {
-		for _, p := range s.Topic.Partitions() {
-			numbers = append(numbers, p.Number)
-		}
-	}
-	signal := make(chan struct{}, 1)
-	now := time.Now()
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
 	positions := TailPositions{}
-	var followers []*follower
-	for _, number := range numbers {
-		p, err := s.Topic.Partition(number)
-		if err != nil {
-			return err
-		}
-		from, err := p.Resolve(s.From, now)
-		if err != nil {
-			return err
-		}
-		if at, ok := resume[number]; ok {
-			from = at
-		}
-		from = min(max(from, p.First()), p.End())
-		g := p.group.Load()
-		defer g.Watch(signal)()
-		followers = append(followers, &follower{partition: p, cursor: g.Journal().CursorAt(from), next: from})
-		positions[number] = from
+	followers, err := n.followers(ctx, s, resume, positions)
+	if err != nil {
+		return err
 	}
-	t := &tailer{matcher: s.Where.Matcher(), buffer: make([]byte, bufferFor(len(numbers))), positions: positions, tell: tell}
-	removed := followers[0].partition.group.Load().Done()
+	t := &tailer{matcher: s.Where.Matcher(), buffer: make([]byte, bufferFor(len(followers))), positions: positions, tell: tell}
+	signal, ended := make(chan struct{}, 1), make(chan error, 1)
+	var waiting errgroup.Group
+	defer waiting.Wait()
+	defer cancel()
+	for _, f := range followers {
+		// A partition of this node signals; for one elsewhere a goroutine
+		// waits there.
+		if local, ok := f.log.(localLog); ok {
+			defer local.g.Watch(signal)()
+			continue
+		}
+		f.asked = make(chan int64, 1)
+		waiting.Go(func() error { return f.await(ctx, signal, ended) })
+	}
+	looked := time.NewTicker(time.Second)
+	defer looked.Stop()
+	told, lost := time.Time{}, time.Time{}
 	for {
 		more := false
 		for _, f := range followers {
@@ -78,20 +76,133 @@ func (n *Node) Tail(ctx context.Context, s Selection, resume TailPositions, tell
 			}
 		}
 		if more {
+			told = time.Time{}
 			continue
 		}
-		if err := idle(positions); err != nil {
-			return err
+		if time.Since(told) > tailIdle {
+			if err := idle(positions); err != nil {
+				return err
+			}
+			told = time.Now()
 		}
 		select {
 		case <-signal:
+		case err := <-ended:
+			return err
 		case <-ctx.Done():
 			return ctx.Err()
-		case <-removed:
-			return problem(NotFound, "%s was removed", s.Topic.Address())
-		case <-time.After(15 * time.Second): // so that idle can show that the stream lives
+		case <-looked.C:
+			if lost, err = n.stillThere(s.Topic, followers, lost, s.AnyReplica); err != nil {
+				return err
+			}
 		}
 	}
+}
+
+// followers opens the partitions of a tail.
+func (n *Node) followers(ctx context.Context, s Selection, resume, positions TailPositions) ([]*tailed, error) {
+	numbers := s.Partitions
+	if len(numbers) == 0 {
+		for _, p := range s.Topic.Partitions() {
+			numbers = append(numbers, p.Number)
+		}
+	}
+	now := time.Now()
+	var all []*tailed
+	for _, number := range numbers {
+		p, err := s.Topic.Partition(number)
+		if err != nil {
+			return nil, err
+		}
+		l, err := n.openLog(ctx, p, s.AnyReplica)
+		if err != nil {
+			return nil, err
+		}
+		from, err := p.resolve(l, s.From, now)
+		if err != nil {
+			return nil, err
+		}
+		if at, ok := resume[number]; ok {
+			from = at
+		}
+		// A place that another node gave may lie a moment ahead of the end
+		// that is known here.
+		from = max(from, l.First())
+		if _, resumed := resume[number]; !resumed {
+			from = min(from, l.End())
+		}
+		all = append(all, &tailed{partition: p, log: l, reader: l.Reader(from), next: from})
+		positions[number] = from
+	}
+	return all, nil
+}
+
+// tailed is a partition of a tail.
+type tailed struct {
+	partition *Partition
+	log       log
+	reader    reader
+	next      int64
+	caughtUp  bool
+
+	asked chan int64   // of a partition elsewhere: the offset behind which to wait
+	found atomic.Int64 // its end, as the wait found it
+}
+
+// await waits at another node for what follows.
+func (f *tailed) await(ctx context.Context, signal chan struct{}, ended chan error) error {
+	from := f.log.(*remoteLog)
+	// A log of its own: the tail reads from the other one.
+	remote := &remoteLog{ctx: ctx, n: from.n, node: from.node, key: from.key}
+	for {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case offset := <-f.asked:
+			if err := remote.Wait(ctx, offset, 24*time.Hour); err != nil {
+				select {
+				case ended <- err:
+				default:
+				}
+				return err
+			}
+			f.found.Store(remote.bounds.End)
+		}
+		select {
+		case signal <- struct{}{}:
+		default:
+		}
+	}
+}
+
+// stillThere ends a tail whose topic was removed, or whose replica here no
+// longer hears of the others.
+func (n *Node) stillThere(t *Topic, followers []*tailed, lost time.Time, any bool) (time.Time, error) {
+	leaderless := false
+	for _, f := range followers {
+		local, ok := f.log.(localLog)
+		if !ok {
+			continue
+		}
+		select {
+		case <-local.g.Done():
+			if n.catalog.View().Channels[t.Address().String()] == nil {
+				return lost, problem(NotFound, "%s was removed", t.Address())
+			}
+			return lost, problem(Unavailable, "%s: %v", f.partition.Address(), errMoved).next("go on at the same place with another connection")
+		default:
+		}
+		leaderless = leaderless || local.g.Membership().Lead == 0
+	}
+	switch {
+	case !leaderless || any:
+		return time.Time{}, nil
+	case lost.IsZero():
+		return time.Now(), nil
+	case time.Since(lost) > tailLost:
+		return lost, problem(Unavailable, "%s: a partition has no leader that this node can reach", t.Address()).next("go on at the same place with another node")
+	}
+	return lost, nil
 }
 
 type tailer struct {
@@ -103,19 +214,19 @@ type tailer struct {
 }
 
 // step tells one stretch of a partition and reports whether there was any.
-func (t *tailer) step(f *follower) (bool, error) {
-	g := f.partition.group.Load()
-	if end := g.End(); f.next >= end {
+func (t *tailer) step(f *tailed) (bool, error) {
+	if end := f.end(); f.next >= end {
 		f.caughtUp = true
+		f.ask()
 		return false, nil
 	} else if f.caughtUp && end-f.next > tailBacklog {
 		skipped := end - f.next
 		t.leftOut += skipped
-		f.next, f.cursor = end, g.Journal().CursorAt(end)
+		f.next, f.reader = end, f.log.Reader(end)
 		t.positions[f.partition.Number] = end
 		return true, t.tell(Event{LeftOut: &LeftOut{Messages: skipped, Total: t.leftOut}}, t.positions)
 	}
-	chunk, err := f.cursor.Read(t.buffer, g.Committed())
+	chunk, err := f.reader.Read(t.buffer)
 	var damage *journal.Damage
 	var gone *journal.Gone
 	switch {
@@ -126,11 +237,12 @@ func (t *tailer) step(f *follower) (bool, error) {
 	case errors.As(err, &gone):
 		t.leftOut += gone.First - f.next
 		skipped := gone.First - f.next
-		f.next, f.cursor = gone.First, g.Journal().CursorAt(gone.First)
+		f.next, f.reader = gone.First, f.log.Reader(gone.First)
 		return true, t.tell(Event{LeftOut: &LeftOut{Messages: skipped, Total: t.leftOut}}, t.positions)
 	case err != nil:
 		return false, err
 	case len(chunk) == 0:
+		f.ask()
 		return false, nil
 	}
 	count := 0
@@ -155,4 +267,23 @@ func (t *tailer) step(f *follower) (bool, error) {
 	})
 	f.partition.countOut(count, len(chunk))
 	return true, err
+}
+
+// end returns the offset after the last message that is known.
+func (f *tailed) end() int64 {
+	if f.asked != nil {
+		return max(f.found.Load(), f.log.End())
+	}
+	return f.log.End()
+}
+
+// ask has the partition elsewhere waited at.
+func (f *tailed) ask() {
+	if f.asked == nil {
+		return
+	}
+	select {
+	case f.asked <- f.next:
+	default: // it is being waited at
+	}
 }

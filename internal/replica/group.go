@@ -1,6 +1,8 @@
 // Package replica runs the partitions of a node: each is a Raft group
 // (go.etcd.io/raft/v3) whose Raft log is the message log. One scheduler
-// serves all groups of a node, so that an idle group costs nothing.
+// serves all groups of a node, and groups with nothing to do sleep, so that
+// they cost nothing. The network carries what the groups of several nodes say
+// to each other.
 package replica
 
 import (
@@ -10,23 +12,25 @@ import (
 	"log/slog"
 	"sync"
 	"sync/atomic"
-	"syscall"
 	"time"
 
 	"go.etcd.io/raft/v3"
 	"go.etcd.io/raft/v3/raftpb"
 
+	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/message"
 )
 
-// Errors with which a proposal can be refused.
+// Errors with which a proposal can be refused. After all but ErrTime it is
+// certain that it is not in the log.
 var (
-	ErrNotReady = errors.New("the partition has no leader yet")
-	ErrClosed   = errors.New("the partition is closing")
-	ErrFailed   = errors.New("the partition stopped after an error of its disk")
-	ErrDiskFull = errors.New("the disk is full")
-	ErrTime     = errors.New("not durable within the time allowed")
+	ErrNotLeading = errors.New("this replica does not lead the partition")
+	ErrNoMajority = errors.New("fewer than half of the replicas answer, so that nothing can be kept safely")
+	ErrClosed     = errors.New("the partition is closing")
+	ErrFailed     = errors.New("the partition stopped after an error of its disk")
+	ErrDiskFull   = errors.New("the disk is full")
+	ErrTime       = errors.New("not durable within the time allowed")
 )
 
 // Proposal is a batch on its way into the log. Data has message.StampSize
@@ -58,54 +62,94 @@ type Machine interface {
 	// will be stamped. With done it is answered with the result, once all
 	// that was proposed before it is committed, and not appended.
 	Prepare(p *Proposal, next message.Stamp) (r Result, done bool)
-	// Apply is called for every committed batch, in order.
-	Apply(r message.Record)
-	// Save and Load write and read the state up to the last applied batch.
+	// Apply is called for every committed batch, in order. fresh is false for
+	// those that the log held already when the replica was opened.
+	Apply(r message.Record, fresh bool)
+	// Save and Load write and read the state up to the last applied batch;
+	// Load of nothing empties it.
 	Save() []byte
 	Load(b []byte) error
 }
 
+// Key names a group: the same at every member.
+type Key struct {
+	Channel   int64
+	Partition int
+}
+
+// String returns the name of the group's journal.
+func (k Key) String() string { return fmt.Sprintf("%d/%d", k.Channel, k.Partition) }
+
 // Options of a group.
 type Options struct {
-	Name    string // of the journal
-	Member  uint64 // this replica's Raft id
-	Voters  []uint64
-	Journal journal.Options
+	Key      Key
+	Node     uint64                   // that holds this replica
+	Voters   []uint64                 // nodes with which the partition began
+	MemberOf func(node uint64) uint64 // the id under which a node is ready to become a member, 0 when not known
+	Epoch    uint64                   // raised when the partition was recovered by force; what older ones say is not heard
+	Survivor bool                     // of the recovery: the partition goes on from this replica
+	Journal  journal.Options
+	Changed  func() // called when the leader or the members change; must not block
+	Led      func(Led)
+}
+
+// Led tells that this replica began to lead.
+type Led struct {
+	Key    Key
+	Term   uint64
+	From   uint64 // the leader before, 0 when not known
+	Reason string
 }
 
 // Group is this node's replica of one partition.
 type Group struct {
 	options Options
+	member  uint64 // this replica's Raft id, see member.go
 	sched   *Scheduler
 	journal *journal.Journal
 	machine Machine
 	node    *raft.RawNode
 	storage *storage
 
-	mu        sync.Mutex // guards inbox, scheduled, closed, chores
-	inbox     []*Proposal
-	chores    []func()
-	scheduled bool
-	closed    bool
+	mu           sync.Mutex // guards inbox to closed
+	inbox        []*Proposal
+	messages     []*raftpb.Message
+	messageBytes int
+	chores       []func()
+	ticks        int
+	died         uint64 // a member whose process ended
+	want         []uint64
+	reason       string // why the leadership is handed to this replica
+	awake        bool
+	scheduled    bool
+	closed       bool
 
 	// Of the worker that runs the group.
 	ready      *raft.Ready // persisted or about to be, not yet finished
 	unsynced   bool
+	late       []*raftpb.Message // to be sent when ready is durable
 	inflight   []waiting
 	retry      *time.Timer
 	leading    bool
 	applied    uint64
+	opened     uint64 // last index when the group was opened
 	sinceSave  int
 	savedAt    uint64
+	appliedTo  int64 // offset after, and time and term of, the last applied batch
+	appliedAt  int64
+	appliedIn  uint64
 	nextOffset int64
 	lastTime   int64
+	members    memberState
 
 	failed    atomic.Pointer[error]
 	stalled   atomic.Bool // waiting for room on the disk
 	leads     atomic.Bool
 	term      atomic.Uint64
-	committed atomic.Uint64 // index
-	end       atomic.Int64  // offset after the last committed message
+	committed atomic.Uint64              // index
+	end       atomic.Int64               // offset after the last committed message
+	shown     atomic.Pointer[Membership] // with Raft ids
+	nodes     atomic.Pointer[Membership] // the same with ids of nodes
 
 	watchMu  sync.Mutex
 	watchers map[chan struct{}]struct{}
@@ -125,52 +169,6 @@ const (
 	maxBytesPerStep   = 8 << 20
 	saveEvery         = 16 << 20 // bytes of log between two saves of the state
 )
-
-func openGroup(s *Scheduler, o Options, m Machine) (*Group, error) {
-	j, err := s.store.Open(o.Name, o.Journal)
-	if err != nil {
-		return nil, err
-	}
-	if n := j.TornBytes(); n > 0 {
-		slog.Info("cut off an unfinished append", "partition", o.Name, "bytes", n)
-	}
-	g := &Group{options: o, sched: s, journal: j, machine: m, watchers: map[chan struct{}]struct{}{}, done: make(chan struct{})}
-	voters := o.Voters
-	saved, err := loadSaved(j.Dir())
-	b := j.Bounds()
-	if err == nil && saved.index <= b.LastIdx && saved.index+1 >= b.FirstIdx {
-		if err := m.Load(saved.state); err != nil {
-			return nil, fmt.Errorf("partition %s: %w", o.Name, err)
-		}
-		g.applied, g.savedAt = saved.index, saved.index
-	} else {
-		g.applied = b.FirstIdx - 1
-		if b.LastIdx > g.applied {
-			slog.Warn("the saved state is missing or broken; reading the log again", "partition", o.Name, "bytes", b.Bytes)
-		}
-	}
-	g.storage = &storage{journal: j, voters: voters, applied: g.applied}
-	g.committed.Store(g.applied)
-	g.end.Store(b.First)
-	if err == nil && g.applied == saved.index {
-		g.end.Store(max(saved.end, b.First))
-	}
-	g.node, err = raft.NewRawNode(&raft.Config{
-		ID: o.Member, ElectionTick: 10, HeartbeatTick: 1, Storage: g.storage, Applied: g.applied,
-		MaxSizePerMsg: 1 << 20, MaxCommittedSizePerReady: 16 << 20, MaxInflightMsgs: 256,
-		MaxUncommittedEntriesSize: 256 << 20, CheckQuorum: true, PreVote: true,
-		DisableProposalForwarding: true, Logger: raftLog{},
-	})
-	if err != nil {
-		return nil, err
-	}
-	if len(voters) == 1 && voters[0] == o.Member {
-		if err := g.node.Campaign(); err != nil {
-			return nil, err
-		}
-	}
-	return g, nil
-}
 
 // Publish proposes a batch and waits until it is durable on a majority of the
 // replicas and applied.
@@ -201,14 +199,16 @@ func (g *Group) Refusal() error {
 		return fmt.Errorf("%w: %v", ErrFailed, *g.failed.Load())
 	case g.stalled.Load():
 		return ErrDiskFull
+	case !g.HasMajority():
+		return ErrNoMajority
 	case !g.leads.Load():
-		return ErrNotReady
+		return ErrNotLeading
 	}
 	return nil
 }
 
 func (g *Group) offer(p *Proposal) error {
-	if err := g.Refusal(); err != nil && !errors.Is(err, ErrNotReady) {
+	if err := g.Refusal(); err != nil && !(errors.Is(err, ErrNotLeading) && g.shown.Load().alone(g.member)) {
 		return err
 	}
 	g.mu.Lock()
@@ -217,13 +217,17 @@ func (g *Group) offer(p *Proposal) error {
 		return ErrClosed
 	}
 	g.inbox = append(g.inbox, p)
+	sleeps := !g.awake
 	g.mu.Unlock()
+	if sleeps && !g.shown.Load().alone(g.member) {
+		g.sched.keepAwake(g)
+	}
 	g.sched.wake(g)
 	return nil
 }
 
-// Do runs a chore that changes the journal (roll, drop, settings) between two
-// steps of the group, and waits for it.
+// Do runs a chore between two steps of the group, such as one that changes
+// the journal (roll, drop, settings), and waits for it.
 func (g *Group) Do(ctx context.Context, chore func(*journal.Journal) error) error {
 	done := make(chan error, 1)
 	g.mu.Lock()
@@ -243,13 +247,29 @@ func (g *Group) Do(ctx context.Context, chore func(*journal.Journal) error) erro
 }
 
 // Drop lets retention take the n oldest segments, but nothing that is not
-// applied yet.
+// applied yet, nor more than a replica that is left behind could do without:
+// the state before the first segment that stays must be there.
 func (g *Group) Drop(ctx context.Context, n int) error {
 	return g.Do(ctx, func(j *journal.Journal) error {
-		if err := g.save(); err != nil {
-			return err
+		for ; n > 0; n-- {
+			base := j.BaseOf(n)
+			if base == g.applied+1 {
+				if err := g.checkpointSegment(base); err != nil {
+					return err
+				}
+			}
+			c, err := readCheckpoint(j.Dir(), segmentCheckpoint(base))
+			if base > g.applied+1 || err != nil && !g.shown.Load().alone(g.member) {
+				continue // the next round takes it
+			}
+			// On a full disk nothing new can be saved; what was is enough
+			// when it lies behind what goes.
+			if err := g.save(true); err != nil && g.savedAt+1 < base {
+				return err
+			}
+			return g.dropBefore(base, n, c != nil)
 		}
-		return j.Drop(n)
+		return nil
 	})
 }
 
@@ -260,17 +280,20 @@ func (g *Group) run() (needsSync bool) {
 		if g.unsynced {
 			return false // woken by something else while the sync runs
 		}
+		g.runChores() // retention may make room
 		return g.persist()
 	}
 	for {
 		g.runChores()
+		g.stepMessages()
 		g.propose()
 		if !g.node.HasReady() {
 			return false
 		}
 		rd := g.node.Ready()
 		g.ready = &rd
-		if rd.MustSync || len(rd.Entries) > 0 {
+		g.sendEarly(rd.Messages)
+		if rd.MustSync || len(rd.Entries) > 0 || !raft.IsEmptySnap(rd.Snapshot) {
 			return g.persist()
 		}
 		g.finish()
@@ -289,7 +312,10 @@ func (g *Group) runChores() {
 
 // propose stamps what publishers have brought and hands it to Raft at once.
 func (g *Group) propose() {
-	if !g.leading {
+	if !g.leads.Load() && !g.shown.Load().alone(g.member) {
+		g.refuseInbox(ErrNotLeading) // what came while the leadership went
+	}
+	if !g.leading || g.members.handingOver {
 		return
 	}
 	g.mu.Lock()
@@ -307,7 +333,8 @@ func (g *Group) propose() {
 	if n == 0 {
 		return
 	}
-	now := max(time.Now().UnixMicro(), g.lastTime)
+	g.members.idle = 0
+	now := max(clock.Now().UnixMicro(), g.lastTime)
 	entries := make([]*raftpb.Entry, 0, n)
 	first := len(g.inflight)
 	for _, p := range taken {
@@ -327,15 +354,18 @@ func (g *Group) propose() {
 	g.lastTime = now
 	base := g.storage.last
 	if len(entries) > 0 {
-		member := g.options.Member
+		member := g.member
 		err := g.node.Step(&raftpb.Message{Type: raftpb.MsgProp.Enum(), From: &member, To: &member, Entries: entries})
 		if err != nil {
 			for _, w := range g.inflight[first:] {
-				w.answers <- Result{Err: fmt.Errorf("%w: %v", ErrNotReady, err)}
+				w.answers <- Result{Err: fmt.Errorf("%w: %v", ErrNotLeading, err)}
 			}
 			g.inflight = g.inflight[:first]
-			g.nextOffset = g.journal.Bounds().Next
-			g.machine.Lead()
+			// What Prepare noted of them is wrong: leading begins again once
+			// all that did go into the log is applied.
+			g.leading = false
+			g.members.leadAgain = true
+			g.leadAgain()
 			return
 		}
 	}
@@ -344,8 +374,8 @@ func (g *Group) propose() {
 		g.inflight[i].index += base
 		g.inflight[i].term = term
 	}
-	if len(entries) == 0 && len(g.inflight) > 0 {
-		g.answer(term)
+	if len(entries) == 0 {
+		g.answer()
 	}
 }
 
@@ -359,7 +389,7 @@ func (g *Group) persist() bool {
 		g.unsynced = true
 		return true
 	}
-	if !errors.Is(err, syscall.ENOSPC) && !errors.Is(err, syscall.EDQUOT) {
+	if !isDiskFull(err) {
 		g.fail(err)
 		return false
 	}
@@ -370,6 +400,11 @@ func (g *Group) persist() bool {
 }
 
 func (g *Group) append(rd *raft.Ready) error {
+	if !raft.IsEmptySnap(rd.Snapshot) {
+		if err := g.install(rd.Snapshot); err != nil {
+			return err
+		}
+	}
 	if !raft.IsEmptyHardState(rd.HardState) {
 		h := rd.HardState
 		if s := g.journal.State(); s.Term != h.GetTerm() || s.Vote != h.GetVote() {
@@ -400,74 +435,138 @@ func (g *Group) synced(err error) {
 	g.finish()
 }
 
-// finish applies what the ready step committed and lets Raft go on.
+// finish sends what had to wait for the disk, applies what the ready step
+// committed and lets Raft go on.
 func (g *Group) finish() {
 	rd := g.ready
 	g.ready = nil
-	if rd.SoftState != nil {
-		leading := rd.SoftState.RaftState == raft.StateLeader
-		if !leading {
-			g.leading = false
-			g.leads.Store(false)
-		}
-	}
 	if !raft.IsEmptyHardState(rd.HardState) {
 		g.term.Store(rd.HardState.GetTerm())
 	}
-	for _, e := range rd.CommittedEntries {
-		g.apply(e)
+	if rd.SoftState != nil {
+		g.roleChanged(rd.SoftState)
 	}
+	g.sendLate()
+	before := g.applied
+	g.applyAll(rd.CommittedEntries)
 	g.node.Advance(*rd)
-	if n := len(rd.CommittedEntries); n > 0 {
+	if g.applied > before {
 		g.committed.Store(g.applied)
-		g.answer(g.term.Load())
+		g.answer()
 		g.notify()
 	}
+	g.storage.release(g.members.everywhere(g))
+	g.leadAgain()
 	if g.sinceSave >= saveEvery {
-		if err := g.save(); err != nil {
-			slog.Warn("could not save a partition's state; the next start will take longer", "partition", g.options.Name, "error", err)
+		if err := g.save(false); err != nil {
+			slog.Warn("could not save a partition's state; the next start will take longer", "partition", g.options.Key.String(), "error", err)
 		}
+	}
+}
+
+// applyAll applies committed entries. The state before each segment is kept
+// for replicas that are left behind one day.
+func (g *Group) applyAll(entries []*raftpb.Entry) {
+	if len(entries) == 0 {
+		return
+	}
+	bases := g.journal.Bases(max(g.applied+1, 2), entries[len(entries)-1].GetIndex()+1)
+	for _, e := range entries {
+		for len(bases) > 0 && bases[0] <= g.applied+1 {
+			if err := g.checkpointSegment(bases[0]); err != nil {
+				slog.Warn("could not keep the state before a segment; it will be dropped later", "partition", g.options.Key.String(), "error", err)
+			}
+			bases = bases[1:]
+		}
+		g.apply(e)
 	}
 }
 
 func (g *Group) apply(e *raftpb.Entry) {
 	r := toRecord(e)
+	g.appliedIn = e.GetTerm()
 	switch r.Kind {
 	case message.KindBatch:
-		g.machine.Apply(r)
-		g.end.Store(r.Stamp().End())
+		g.machine.Apply(r, r.Index > g.opened)
+		stamp := r.Stamp()
+		g.appliedTo, g.appliedAt = stamp.End(), stamp.Time
+		g.end.Store(stamp.End())
 	case message.KindMembership:
-		var change raftpb.ConfChangeV2
-		if err := unmarshal(e.GetData(), &change); err == nil {
-			g.node.ApplyConfChange(&change)
-		}
-	case message.KindEmpty:
-		// A leader's first entry: once it is applied, so is everything
-		// before it, and proposals can be stamped.
-		if status := g.node.BasicStatus(); status.RaftState == raft.StateLeader && e.GetTerm() == status.HardState.GetTerm() {
-			b := g.journal.Bounds()
-			g.nextOffset, g.lastTime = b.Next, b.LastTime
-			g.term.Store(e.GetTerm())
-			g.leading = true
-			g.machine.Lead()
-			g.leads.Store(true)
-		}
+		g.changeMembers(e)
 	}
 	g.applied = e.GetIndex()
 	g.storage.applied = g.applied
-	g.storage.release(g.applied)
 	g.sinceSave += r.Size()
+	for i := range g.inflight {
+		// An entry of a later leader: what an earlier one had proposed from
+		// here on can no longer be committed.
+		if w := &g.inflight[i]; w.term < e.GetTerm() && w.index >= e.GetIndex() {
+			w.result, w.index = Result{Err: ErrNotLeading}, 0
+		}
+	}
+	if r.Kind == message.KindEmpty && !g.leads.Load() {
+		// A leader's first entry: once it is applied, so is everything
+		// before it, and proposals can be stamped.
+		status := g.node.BasicStatus()
+		if status.RaftState == raft.StateLeader && e.GetTerm() == status.HardState.GetTerm() {
+			g.lead(e.GetTerm())
+			g.tellLed(e.GetTerm())
+		}
+	}
 }
 
-// answer tells publishers whose batches are committed.
-func (g *Group) answer(term uint64) {
+// lead begins to take proposals.
+func (g *Group) lead(term uint64) {
+	b := g.journal.Bounds()
+	g.nextOffset, g.lastTime = b.Next, b.LastTime
+	g.term.Store(term)
+	g.leading = true
+	g.machine.Lead()
+	g.leads.Store(true)
+	g.showMembers()
+}
+
+// tellLed tells why this replica leads now.
+func (g *Group) tellLed(term uint64) {
+	g.mu.Lock()
+	reason := g.reason
+	g.reason = ""
+	g.mu.Unlock()
+	from := g.members.lead
+	switch {
+	case reason != "":
+	case g.options.Led == nil || g.shown.Load().alone(g.member):
+		return
+	case from == g.member:
+		reason = "elected again after an interruption"
+	case from == 0:
+		reason = "elected after a start"
+	case !g.up(from):
+		reason = "the leader no longer answered"
+	default:
+		reason = "the leader was not heard in time"
+	}
+	g.members.lead = g.member
+	if g.options.Led != nil {
+		g.options.Led(Led{Key: g.options.Key, Term: term, From: NodeOf(from), Reason: reason})
+	}
+}
+
+// leadAgain goes on leading after proposals were refused halfway.
+func (g *Group) leadAgain() {
+	if g.members.leadAgain && g.ready == nil && g.applied == g.storage.last && !g.node.HasReady() {
+		g.members.leadAgain = false
+		if status := g.node.BasicStatus(); status.RaftState == raft.StateLeader && g.leads.Load() {
+			g.lead(status.HardState.GetTerm())
+		}
+	}
+}
+
+// answer tells publishers whose batches are committed, or lost.
+func (g *Group) answer() {
 	n := 0
 	for n < len(g.inflight) && g.inflight[n].index <= g.applied {
-		w := g.inflight[n]
-		if w.term != term {
-			w.result = Result{Err: ErrNotReady}
-		}
-		w.answers <- w.result
+		g.inflight[n].answers <- g.inflight[n].result
 		n++
 	}
 	g.inflight = g.inflight[n:]
@@ -486,29 +585,28 @@ func (g *Group) refuseInbox(err error) {
 	}
 }
 
-func (g *Group) fail(err error) {
-	slog.Error("a partition stopped: its disk does not keep what is written", "partition", g.options.Name, "error", err, "next", "check the disk, then start the node again")
-	g.failed.Store(&err)
-	g.leads.Store(false)
-	g.refuseInbox(fmt.Errorf("%w: %v", ErrFailed, err))
+// refuseInflight answers those who wait for what may or may not be committed
+// one day.
+func (g *Group) refuseInflight(err error) {
 	for _, w := range g.inflight {
-		w.answers <- Result{Err: fmt.Errorf("%w: %v", ErrFailed, err)}
+		w.answers <- Result{Err: err}
 	}
 	g.inflight = nil
 }
 
-// save writes the machine's state, so that the next start reads only the log
-// behind it.
-func (g *Group) save() error {
-	g.sinceSave = 0
-	if g.applied == g.savedAt {
-		return nil
+func (g *Group) fail(err error) {
+	slog.Error("a partition stopped: its disk does not keep what is written", "partition", g.options.Key.String(), "error", err, "next", "check the disk, then start the node again")
+	g.failed.Store(&err)
+	g.leads.Store(false)
+	g.refuseInbox(fmt.Errorf("%w: %v", ErrFailed, err))
+	g.refuseInflight(fmt.Errorf("%w: %v", ErrTime, err))
+	g.options.changed()
+}
+
+func (o *Options) changed() {
+	if o.Changed != nil {
+		o.Changed()
 	}
-	err := writeSaved(g.journal.Dir(), saved{index: g.applied, end: g.end.Load(), state: g.machine.Save()})
-	if err == nil {
-		g.savedAt = g.applied
-	}
-	return err
 }
 
 // Watch lets the channel be signalled whenever messages are committed; it
@@ -549,3 +647,12 @@ func (g *Group) Stalled() bool { return g.stalled.Load() }
 
 // Failed reports whether the group stopped after an error of its disk.
 func (g *Group) Failed() bool { return g.failed.Load() != nil }
+
+// Done is closed when the group has been closed, for readers that wait.
+func (g *Group) Done() <-chan struct{} { return g.done }
+
+// Key returns the group's key.
+func (g *Group) Key() Key { return g.options.Key }
+
+// Epoch returns how often the partition was recovered by force.
+func (g *Group) Epoch() uint64 { return g.options.Epoch }

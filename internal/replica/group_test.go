@@ -23,13 +23,20 @@ type recorder struct {
 
 func (m *recorder) Lead()                                               { m.leads++ }
 func (m *recorder) Prepare(*Proposal, message.Stamp) (r Result, d bool) { return r, false }
-func (m *recorder) Apply(r message.Record) {
+func (m *recorder) Apply(r message.Record, _ bool) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.applied = append(m.applied, r.Stamp().Offset)
 }
-func (m *recorder) Save() []byte { return []byte(fmt.Sprint(len(m.applied))) }
+func (m *recorder) Save() []byte {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return []byte(fmt.Sprint(len(m.applied)))
+}
 func (m *recorder) Load(b []byte) error {
+	if len(b) == 0 {
+		return nil
+	}
 	var n int
 	_, err := fmt.Sscan(string(b), &n)
 	m.applied = make([]int64, n)
@@ -47,12 +54,12 @@ func start(t *testing.T, dir string, groups int) (*Scheduler, []*Group, []*recor
 	t.Helper()
 	store, err := journal.OpenStore(dir)
 	require.NoError(t, err)
-	s := NewScheduler(store, 2)
+	s := NewScheduler(store, Alone{}, 2, DefaultFeedRate)
 	opened := make([]*Group, groups)
 	machines := make([]*recorder, groups)
 	for i := range groups {
 		machines[i] = &recorder{}
-		require.NoError(t, s.Open(Options{Name: fmt.Sprintf("1/%d", i), Member: 1, Voters: []uint64{1}, Journal: journal.Options{SegmentBytes: 4 << 20}}, machines[i],
+		require.NoError(t, s.Open(Options{Key: Key{1, i}, Node: 1, Voters: []uint64{1}, Journal: journal.Options{SegmentBytes: 4 << 20}}, machines[i],
 			func(g *Group) { opened[i] = g }))
 	}
 	return s, opened, machines

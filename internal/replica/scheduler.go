@@ -6,6 +6,9 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/semaphore"
+	"golang.org/x/time/rate"
+
 	"steadyferry/internal/core/journal"
 )
 
@@ -20,16 +23,53 @@ type Scheduler struct {
 	large queue // groups whose journals are synced alone
 	wg    sync.WaitGroup
 
-	groupsMu sync.Mutex
-	groups   map[*Group]struct{}
+	network Network
+	pace    *rate.Limiter       // bytes per second of all feeds
+	feeding *semaphore.Weighted // feeds at the same time
+	stopped chan struct{}
+
+	groupsMu sync.RWMutex
+	groups   map[Key]*Group
+
+	awakeMu sync.Mutex
+	awake   map[*Group]struct{} // those for which time passes
 }
+
+// Network carries packets to other nodes.
+type Network interface {
+	// Send queues a packet, or drops it when too much waits. It never blocks.
+	Send(to uint64, p Packet)
+	// SendBulk sends a packet aside of the others, and waits for room.
+	SendBulk(ctx context.Context, to uint64, p Packet)
+	// Up reports whether the node answers, and hears this one.
+	Up(node uint64) bool
+}
+
+// Alone is the network of a node without others.
+type Alone struct{}
+
+// Send, SendBulk and Up implement Network.
+func (Alone) Send(uint64, Packet)                      {}
+func (Alone) SendBulk(context.Context, uint64, Packet) {}
+func (Alone) Up(uint64) bool                           { return false }
+
+// tickTime is the step of a group's clock. A leader is missed after 16 to 32
+// of them without a word, or at once when its process is seen to end.
+const tickTime = 30 * time.Millisecond
+
+// Feeds of this node at the same time, and the bytes they may send a second.
+const (
+	feedsAtOnce     = 4
+	DefaultFeedRate = 144 << 20
+)
 
 // largeSyncs is how many journals are synced at the same time.
 const largeSyncs = 4
 
 // NewScheduler starts a scheduler over the journals of a store.
-func NewScheduler(store *journal.Store, workers int) *Scheduler {
-	s := &Scheduler{store: store, groups: map[*Group]struct{}{}}
+func NewScheduler(store *journal.Store, network Network, workers, feedRate int) *Scheduler {
+	s := &Scheduler{store: store, network: network, groups: map[Key]*Group{}, awake: map[*Group]struct{}{}, stopped: make(chan struct{}),
+		pace: rate.NewLimiter(rate.Limit(feedRate), feedPiece), feeding: semaphore.NewWeighted(feedsAtOnce)}
 	for _, q := range []*queue{&s.work, &s.small, &s.large} {
 		q.filled = sync.NewCond(&q.mu)
 	}
@@ -41,6 +81,7 @@ func NewScheduler(store *journal.Store, workers int) *Scheduler {
 		})
 	}
 	s.wg.Go(s.syncTogether)
+	s.wg.Go(s.passTime)
 	for range largeSyncs {
 		s.wg.Go(func() {
 			for groups := s.large.take(1); groups != nil; groups = s.large.take(1) {
@@ -101,10 +142,111 @@ func (s *Scheduler) Open(o Options, m Machine, opened func(*Group)) error {
 	}
 	opened(g)
 	s.groupsMu.Lock()
-	s.groups[g] = struct{}{}
+	s.groups[o.Key] = g
 	s.groupsMu.Unlock()
+	if !g.shown.Load().alone(g.member) {
+		s.keepAwake(g)
+	}
 	s.wake(g)
 	return nil
+}
+
+// passTime lets time pass for the groups that are awake.
+func (s *Scheduler) passTime() {
+	ticker := time.NewTicker(tickTime)
+	defer ticker.Stop()
+	var awake []*Group
+	for {
+		select {
+		case <-s.stopped:
+			return
+		case <-ticker.C:
+		}
+		s.awakeMu.Lock()
+		awake = awake[:0]
+		for g := range s.awake {
+			awake = append(awake, g)
+		}
+		s.awakeMu.Unlock()
+		for _, g := range awake {
+			g.mu.Lock()
+			g.ticks++
+			g.mu.Unlock()
+			s.wake(g)
+		}
+	}
+}
+
+// keepAwake lets time pass for the group, until nothing is left to do.
+func (s *Scheduler) keepAwake(g *Group) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.awake || g.closed {
+		return
+	}
+	g.awake = true
+	s.awakeMu.Lock()
+	s.awake[g] = struct{}{}
+	s.awakeMu.Unlock()
+}
+
+// letSleep lets no time pass for the group, unless something came meanwhile.
+func (s *Scheduler) letSleep(g *Group) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if len(g.messages) > 0 || len(g.inbox) > 0 {
+		return
+	}
+	g.awake = false
+	s.awakeMu.Lock()
+	delete(s.awake, g)
+	s.awakeMu.Unlock()
+}
+
+// Receive hands a packet of another node to its group.
+func (s *Scheduler) Receive(from uint64, p Packet) {
+	s.groupsMu.RLock()
+	g := s.groups[p.Key]
+	s.groupsMu.RUnlock()
+	if g == nil || p.Epoch != g.options.Epoch {
+		return
+	}
+	switch p.Kind {
+	case packetRaft:
+		if NodeOf(p.Message.GetFrom()) == from && p.Message.GetTo() == g.member {
+			g.receive(p.Message)
+		}
+	case packetSleep:
+		g.toldToSleep(p.Message.GetFrom(), p.Message.GetTerm(), p.Message.GetIndex())
+	case packetHandOver:
+		g.mu.Lock()
+		g.reason = string(p.Message.GetContext())
+		g.mu.Unlock()
+	}
+}
+
+// NodeUp wakes the groups that a node, which answers again, is a member of.
+func (s *Scheduler) NodeUp(node uint64) { s.nodeChanged(node, false) }
+
+// NodeDown wakes the groups of a node that no longer answers. When its process
+// has ended, the groups that it led elect another leader at once.
+func (s *Scheduler) NodeDown(node uint64, ended bool) { s.nodeChanged(node, ended) }
+
+func (s *Scheduler) nodeChanged(node uint64, ended bool) {
+	s.groupsMu.RLock()
+	defer s.groupsMu.RUnlock()
+	for _, g := range s.groups {
+		if m := g.Membership(); !m.Has(node) {
+			continue
+		}
+		if ended {
+			g.mu.Lock()
+			g.died = node
+			g.mu.Unlock()
+		}
+		s.keepAwake(g)
+		s.wake(g)
+	}
 }
 
 // Close stops a group after what it has in hand, and saves its state. With
@@ -112,7 +254,10 @@ func (s *Scheduler) Open(o Options, m Machine, opened func(*Group)) error {
 func (s *Scheduler) Close(ctx context.Context, g *Group, remove bool) error {
 	var err error
 	if !g.stalled.Load() {
-		err = g.Do(ctx, func(*journal.Journal) error { return g.save() })
+		err = g.Do(ctx, func(*journal.Journal) error {
+			g.members.stopFeeds()
+			return g.save(false)
+		})
 	}
 	g.mu.Lock()
 	already := g.closed
@@ -127,17 +272,23 @@ func (s *Scheduler) Close(ctx context.Context, g *Group, remove bool) error {
 		time.Sleep(time.Millisecond)
 	}
 	close(g.done)
+	s.letSleep(g)
 	s.groupsMu.Lock()
-	delete(s.groups, g)
+	if s.groups[g.options.Key] == g {
+		delete(s.groups, g.options.Key)
+	}
 	s.groupsMu.Unlock()
 	if err != nil && !errors.Is(err, ErrClosed) && !remove {
 		return err
 	}
-	return s.store.Forget(g.journal, remove)
+	if !remove {
+		return s.store.Forget(g.journal)
+	}
+	if err := nextGeneration(g.journal.Dir()); err != nil {
+		return err
+	}
+	return s.store.Retire(g.journal, generationName)
 }
-
-// Done is closed when the group has been closed, for readers that wait.
-func (g *Group) Done() <-chan struct{} { return g.done }
 
 func (g *Group) idle() bool {
 	g.mu.Lock()
@@ -149,7 +300,7 @@ func (g *Group) idle() bool {
 func (s *Scheduler) Stop(ctx context.Context) error {
 	s.groupsMu.Lock()
 	var groups []*Group
-	for g := range s.groups {
+	for _, g := range s.groups {
 		groups = append(groups, g)
 	}
 	s.groupsMu.Unlock()
@@ -157,6 +308,7 @@ func (s *Scheduler) Stop(ctx context.Context) error {
 	for _, g := range groups {
 		errs = append(errs, s.Close(ctx, g, false))
 	}
+	close(s.stopped)
 	s.work.close()
 	s.small.close()
 	s.large.close()
@@ -189,7 +341,7 @@ func (s *Scheduler) step(g *Group) {
 		return
 	}
 	g.mu.Lock()
-	again := !g.closed && g.failed.Load() == nil && g.ready == nil && (len(g.chores) > 0 || g.leading && len(g.inbox) > 0)
+	again := !g.closed && g.failed.Load() == nil && g.ready == nil && (len(g.chores) > 0 || len(g.messages) > 0 || g.ticks > 0 || g.leading && !g.members.handingOver && len(g.inbox) > 0)
 	g.scheduled = again
 	g.mu.Unlock()
 	if again {

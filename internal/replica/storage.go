@@ -1,31 +1,46 @@
 package replica
 
 import (
-	"encoding/binary"
-	"errors"
 	"fmt"
 	"log/slog"
-	"os"
-	"path/filepath"
 	"slices"
 
 	"go.etcd.io/raft/v3"
 	"go.etcd.io/raft/v3/raftpb"
-	"google.golang.org/protobuf/proto"
 
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/message"
 )
 
 // storage shows a journal to Raft. Entries that are appended and not yet
-// applied are kept in memory, so that they are not read back from disk.
+// applied, or not yet known to be at every member, are kept in memory, so that
+// they are not read back from disk.
 type storage struct {
-	journal *journal.Journal
-	voters  []uint64
-	applied uint64
-	last    uint64 // index of the last appended entry
-	recent  []*raftpb.Entry
+	journal     *journal.Journal
+	members     *raftpb.ConfState
+	applied     uint64
+	last        uint64 // index of the last appended entry
+	recent      []*raftpb.Entry
+	recentBytes int
+	termOf      uint64 // the record whose term was asked for last, and the term
+	term        uint64
+
+	// Entries that lie far back are not read in the way of publishing: they
+	// are refused here, and a feed sends them.
+	feeds   bool
+	refused bool // the last refusal was for that, or for damage, not because retention took them
+	damaged bool // a record that is wanted elsewhere is damaged here
+
+	snapshot func() (*raftpb.Snapshot, error)
 }
+
+// recentMost bounds the applied entries that are kept for members that lag:
+// what such a member lacks comes from memory.
+const recentMost = 6 << 20
+
+// farBehind is how many bytes of log a member must lack to be fed aside: what
+// is no longer in memory is not read from disk in the way of publishing.
+const farBehind = 4 << 20
 
 func (s *storage) InitialState() (*raftpb.HardState, *raftpb.ConfState, error) {
 	state := s.journal.State()
@@ -36,7 +51,7 @@ func (s *storage) InitialState() (*raftpb.HardState, *raftpb.ConfState, error) {
 	if b.LastTerm > state.Term {
 		hard.Term = &b.LastTerm
 	}
-	return hard, &raftpb.ConfState{Voters: s.voters}, nil
+	return hard, s.members, nil
 }
 
 func (s *storage) appended(entries []*raftpb.Entry) {
@@ -45,15 +60,26 @@ func (s *storage) appended(entries []*raftpb.Entry) {
 	}
 	first := entries[0].GetIndex()
 	for len(s.recent) > 0 && s.recent[len(s.recent)-1].GetIndex() >= first {
+		s.recentBytes -= len(s.recent[len(s.recent)-1].GetData())
 		s.recent = s.recent[:len(s.recent)-1]
 	}
 	s.recent = append(s.recent, entries...)
+	for _, e := range entries {
+		s.recentBytes += len(e.GetData())
+	}
 	s.last = entries[len(entries)-1].GetIndex()
 }
 
-func (s *storage) release(applied uint64) {
+// release lets go of entries that are applied here and at every member that
+// keeps up; of applied ones that others lack only so many bytes are kept.
+func (s *storage) release(everywhere uint64) {
 	n := 0
-	for n < len(s.recent) && s.recent[n].GetIndex() <= applied {
+	for n < len(s.recent) {
+		i := s.recent[n].GetIndex()
+		if i > s.applied || i > everywhere && s.recentBytes <= recentMost {
+			break
+		}
+		s.recentBytes -= len(s.recent[n].GetData())
 		s.recent[n] = nil
 		n++
 	}
@@ -63,9 +89,12 @@ func (s *storage) release(applied uint64) {
 	}
 }
 
+func (s *storage) clear() { s.recent, s.recentBytes = nil, 0 }
+
 func (s *storage) Entries(lo, hi, maxSize uint64) ([]*raftpb.Entry, error) {
 	b := s.journal.Bounds()
 	if lo < b.FirstIdx {
+		s.refused = false
 		return nil, raft.ErrCompacted
 	}
 	if hi > b.LastIdx+1 {
@@ -82,9 +111,19 @@ func (s *storage) Entries(lo, hi, maxSize uint64) ([]*raftpb.Entry, error) {
 		// when release has let go of them here.
 		return slices.Clone(s.recent[at : at+n]), nil
 	}
-	records, err := s.journal.Records(lo, hi, maxSize)
+	forMember := lo <= s.applied
+	if forMember && s.feeds && s.journal.BytesAfter(lo-1) > farBehind {
+		s.refused = true
+		return nil, raft.ErrCompacted
+	}
+	records, lost, err := s.journal.Records(lo, hi, maxSize)
 	if err != nil {
 		return nil, err
+	}
+	if len(lost) > 0 && forMember {
+		// What is damaged here must not go to others as if it were empty.
+		s.refused, s.damaged = true, true
+		return nil, raft.ErrCompacted
 	}
 	entries := make([]*raftpb.Entry, len(records))
 	for i, r := range records {
@@ -97,21 +136,34 @@ func (s *storage) Term(i uint64) (uint64, error) {
 	b := s.journal.Bounds()
 	switch {
 	case i+1 < b.FirstIdx:
+		s.refused = false
 		return 0, raft.ErrCompacted
 	case i > b.LastIdx:
 		return 0, raft.ErrUnavailable
 	case len(s.recent) > 0 && i >= s.recent[0].GetIndex():
 		return s.recent[i-s.recent[0].GetIndex()].GetTerm(), nil
 	}
-	return s.journal.TermOf(i)
+	// Raft asks again and again for the record before what a member lacks.
+	if i == s.termOf && i <= s.applied {
+		return s.term, nil
+	}
+	term, err := s.journal.TermOf(i)
+	if err == nil {
+		s.termOf, s.term = i, term
+	}
+	return term, err
 }
 
 func (s *storage) LastIndex() (uint64, error)  { return s.journal.Bounds().LastIdx, nil }
 func (s *storage) FirstIndex() (uint64, error) { return s.journal.Bounds().FirstIdx, nil }
 
-// Snapshot is never asked for in a group of one.
+// Snapshot returns the small state before the first kept record, for a member
+// whose log ends before it. The log itself follows as entries.
 func (s *storage) Snapshot() (*raftpb.Snapshot, error) {
-	return nil, raft.ErrSnapshotTemporarilyUnavailable
+	if s.refused || s.snapshot == nil {
+		return nil, raft.ErrSnapshotTemporarilyUnavailable
+	}
+	return s.snapshot()
 }
 
 func toRecord(e *raftpb.Entry) message.Record {
@@ -133,43 +185,6 @@ func toEntry(r message.Record) *raftpb.Entry {
 	return e
 }
 
-func unmarshal(b []byte, m proto.Message) error { return proto.Unmarshal(b, m) }
-
-// saved is the state of a machine at one point of the log.
-type saved struct {
-	index uint64
-	end   int64
-	state []byte
-}
-
-// The file "saved" beside the segments, little endian: 4 bytes CRC32C of the
-// rest, 8 bytes index, 8 bytes end offset, the machine's state. It is only a
-// short cut: without it the log is read again.
-const savedName = "saved"
-
-var errNoSaved = errors.New("no saved state")
-
-func loadSaved(dir string) (saved, error) {
-	b, err := os.ReadFile(filepath.Join(dir, savedName))
-	if err != nil || len(b) < 20 || binary.LittleEndian.Uint32(b) != message.Checksum(b[4:]) {
-		return saved{}, errNoSaved
-	}
-	return saved{index: binary.LittleEndian.Uint64(b[4:]), end: int64(binary.LittleEndian.Uint64(b[12:])), state: b[20:]}, nil
-}
-
-func writeSaved(dir string, s saved) error {
-	b := make([]byte, 4, 20+len(s.state))
-	b = binary.LittleEndian.AppendUint64(b, s.index)
-	b = binary.LittleEndian.AppendUint64(b, uint64(s.end))
-	b = append(b, s.state...)
-	binary.LittleEndian.PutUint32(b, message.Checksum(b[4:]))
-	path := filepath.Join(dir, savedName)
-	if err := os.WriteFile(path+".new", b, 0o600); err != nil {
-		return err
-	}
-	return os.Rename(path+".new", path)
-}
-
 // raftLog passes on what Raft has to say that an operator should know.
 type raftLog struct{}
 
@@ -177,8 +192,8 @@ func (raftLog) Debug(...any)                {}
 func (raftLog) Debugf(string, ...any)       {}
 func (raftLog) Info(...any)                 {}
 func (raftLog) Infof(string, ...any)        {}
-func (raftLog) Warning(v ...any)            { slog.Warn("raft: " + fmt.Sprint(v...)) }
-func (raftLog) Warningf(f string, v ...any) { slog.Warn("raft: " + fmt.Sprintf(f, v...)) }
+func (raftLog) Warning(v ...any)            { slog.Debug("raft: " + fmt.Sprint(v...)) }
+func (raftLog) Warningf(f string, v ...any) { slog.Debug("raft: " + fmt.Sprintf(f, v...)) }
 func (raftLog) Error(v ...any)              { slog.Error("raft: " + fmt.Sprint(v...)) }
 func (raftLog) Errorf(f string, v ...any)   { slog.Error("raft: " + fmt.Sprintf(f, v...)) }
 func (raftLog) Fatal(v ...any)              { panic(fmt.Sprint(v...)) }

@@ -1,8 +1,8 @@
-// Command bench measures a node against plain references in the same run, and
+// Command bench measures a node, and three of them, against plain references in the same run, and
 // prints ratios: the machine may be noisy, so that figures of different runs
 // do not compare.
 //
-//	go run ./scripts/bench [-rounds 3] [-large]
+//	go run ./scripts/bench [-rounds 3] [-part all] [-large]
 package main
 
 import (
@@ -41,9 +41,10 @@ import (
 func main() {
 	rounds := flag.Int("rounds", 3, "measure each figure this `many` times and take the median")
 	large := flag.Bool("large", false, "also fill a topic with 10 GB, and measure memory, starting and browsing over it")
+	part := flag.String("part", "all", "what to measure: `one` node, a cluster of three, or all; one, cluster, all")
 	dir := flag.String("dir", "", "`directory` for the data (default: a temporary one)")
 	flag.Parse()
-	if err := run(*rounds, *large, *dir); err != nil {
+	if err := run(*rounds, *large, *part, *dir); err != nil {
 		log.Fatal(err)
 	}
 }
@@ -59,7 +60,7 @@ type bench struct {
 	values map[string][]float64
 }
 
-func run(rounds int, large bool, dir string) error {
+func run(rounds int, large bool, part, dir string) error {
 	if dir == "" {
 		var err error
 		if dir, err = os.MkdirTemp("", "ferry-bench-"); err != nil {
@@ -70,13 +71,7 @@ func run(rounds int, large bool, dir string) error {
 	if err := os.Chmod(dir, 0o711); err != nil {
 		return err
 	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return err
-	}
-	listen := l.Addr().String()
-	l.Close()
-	b := &bench{ctx: context.Background(), dir: dir, listen: listen, values: map[string][]float64{}}
+	b := &bench{ctx: context.Background(), dir: dir, listen: freePort(), values: map[string][]float64{}}
 	if err := b.start(); err != nil {
 		return err
 	}
@@ -89,6 +84,35 @@ func run(rounds int, large bool, dir string) error {
 			return err
 		}
 	}
+	if part != "cluster" {
+		if err := b.measureOne(rounds); err != nil {
+			return err
+		}
+		if large {
+			if err := b.large(); err != nil {
+				return err
+			}
+		}
+		b.print()
+	}
+	if part != "one" {
+		return b.measureCluster(rounds)
+	}
+	return nil
+}
+
+// freePort returns an address on loopback that nobody uses.
+func freePort() string {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		log.Fatal(err)
+	}
+	defer l.Close()
+	return l.Addr().String()
+}
+
+// measureOne measures a single node against the references.
+func (b *bench) measureOne(rounds int) error {
 	if err := b.fillJSON(); err != nil {
 		return err
 	}
@@ -100,12 +124,6 @@ func run(rounds int, large bool, dir string) error {
 			}
 		}
 	}
-	if large {
-		if err := b.large(); err != nil {
-			return err
-		}
-	}
-	b.print()
 	return nil
 }
 
@@ -280,14 +298,11 @@ func (b *bench) emptyHandler() error {
 	const total = 120_000
 	for range 64 {
 		group.Go(func() error {
-			send, err := api.FastPublish(address.Channel("bench", "none"))
-			if err != nil {
-				return err
-			}
+			publisher := api.FastPublisher(address.Channel("bench", "none"))
 			var builder message.Builder
 			for sent.Add(1) <= total {
 				builder.Add(&message.Message{Body: make([]byte, 100)})
-				if err := send(0, builder.Build(message.Plain, nil)); err != nil {
+				if err := publisher.Publish(0, builder.Build(message.Plain, nil)); err != nil {
 					return err
 				}
 			}

@@ -1,7 +1,10 @@
 // Command screenshots takes the pictures of docs/screenshots from a running
 // demo: pages in headless Chromium, commands in a terminal window under Xvfb.
 //
-//	go run ./scripts/screenshots -server http://127.0.0.1:7350 -token TOKEN -out docs/screenshots
+//	go run ./scripts/screenshots -server http://127.0.0.1:7350 -token TOKEN -out docs/screenshots -kill .demo-cluster/node-b/ferryd.lock
+//
+// With -kill it ends the process whose number is in the file, and takes the
+// pictures of a cluster with a node away.
 package main
 
 import (
@@ -15,7 +18,9 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"steadyferry/client"
@@ -27,6 +32,7 @@ type page struct {
 	name, path string
 	dark       bool
 	phone      bool
+	away       bool   // with a node away
 	do         string // JavaScript that is run before the picture
 }
 
@@ -41,18 +47,22 @@ var pages = []page{
 	{name: "topic-phone", path: "/channels/coldchain/readings", phone: true},
 	{name: "partitions", path: "/channels/coldchain/readings?tab=partitions"},
 	{name: "create", path: "/channels", do: `[...document.querySelectorAll("button")].find(b => b.textContent.includes("New topic")).click()`},
-	{name: "node", path: "/node"},
 	{name: "logbook", path: "/logbook"},
+	{name: "nodes", path: "/nodes", away: true},
 }
 
 // command is a picture of a terminal.
-type command struct{ name, line string }
+type command struct {
+	name, line string
+	away       bool
+}
 
 var commands = []command{
-	{"ferry-list", "ferry list; echo; ferry show coldchain/readings"},
-	{"ferry-browse", "ferry browse coldchain/readings -where 'body.celsius > 7' -limit 12; ferry show coldchain/readings#3:12"},
-	{"ferry-status", "timeout 4 ferry status -every 1s"},
-	{"ferry-load", "ferry new topic coldchain/trial -partitions 6 >/dev/null; ferry load coldchain/trial -messages 1000000 -readers 1"},
+	{name: "ferry-list", line: "ferry list; echo; ferry show coldchain/readings"},
+	{name: "ferry-browse", line: "ferry browse coldchain/readings -where 'body.celsius > 7' -limit 12; ferry show coldchain/readings#3:12"},
+	{name: "ferry-status", line: "timeout 4 ferry status -every 1s"},
+	{name: "ferry-load", line: "ferry new topic coldchain/trial -partitions 6 >/dev/null; ferry load coldchain/trial -messages 1000000 -readers 1"},
+	{name: "ferry-nodes", line: "ferry nodes; ferry show coldchain/readings | tail -8; ferry nodes changes -limit 4; ferry nodes what-if -without node-a,node-b | tail -8", away: true},
 }
 
 func main() {
@@ -60,13 +70,14 @@ func main() {
 	token := flag.String("token", os.Getenv("FERRY_TOKEN"), "`token` to get in with")
 	out := flag.String("out", "docs/screenshots", "`directory` for the pictures")
 	only := flag.String("only", "", "take only pictures whose names contain this `text`")
+	kill := flag.String("kill", "", "`file` with the process of a node to end for the pictures with one away")
 	flag.Parse()
-	if err := run(*server, *token, *out, *only); err != nil {
+	if err := run(*server, *token, *out, *only, *kill); err != nil {
 		log.Fatal(err)
 	}
 }
 
-func run(server, token, out, only string) error {
+func run(server, token, out, only, kill string) error {
 	if err := os.MkdirAll(out, 0o755); err != nil {
 		return err
 	}
@@ -89,23 +100,45 @@ func run(server, token, out, only string) error {
 		return err
 	}
 	time.Sleep(3 * time.Second) // some seconds of rates for the small charts
-	for _, p := range pages {
-		if !strings.Contains(p.name, only) {
-			continue
+	take := func(away bool) error {
+		for _, p := range pages {
+			if p.away != away || !strings.Contains(p.name, only) {
+				continue
+			}
+			if err := shoot(b, server, p, filepath.Join(out, p.name+".png")); err != nil {
+				return fmt.Errorf("%s: %w", p.name, err)
+			}
 		}
-		if err := shoot(b, server, p, filepath.Join(out, p.name+".png")); err != nil {
-			return fmt.Errorf("%s: %w", p.name, err)
+		for _, c := range commands {
+			if c.away != away || !strings.Contains(c.name, only) {
+				continue
+			}
+			if err := terminal(ctx, c.line, server, token, filepath.Join(out, c.name+".png")); err != nil {
+				return fmt.Errorf("%s: %w", c.name, err)
+			}
 		}
+		return nil
 	}
-	for _, c := range commands {
-		if !strings.Contains(c.name, only) {
-			continue
-		}
-		if err := terminal(ctx, c.line, server, token, filepath.Join(out, c.name+".png")); err != nil {
-			return fmt.Errorf("%s: %w", c.name, err)
-		}
+	if err := take(false); err != nil || kill == "" {
+		return err
 	}
-	return nil
+	if err := end(kill); err != nil {
+		return err
+	}
+	return take(true)
+}
+
+// end kills the process whose number is in a file.
+func end(file string) error {
+	b, err := os.ReadFile(file)
+	if err != nil {
+		return err
+	}
+	pid, err := strconv.Atoi(strings.TrimSpace(string(b)))
+	if err != nil {
+		return err
+	}
+	return syscall.Kill(pid, syscall.SIGKILL)
 }
 
 func shoot(b *browser.Browser, server string, p page, file string) error {

@@ -31,15 +31,18 @@ import (
 
 // Node is one running ferryd.
 type Node struct {
-	t     testing.TB
-	Dir   string
-	URL   string
-	Token string
-	API   *client.Client
-	args  []string
-	cmd   *exec.Cmd
-	done  chan error
-	log   *safeBuffer
+	t      testing.TB
+	Dir    string
+	Name   string
+	URL    string
+	Token  string
+	API    *client.Client
+	Within []string // a command that runs the process, such as ip netns exec NAME
+	Env    []string
+	args   []string
+	cmd    *exec.Cmd
+	done   chan error
+	log    *safeBuffer
 }
 
 type safeBuffer struct {
@@ -102,7 +105,7 @@ func Start(t testing.TB, args ...string) *Node {
 	return StartIn(t, Dir(t), args...)
 }
 
-var shared string
+var shared, sharedDir string
 
 // ShareDatabase starts a database server for all tests of a package, which
 // saves each of them the making of its own.
@@ -118,13 +121,25 @@ func ShareDatabase() (stop func(), err error) {
 	if err != nil {
 		return nil, err
 	}
-	shared = server.URL()
+	shared, sharedDir = server.URL(), dir
 	return func() {
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		defer cancel()
 		server.Stop(ctx)
 		os.RemoveAll(dir)
 	}, nil
+}
+
+// Main runs the tests of a package, with a database server that they share.
+func Main(m *testing.M) {
+	stop, err := ShareDatabase()
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "tests:", err)
+		os.Exit(1)
+	}
+	code := m.Run()
+	stop()
+	os.Exit(code)
 }
 
 // SharedDatabase makes an empty database on the server that the tests share.
@@ -164,7 +179,12 @@ func StartIn(t testing.TB, dir string, args ...string) *Node {
 // ready.
 func (n *Node) Run() {
 	n.t.Helper()
-	n.cmd = exec.Command(Binary(n.t, "ferryd"), n.args...)
+	program, args := Binary(n.t, "ferryd"), n.args
+	if len(n.Within) > 0 {
+		program, args = n.Within[0], append(append(n.Within[1:len(n.Within):len(n.Within)], program), args...)
+	}
+	n.cmd = exec.Command(program, args...)
+	n.cmd.Env = append(os.Environ(), n.Env...)
 	n.log = &safeBuffer{}
 	n.cmd.Stdout, n.cmd.Stderr = n.log, n.log
 	require.NoError(n.t, n.cmd.Start())
@@ -314,4 +334,13 @@ func (n *Node) Must(args ...string) string {
 	out, errOut, code := n.Ferry("", args...)
 	require.Zero(n.t, code, "ferry %s: %s", strings.Join(args, " "), errOut)
 	return out
+}
+
+// SharedPostgres returns the process of the database server that the tests
+// share.
+func SharedPostgres(t testing.TB) int {
+	t.Helper()
+	pid := (&Node{Dir: sharedDir}).Postgres()
+	require.Positive(t, pid)
+	return pid
 }

@@ -11,13 +11,13 @@ import { setTheme, useTheme } from "./lib/theme";
 import { clock } from "./lib/format";
 import { Channels } from "./pages/Channels";
 import { LogbookPage } from "./pages/Logbook";
-import { NodePage } from "./pages/Node";
+import { NodesPage } from "./pages/Nodes";
 import { SignInPage } from "./pages/SignIn";
 import { TopicPage } from "./pages/Topic";
 
 const places = [
   { to: "/channels", icon: Waves, name: "What is where" },
-  { to: "/node", icon: Server, name: "What is running" },
+  { to: "/nodes", icon: Server, name: "What is running" },
   { to: "/logbook", icon: BookOpen, name: "Who did what" },
 ];
 
@@ -55,11 +55,17 @@ function Bar() {
   return (
     <header className="sticky top-0 z-20 flex items-center gap-3 border-b border-hair bg-paper px-4 py-2">
       <AddressBox />
-      <span className="ml-auto text-[length:var(--text-small)] max-md:hidden" role="status">
+      <span className="ml-auto flex flex-wrap justify-end gap-x-4 text-[length:var(--text-small)] max-md:hidden" role="status">
         {connected ? (
           <Mark state="connected" word="live" />
         ) : (
           <Mark state={at ? "attention" : "starting"} word={at ? `no word since ${clock(at, false)}` : "connecting"} />
+        )}
+        {live && live.cluster.leaderless > 0 && (
+          <Mark state="failed" word={`${live.cluster.leaderless} partitions take no messages`} />
+        )}
+        {live && live.cluster.leaderless === 0 && live.cluster.fewer > 0 && (
+          <Mark state="attention" word={`${live.cluster.fewer} partitions lack replicas`} />
         )}
         {live && live.status.records !== "here" && <Mark state="attention" word="the records are away" />}
       </span>
@@ -99,7 +105,7 @@ export function App() {
             <Routes>
               <Route path="/channels" element={<Channels />} />
               <Route path="/channels/:space/:channel" element={<TopicPage />} />
-              <Route path="/node" element={<NodePage />} />
+              <Route path="/nodes" element={<NodesPage />} />
               <Route path="/logbook" element={<LogbookPage />} />
               <Route path="*" element={<Navigate to="/channels" replace />} />
             </Routes>

@@ -286,26 +286,6 @@ func (s *segment) positionOfIndex(index uint64) (int64, error) {
 	return pos, nil
 }
 
-// whole returns the record at a position and the bytes it takes; ok is false
-// when it is damaged.
-func (s *segment) whole(pos int64) (r message.Record, size int64, ok bool, err error) {
-	var head [message.RecordPrefix + message.StampSize]byte
-	n, err := s.readAt(head[:], pos)
-	if err != nil {
-		return r, 0, false, err
-	}
-	_, length, err := message.PeekRecord(head[:n])
-	if err != nil || pos+int64(length) > s.size.Load() {
-		return r, 0, false, nil
-	}
-	b := make([]byte, length)
-	if _, err := s.readAt(b, pos); err != nil {
-		return r, 0, false, err
-	}
-	r, _, err = message.ReadRecord(b)
-	return r, int64(length), err == nil, nil
-}
-
 // skipTo returns the position of the next whole record behind a damaged one,
 // or the segment's end.
 func (s *segment) skipTo(pos int64, last uint64) (int64, error) {
@@ -319,71 +299,6 @@ func (s *segment) skipTo(pos int64, last uint64) (int64, error) {
 	return s.size.Load(), nil
 }
 
-// Records returns the records with indexes from lo to below hi, as many of
-// them as fit maxBytes, at least one. A damaged record comes as an empty one
-// of its index: what it held is lost, and what follows must still be known.
-func (j *Journal) Records(lo, hi uint64, maxBytes uint64) ([]message.Record, error) {
-	j.mu.RLock()
-	segments, last := j.segments, j.last
-	j.mu.RUnlock()
-	if lo < segments[0].base {
-		return nil, &Gone{First: segments[0].baseOffset}
-	}
-	hi = min(hi, last+1)
-	var records []message.Record
-	var total uint64
-	i := sort.Search(len(segments), func(i int) bool { return segments[i].base > lo })
-	s := segments[i-1]
-	term := s.prevTerm
-	pos, err := s.positionOfIndex(lo)
-	if err != nil {
-		return nil, err
-	}
-	for index := lo; index < hi; {
-		if pos >= s.size.Load() {
-			following := j.following(s)
-			upTo := hi
-			if following != nil {
-				upTo = min(following.base, hi)
-			}
-			for ; index < upTo; index++ { // the segment's end was damaged
-				records = append(records, message.Record{Index: index, Term: term, Kind: message.KindEmpty})
-			}
-			if following == nil {
-				break
-			}
-			s, pos, term = following, segmentHeaderSize, following.prevTerm
-			continue
-		}
-		r, size, ok, err := s.whole(pos)
-		if err != nil {
-			return nil, err
-		}
-		if !ok {
-			if pos, err = s.skipTo(pos, index); err != nil {
-				return nil, err
-			}
-			continue
-		}
-		for ; index < min(r.Index, hi); index++ { // those before it were damaged
-			records = append(records, message.Record{Index: index, Term: term, Kind: message.KindEmpty})
-		}
-		if r.Index < index || index >= hi {
-			pos += size
-			continue
-		}
-		if len(records) > 0 && total+uint64(size) > maxBytes {
-			break
-		}
-		records = append(records, r)
-		total += uint64(size)
-		term = r.Term
-		index++
-		pos += size
-	}
-	return records, nil
-}
-
 // TermOf returns the term of the record with the index, which may be the one
 // before the first kept one.
 func (j *Journal) TermOf(index uint64) (uint64, error) {
@@ -394,7 +309,23 @@ func (j *Journal) TermOf(index uint64) (uint64, error) {
 	case index+1 == b.FirstIdx:
 		return b.FirstTerm, nil
 	}
-	records, err := j.Records(index, index+1, 0)
+	j.mu.RLock()
+	segments := j.segments
+	j.mu.RUnlock()
+	if index < segments[0].base {
+		return 0, &Gone{First: segments[0].baseOffset}
+	}
+	s := segments[sort.Search(len(segments), func(i int) bool { return segments[i].base > index })-1]
+	if pos, err := s.positionOfIndex(index); err == nil {
+		// The head tells; the record itself may be large.
+		var head [message.RecordPrefix + message.StampSize]byte
+		if n, err := s.readAt(head[:], pos); err == nil {
+			if r, _, err := message.PeekRecord(head[:n]); (err == nil || err == message.ErrShort) && r.Index == index {
+				return r.Term, nil
+			}
+		}
+	}
+	records, _, err := j.Records(index, index+1, 1) // it is damaged
 	if err != nil {
 		return 0, err
 	}

@@ -267,9 +267,22 @@ func TestPlacesAreFoundAsInAPlainList(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, starts[i], at, "between two batches the later one counts")
 
-		records, err := j.Records(uint64(i+1), uint64(i+2), 0)
+		records, lost, err := j.Records(uint64(i+1), uint64(i+2), 0)
 		require.NoError(t, err)
+		assert.Empty(t, lost)
 		assert.Equal(t, starts[i], records[0].Stamp().Offset)
+		rest, _, err := j.Records(uint64(i+1), 301, 100<<20)
+		require.NoError(t, err)
+		assert.Len(t, rest, 300-i, "over the ends of segments")
+		behind, err := j.BehindOf(uint64(i))
+		require.NoError(t, err)
+		assert.Equal(t, offset-starts[i], behind.Messages, "counted exactly")
+		assert.Equal(t, int64(i+1)*1000, behind.Time)
+		assert.GreaterOrEqual(t, j.BytesAfter(uint64(i)), behind.Bytes)
+		assert.Less(t, j.BytesAfter(uint64(i)), behind.Bytes+2*indexInterval)
+		term, err := j.TermOf(uint64(i + 1))
+		require.NoError(t, err)
+		assert.EqualValues(t, 1, term)
 
 		chunk, err := j.CursorAt(starts[i]).Read(make([]byte, 100), 300)
 		require.NoError(t, err)
@@ -284,6 +297,62 @@ func TestPlacesAreFoundAsInAPlainList(t *testing.T) {
 	late, err := j.OffsetAt(301_000)
 	require.NoError(t, err)
 	assert.Equal(t, offset, late)
+}
+
+// A replica that was left behind begins again at another place, and stays
+// there whatever happens.
+func TestALogBeginsAgainElsewhere(t *testing.T) {
+	dir := t.TempDir()
+	store, j := open(t, dir, Options{})
+	require.NoError(t, j.Append([]message.Record{record(1, 1, 0, "a"), record(2, 1, 1, "b")}))
+	require.NoError(t, store.FlushTogether([]*Journal{j}))
+	require.NoError(t, j.SetVote(4, 2, 2))
+	require.NoError(t, j.Restart(101, 3, 500, 7000))
+	b := j.Bounds()
+	assert.Equal(t, []any{uint64(101), uint64(100), uint64(3), int64(500), int64(500)}, []any{b.FirstIdx, b.LastIdx, b.LastTerm, b.First, b.Next})
+	require.NoError(t, j.Append([]message.Record{record(101, 4, 500, "c")}))
+	require.NoError(t, store.FlushTogether([]*Journal{j}))
+	crash(store)
+	store, j = open(t, dir, Options{})
+	assert.Equal(t, []string{"500=c"}, bodies(t, j, 500, 101), "the sync log brings nothing old back")
+	assert.Equal(t, State{Term: 4, Vote: 2, Commit: 100, Start: 101}, j.State(), "term and vote stay")
+
+	require.NoError(t, store.Retire(j, "kept"))
+	assert.False(t, store.Holds("1/0"))
+	assert.Equal(t, []string{"1"}, store.Trees())
+	j, err := store.Open("1/0", Options{SegmentBytes: 1 << 20})
+	require.NoError(t, err)
+	assert.Zero(t, j.Bounds().LastIdx)
+}
+
+// What another replica has whole mends what is damaged here, byte for byte.
+func TestDamagedRecordsAreMended(t *testing.T) {
+	_, j := open(t, t.TempDir(), Options{SegmentBytes: 400})
+	var all []message.Record
+	for i := range uint64(12) {
+		r := record(i+1, 1, int64(i), fmt.Sprintf("body-%d", i))
+		all = append(all, r)
+		require.NoError(t, j.Append([]message.Record{r}))
+	}
+	require.NoError(t, j.Flush())
+	require.Greater(t, len(j.segments), 3)
+	for _, s := range j.segments[:3] {
+		b, err := os.ReadFile(s.path)
+		require.NoError(t, err)
+		b[len(b)-3] ^= 0xff
+		require.NoError(t, os.WriteFile(s.path, b, 0o600))
+	}
+	_, lost, err := j.Records(1, 13, 1<<20)
+	require.NoError(t, err)
+	require.Len(t, lost, 3)
+	for _, index := range lost {
+		require.NoError(t, j.Repair(all[index-1:index]))
+	}
+	records, lost, err := j.Records(1, 13, 1<<20)
+	require.NoError(t, err)
+	assert.Empty(t, lost)
+	assert.Equal(t, all, records)
+	assert.Len(t, bodies(t, j, 0, 12), 12)
 }
 
 func FuzzOpenAfterAnyBytes(f *testing.F) {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"time"
 )
@@ -83,17 +84,57 @@ func (s *Store) Open(name string, o Options) (*Journal, error) {
 	return j, nil
 }
 
-// Forget closes a journal and, when remove is set, deletes its files.
-func (s *Store) Forget(j *Journal, remove bool) error {
+// Forget closes a journal.
+func (s *Store) Forget(j *Journal) error {
 	s.mu.Lock()
 	delete(s.open, j.name)
 	s.mu.Unlock()
 	err := j.syncFiles()
 	j.closeFiles()
-	if remove {
-		err = os.RemoveAll(j.dir)
-	}
 	return err
+}
+
+// Retire closes a journal and deletes its files, but for those that are named.
+func (s *Store) Retire(j *Journal, keep ...string) error {
+	if err := s.Forget(j); err != nil {
+		return err
+	}
+	// Nothing of it may come back out of the sync log.
+	if err := s.log.settle(); err != nil {
+		return err
+	}
+	entries, err := os.ReadDir(j.dir)
+	if err != nil {
+		return err
+	}
+	var errs []error
+	for _, e := range entries {
+		if !slices.Contains(keep, e.Name()) {
+			errs = append(errs, os.RemoveAll(filepath.Join(j.dir, e.Name())))
+		}
+	}
+	return errors.Join(append(errs, syncPath(j.dir))...)
+}
+
+// Trees returns the first parts of the names of all journals on disk.
+func (s *Store) Trees() []string {
+	entries, err := os.ReadDir(s.dir)
+	if err != nil {
+		return nil
+	}
+	var names []string
+	for _, e := range entries {
+		if e.IsDir() {
+			names = append(names, e.Name())
+		}
+	}
+	return names
+}
+
+// Holds reports whether there is a log under the name.
+func (s *Store) Holds(name string) bool {
+	paths, _ := filepath.Glob(filepath.Join(s.dir, filepath.FromSlash(name), "*"+segmentSuffix))
+	return len(paths) > 0
 }
 
 // RemoveTree deletes all journals below a name, such as those of a channel.

@@ -17,6 +17,12 @@ export type Settings = Schemas["Settings"];
 export type Published = Schemas["Published"];
 export type ConditionCheck = Schemas["ConditionCheck"];
 export type LogbookEntry = Schemas["LogbookEntry"];
+export type Cluster = Schemas["Cluster"];
+export type Node = Schemas["Node"];
+export type Replica = Schemas["Replica"];
+export type LeaderChange = Schemas["LeaderChange"];
+export type WhatIf = Schemas["WhatIf"];
+export type Job = Schemas["Job"];
 export type SignIn = Schemas["SignIn"];
 export type ProblemBody = Schemas["Problem"];
 

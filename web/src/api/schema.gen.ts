@@ -193,6 +193,185 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/nodes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The nodes, what they lead and hold, and what is wrong with the partitions */
+        get: operations["listNodes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/nodes/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The last changes of leaders, newest first */
+        get: operations["leaderChanges"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/nodes/what-if": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a loss of nodes would mean, and what would help; nothing is touched */
+        get: operations["whatIf"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/nodes/recover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let partitions go on that have lost most of their replicas for good, or only preview it */
+        post: operations["forceRecover"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/nodes/spread": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Turn on or off that leaders go back to the nodes that should lead */
+        put: operations["setSpread"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/nodes/{node}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of a node */
+                node: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a stopped node that holds nothing out of the cluster, or only preview it */
+        delete: operations["removeNode"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/nodes/{node}/drain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of a node */
+                node: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Empty a node, or only preview it */
+        post: operations["drainNode"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/moves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have other nodes hold a partition, or only preview it */
+        post: operations["movePartition"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The jobs that run, and the last ones that ended */
+        get: operations["listJobs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/{job}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The number of a job */
+                job: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a job back */
+        post: operations["cancelJob"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/spaces": {
         parameters: {
             query?: never;
@@ -304,6 +483,26 @@ export interface paths {
         };
         /** The flow over time */
         get: operations["rates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        /** Compare the logs of the replicas, record by record */
+        get: operations["verify"];
         put?: never;
         post?: never;
         delete?: never;
@@ -466,6 +665,8 @@ export interface components {
         };
         Settings: {
             partitions?: number;
+            /** @description Of each partition, each on a node of its own; 3 where there are 3 nodes, else 1 */
+            replicas?: number;
             /** @description A duration, such as 72h or 7d */
             retain?: string;
             /**
@@ -491,12 +692,14 @@ export interface components {
             /** @enum {string} */
             kind: "topic";
             /** @enum {string} */
-            state: "ready" | "paused" | "starting" | "disk full" | "failed";
+            state: "ready" | "paused" | "starting" | "disk full" | "failed" | "no leader" | "no majority" | "replicas missing" | "away";
             description: string;
             labels: components["schemas"]["Labels"];
             /** Format: date-time */
             createdAt: string;
             partitionCount: number;
+            /** @description Of each partition */
+            replicas: number;
             retain: string;
             /** Format: int64 */
             retainBytes: number;
@@ -560,6 +763,28 @@ export interface components {
             newest: string | null;
             state: string;
             rates: components["schemas"]["Flow"];
+            /**
+             * Format: int64
+             * @description How often a leader was elected
+             */
+            term: number;
+            replicas: components["schemas"]["Replica"][];
+        };
+        Replica: {
+            node: string;
+            /** @description It holds all that is committed, but for what is on its way */
+            inStep: boolean;
+            /**
+             * Format: int64
+             * @description Null when it is not known
+             */
+            behindMessages: number | null;
+            /** Format: int64 */
+            behindBytes: number;
+            /** @description Age of the first message that it lacks */
+            behindSeconds: number;
+            /** @enum {string} */
+            state: "leads" | "in step" | "behind" | "catching up" | "joining" | "leaving" | "lost";
         };
         Message: {
             address: string;
@@ -660,6 +885,11 @@ export interface components {
              * @description Until when it can be taken back
              */
             until?: string;
+            /**
+             * Format: int64
+             * @description The job that brings it about
+             */
+            job?: number;
             done: boolean;
         };
         Status: {
@@ -696,6 +926,166 @@ export interface components {
         Live: {
             status: components["schemas"]["Status"];
             topics: components["schemas"]["Topic"][];
+            cluster: components["schemas"]["Cluster"];
+            changes: components["schemas"]["LeaderChange"][];
+        };
+        Node: {
+            node: string;
+            zone: string;
+            url: string;
+            /** @enum {string} */
+            state: "up" | "draining" | "away";
+            up: boolean;
+            /**
+             * Format: date-time
+             * @description It runs, or was last heard of
+             */
+            since: string | null;
+            /** @description Partitions */
+            leads: number;
+            /** @description Partitions */
+            holds: number;
+            /** @description Partitions that it is not in step with */
+            behind: number;
+            disk: {
+                /** Format: int64 */
+                total: number;
+                /** Format: int64 */
+                free: number;
+                /** Format: int64 */
+                reserve: number;
+                full: boolean;
+            };
+            /** Format: int64 */
+            memoryBytes: number;
+            /** Format: int64 */
+            streams: number;
+            version: string;
+            records: string;
+            /** @description It runs the duties of the cluster */
+            onDuty: boolean;
+            /** @description It is the one that answers */
+            self: boolean;
+            rates: components["schemas"]["Flow"];
+        };
+        Cluster: {
+            nodes: components["schemas"]["Node"][];
+            partitions: number;
+            /** @description Partitions with replicas that are missing or not in step */
+            fewer: number;
+            /** @description Partitions that take no messages */
+            leaderless: number;
+            spreadLeaders: boolean;
+        };
+        LeaderChange: {
+            /** Format: date-time */
+            at: string;
+            address: string;
+            from: string;
+            to: string;
+            /** Format: int64 */
+            term: number;
+            reason: string;
+        };
+        PartitionFate: {
+            address: string;
+            nodes: string[];
+            /** @enum {string} */
+            outcome: "writable" | "readable" | "unreachable";
+        };
+        SuggestedMove: {
+            address: string;
+            from: string[];
+            to: string[];
+        };
+        WhatIf: {
+            without: string[];
+            writable: number;
+            readable: number;
+            unreachable: number;
+            /** @description Partitions of which any one node may be lost now */
+            nodeSafe: number;
+            /** @description Partitions of which any one zone may be lost now */
+            zoneSafe: number;
+            /** @description Nodes that lack before moves can help */
+            nodesShort: number;
+            zonesShort: number;
+            partitions: components["schemas"]["PartitionFate"][];
+            moves: components["schemas"]["SuggestedMove"][];
+        };
+        Move: {
+            address: string;
+            to: string[];
+        };
+        Drain: {
+            /** @description The replicas stay */
+            leadersOnly?: boolean;
+        };
+        Spread: {
+            on: boolean;
+        };
+        Job: {
+            /** Format: int64 */
+            job: number;
+            kind: string;
+            address: string;
+            who: string;
+            /** @enum {string} */
+            state: "running" | "cancelling" | "done" | "cancelled" | "failed";
+            detail: string;
+            /** Format: date-time */
+            madeAt: string;
+            /** Format: date-time */
+            endedAt: string | null;
+            /** @description Steps that have ended */
+            done: number;
+            steps: components["schemas"]["JobStep"][];
+        };
+        JobStep: {
+            address: string;
+            from: string[];
+            to: string[];
+            /** @enum {string} */
+            state: "waiting" | "moving" | "done" | "cancelled" | "failed";
+            replicas?: components["schemas"]["Replica"][];
+        };
+        ForceRecover: {
+            /** @description Of a topic or a partition; without it all are meant */
+            address?: string;
+            /** @description The address again, or all */
+            confirm?: string;
+        };
+        Recovery: {
+            address: string;
+            survivor: string;
+            /** Format: int64 */
+            end: number;
+            lost: string[];
+            /** Format: int64 */
+            knownEnd: number;
+            /**
+             * Format: int64
+             * @description Messages that a lost node is known to have had beyond; more may have come since its last word
+             */
+            mayLose: number;
+            lastWord: string;
+        };
+        Recoveries: {
+            items: components["schemas"]["Recovery"][];
+            done: boolean;
+        };
+        Verified: {
+            address: string;
+            equal: boolean;
+            nodes: string[];
+            /** Format: int64 */
+            records: number;
+            differs: string[];
+            damaged: {
+                [key: string]: number;
+            };
+            missing: string[];
+            problem?: string;
         };
         Found: {
             address: string;
@@ -1049,6 +1439,268 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listNodes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The cluster */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cluster"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    leaderChanges: {
+        parameters: {
+            query?: {
+                /** @description Items of a page */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The changes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["LeaderChange"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    whatIf: {
+        parameters: {
+            query?: {
+                /** @description Names of nodes, separated by commas */
+                without?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WhatIf"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    forceRecover: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ForceRecover"];
+            };
+        };
+        responses: {
+            /** @description What it does or would do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Recoveries"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setSpread: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Spread"];
+            };
+        };
+        responses: {
+            /** @description The setting */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Spread"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeNode: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                /** @description The name of a node */
+                node: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What it does or would do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    drainNode: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                /** @description The name of a node */
+                node: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Drain"];
+            };
+        };
+        responses: {
+            /** @description What it does or would do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    movePartition: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Move"];
+            };
+        };
+        responses: {
+            /** @description What it does or would do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listJobs: {
+        parameters: {
+            query?: {
+                /** @description Items of a page */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The jobs */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Job"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    cancelJob: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The number of a job */
+                job: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The job */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listSpaces: {
         parameters: {
             query?: {
@@ -1371,6 +2023,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Series"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    verify: {
+        parameters: {
+            query?: {
+                /** @description Only this partition */
+                partition?: number;
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was found */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Verified"][];
+                        next: string;
+                    };
                 };
             };
             default: components["responses"]["Problem"];

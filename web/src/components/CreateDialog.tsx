@@ -2,6 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { call, explain, get, type Space, type Topic } from "../api/client";
+import { useLive } from "../api/live";
 import { parseSize, quote, size } from "../lib/format";
 import { Command } from "./Copy";
 import { Dialog } from "./Panel";
@@ -13,10 +14,12 @@ export function CreateDialog({ onClose, space: given }: { onClose: () => void; s
   const spaces = useQuery({ queryKey: ["spaces"], queryFn: () => get<{ items: Space[] }>("/spaces?limit=1000") });
   const client = useQueryClient();
   const navigate = useNavigate();
+  const up = useLive().live?.cluster.nodes.filter((n) => n.state === "up").length ?? 1;
   const [form, setForm] = useState({
     space: given ?? "",
     name: "",
     partitions: "6",
+    replicas: "",
     retain: "7d",
     retainBytes: "10GiB",
     description: "",
@@ -29,16 +32,18 @@ export function CreateDialog({ onClose, space: given }: { onClose: () => void; s
   const isNew = space !== "" && !known.includes(space);
   const bytes = parseSize(form.retainBytes);
   const partitions = Number(form.partitions);
+  const replicas = Number(form.replicas || (up >= 3 ? 3 : 1));
   const wrong = {
     space: space !== "" && !nameForm.test(space),
     name: form.name !== "" && !nameForm.test(form.name),
+    replicas: !(Number.isInteger(replicas) && replicas >= 1 && replicas <= Math.min(up, 7)),
     partitions: !(Number.isInteger(partitions) && partitions >= 1 && partitions <= 1000),
     retainBytes: bytes === undefined || bytes < 2 ** 20,
   };
   const address = `${space || "SPACE"}/${form.name || "NAME"}`;
   const command = [
     isNew && `ferry new space ${space}\n`,
-    `ferry new topic ${address} -partitions ${form.partitions} -retain ${form.retain} -retain-bytes ${form.retainBytes}`,
+    `ferry new topic ${address} -partitions ${form.partitions}${up > 1 ? ` -replicas ${replicas}` : ""} -retain ${form.retain} -retain-bytes ${form.retainBytes}`,
     form.description && ` -description ${quote(form.description)}`,
   ]
     .filter(Boolean)
@@ -54,6 +59,7 @@ export function CreateDialog({ onClose, space: given }: { onClose: () => void; s
         address,
         kind: "topic",
         partitions,
+        replicas,
         retain: form.retain,
         retainBytes: bytes,
         description: form.description,
@@ -108,6 +114,25 @@ export function CreateDialog({ onClose, space: given }: { onClose: () => void; s
               aria-invalid={wrong.partitions}
             />
           </label>
+          {up > 1 && (
+            <label className="block">
+              <span className="label">Replicas, 1 to {Math.min(up, 7)}, odd is best</span>
+              <input
+                className="field"
+                inputMode="numeric"
+                value={form.replicas || String(replicas)}
+                onChange={(e) => set({ replicas: e.target.value })}
+                aria-invalid={wrong.replicas}
+              />
+              <span className="text-[length:var(--text-small)] text-soft">
+                {replicas === 1
+                  ? "one node has it: if that is lost, so is the topic"
+                  : replicas === 2
+                    ? "two copies, but both nodes are needed for writing"
+                    : `${Math.floor((replicas - 1) / 2)} of the nodes may be lost without an end to writing`}
+              </span>
+            </label>
+          )}
           <div className="grid grid-cols-2 gap-3">
             <label className="block">
               <span className="label">Keep for</span>

@@ -16,15 +16,23 @@ const marks: Record<string, { shape: React.ReactNode; colour: string }> = {
   failed: { shape: <rect x="1.500" y="1.500" width="9" height="9" fill="currentColor" />, colour: "text-alarm" },
   paused: { shape: <circle cx="6" cy="6" r="4" fill="none" stroke="currentColor" strokeWidth="2" />, colour: "text-stopped" },
 };
+for (const [state, as] of [
+  ["replicas missing", "attention"],
+  ["no leader", "failed"],
+  ["no majority", "failed"],
+  ["away", "failed"],
+] as const)
+  marks[state] = marks[as]!;
 const unknown = {
   shape: <circle cx="6" cy="6" r="4" fill="none" stroke="currentColor" strokeWidth="1.500" strokeDasharray="2 1.600" />,
   colour: "text-stopped",
 };
 
-export function Mark({ state, word = state }: { state: string; word?: string }) {
+/** wrap lets long words go over several lines, where there is little room. */
+export function Mark({ state, word = state, wrap = false }: { state: string; word?: string; wrap?: boolean }) {
   const m = marks[state] ?? unknown;
   return (
-    <span className={`inline-flex items-center gap-1.5 whitespace-nowrap ${m.colour}`}>
+    <span className={`inline-flex items-center gap-1.5 ${wrap ? "" : "whitespace-nowrap"} ${m.colour}`}>
       <svg width="12" height="12" viewBox="0 0 12 12" aria-hidden="true" className="shrink-0">
         {m.shape}
       </svg>

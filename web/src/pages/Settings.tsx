@@ -4,6 +4,7 @@ import { useNavigate } from "react-router";
 import { toast } from "sonner";
 import { call, channelPath, explain, type Preview, type Settings, type Topic } from "../api/client";
 import { Command } from "../components/Copy";
+import { Effects } from "../components/Effects";
 import { Dialog } from "../components/Panel";
 import { parseSize, quote, size } from "../lib/format";
 import { Failure } from "../components/Failure";
@@ -18,41 +19,12 @@ const exactSize = (n: number) => {
   return `${n}B`;
 };
 
-/** What a change does, before it is done. */
-function Effects({ preview }: { preview: Preview }) {
-  return (
-    <div className="space-y-2">
-      {preview.after && Object.keys(preview.after).length > 0 && (
-        <table className="timetable">
-          <tbody>
-            {Object.entries(preview.after).map(([name, value]) => (
-              <tr key={name}>
-                <th scope="row">{name}</th>
-                <td>{JSON.stringify(preview.before?.[name])}</td>
-                <td aria-hidden="true">→</td>
-                <td className="font-semibold">{JSON.stringify(value)}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      )}
-      {preview.effects.map((e) => (
-        <p key={e}>
-          <span className="text-attention" aria-hidden="true">
-            ▲{" "}
-          </span>
-          {e}
-        </p>
-      ))}
-    </div>
-  );
-}
-
 export function SettingsTab({ topic }: { topic: Topic }) {
   const client = useQueryClient();
   const navigate = useNavigate();
   const initial = {
     partitions: String(topic.partitionCount),
+    replicas: String(topic.replicas),
     retain: topic.retain,
     retainBytes: exactSize(topic.retainBytes),
     maxBody: exactSize(topic.maxBody),
@@ -67,9 +39,10 @@ export function SettingsTab({ topic }: { topic: Topic }) {
 
   const changes: Settings = {};
   const flags: string[] = [];
-  if (form.partitions !== initial.partitions) {
-    changes.partitions = Number(form.partitions);
-    flags.push(`-partitions ${form.partitions}`);
+  for (const name of ["partitions", "replicas"] as const) {
+    if (form[name] === initial[name]) continue;
+    changes[name] = Number(form[name]);
+    flags.push(`-${name} ${form[name]}`);
   }
   for (const name of ["retain", "idWindow", "description"] as const) {
     if (form[name] === initial[name]) continue;
@@ -124,6 +97,7 @@ export function SettingsTab({ topic }: { topic: Topic }) {
 
   const fields: [keyof typeof form, string, string][] = [
     ["partitions", "Partitions", "can grow, never shrink"],
+    ["replicas", "Replicas", "of each partition, 1 to 7, odd is best"],
     ["retain", "Keep for", "a duration, such as 72h or 7d"],
     ["retainBytes", "Keep per partition", `${size((parseSize(form.retainBytes) ?? 0) * Number(form.partitions || 0))} in all`],
     ["maxBody", "Largest body", "up to 64MiB"],

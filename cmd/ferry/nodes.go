@@ -1,0 +1,369 @@
+package main
+
+import (
+	"flag"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"steadyferry/client"
+	"steadyferry/internal/core/address"
+)
+
+// nodesFlags are the flags of ferry nodes and what it can do.
+type nodesFlags struct {
+	every       time.Duration
+	without     string
+	leadersOnly bool
+	yes         bool
+	confirm     string
+	limit       int
+}
+
+var nodesVerb = verb{
+	name: "nodes", args: "[what-if|jobs|changes|drain|cancel|remove|spread|force-recover] [NODE]", summary: "Show the nodes, what would be without some of them, and move what they hold",
+	details: `    ferry nodes                                    the nodes, what they lead and hold, and what is wrong
+    ferry nodes what-if -without node-b,node-c     what a loss would mean, and what would help; nothing is touched
+    ferry nodes changes                            the last changes of leaders, and why
+    ferry nodes jobs                               moves that run, and the last ones that ended
+    ferry nodes drain node-b                       empty a node: leaders first, then replicas; cancel takes it back
+    ferry nodes cancel 7                           take a job back
+    ferry nodes remove node-b                      take a stopped, empty node out of the cluster
+    ferry nodes spread off                         leave leaders where they are; on gives them back
+    ferry nodes force-recover [ADDRESS]            go on without a majority that is lost for good
+
+Without -yes (force-recover: -confirm) what changes something only shows what it would do.`,
+	define: func(fs *flag.FlagSet) func(*call) error {
+		var f nodesFlags
+		fs.Var(durationValue{&f.every}, "every", "show it again and again, after so `long`")
+		fs.StringVar(&f.without, "without", "", "`names` of nodes that what-if takes away, separated by commas")
+		fs.BoolVar(&f.leadersOnly, "leaders-only", false, "drain only the leaders; the replicas stay")
+		fs.BoolVar(&f.yes, "yes", false, "do it")
+		fs.StringVar(&f.confirm, "confirm", "", "`address` that force-recover recovers, typed again (all, without an address)")
+		fs.IntVar(&f.limit, "limit", 20, "show at most this `many` jobs or changes")
+		return func(c *call) error { return c.nodes(&f) }
+	},
+}
+
+func (c *call) nodes(f *nodesFlags) error {
+	if len(c.args) == 0 {
+		return c.repeat(f.every, c.listNodes)
+	}
+	what := c.args[0]
+	c.args = c.args[1:]
+	switch what {
+	case "what-if":
+		return c.whatIf(f.without)
+	case "jobs":
+		return c.repeat(f.every, func(out io.Writer) error { return c.jobs(out, f.limit) })
+	case "changes":
+		return c.repeat(f.every, func(out io.Writer) error { return c.leaderChanges(out, f.limit) })
+	case "force-recover":
+		return c.forceRecover(f.confirm)
+	}
+	if len(c.args) != 1 {
+		return wrongUsage("ferry nodes %s takes one name or number after it", what)
+	}
+	ctx, cancel := c.withTimeout()
+	defer cancel()
+	preview := url.Values{"preview": {fmt.Sprint(!f.yes)}}
+	var p client.Preview
+	switch path := "/nodes/" + url.PathEscape(c.args[0]); what {
+	case "drain":
+		if err := c.api.Call(ctx, http.MethodPost, path+"/drain", preview, client.Drain{LeadersOnly: f.leadersOnly}, &p); err != nil {
+			return err
+		}
+		return c.printPreview(p)
+	case "remove":
+		if err := c.api.Call(ctx, http.MethodDelete, path, preview, nil, &p); err != nil {
+			return err
+		}
+		return c.printPreview(p)
+	case "cancel":
+		var j client.Job
+		if err := c.api.Call(ctx, http.MethodPost, "/jobs/"+url.PathEscape(c.args[0])+"/cancel", nil, nil, &j); err != nil {
+			return err
+		}
+		if c.json {
+			return c.printJSON(j)
+		}
+		fmt.Fprintf(c.out, "job %d (%s of %s) is %s\n", j.Job, j.Kind, j.Address, j.State)
+		return nil
+	case "spread":
+		if c.args[0] != "on" && c.args[0] != "off" {
+			return wrongUsage("%q; allowed: on, off", c.args[0])
+		}
+		s := client.Spread{On: c.args[0] == "on"}
+		if err := c.api.Call(ctx, http.MethodPut, "/nodes/spread", nil, s, &s); err != nil {
+			return err
+		}
+		if c.json {
+			return c.printJSON(s)
+		}
+		fmt.Fprintln(c.out, map[bool]string{true: "leaders go back to the nodes that should lead", false: "leaders stay where they are"}[s.On])
+		return nil
+	}
+	return wrongUsage("%q is not something that ferry nodes does; allowed: what-if, jobs, changes, drain, cancel, remove, spread, force-recover", what)
+}
+
+func (c *call) cluster() (client.Cluster, error) {
+	ctx, cancel := c.withTimeout()
+	defer cancel()
+	var cluster client.Cluster
+	return cluster, c.api.Call(ctx, http.MethodGet, "/nodes", nil, nil, &cluster)
+}
+
+func (c *call) listNodes(out io.Writer) error {
+	cluster, err := c.cluster()
+	if err != nil {
+		return err
+	}
+	if c.json {
+		for _, n := range cluster.Nodes {
+			if err := c.printJSON(n); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	now := time.Now()
+	var rows [][]string
+	for _, n := range cluster.Nodes {
+		disk, memory, in, outRate := "–", "–", "–", "–"
+		since := "–"
+		if n.Since != nil {
+			since = age(n.Since, now)
+			if !n.Up {
+				since += " ago"
+			}
+		}
+		if n.Up {
+			disk, memory = size(n.Disk.Free)+" free", size(n.MemoryBytes)
+			in, outRate = perSecond(n.Rates.MessagesIn), perSecond(n.Rates.MessagesOut)
+			if n.Disk.Full {
+				disk += ", full"
+			}
+		}
+		state := n.State
+		if n.OnDuty {
+			state += ", on duty"
+		}
+		behind := "–"
+		if n.Behind > 0 {
+			behind = fmt.Sprint(n.Behind)
+		}
+		rows = append(rows, []string{n.Node, c.markAs(n.State, state), n.Zone, since, fmt.Sprint(n.Leads), fmt.Sprint(n.Holds), behind, in, outRate, disk, memory, n.URL})
+	}
+	c.table(out, []string{"node", "state", "zone", "up or last seen", "leads", "holds", "not in step", "in", "out", "disk", "memory", "address"}, rows, "up or last seen", "leads", "holds", "not in step", "in", "out", "disk", "memory")
+	fmt.Fprintln(out)
+	switch {
+	case cluster.Leaderless > 0:
+		fmt.Fprintf(out, "%s of %d partitions take no messages: %d without a leader; %d more have replicas missing or not in step\n", c.markAs("no leader", fmt.Sprint(cluster.Leaderless)), cluster.Partitions, cluster.Leaderless, cluster.Fewer)
+	case cluster.Fewer > 0:
+		fmt.Fprintf(out, "%s of %d partitions have replicas missing or not in step; all take messages\n", c.markAs("replicas missing", fmt.Sprint(cluster.Fewer)), cluster.Partitions)
+	default:
+		fmt.Fprintf(out, "%s: all %d partitions have a leader, and every replica is in step\n", c.markAs("ready", "in order"), cluster.Partitions)
+	}
+	if !cluster.SpreadLeaders {
+		fmt.Fprintln(out, "leaders stay where they are: ferry nodes spread on gives them back to the nodes that should lead")
+	}
+	return nil
+}
+
+func (c *call) leaderChanges(out io.Writer, limit int) error {
+	ctx, cancel := c.withTimeout()
+	defer cancel()
+	var p client.Page[client.LeaderChange]
+	if err := c.api.Call(ctx, http.MethodGet, "/nodes/changes", url.Values{"limit": {fmt.Sprint(limit)}}, nil, &p); err != nil {
+		return err
+	}
+	var rows [][]string
+	for _, ch := range p.Items {
+		if c.json {
+			if err := c.printJSON(ch); err != nil {
+				return err
+			}
+			continue
+		}
+		rows = append(rows, []string{ch.At.Local().Format("2006-01-02 15:04:05.000"), ch.Address, first(ch.From, "–"), ch.To, ch.Reason})
+	}
+	if c.json {
+		return nil
+	}
+	if len(rows) == 0 {
+		fmt.Fprintln(out, "no partition has changed its leader since the nodes started")
+		return nil
+	}
+	c.table(out, []string{"time", "partition", "from", "to", "why"}, rows)
+	return nil
+}
+
+func (c *call) jobs(out io.Writer, limit int) error {
+	ctx, cancel := c.withTimeout()
+	defer cancel()
+	var p client.Page[client.Job]
+	if err := c.api.Call(ctx, http.MethodGet, "/jobs", url.Values{"limit": {fmt.Sprint(limit)}}, nil, &p); err != nil {
+		return err
+	}
+	if c.json {
+		for _, j := range p.Items {
+			if err := c.printJSON(j); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	if len(p.Items) == 0 {
+		fmt.Fprintln(out, "there are no jobs: ferry move, ferry nodes drain and ferry set -replicas make them")
+		return nil
+	}
+	now := time.Now()
+	var rows, moving [][]string
+	for _, j := range p.Items {
+		took := age(&j.MadeAt, now)
+		if j.EndedAt != nil {
+			took = age(&j.MadeAt, *j.EndedAt)
+		}
+		rows = append(rows, []string{fmt.Sprint(j.Job), j.Kind, j.Address, c.mark(j.State), fmt.Sprintf("%d of %d", j.Done, len(j.Steps)), j.MadeAt.Local().Format("15:04:05"), took, j.Who, oneLine(j.Detail, 60)})
+		for _, s := range j.Steps {
+			if s.State != "moving" {
+				continue
+			}
+			var states []string
+			for _, r := range s.Replicas {
+				states = append(states, r.Node+" "+replicaState(r))
+			}
+			moving = append(moving, []string{fmt.Sprint(j.Job), s.Address, strings.Join(s.From, " ") + " -> " + strings.Join(s.To, " "), strings.Join(states, "; ")})
+		}
+	}
+	c.table(out, []string{"job", "kind", "of", "state", "partitions", "began", "took", "who", "detail"}, rows, "job", "took")
+	if len(moving) > 0 {
+		fmt.Fprintln(out)
+		c.table(out, []string{"job", "moving now", "nodes", "replicas"}, moving, "job")
+	}
+	return nil
+}
+
+func (c *call) whatIf(without string) error {
+	ctx, cancel := c.withTimeout()
+	defer cancel()
+	var w client.WhatIf
+	if err := c.api.Call(ctx, http.MethodGet, "/nodes/what-if", url.Values{"without": {without}}, nil, &w); err != nil {
+		return err
+	}
+	if c.json {
+		return c.printJSON(w)
+	}
+	total := len(w.Partitions)
+	lost := "with all nodes"
+	if len(w.Without) > 0 {
+		lost = "without " + strings.Join(w.Without, " and ")
+	}
+	fmt.Fprintf(c.out, "%s, of %d partitions\n", lost, total)
+	c.pairs([][2]string{
+		{c.markAs("ready", "writable"), fmt.Sprint(w.Writable)},
+		{c.markAs("no majority", "only readable"), fmt.Sprint(w.Readable)},
+		{c.markAs("away", "unreachable"), fmt.Sprint(w.Unreachable)},
+	})
+	var rows [][]string
+	for _, p := range w.Partitions {
+		if p.Outcome != "writable" {
+			state := map[string]string{"readable": "no majority", "unreachable": "away"}[p.Outcome]
+			rows = append(rows, []string{p.Address, c.markAs(state, p.Outcome), strings.Join(p.Nodes, " ")})
+		}
+	}
+	if len(rows) > 0 {
+		fmt.Fprintln(c.out)
+		c.table(c.out, []string{"partition", "would be", "held by"}, rows)
+	}
+	fmt.Fprintf(c.out, "\nas it is now, any one node may be lost for %d of %d partitions, any one zone for %d\n", w.NodeSafe, total, w.ZoneSafe)
+	switch {
+	case w.NodesShort > 0:
+		fmt.Fprintf(c.out, "%d more %s needed before moves can make any one node dispensable\n", w.NodesShort, plural(w.NodesShort, "node"))
+	case len(w.Moves) == 0:
+		fmt.Fprintln(c.out, "no move is needed for that")
+	default:
+		fmt.Fprintln(c.out, "these moves would make any one node, and with three zones any one zone, dispensable for all:")
+		for _, m := range w.Moves {
+			fmt.Fprintf(c.out, "  ferry move %s -to %s -yes\n", m.Address, strings.Join(m.To, ","))
+		}
+	}
+	if w.ZonesShort > 0 {
+		fmt.Fprintf(c.out, "%d more %s needed before any one zone can be dispensable\n", w.ZonesShort, plural(w.ZonesShort, "zone"))
+	}
+	return nil
+}
+
+func (c *call) forceRecover(confirm string) error {
+	body := client.ForceRecover{Confirm: confirm}
+	if len(c.args) > 0 {
+		a, err := c.oneAddress()
+		if err != nil {
+			return err
+		}
+		if k := a.Kind(); k != address.KindChannel && k != address.KindPartition {
+			return wrongUsage("%s is the address of a %s; a topic or a partition is expected", a, k)
+		}
+		body.Address = a.String()
+	}
+	ctx, cancel := c.withTimeout()
+	defer cancel()
+	var r client.Recoveries
+	if err := c.api.Call(ctx, http.MethodPost, "/nodes/recover", url.Values{"preview": {fmt.Sprint(confirm == "")}}, body, &r); err != nil {
+		return err
+	}
+	if c.json {
+		return c.printJSON(r)
+	}
+	if len(r.Items) == 0 {
+		fmt.Fprintln(c.out, "no partition has lost its majority: there is nothing to recover")
+		return nil
+	}
+	var rows [][]string
+	for _, x := range r.Items {
+		known := "nothing is known"
+		if x.LastWord != "" {
+			known = fmt.Sprintf("%s at %s", count(x.KnownEnd), x.LastWord)
+		}
+		rows = append(rows, []string{x.Address, x.Survivor, count(x.End), strings.Join(x.Lost, " "), known, count(x.MayLose)})
+	}
+	c.table(c.out, []string{"partition", "goes on from", "at offset", "without", "last known end there", "known to be lost"}, rows, "at offset", "known to be lost")
+	if r.Done {
+		fmt.Fprintln(c.out, "done: they go on from these replicas, and others are made from them")
+		return nil
+	}
+	fmt.Fprintf(c.out, "messages that were acknowledged after the last word of the lost nodes may be lost too, and what they hold is thrown away when they come back\nnothing is changed yet: if they are lost for good, add -confirm %s\n", first(body.Address, "all"))
+	return nil
+}
+
+var moveVerb = verb{
+	name: "move", args: "PARTITION", summary: "Have other nodes hold a partition; the first of them leads it",
+	details: "    ferry move coldchain/readings#3 -to node-a,node-b,node-d\n\nWithout -yes it only shows what would happen.",
+	define: func(fs *flag.FlagSet) func(*call) error {
+		to := fs.String("to", "", "`names` of the nodes, separated by commas")
+		yes := fs.Bool("yes", false, "do it")
+		return func(c *call) error {
+			a, err := c.oneAddress()
+			if err != nil {
+				return err
+			}
+			if *to == "" {
+				return wrongUsage("-to is missing: the nodes that shall hold %s", a)
+			}
+			ctx, cancel := c.withTimeout()
+			defer cancel()
+			var p client.Preview
+			if err := c.api.Call(ctx, http.MethodPost, "/moves", url.Values{"preview": {fmt.Sprint(!*yes)}}, client.Move{Address: a.String(), To: strings.Split(*to, ",")}, &p); err != nil {
+				return err
+			}
+			if len(p.After) == 0 && !c.json {
+				fmt.Fprintf(c.out, "%s is held by these nodes already\n", a)
+				return nil
+			}
+			return c.printPreview(p)
+		}
+	},
+}

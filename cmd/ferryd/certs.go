@@ -1,0 +1,133 @@
+package main
+
+import (
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"math/big"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"steadyferry/internal/core/address"
+)
+
+// How long what certs makes is valid.
+const (
+	authorityYears = 10
+	nodeYears      = 2
+)
+
+// certs makes an authority for development, unless there is one, and a
+// certificate for each node.
+func certs(args []string) error {
+	fs := flag.NewFlagSet("ferryd certs", flag.ContinueOnError)
+	dir := fs.String("tls-dir", "ferry-tls", "`directory` for the files, made if it is missing")
+	nodes := fs.String("nodes", "node-a,node-b,node-c", "`names` of the nodes, separated by commas")
+	fs.SetOutput(io.Discard)
+	if err := fs.Parse(args); err != nil {
+		if errors.Is(err, flag.ErrHelp) {
+			fs.SetOutput(os.Stdout)
+			fmt.Print("ferryd certs [flags]\n\nMakes an authority and a certificate for each node, for TLS between them. Keep ca-key.pem away from the nodes.\n\n")
+			fs.PrintDefaults()
+			return err
+		}
+		return &usageError{err}
+	}
+	if err := os.MkdirAll(*dir, 0o700); err != nil {
+		return err
+	}
+	ca, key, err := authority(*dir)
+	if err != nil {
+		return err
+	}
+	for name := range strings.SplitSeq(*nodes, ",") {
+		if err := address.CheckName(name); err != nil {
+			return &usageError{fmt.Errorf("-nodes: %w", err)}
+		}
+		if err := nodeCertificate(*dir, name, ca, key); err != nil {
+			return err
+		}
+		fmt.Printf("%s: valid for %d years\n", filepath.Join(*dir, name+".pem"), nodeYears)
+	}
+	fmt.Printf("\neach node needs ca.pem, its own NODE.pem and NODE-key.pem: ferryd serve -node NAME -tls-dir %s ...\n", *dir)
+	return nil
+}
+
+func serial() *big.Int {
+	n, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 120))
+	if err != nil {
+		panic(err) // there is no randomness
+	}
+	return n
+}
+
+// authority reads the authority in the directory, or makes one.
+func authority(dir string) (*x509.Certificate, *ecdsa.PrivateKey, error) {
+	certPath, keyPath := filepath.Join(dir, "ca.pem"), filepath.Join(dir, "ca-key.pem")
+	certPEM, err := os.ReadFile(certPath)
+	if err == nil {
+		keyPEM, err := os.ReadFile(keyPath)
+		if err != nil {
+			return nil, nil, err
+		}
+		certBlock, _ := pem.Decode(certPEM)
+		keyBlock, _ := pem.Decode(keyPEM)
+		if certBlock == nil || keyBlock == nil {
+			return nil, nil, fmt.Errorf("%s or %s is not PEM", certPath, keyPath)
+		}
+		ca, err := x509.ParseCertificate(certBlock.Bytes)
+		if err != nil {
+			return nil, nil, err
+		}
+		key, err := x509.ParseECPrivateKey(keyBlock.Bytes)
+		return ca, key, err
+	}
+	if !os.IsNotExist(err) {
+		return nil, nil, err
+	}
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return nil, nil, err
+	}
+	now := time.Now()
+	ca := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: "Steady Ferry development authority"}, NotBefore: now.Add(-time.Hour), NotAfter: now.AddDate(authorityYears, 0, 0),
+		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign}
+	if err := writePair(certPath, keyPath, ca, ca, key, key); err != nil {
+		return nil, nil, err
+	}
+	return ca, key, nil
+}
+
+func nodeCertificate(dir, name string, ca *x509.Certificate, caKey *ecdsa.PrivateKey) error {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return err
+	}
+	now := time.Now()
+	c := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: name}, DNSNames: []string{name}, NotBefore: now.Add(-time.Hour), NotAfter: now.AddDate(nodeYears, 0, 0),
+		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}}
+	return writePair(filepath.Join(dir, name+".pem"), filepath.Join(dir, name+"-key.pem"), c, ca, key, caKey)
+}
+
+func writePair(certPath, keyPath string, c, parent *x509.Certificate, key, signer *ecdsa.PrivateKey) error {
+	der, err := x509.CreateCertificate(rand.Reader, c, parent, &key.PublicKey, signer)
+	if err != nil {
+		return err
+	}
+	keyDER, err := x509.MarshalECPrivateKey(key)
+	if err != nil {
+		return err
+	}
+	return errors.Join(
+		os.WriteFile(keyPath, pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: keyDER}), 0o600),
+		os.WriteFile(certPath, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o644))
+}

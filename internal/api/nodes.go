@@ -1,0 +1,274 @@
+package api
+
+import (
+	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"steadyferry/client"
+	"steadyferry/internal/catalog"
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/placement"
+	"steadyferry/internal/node"
+)
+
+// clusterJSON describes all nodes, and what is wrong with the partitions on
+// them.
+func (s *Server) clusterJSON(now time.Time) client.Cluster {
+	nodes, cluster := s.node.Nodes(now)
+	out := client.Cluster{Nodes: []client.Node{}, Partitions: cluster.Partitions, Fewer: cluster.Fewer, Leaderless: cluster.Leaderless, SpreadLeaders: cluster.SpreadLeaders}
+	for _, n := range nodes {
+		state := "up"
+		switch {
+		case !n.Up:
+			state = "away"
+		case n.State == catalog.NodeDraining:
+			state = "draining"
+		}
+		records := "here"
+		if !n.Records {
+			records = "away"
+		}
+		out.Nodes = append(out.Nodes, client.Node{Node: n.Name, Zone: n.Zone, URL: n.URL, State: state, Up: n.Up, Since: n.Since, Leads: n.Leads, Holds: n.Holds, Behind: n.Behind,
+			Disk: client.Disk(n.Disk), MemoryBytes: n.Memory, Streams: n.Streams, Version: n.Version, Records: records, OnDuty: n.OnDuty, Self: n.Self, Rates: n.Rates})
+	}
+	return out
+}
+
+func (s *Server) listNodes(c *gin.Context) { c.JSON(http.StatusOK, s.clusterJSON(time.Now())) }
+
+func (s *Server) leaderChanges(c *gin.Context) {
+	limit, ok := intQuery(c, "limit", 50, 1, 500)
+	if !ok {
+		return
+	}
+	c.JSON(http.StatusOK, client.Page[client.LeaderChange]{Items: s.changesJSON(limit)})
+}
+
+func (s *Server) changesJSON(limit int) []client.LeaderChange {
+	changes := s.node.LeaderChanges()
+	out := []client.LeaderChange{}
+	for _, ch := range changes[:min(len(changes), limit)] {
+		out = append(out, client.LeaderChange{At: ch.At, Address: s.node.PartitionAddress(ch.Channel, ch.Partition), From: s.node.NodeName(ch.From), To: s.node.NodeName(ch.To), Term: ch.Term, Reason: ch.Reason})
+	}
+	return out
+}
+
+func splitNames(text string) []string {
+	var names []string
+	for name := range strings.SplitSeq(text, ",") {
+		if name = strings.TrimSpace(name); name != "" {
+			names = append(names, name)
+		}
+	}
+	return names
+}
+
+func (s *Server) whatIf(c *gin.Context) {
+	without := splitNames(strings.Join(c.QueryArray("without"), ","))
+	loss, partitions, err := s.node.WhatIf(without)
+	if refuse(c, err) {
+		return
+	}
+	out := client.WhatIf{Without: without, Partitions: []client.PartitionFate{}, Moves: []client.SuggestedMove{}, NodeSafe: loss.NodeSafe, ZoneSafe: loss.ZoneSafe, NodesShort: loss.NodesShort, ZonesShort: loss.ZonesShort}
+	if out.Without == nil {
+		out.Without = []string{}
+	}
+	for i, p := range partitions {
+		fate := client.PartitionFate{Address: s.node.PartitionAddress(p.Channel, p.Number), Nodes: s.node.NodeNames(p.Replicas), Outcome: string(loss.Outcomes[i])}
+		switch loss.Outcomes[i] {
+		case placement.Writable:
+			out.Writable++
+		case placement.Readable:
+			out.Readable++
+		default:
+			out.Unreachable++
+		}
+		out.Partitions = append(out.Partitions, fate)
+	}
+	for _, m := range loss.Moves {
+		out.Moves = append(out.Moves, client.SuggestedMove{Address: s.node.PartitionAddress(m.Partition.Channel, m.Partition.Number), From: s.node.NodeNames(m.Partition.Replicas), To: s.node.NodeNames(m.To)})
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) movePartition(c *gin.Context) {
+	var body client.Move
+	if !readJSON(c, &body) {
+		return
+	}
+	a, err := address.Parse(body.Address)
+	if refuse(c, err) {
+		return
+	}
+	if a.Kind() != address.KindPartition {
+		writeProblem(c, invalid("address", fmt.Sprintf("%s is the address of a %s", a, a.Kind()), "a partition, such as coldchain/readings#3"))
+		return
+	}
+	preview := boolQuery(c, "preview")
+	p, err := s.node.MovePartition(c, who(c), a, body.To, preview)
+	if !refuse(c, err) {
+		c.JSON(http.StatusOK, previewJSON(p, !preview))
+	}
+}
+
+func (s *Server) drainNode(c *gin.Context) {
+	var body client.Drain
+	if !readJSON(c, &body) {
+		return
+	}
+	preview := boolQuery(c, "preview")
+	p, err := s.node.Drain(c, who(c), c.Param("node"), body.LeadersOnly, preview)
+	if !refuse(c, err) {
+		c.JSON(http.StatusOK, previewJSON(p, !preview))
+	}
+}
+
+func (s *Server) removeNode(c *gin.Context) {
+	preview := boolQuery(c, "preview")
+	p, err := s.node.RemoveNode(c, who(c), c.Param("node"), preview)
+	if !refuse(c, err) {
+		c.JSON(http.StatusOK, previewJSON(p, !preview))
+	}
+}
+
+func (s *Server) setSpread(c *gin.Context) {
+	var body client.Spread
+	if !readJSON(c, &body) {
+		return
+	}
+	if !refuse(c, s.node.SetSpread(c, who(c), body.On)) {
+		c.JSON(http.StatusOK, body)
+	}
+}
+
+func (s *Server) jobJSON(j *catalog.Job) client.Job {
+	out := client.Job{Job: j.ID, Kind: j.Kind, Address: j.Address, Who: j.Who, State: j.State, Detail: j.Detail, MadeAt: j.MadeAt.UTC(), Steps: []client.JobStep{}}
+	if j.EndedAt.Valid {
+		at := j.EndedAt.Time.UTC()
+		out.EndedAt = &at
+	}
+	for _, st := range j.Steps {
+		step := client.JobStep{Address: s.node.PartitionAddress(st.ChannelID, st.Partition), From: s.node.NodeNames(st.Before), To: s.node.NodeNames(st.After), State: st.State}
+		if st.State == catalog.StepMoving {
+			step.Replicas = s.replicasOf(st.ChannelID, st.Partition)
+		}
+		if st.State != catalog.StepWaiting && st.State != catalog.StepMoving {
+			out.Done++
+		}
+		out.Steps = append(out.Steps, step)
+	}
+	return out
+}
+
+// replicasOf tells how the replicas of a partition are while it moves.
+func (s *Server) replicasOf(channel int64, partition int) []client.Replica {
+	p := s.node.PartitionByID(channel, partition)
+	if p == nil {
+		return nil
+	}
+	return s.replicasJSON(s.node.PartitionStatus(p, time.Now()).Replicas)
+}
+
+func (s *Server) replicasJSON(replicas []node.ReplicaStatus) []client.Replica {
+	out := make([]client.Replica, len(replicas))
+	for i, r := range replicas {
+		out[i] = client.Replica{Node: s.node.NodeName(r.Node), InStep: r.InStep, BehindBytes: r.Bytes, BehindSeconds: r.Seconds, State: r.State}
+		if r.Messages >= 0 {
+			out[i].BehindMessages = &r.Messages
+		}
+	}
+	return out
+}
+
+func (s *Server) listJobs(c *gin.Context) {
+	limit, ok := intQuery(c, "limit", 20, 0, 500)
+	if !ok {
+		return
+	}
+	jobs, err := s.node.Jobs(c, limit)
+	if refuse(c, err) {
+		return
+	}
+	out := client.Page[client.Job]{Items: []client.Job{}}
+	for _, j := range jobs {
+		out.Items = append(out.Items, s.jobJSON(j))
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) cancelJob(c *gin.Context) {
+	id, err := strconv.ParseInt(c.Param("job"), 10, 64)
+	if err != nil {
+		writeProblem(c, invalid("job", fmt.Sprintf("job is %q", c.Param("job")), "a whole number"))
+		return
+	}
+	if refuse(c, s.node.CancelJob(c, who(c), id)) {
+		return
+	}
+	jobs, err := s.node.Jobs(c, 200)
+	if refuse(c, err) {
+		return
+	}
+	if i := slices.IndexFunc(jobs, func(j *catalog.Job) bool { return j.ID == id }); i >= 0 {
+		c.JSON(http.StatusOK, s.jobJSON(jobs[i]))
+	}
+}
+
+func (s *Server) forceRecover(c *gin.Context) {
+	var body client.ForceRecover
+	if !readJSON(c, &body) {
+		return
+	}
+	var a *address.Address
+	if body.Address != "" {
+		parsed, err := address.Parse(body.Address)
+		if refuse(c, err) {
+			return
+		}
+		a = &parsed
+	}
+	preview := boolQuery(c, "preview")
+	recoveries, err := s.node.ForceRecover(c, who(c), a, body.Confirm, preview)
+	if refuse(c, err) {
+		return
+	}
+	out := client.Recoveries{Items: []client.Recovery{}, Done: !preview}
+	for _, r := range recoveries {
+		out.Items = append(out.Items, client.Recovery{Address: r.Address, Survivor: r.Survivor, End: r.End, Lost: r.Lost, KnownEnd: r.KnownEnd, MayLose: r.MayLose, LastWord: r.LastWord})
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// verify compares the logs of the replicas of a topic's partitions.
+func (s *Server) verify(c *gin.Context) {
+	t, ok := s.topicOf(c)
+	if !ok {
+		return
+	}
+	number, ok := intQuery(c, "partition", node.AnyPartition, 0, t.Channel().Partitions-1)
+	if !ok {
+		return
+	}
+	ctx, cancel := s.streamContext(c)
+	defer cancel()
+	out := client.Page[client.Verified]{Items: []client.Verified{}}
+	for _, p := range t.Partitions() {
+		if number != node.AnyPartition && p.Number != number {
+			continue
+		}
+		v := s.node.Verify(ctx, p)
+		item := client.Verified{Address: p.Address(), Nodes: s.node.NodeNames(v.Nodes), Records: v.Records, Differs: s.node.NodeNames(v.Differs), Missing: s.node.NodeNames(v.Missing), Damaged: map[string]int{}, Problem: v.Problem}
+		for id, count := range v.Damaged {
+			item.Damaged[s.node.NodeName(id)] = count
+		}
+		item.Equal = len(v.Differs) == 0 && len(v.Damaged) == 0 && v.Problem == ""
+		out.Items = append(out.Items, item)
+	}
+	c.JSON(http.StatusOK, out)
+}

@@ -1,0 +1,103 @@
+package node
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/google/uuid"
+
+	"steadyferry/internal/catalog"
+)
+
+// identity is the file node.json of a data directory: it says which member of
+// which cluster the logs beside it belong to. A directory without it is a new
+// member, whatever its name was used for before.
+type identity struct {
+	Directory string `json:"directory"`
+	Cluster   string `json:"cluster"`
+	Name      string `json:"name"`
+}
+
+func readIdentity(dir string) (*identity, error) {
+	b, err := os.ReadFile(filepath.Join(dir, identityName))
+	if os.IsNotExist(err) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var id identity
+	if err := json.Unmarshal(b, &id); err != nil || id.Directory == "" {
+		return nil, fmt.Errorf("%s is damaged: %w; it says which member of the cluster the logs beside it belong to", filepath.Join(dir, identityName), err)
+	}
+	return &id, nil
+}
+
+const identityName = "node.json"
+
+func (id *identity) write(dir string) error {
+	b, err := json.Marshal(id)
+	if err != nil {
+		return err
+	}
+	path := filepath.Join(dir, identityName)
+	f, err := os.OpenFile(path+".new", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(append(b, '\n'))
+	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	return os.Rename(path+".new", path)
+}
+
+// stillRuns is how long a node counts as running after it was last seen in
+// the records.
+const stillRuns = 12 * time.Second
+
+// join makes this node a member of the cluster of its records.
+func (n *Node) join(ctx context.Context) error {
+	id, err := readIdentity(n.config.Dir)
+	if err != nil {
+		return err
+	}
+	cluster := n.catalog.View().Cluster.Cluster
+	if id == nil {
+		id = &identity{Directory: uuid.NewString(), Cluster: cluster, Name: n.config.Name}
+	}
+	if id.Cluster != cluster {
+		return fmt.Errorf("the data directory %s belongs to another cluster than the database; use the database it was made with, or another -dir", n.config.Dir)
+	}
+	if id.Name != n.config.Name {
+		return fmt.Errorf("the data directory %s belongs to %s, not to %s; use -node %s, or another -dir", n.config.Dir, id.Name, n.config.Name, id.Name)
+	}
+	if n.config.PeerListener == nil {
+		for _, r := range n.catalog.View().Nodes {
+			if r.Directory != id.Directory && r.Name != id.Name && (r.State == catalog.NodeMember || r.State == catalog.NodeDraining) {
+				return fmt.Errorf("the cluster of this database has other nodes (%s): give -peer-listen, so that they can talk to this one", r.Name)
+			}
+		}
+	}
+	record := &catalog.Node{Directory: id.Directory, Name: id.Name, Zone: n.config.Zone, API: n.config.Advertise, Peer: n.config.PeerAdvertise}
+	err = n.catalog.Register(ctx, record, stillRuns)
+	if errors.Is(err, catalog.ErrNameTaken) {
+		return fmt.Errorf("%w: %s; choose another -node, or wait %s if it was just killed and its directory is lost", err, n.config.Name, stillRuns)
+	}
+	if err != nil {
+		return err
+	}
+	switch record.State {
+	case catalog.NodeRemoved:
+		return fmt.Errorf("%s was removed from the cluster: an empty -dir lets it join again, as a new member", id.Name)
+	case catalog.NodeReplaced:
+		return fmt.Errorf("another data directory has taken the place of %s as %s: an empty -dir and another -node let it join as a new member", n.config.Dir, id.Name)
+	}
+	n.id = record.ID
+	return id.write(n.config.Dir)
+}

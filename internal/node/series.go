@@ -1,0 +1,81 @@
+package node
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"steadyferry/internal/core/rate"
+)
+
+// Series returns the flow of a topic, or of one of its partitions, over the
+// span before now, and the length of its steps: what came in from the nodes
+// that lead, and what all nodes handed out.
+func (n *Node) Series(ctx context.Context, t *Topic, now time.Time, span time.Duration, partition int) ([]rate.Totals, time.Duration) {
+	sum, step := n.ownSeries(t, now, span, partition)
+	ids := n.otherNodes()
+	if len(ids) == 0 {
+		return sum, step
+	}
+	ask, err := json.Marshal(seriesAsk{Channel: t.ID, At: now, Span: span, Partition: partition})
+	if err != nil {
+		panic(err) // plain values
+	}
+	for _, other := range callEach[[]rate.Totals](ctx, n, ids, "series", ask) {
+		for i := range min(len(sum), len(other)) {
+			sum[i] = sum[i].Add(other[i])
+		}
+	}
+	return sum, step
+}
+
+type seriesAsk struct {
+	Channel   int64         `json:"channel"`
+	At        time.Time     `json:"at"`
+	Span      time.Duration `json:"span"`
+	Partition int           `json:"partition"`
+}
+
+func (n *Node) answerSeries(body []byte) ([]byte, error) {
+	var ask seriesAsk
+	if err := json.Unmarshal(body, &ask); err != nil {
+		return nil, err
+	}
+	n.mu.RLock()
+	t := n.topics[ask.Channel]
+	n.mu.RUnlock()
+	if t == nil {
+		return []byte("[]"), nil
+	}
+	series, _ := n.ownSeries(t, time.Now(), ask.Span, ask.Partition)
+	return json.Marshal(series)
+}
+
+// ownSeries is the part of a series that this node knows.
+func (n *Node) ownSeries(t *Topic, now time.Time, span time.Duration, partition int) ([]rate.Totals, time.Duration) {
+	var sum []rate.Totals
+	var step time.Duration
+	for _, p := range t.Partitions() {
+		if partition != AnyPartition && p.Number != partition {
+			continue
+		}
+		series, s := p.history.Series(now, span)
+		step = s
+		if sum == nil {
+			sum = make([]rate.Totals, len(series))
+		}
+		g := p.group.Load()
+		leads := g != nil && g.Membership().Leading
+		for i := range sum {
+			if !leads {
+				series[i].MessagesIn, series[i].BytesIn = 0, 0
+			}
+			sum[i] = sum[i].Add(series[i])
+		}
+	}
+	return sum, step
+}
+
+// Totals returns what went in and out of the replica here since the node
+// started.
+func (p *Partition) Totals() rate.Totals { return p.counters.Read() }

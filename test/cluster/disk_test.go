@@ -1,0 +1,93 @@
+package cluster
+
+import (
+	"bytes"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"steadyferry/test/harness"
+)
+
+// A node whose disk is full gives away what it leads, and comes back into
+// step when there is room.
+func TestADiskIsFull(t *testing.T) {
+	small := harness.Dir(t)
+	if err := syscall.Mount("tmpfs", small, "tmpfs", 0, "size=160m,mode=711"); err != nil {
+		t.Skipf("a small file system is needed, and mounting one is not allowed here: %v", err)
+	}
+	t.Cleanup(func() { syscall.Unmount(small, syscall.MNT_DETACH) })
+	c := harness.StartCluster(t, 2)
+	c.Add(small)
+	c.WaitUp(3)
+	topic := c.Nodes[0].Topic("coldchain/doors", partitions)
+	c.WaitInStep(10 * time.Second)
+	w := startWorkload(t, c, topic, partitions)
+	w.flows(10 * time.Second)
+	w.pause()
+
+	filler := filepath.Join(small, "filler")
+	f, err := os.Create(filler)
+	require.NoError(t, err)
+	for chunk := make([]byte, 1<<20); err == nil; {
+		_, err = f.Write(chunk)
+	}
+	require.ErrorIs(t, err, syscall.ENOSPC)
+	f.Close()
+	c.Wait(20*time.Second, "the full node leads nothing", func() bool {
+		status, err := c.Status()
+		return err == nil && status.Nodes[2].Leads == 0 && status.Leaderless == 0
+	})
+	w.flows(10 * time.Second)
+	time.Sleep(3 * time.Second)
+	w.flows(10 * time.Second)
+	assert.Less(t, w.pause(), 6*time.Second)
+	assert.Contains(t, c.Nodes[0].Must("nodes"), ", full")
+	require.NoError(t, os.Remove(filler))
+	w.finish()
+}
+
+// What is damaged on one disk is not served, and is fetched again from
+// another replica.
+func TestDamageIsMendedFromAnotherReplica(t *testing.T) {
+	c := harness.StartCluster(t, 3)
+	topic := c.Nodes[0].Topic("coldchain/doors", 1)
+	c.WaitInStep(10 * time.Second)
+	n := c.Nodes[0]
+	for i := range 30 {
+		require.Equal(t, http.StatusOK, n.Ask("POST", "/api/v1/channels/coldchain/doors/messages", fmt.Sprintf("message-%02d", i)).Status)
+	}
+	c.WaitInStep(10 * time.Second)
+	hurt := idlest(t, c)
+	require.Zero(t, hurt.Stop())
+	segments, err := filepath.Glob(filepath.Join(hurt.Dir, "logs", "*", "0", "*.seg"))
+	require.NoError(t, err)
+	require.Len(t, segments, 1)
+	b, err := os.ReadFile(segments[0])
+	require.NoError(t, err)
+	for _, body := range []string{"message-03", "message-11", "message-12"} {
+		b[bytes.Index(b, []byte(body))] ^= 0xff
+	}
+	require.NoError(t, os.WriteFile(segments[0], b, 0o600))
+	hurt.Run()
+	c.WaitInStep(20 * time.Second)
+
+	verify := func() string {
+		out, _ := hurt.Tool("ferryd", "verify", "-server", n.URL, "-token", n.Token, topic.String())
+		return out
+	}
+	assert.Contains(t, verify(), "3 damaged on "+hurt.Name, "it is found and named")
+	c.Wait(10*time.Second, "it is mended", func() bool { return equalOn(verify()) == 3 })
+	out, errOut, code := hurt.Ferry("", "browse", topic.String(), "-any-replica", "-json")
+	assert.Zero(t, code, errOut)
+	assert.Equal(t, 30, strings.Count(out, "\n"))
+	assert.NotContains(t, errOut, "damaged")
+}

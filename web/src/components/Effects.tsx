@@ -1,0 +1,31 @@
+import type { Preview } from "../api/client";
+
+/** What a change does, before it is done. */
+export function Effects({ preview }: { preview: Preview }) {
+  return (
+    <div className="space-y-2">
+      {preview.after && Object.keys(preview.after).length > 0 && (
+        <table className="timetable">
+          <tbody>
+            {Object.entries(preview.after).map(([name, value]) => (
+              <tr key={name}>
+                <th scope="row">{name}</th>
+                <td>{JSON.stringify(preview.before?.[name])}</td>
+                <td aria-hidden="true">→</td>
+                <td className="font-semibold">{JSON.stringify(value)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      {preview.effects.map((e) => (
+        <p key={e}>
+          <span className="text-attention" aria-hidden="true">
+            ▲{" "}
+          </span>
+          {e}
+        </p>
+      ))}
+    </div>
+  );
+}
