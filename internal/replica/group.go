@@ -129,6 +129,7 @@ type Group struct {
 	unsynced   bool
 	late       []*raftpb.Message // to be sent when ready is durable
 	inflight   []waiting
+	unnumbered int // the last ones of inflight, whose indexes Raft has not told yet
 	retry      *time.Timer
 	leading    bool
 	applied    uint64
@@ -292,6 +293,7 @@ func (g *Group) run() (needsSync bool) {
 		}
 		rd := g.node.Ready()
 		g.ready = &rd
+		g.numberFrom(rd.Entries)
 		g.sendEarly(rd.Messages)
 		if rd.MustSync || len(rd.Entries) > 0 || !raft.IsEmptySnap(rd.Snapshot) {
 			return g.persist()
@@ -348,11 +350,10 @@ func (g *Group) propose() {
 			entries = append(entries, &raftpb.Entry{Data: p.Data})
 		}
 		// For an answer without an entry the index is that of what is
-		// proposed before it: both are set below.
+		// proposed before it: both are set when Raft has numbered them.
 		g.inflight = append(g.inflight, waiting{index: uint64(len(entries)), result: result, answers: p.result})
 	}
 	g.lastTime = now
-	base := g.storage.last
 	if len(entries) > 0 {
 		member := g.member
 		err := g.node.Step(&raftpb.Message{Type: raftpb.MsgProp.Enum(), From: &member, To: &member, Entries: entries})
@@ -371,11 +372,35 @@ func (g *Group) propose() {
 	}
 	term := g.term.Load()
 	for i := first; i < len(g.inflight); i++ {
-		g.inflight[i].index += base
 		g.inflight[i].term = term
 	}
 	if len(entries) == 0 {
+		g.number(first, g.storage.last)
 		g.answer()
+		return
+	}
+	g.unnumbered = len(g.inflight) - first
+}
+
+// number sets the indexes of proposals, which so far are relative to base.
+func (g *Group) number(first int, base uint64) {
+	for i := first; i < len(g.inflight); i++ {
+		g.inflight[i].index += base
+	}
+}
+
+// numberFrom sees from the entries of a ready step where Raft has put what was
+// proposed: a change of members that it made may come before.
+func (g *Group) numberFrom(entries []*raftpb.Entry) {
+	if g.unnumbered == 0 {
+		return
+	}
+	for _, e := range entries {
+		if toRecord(e).Kind == message.KindBatch {
+			g.number(len(g.inflight)-g.unnumbered, e.GetIndex()-1)
+			g.unnumbered = 0
+			return
+		}
 	}
 }
 

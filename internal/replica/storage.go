@@ -28,7 +28,7 @@ type storage struct {
 	// Entries that lie far back are not read in the way of publishing: they
 	// are refused here, and a feed sends them.
 	feeds   bool
-	refused bool // the last refusal was for that, or for damage, not because retention took them
+	refused bool // the last refusal was for that, or for damage, not because retention took them; Snapshot asks once
 	damaged bool // a record that is wanted elsewhere is damaged here
 
 	snapshot func() (*raftpb.Snapshot, error)
@@ -89,12 +89,11 @@ func (s *storage) release(everywhere uint64) {
 	}
 }
 
-func (s *storage) clear() { s.recent, s.recentBytes = nil, 0 }
+func (s *storage) clear() { s.recent, s.recentBytes, s.termOf, s.term = nil, 0, 0, 0 }
 
 func (s *storage) Entries(lo, hi, maxSize uint64) ([]*raftpb.Entry, error) {
 	b := s.journal.Bounds()
 	if lo < b.FirstIdx {
-		s.refused = false
 		return nil, raft.ErrCompacted
 	}
 	if hi > b.LastIdx+1 {
@@ -136,7 +135,6 @@ func (s *storage) Term(i uint64) (uint64, error) {
 	b := s.journal.Bounds()
 	switch {
 	case i+1 < b.FirstIdx:
-		s.refused = false
 		return 0, raft.ErrCompacted
 	case i > b.LastIdx:
 		return 0, raft.ErrUnavailable
@@ -144,11 +142,13 @@ func (s *storage) Term(i uint64) (uint64, error) {
 		return s.recent[i-s.recent[0].GetIndex()].GetTerm(), nil
 	}
 	// Raft asks again and again for the record before what a member lacks.
-	if i == s.termOf && i <= s.applied {
+	// What is not applied yet may still be replaced by a record of another
+	// term, and must not be remembered: a vote would go to the wrong log.
+	if i == s.termOf {
 		return s.term, nil
 	}
 	term, err := s.journal.TermOf(i)
-	if err == nil {
+	if err == nil && i <= s.applied {
 		s.termOf, s.term = i, term
 	}
 	return term, err
@@ -161,6 +161,9 @@ func (s *storage) FirstIndex() (uint64, error) { return s.journal.Bounds().First
 // whose log ends before it. The log itself follows as entries.
 func (s *storage) Snapshot() (*raftpb.Snapshot, error) {
 	if s.refused || s.snapshot == nil {
+		// Raft does not ask for what it knows to be dropped, so that a
+		// refusal must not outlive the question it was the answer to.
+		s.refused = false
 		return nil, raft.ErrSnapshotTemporarilyUnavailable
 	}
 	return s.snapshot()

@@ -232,7 +232,9 @@ func (w *workload) compare() {
 		seen := w.tailed[p]
 		w.tailMu.Unlock()
 		require.LessOrEqual(t, len(seen), len(first))
-		require.True(t, slices.Equal(seen, first[:len(seen)]), "partition %d: what a tail has told is what is kept", p)
+		for i, body := range seen {
+			require.Equal(t, first[i], body, "partition %d: the message %d that a tail has told is what is kept; of the tail: %v", p, i, w.broken)
+		}
 	}
 }
 

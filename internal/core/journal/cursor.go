@@ -264,6 +264,43 @@ func (j *Journal) OffsetAt(time int64) (int64, error) {
 	}
 }
 
+// StampOf returns the stamp of the batch that holds the message with the
+// offset, or, when that is damaged or no longer kept, of the next one that can
+// be read. It returns false when there is none.
+func (j *Journal) StampOf(offset int64) (message.Stamp, bool, error) {
+	j.mu.RLock()
+	segments, next, last := j.segments, j.next, j.last
+	j.mu.RUnlock()
+	if offset >= next {
+		return message.Stamp{}, false, nil
+	}
+	offset = max(offset, segments[0].baseOffset)
+	i := sort.Search(len(segments), func(i int) bool { return segments[i].baseOffset > offset })
+	s := segments[max(i-1, 0)]
+	e := s.floor(func(e indexEntry) bool { return e.offset > offset })
+	c := &Cursor{j: j, seg: s, pos: e.pos, next: e.offset}
+	buffer := make([]byte, 32<<10)
+	for {
+		chunk, err := c.Read(buffer, last)
+		if _, damaged := err.(*Damage); damaged {
+			continue
+		}
+		if err != nil || len(chunk) == 0 {
+			return message.Stamp{}, false, err
+		}
+		for len(chunk) > 0 {
+			r, size, err := message.PeekRecord(chunk)
+			if err != nil {
+				return message.Stamp{}, false, err
+			}
+			if stamp := r.Stamp(); stamp.End() > offset {
+				return stamp, true, nil
+			}
+			chunk = chunk[size:]
+		}
+	}
+}
+
 // positionOfIndex returns where the record with the index starts, which must
 // be in the segment, or its end when the index is the next one. With damage
 // before it that is where the damage starts.
