@@ -157,7 +157,9 @@ type Settings struct {
 	IDWindow    *string           `json:"idWindow,omitempty"`    // a duration; 0s is off
 	Paused      *bool             `json:"paused,omitempty"`
 	Description *string           `json:"description,omitempty"`
-	Labels      map[string]string `json:"labels,omitempty"` // an empty value takes a label away
+	Hold        *[]string         `json:"hold,omitempty"`      // groups whose unread messages retention leaves
+	HoldBytes   *int64            `json:"holdBytes,omitempty"` // but no more than so much a partition
+	Labels      map[string]string `json:"labels,omitempty"`    // an empty value takes a label away
 }
 
 // NewChannel asks for a channel.
@@ -224,6 +226,8 @@ type Topic struct {
 	Replicas    int               `json:"replicas"`
 	Retain      string            `json:"retain"`
 	RetainBytes int64             `json:"retainBytes"`
+	Hold        []string          `json:"hold"`
+	HoldBytes   int64             `json:"holdBytes"`
 	MaxBody     int64             `json:"maxBody"`
 	IDWindow    string            `json:"idWindow"`
 	Paused      bool              `json:"paused"`
@@ -337,6 +341,7 @@ type Status struct {
 type Live struct {
 	Status  Status         `json:"status"`
 	Topics  []Topic        `json:"topics"`
+	Groups  []Group        `json:"groups"` // the worst first
 	Cluster Cluster        `json:"cluster"`
 	Changes []LeaderChange `json:"changes"` // of leaders, the newest first
 }

@@ -27,7 +27,7 @@ type verb struct {
 }
 
 // verbs in the order of the help.
-var verbs = []verb{newVerb, listVerb, showVerb, setVerb, removeVerb, sendVerb, browseVerb, tailVerb, loadVerb, statusVerb, nodesVerb, moveVerb, logbookVerb, accessVerb}
+var verbs = []verb{newVerb, listVerb, showVerb, setVerb, removeVerb, sendVerb, browseVerb, tailVerb, readVerb, lagVerb, seekVerb, loadVerb, statusVerb, nodesVerb, moveVerb, logbookVerb, accessVerb}
 
 // call is one run of a verb.
 type call struct {
@@ -187,8 +187,8 @@ func help(args []string, out, errOut io.Writer) int {
 		fmt.Fprintf(out, "  %-8s %s\n", v.name, v.summary)
 	}
 	fmt.Fprint(out, `
-Addresses: coldchain, coldchain/readings, coldchain/readings#3, coldchain/readings#3:1200
-Positions: first, last, offset:1200, time:2026-11-23T08:00:00Z, ago:90m
+Addresses: coldchain, coldchain/readings, coldchain/readings#3, coldchain/readings#3:1200, coldchain/readings@compliance
+Positions: first, last, offset:1200, time:2026-11-23T08:00:00Z, ago:90m, group:compliance
 
 ferry help VERB tells the flags of a verb.
 `)

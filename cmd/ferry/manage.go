@@ -24,6 +24,8 @@ type settingFlags struct {
 	paused      bool
 	description string
 	labels      pairsValue
+	hold        string
+	holdBytes   int64
 }
 
 func (f *settingFlags) define(fs *flag.FlagSet) {
@@ -36,6 +38,8 @@ func (f *settingFlags) define(fs *flag.FlagSet) {
 	fs.Var(durationValue{&f.idWindow}, "id-window", "`time` within which a repeated message id is dropped; 0s is off")
 	fs.BoolVar(&f.paused, "paused", false, "take no messages; reading goes on")
 	fs.StringVar(&f.description, "description", "", "what it is for, in a `sentence`")
+	fs.StringVar(&f.hold, "hold", "", "`groups`, with commas, whose unread messages retention leaves; none ends it")
+	fs.Var(sizeValue{&f.holdBytes}, "hold-bytes", "how `much` a partition may keep for them, after which retention takes it all the same (default: twice -retain-bytes)")
 	fs.Var(f.labels, "label", "a `name=value` to find it by; an empty value takes it away; may be repeated")
 }
 
@@ -67,6 +71,16 @@ func (f *settingFlags) settings(c *call) client.Settings {
 	if c.set["description"] {
 		s.Description = &f.description
 	}
+	if c.set["hold"] {
+		groups := []string{}
+		if f.hold != "none" && f.hold != "" {
+			groups = strings.Split(f.hold, ",")
+		}
+		s.Hold = &groups
+	}
+	if c.set["hold-bytes"] {
+		s.HoldBytes = &f.holdBytes
+	}
 	if len(f.labels) > 0 {
 		s.Labels = f.labels
 	}
@@ -74,11 +88,14 @@ func (f *settingFlags) settings(c *call) client.Settings {
 }
 
 var newVerb = verb{
-	name: "new", args: "space|topic ADDRESS", summary: "Make a space or a topic",
-	details: "    ferry new space coldchain\n    ferry new topic coldchain/readings -partitions 6 -retain 72h -retain-bytes 10GiB",
+	name: "new", args: "space|topic|group ADDRESS", summary: "Make a space, a topic or a group",
+	details: "    ferry new space coldchain\n    ferry new topic coldchain/readings -partitions 6 -retain 72h -retain-bytes 10GiB\n    ferry new group coldchain/readings@compliance -from first",
 	define: func(fs *flag.FlagSet) func(*call) error {
 		var f settingFlags
 		f.define(fs)
+		var g groupFlags
+		g.define(fs)
+		from := fs.String("from", "first", "the `position` at which a group begins")
 		return func(c *call) error {
 			if len(c.args) != 2 {
 				return wrongUsage("what to make and its address are expected, such as: ferry new topic coldchain/readings")
@@ -88,6 +105,8 @@ var newVerb = verb{
 			ctx, cancel := c.withTimeout()
 			defer cancel()
 			switch kind {
+			case "group":
+				return c.newGroup(ctx, *from, g.settings(c, &f))
 			case "space":
 				a, err := c.oneAddress()
 				if err != nil {
@@ -130,7 +149,7 @@ var newVerb = verb{
 				fmt.Fprintf(c.out, "next: ferry send %s -body 'hello'\n", t.Address)
 				return nil
 			}
-			return wrongUsage("%q cannot be made; allowed: space, topic", kind)
+			return wrongUsage("%q cannot be made; allowed: space, topic, group", kind)
 		}
 	},
 }
@@ -143,11 +162,13 @@ func plural(n int, word string) string {
 }
 
 var setVerb = verb{
-	name: "set", args: "ADDRESS", summary: "Change the settings of a space or a topic",
+	name: "set", args: "ADDRESS", summary: "Change the settings of a space, a topic or a group",
 	details: "What would lose data is shown first, and done with -yes.",
 	define: func(fs *flag.FlagSet) func(*call) error {
 		var f settingFlags
 		f.define(fs)
+		var g groupFlags
+		g.define(fs)
 		yes := fs.Bool("yes", false, "do it, also when it loses data or moves keys")
 		return func(c *call) error {
 			a, err := c.oneAddress()
@@ -156,6 +177,9 @@ var setVerb = verb{
 			}
 			ctx, cancel := c.withTimeout()
 			defer cancel()
+			if a.Kind() == address.KindGroup {
+				return c.setGroup(ctx, a, g.settings(c, &f))
+			}
 			if a.Kind() == address.KindSpace {
 				body := map[string]any{"labels": f.labels}
 				if c.set["description"] {
@@ -220,7 +244,7 @@ func (c *call) printPreview(p client.Preview) error {
 }
 
 var removeVerb = verb{
-	name: "remove", args: "ADDRESS", summary: "Remove a topic or an empty space, or bring a removed topic back",
+	name: "remove", args: "ADDRESS", summary: "Remove a topic, a group or an empty space, or bring a removed topic back",
 	details: "Without -yes it only shows what would happen. A removed topic can be brought back with -undo until it is deleted.",
 	define: func(fs *flag.FlagSet) func(*call) error {
 		yes := fs.Bool("yes", false, "do it")
@@ -244,6 +268,13 @@ var removeVerb = verb{
 						return err
 					}
 					p.Done = true
+				}
+				return c.printPreview(p)
+			}
+			if a.Kind() == address.KindGroup && !*undo {
+				var p client.Preview
+				if err := c.api.Call(ctx, http.MethodDelete, client.GroupPath(a), url.Values{"preview": {fmt.Sprint(!*yes)}}, nil, &p); err != nil {
+					return err
 				}
 				return c.printPreview(p)
 			}

@@ -55,6 +55,15 @@ var marks = map[string]struct {
 	"disk full": {"■", text.FgRed},
 	"failed":    {"■", text.FgRed},
 
+	"keeping up":         {"●", text.FgGreen},
+	"catching up":        {"◐", text.FgCyan},
+	"not getting nearer": {"◐", text.FgCyan},
+	"no members":         {"○", text.FgHiBlack},
+	"stopped":            {"▲", text.FgYellow},
+	"falling behind":     {"▲", text.FgYellow},
+	"will lose data":     {"■", text.FgRed},
+	"has lost":           {"■", text.FgRed},
+
 	"replicas missing": {"▲", text.FgYellow},
 	"no leader":        {"■", text.FgRed},
 	"no majority":      {"■", text.FgRed},

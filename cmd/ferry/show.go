@@ -20,15 +20,21 @@ import (
 )
 
 var showVerb = verb{
-	name: "show", args: "ADDRESS", summary: "Show a space, a channel, a partition or one message whole",
+	name: "show", args: "ADDRESS", summary: "Show a space, a channel, a partition, a group or one message whole",
 	define: func(fs *flag.FlagSet) func(*call) error {
 		every := everyFlag(fs)
+		history := fs.Bool("history", false, "of a group: how its offsets were moved by hand")
 		return func(c *call) error {
 			a, err := c.oneAddress()
 			if err != nil {
 				return err
 			}
+			if *history && a.Kind() != address.KindGroup {
+				return wrongUsage("%s is the address of a %s; -history is of a group", a, a.Kind())
+			}
 			switch a.Kind() {
+			case address.KindGroup:
+				return c.repeat(*every, func(out io.Writer) error { return c.showGroup(out, a, *history) })
 			case address.KindSpace:
 				return c.repeat(*every, func(out io.Writer) error { return c.showSpace(out, a) })
 			case address.KindChannel, address.KindPartition:

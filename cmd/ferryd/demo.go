@@ -85,6 +85,7 @@ type depot struct {
 	api                *client.Client
 	readings, journeys address.Address
 	boxes              []box
+	isNew              bool
 }
 
 type box struct {
@@ -113,7 +114,7 @@ func (d *depot) prepare(ctx context.Context) error {
 		body any
 	}{
 		{"/spaces", map[string]any{"space": "coldchain", "description": "Vaccine boxes on their way to clinics", "labels": map[string]string{"team": "logistics"}}},
-		{"/channels", map[string]any{"address": d.readings.String(), "kind": "topic", "partitions": 6, "retain": "72h", "retainBytes": 1 << 30,
+		{"/channels", map[string]any{"address": d.readings.String(), "kind": "topic", "partitions": 6, "retain": "72h", "retainBytes": 8 << 20,
 			"description": "What every box measures, every two seconds", "labels": map[string]string{"source": "boxes"}}},
 		{"/channels", map[string]any{"address": d.journeys.String(), "kind": "topic", "partitions": 2, "retain": "30d",
 			"description": "Departures and arrivals", "labels": map[string]string{"source": "depot"}}},
@@ -128,6 +129,7 @@ func (d *depot) prepare(ctx context.Context) error {
 		}
 		isNew = true
 	}
+	d.isNew = isNew
 	if !isNew {
 		return nil
 	}
@@ -141,6 +143,8 @@ func (d *depot) prepare(ctx context.Context) error {
 }
 
 func (d *depot) run(ctx context.Context) error {
+	readers := d.startReaders(ctx)
+	defer readers.Wait()
 	// A quarter of the boxes at a time, so that the flow is even.
 	const parts = 4
 	tick := time.NewTicker(2 * time.Second / parts)

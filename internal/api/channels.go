@@ -156,7 +156,7 @@ func (s *Server) topicJSON(ctx context.Context, t *node.Topic, now time.Time, wh
 	out := client.Topic{
 		Address: ch.Address(), Space: ch.Space, Channel: ch.Name, Kind: ch.Kind, State: status.State, Description: ch.Description, Labels: ch.Labels,
 		CreatedAt: ch.CreatedAt.UTC(), Partitions: ch.Partitions, Replicas: ch.Replicas, Retain: address.FormatDuration(time.Duration(ch.RetainMS) * time.Millisecond),
-		RetainBytes: ch.RetainBytes, MaxBody: ch.MaxBody, IDWindow: address.FormatDuration(time.Duration(ch.IDWindowMS) * time.Millisecond),
+		RetainBytes: ch.RetainBytes, Hold: orNone(ch.Hold), HoldBytes: ch.HoldBytes, MaxBody: ch.MaxBody, IDWindow: address.FormatDuration(time.Duration(ch.IDWindowMS) * time.Millisecond),
 		Paused: ch.Paused, Messages: status.Messages, Bytes: status.Bytes, Oldest: status.Oldest, Newest: status.Newest, Rates: status.Rates,
 		Fill: float64(status.Bytes) / (float64(ch.RetainBytes) * float64(ch.Partitions)),
 	}
@@ -173,6 +173,13 @@ func (s *Server) topicJSON(ctx context.Context, t *node.Topic, now time.Time, wh
 	out.Forecast = &client.Forecast{BytesPerSecond: f.BytesPerSecond, MessagesPerSecond: f.MessagesPerSecond, Bytes: f.Bytes, Messages: f.Messages,
 		Span: address.FormatDuration(f.Span), LimitedBy: f.LimitedBy}
 	return out
+}
+
+func orNone(names []string) []string {
+	if names == nil {
+		return []string{}
+	}
+	return names
 }
 
 func (s *Server) listChannels(c *gin.Context) {
@@ -196,7 +203,7 @@ func (s *Server) listChannels(c *gin.Context) {
 
 // settingsOf reads the settings of a request.
 func settingsOf(in client.Settings) (node.Settings, error) {
-	out := node.Settings{Partitions: in.Partitions, Replicas: in.Replicas, RetainBytes: in.RetainBytes, MaxBody: in.MaxBody, Paused: in.Paused, Description: in.Description, Labels: in.Labels}
+	out := node.Settings{Partitions: in.Partitions, Replicas: in.Replicas, RetainBytes: in.RetainBytes, MaxBody: in.MaxBody, Paused: in.Paused, Description: in.Description, Labels: in.Labels, Hold: in.Hold, HoldBytes: in.HoldBytes}
 	for _, d := range []struct {
 		name string
 		text *string
@@ -388,7 +395,9 @@ func (s *Server) exists(ctx context.Context, a address.Address) error {
 		if p, err = t.Partition(a.Partition); err == nil {
 			_, err = s.node.Message(ctx, p, a.Offset, true)
 		}
-	case address.KindGroup, address.KindDead:
+	case address.KindGroup:
+		_, _, err = s.node.Group(a)
+	case address.KindDead:
 		err = &node.Problem{Cause: node.NotFound, Detail: fmt.Sprintf("%s is a topic without it", t.Address())}
 	}
 	return err

@@ -47,6 +47,7 @@ func (s *Server) newSnapshot(ctx context.Context, now time.Time) client.Live {
 		st.Rates = st.Rates.Add(tj.Rates)
 	}
 	live.Status = st
+	live.Groups = s.groupsJSON(ctx)
 	live.Cluster = s.clusterJSON(now)
 	live.Changes = s.changesJSON(30)
 	return live

@@ -101,6 +101,8 @@ func (s *Server) Handler() http.Handler {
 	a.GET("/conditions/check", s.checkCondition)
 	a.GET("/logbook", s.logbook)
 
+	a.GET("/lag", s.lag)
+
 	a.GET("/nodes", s.listNodes)
 	a.GET("/nodes/changes", s.leaderChanges)
 	a.GET("/nodes/what-if", s.whatIf)
@@ -130,6 +132,7 @@ func (s *Server) Handler() http.Handler {
 	ch.POST("/messages", s.publish)
 	ch.GET("/messages", s.browse)
 	ch.GET("/tail", s.tail)
+	s.groupRoutes(ch)
 	ch.GET("/partitions/:partition/records", s.fetch)
 	ch.GET("/partitions/:partition/messages/:offset", s.message)
 
@@ -184,14 +187,16 @@ var statusOf = map[node.Cause]int{
 	node.Invalid: http.StatusBadRequest, node.NotFound: http.StatusNotFound, node.Conflict: http.StatusConflict,
 	node.Paused: http.StatusConflict, node.TooLarge: http.StatusRequestEntityTooLarge, node.DiskFull: http.StatusInsufficientStorage,
 	node.RecordsAway: http.StatusServiceUnavailable, node.Unavailable: http.StatusServiceUnavailable, node.NoMajority: http.StatusServiceUnavailable, node.Gone: http.StatusGone,
-	node.Damaged: http.StatusUnprocessableEntity,
+	node.Damaged: http.StatusUnprocessableEntity, node.NoMember: http.StatusConflict, node.NotHeld: http.StatusConflict, node.OldGeneration: http.StatusConflict,
+	node.NotYet: http.StatusNotImplemented,
 }
 
 var titleOf = map[node.Cause]string{
 	node.Invalid: "Something in the request is wrong", node.NotFound: "It does not exist", node.Conflict: "It does not go with what is there",
 	node.Paused: "The channel is paused", node.TooLarge: "It is too large", node.DiskFull: "The disk is full",
 	node.RecordsAway: "The records are away", node.Unavailable: "It cannot be served now", node.NoMajority: "Too few replicas answer", node.Gone: "Retention has passed it",
-	node.Damaged: "It is damaged on disk",
+	node.Damaged: "It is damaged on disk", node.NoMember: "The group has no such member", node.NotHeld: "The member does not hold the partition",
+	node.OldGeneration: "The share is another one now", node.NotYet: "It is not there yet",
 }
 
 // problemOf turns any error into what the client is told.

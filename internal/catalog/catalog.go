@@ -63,6 +63,31 @@ func (l Labels) column() []byte {
 	return b
 }
 
+// Names are names in a jsonb column.
+type Names []string
+
+// Scan reads the names.
+func (n *Names) Scan(value any) error {
+	switch b := value.(type) {
+	case []byte:
+		return json.Unmarshal(b, n)
+	case string:
+		return json.Unmarshal([]byte(b), n)
+	}
+	return fmt.Errorf("names: unexpected %T", value)
+}
+
+func (n Names) column() []byte {
+	if n == nil {
+		return []byte("[]")
+	}
+	b, err := json.Marshal([]string(n))
+	if err != nil {
+		panic(err) // strings
+	}
+	return b
+}
+
 // Space is a named group of channels.
 type Space struct {
 	ID          int64     `db:"id"`
@@ -87,6 +112,8 @@ type Channel struct {
 	IDWindowMS  int64        `db:"id_window_ms"`
 	Paused      bool         `db:"paused"`
 	Description string       `db:"description"`
+	Hold        Names        `db:"hold"`       // groups whose unread messages retention leaves
+	HoldBytes   int64        `db:"hold_bytes"` // but no more than so much a partition
 	Labels      Labels       `db:"labels"`
 	CreatedAt   time.Time    `db:"created_at"`
 	RemovedAt   sql.NullTime `db:"removed_at"`
@@ -119,7 +146,9 @@ type View struct {
 	Removed  []*Channel
 	Cluster  Cluster
 	Nodes    map[uint64]*Node
-	Placed   map[int64][]*Placement // by channel and partition
+	Placed   map[int64][]*Placement      // by channel and partition
+	Groups   map[int64]map[string]*Group // by channel and name
+	GroupIDs map[int64]*Group
 	secrets  map[[sha256.Size]byte]secret
 }
 
@@ -243,17 +272,19 @@ func (c *Catalog) load(ctx context.Context) error {
 		return c.fault(err)
 	}
 	defer tx.Rollback()
-	v := &View{Spaces: map[string]*Space{}, Channels: map[string]*Channel{}, Nodes: map[uint64]*Node{}, Placed: map[int64][]*Placement{}, secrets: map[[sha256.Size]byte]secret{}}
+	v := &View{Spaces: map[string]*Space{}, Channels: map[string]*Channel{}, Nodes: map[uint64]*Node{}, Placed: map[int64][]*Placement{}, Groups: map[int64]map[string]*Group{}, GroupIDs: map[int64]*Group{}, secrets: map[[sha256.Size]byte]secret{}}
 	var spaces []*Space
 	var channels []*Channel
 	var secrets []secret
 	var nodes []*Node
 	var placements []*Placement
+	var groups []*Group
 	if err := errors.Join(
 		tx.GetContext(ctx, &v.Version, `SELECT version FROM catalog_version`),
 		tx.GetContext(ctx, &v.Cluster, `SELECT cluster, secret, spread_leaders FROM catalog_version`),
 		tx.SelectContext(ctx, &nodes, nodeColumns),
 		tx.SelectContext(ctx, &placements, `SELECT * FROM placements ORDER BY channel_id, partition`),
+		tx.SelectContext(ctx, &groups, `SELECT id, channel_id, name, description, paused, expire_ms, created_at FROM groups`),
 		tx.SelectContext(ctx, &spaces, `SELECT * FROM spaces`),
 		tx.SelectContext(ctx, &channels, `SELECT c.*, s.name AS space FROM channels c JOIN spaces s ON s.id = c.space_id`),
 		tx.SelectContext(ctx, &secrets, `SELECT x.hash, x.kind, x.expires_at, p.name AS principal, p.role
@@ -269,6 +300,13 @@ func (c *Catalog) load(ctx context.Context) error {
 	}
 	for _, p := range placements {
 		v.Placed[p.ChannelID] = append(v.Placed[p.ChannelID], p)
+	}
+	for _, g := range groups {
+		if v.Groups[g.ChannelID] == nil {
+			v.Groups[g.ChannelID] = map[string]*Group{}
+		}
+		v.Groups[g.ChannelID][g.Name] = g
+		v.GroupIDs[g.ID] = g
 	}
 	for _, ch := range channels {
 		if ch.RemovedAt.Valid {
@@ -348,6 +386,15 @@ func (c *Catalog) Refresh(ctx context.Context) error {
 		return nil
 	}
 	return c.refresh(ctx)
+}
+
+// Reload loads the view in any case.
+func (c *Catalog) Reload(ctx context.Context) error {
+	if err := c.load(ctx); err != nil {
+		return err
+	}
+	c.changed()
+	return nil
 }
 
 // refresh loads the view if the records have a newer version.
@@ -494,8 +541,8 @@ func (c *Catalog) NewChannel(ctx context.Context, ch *Channel, placed [][]uint64
 func (c *Catalog) SetChannel(ctx context.Context, ch *Channel, from int, placed [][]uint64, e *Entry) error {
 	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE channels SET partitions = greatest(partitions, $2), retain_ms = $3, retain_bytes = $4, max_body = $5,
-			id_window_ms = $6, paused = $7, description = $8, labels = $9 WHERE id = $1`,
-			ch.ID, ch.Partitions, ch.RetainMS, ch.RetainBytes, ch.MaxBody, ch.IDWindowMS, ch.Paused, ch.Description, ch.Labels.column()); err != nil {
+			id_window_ms = $6, paused = $7, description = $8, labels = $9, hold = $10, hold_bytes = $11 WHERE id = $1`,
+			ch.ID, ch.Partitions, ch.RetainMS, ch.RetainBytes, ch.MaxBody, ch.IDWindowMS, ch.Paused, ch.Description, ch.Labels.column(), ch.Hold.column(), ch.HoldBytes); err != nil {
 			return err
 		}
 		return addPlacements(ctx, tx, ch.ID, from, placed)

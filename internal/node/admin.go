@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"steadyferry/internal/catalog"
@@ -34,6 +35,8 @@ type Settings struct {
 	IDWindow    *time.Duration
 	Paused      *bool
 	Description *string
+	Hold        *[]string
+	HoldBytes   *int64
 	Labels      map[string]string // an empty value takes a label away
 }
 
@@ -67,9 +70,16 @@ func (s *Settings) check() error {
 		return problem(Invalid, "bodies of up to %s", address.FormatSize(*s.MaxBody)).field("maxBody").allowed("1B to 64MiB")
 	case s.IDWindow != nil && (*s.IDWindow < 0 || *s.IDWindow > topic.MaxIDWindow):
 		return problem(Invalid, "a window of %s", address.FormatDuration(*s.IDWindow)).field("idWindow").allowed("0s (off) to 1h")
+	case s.Hold != nil && len(*s.Hold) > maxHolds:
+		return problem(Invalid, "%d groups to wait for", len(*s.Hold)).field("hold").allowed(fmt.Sprintf("up to %d", maxHolds))
+	case s.HoldBytes != nil && (*s.HoldBytes < topic.MinRetainBytes || *s.HoldBytes > 1<<50):
+		return problem(Invalid, "at most %s a partition for groups", address.FormatSize(*s.HoldBytes)).field("holdBytes").allowed("1MiB to 1024TiB")
 	}
 	return checkText(s.Description, s.Labels)
 }
+
+// maxHolds is for how many groups retention can wait.
+const maxHolds = 20
 
 func (s *Settings) apply(ch *catalog.Channel) {
 	set(&ch.Partitions, s.Partitions)
@@ -78,6 +88,13 @@ func (s *Settings) apply(ch *catalog.Channel) {
 	set(&ch.MaxBody, s.MaxBody)
 	set(&ch.Paused, s.Paused)
 	set(&ch.Description, s.Description)
+	set(&ch.HoldBytes, s.HoldBytes)
+	if s.Hold != nil {
+		ch.Hold = *s.Hold
+		if ch.HoldBytes == 0 {
+			ch.HoldBytes = 2 * ch.RetainBytes
+		}
+	}
 	if s.Retain != nil {
 		ch.RetainMS = s.Retain.Milliseconds()
 	}
@@ -111,7 +128,7 @@ func settingsJSON(ch *catalog.Channel) map[string]any {
 	return map[string]any{
 		"partitions": ch.Partitions, "replicas": ch.Replicas, "retain": address.FormatDuration(time.Duration(ch.RetainMS) * time.Millisecond),
 		"retainBytes": ch.RetainBytes, "maxBody": ch.MaxBody, "idWindow": address.FormatDuration(time.Duration(ch.IDWindowMS) * time.Millisecond),
-		"paused": ch.Paused, "description": ch.Description, "labels": ch.Labels,
+		"paused": ch.Paused, "description": ch.Description, "labels": ch.Labels, "hold": []string(ch.Hold), "holdBytes": ch.HoldBytes,
 	}
 }
 
@@ -304,10 +321,30 @@ func (n *Node) previewSet(ctx context.Context, t *Topic, old, changed *catalog.C
 	if !changed.Paused && old.Paused {
 		p.Effects = append(p.Effects, "publishing goes on")
 	}
+	if effect := holdEffect(n.catalog.View().Groups[t.ID], old, changed); effect != "" {
+		p.Effects = append(p.Effects, effect)
+	}
 	if changed.Replicas != old.Replicas {
 		p.Effects = append(p.Effects, replicaEffects(old, changed.Replicas)...)
 	}
 	return p, nil
+}
+
+// holdEffect says what it means that retention waits for groups.
+func holdEffect(groups map[string]*catalog.Group, old, changed *catalog.Channel) string {
+	if slices.Equal(old.Hold, changed.Hold) && old.HoldBytes == changed.HoldBytes {
+		return ""
+	}
+	if len(changed.Hold) == 0 {
+		return "retention waits for no group any more: what is over its limits goes at once"
+	}
+	text := fmt.Sprintf("retention leaves what %s has not read, up to %s a partition; beyond that it takes it all the same", strings.Join(changed.Hold, ", "), address.FormatSize(changed.HoldBytes))
+	for _, name := range changed.Hold {
+		if groups[name] == nil {
+			text += fmt.Sprintf(". There is no group %s yet: it counts from when it is made", name)
+		}
+	}
+	return text
 }
 
 // replicaEffects says what another number of replicas means.

@@ -86,11 +86,11 @@ func (n *Node) spans(ctx context.Context, s *Selection, now time.Time) ([]span, 
 		if err != nil {
 			return nil, 0, err
 		}
-		from, err := p.resolve(l, s.From, now)
+		from, err := n.resolve(ctx, p, l, s.From, now)
 		if err != nil {
 			return nil, 0, err
 		}
-		to, err := p.resolve(l, s.To, now)
+		to, err := n.resolve(ctx, p, l, s.To, now)
 		if err != nil {
 			return nil, 0, err
 		}

@@ -141,6 +141,8 @@ func (f *fromPeers) Call(ctx context.Context, _ uint64, kind string, body []byte
 	switch kind {
 	case "series":
 		return n.answerSeries(body)
+	case "group":
+		return n.answerGroup(ctx, body)
 	}
 	key, rest, ok := keyOf(body)
 	if !ok {

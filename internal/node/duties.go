@@ -83,7 +83,11 @@ func (n *Node) retainPartition(ctx context.Context, p *Partition, g *replica.Gro
 		}
 		infos = g.Journal().SegmentInfos()
 	}
-	if drop := retention.Drop(infos, at); drop > 0 {
+	drop := retention.Drop(infos, at)
+	if upTo, held := n.holdBack(p); held {
+		drop = topic.HoldBack(infos, drop, g.Journal().SegmentStart, upTo, p.topic.Channel().HoldBytes)
+	}
+	if drop > 0 {
 		if err := g.Drop(ctx, drop); err != nil && ctx.Err() == nil {
 			slog.Warn("retention could not drop old segments", "partition", p.Address(), "error", err)
 		}

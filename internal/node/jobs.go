@@ -31,7 +31,8 @@ func (n *Node) clusterDuties(ctx context.Context) {
 		select {
 		case <-ctx.Done():
 			return
-		case <-ticker.C:
+		case now := <-ticker.C:
+			n.groupDuties(ctx, now)
 		}
 		// Without jobs it is enough to look now and then, or on word of a
 		// change.

@@ -78,6 +78,12 @@ type Node struct {
 	mu       sync.RWMutex
 	topics   map[int64]*Topic
 
+	groups  *coordinators
+	commits *committer
+	offsets *mirror
+	sampled time.Time // when the node on duty recorded the lag last
+	thinned time.Time // and thinned what is recorded
+
 	inHand   *semaphore.Weighted
 	diskFull atomic.Bool
 	ready    atomic.Bool  // the records may be followed
@@ -90,7 +96,7 @@ type Node struct {
 
 // Open starts a node on its data directory and opens its partitions.
 func Open(ctx context.Context, config Config) (*Node, error) {
-	n := &Node{config: config, started: time.Now(), topics: map[int64]*Topic{}, inHand: semaphore.NewWeighted(publishBytes), others: newOthers(), peers: noOthers{}}
+	n := &Node{config: config, started: time.Now(), topics: map[int64]*Topic{}, inHand: semaphore.NewWeighted(publishBytes), others: newOthers(), peers: noOthers{}, groups: newCoordinators(), offsets: newMirror()}
 	if err := raiseFileLimit(); err != nil {
 		slog.Warn("could not raise the limit of open files", "error", err)
 	}
@@ -101,6 +107,7 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	if n.catalog, err = catalog.Open(ctx, config.DatabaseURL, n.recordsChanged); err != nil {
 		return nil, errors.Join(err, n.store.Close())
 	}
+	n.commits = &committer{catalog: n.catalog}
 	if err := n.join(ctx); err != nil {
 		n.catalog.Close()
 		return nil, errors.Join(err, n.store.Close())
@@ -116,6 +123,8 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	n.duty(run, time.Second, n.sample)
 	n.duty(run, 250*time.Millisecond, func(time.Time) { n.checkDisk() })
 	n.duty(run, 5*time.Second, func(time.Time) { n.retain(run, clock.Now()) })
+	n.duty(run, 200*time.Millisecond, func(now time.Time) { n.tend(run, now) })
+	n.duty(run, time.Second, func(now time.Time) { n.sampleGroups(run, now) })
 	n.duty(run, time.Minute, func(now time.Time) { n.purge(run, now) })
 	n.duty(run, 4*time.Second, func(time.Time) { n.catalog.Seen(run, n.id) })
 	n.duty(run, leaderEvery, func(now time.Time) { n.spreadLeaders(run, now) })

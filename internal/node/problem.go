@@ -25,6 +25,11 @@ const (
 	NoMajority  Cause = "no-majority"  // too few replicas answer to keep anything
 	Gone        Cause = "gone"         // retention has passed it
 	Damaged     Cause = "damaged"      // its bytes on disk are broken
+
+	NoMember      Cause = "no-member"      // the group has no such member
+	NotHeld       Cause = "not-held"       // the member does not hold the partition
+	OldGeneration Cause = "old-generation" // the partition was given anew, or its offset moved
+	NotYet        Cause = "not-yet"        // this version cannot do it
 )
 
 // Problem is an error that a user can act on.

@@ -13,7 +13,7 @@ import (
 // resolve returns the offset that a position stands for in the log. The
 // offset may be behind the end or before the first kept one when the position
 // names it.
-func (p *Partition) resolve(l log, pos address.Position, now time.Time) (int64, error) {
+func (n *Node) resolve(ctx context.Context, p *Partition, l log, pos address.Position, now time.Time) (int64, error) {
 	switch pos.Kind {
 	case address.First:
 		return l.First(), nil
@@ -22,7 +22,8 @@ func (p *Partition) resolve(l log, pos address.Position, now time.Time) (int64, 
 	case address.AtOffset:
 		return pos.Offset, nil
 	case address.OfGroup:
-		return 0, problem(NotFound, "%s has no group %s", p.topic.Address(), pos.Group).field("position").allowed("first, last, offset:N, time:T, ago:D")
+		offsets, err := n.offsetsOf(ctx, p.topic, pos.Group)
+		return max(offsets[p.Number], l.First()), err
 	}
 	at, _ := pos.TimeAt(now)
 	return l.OffsetAt(at.UnixMicro())
@@ -52,7 +53,7 @@ func (n *Node) OpenFetch(ctx context.Context, p *Partition, from address.Positio
 	if err != nil {
 		return nil, err
 	}
-	offset, err := p.resolve(l, from, time.Now())
+	offset, err := n.resolve(ctx, p, l, from, time.Now())
 	return &Fetch{node: n, partition: p, log: l, offset: offset}, err
 }
 

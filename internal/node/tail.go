@@ -118,7 +118,7 @@ func (n *Node) followers(ctx context.Context, s Selection, resume, positions Tai
 		if err != nil {
 			return nil, err
 		}
-		from, err := p.resolve(l, s.From, now)
+		from, err := n.resolve(ctx, p, l, s.From, now)
 		if err != nil {
 			return nil, err
 		}

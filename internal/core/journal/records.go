@@ -214,6 +214,23 @@ func (j *Journal) BytesAfter(index uint64) int64 {
 	return bytes
 }
 
+// BytesFrom returns the bytes of the log from the message with the offset on,
+// from the sparse index alone: it may say up to 256 KiB too much.
+func (j *Journal) BytesFrom(offset int64) int64 {
+	j.mu.RLock()
+	segments, next := j.segments, j.next
+	j.mu.RUnlock()
+	if offset >= next {
+		return 0
+	}
+	i := max(sort.Search(len(segments), func(i int) bool { return segments[i].baseOffset > offset })-1, 0)
+	bytes := segments[i].size.Load() - segments[i].floor(func(e indexEntry) bool { return e.offset > offset }).pos
+	for _, s := range segments[i+1:] {
+		bytes += s.size.Load()
+	}
+	return bytes
+}
+
 // Restart empties the log and lets it begin with the record index base, after
 // one of the term, with the offset: the log of a replica that has been left
 // behind. Term and vote stay. It is durable when Restart returns. After a

@@ -50,6 +50,24 @@ func (r Retention) Drop(segments []journal.SegmentInfo, now int64) int {
 	return n
 }
 
+// HoldBack returns how many of the segments that retention would take may go
+// while groups have read only below upTo: their unread messages stay, unless
+// that keeps more than limit bytes. start returns the first offset of a
+// segment.
+func HoldBack(segments []journal.SegmentInfo, drop int, start func(n int) int64, upTo, limit int64) int {
+	var kept int64
+	for _, s := range segments[drop:] {
+		kept += s.Bytes
+	}
+	for drop > 0 && start(drop) > upTo {
+		if kept += segments[drop-1].Bytes; kept > limit {
+			break
+		}
+		drop--
+	}
+	return drop
+}
+
 // ActiveIsOld reports whether all of the active segment is past the age, so
 // that it should be ended to be dropped.
 func (r Retention) ActiveIsOld(segments []journal.SegmentInfo, now int64) bool {

@@ -1,0 +1,323 @@
+package client
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"sync"
+	"time"
+
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/message"
+)
+
+// GroupReader reads a topic as a member of a group: it keeps the membership,
+// reads the partitions of its share straight from their leaders, and gives a
+// partition up only when what it handed out of it is committed.
+type GroupReader struct {
+	client  *Client
+	address address.Address
+	options ReadOptions
+	member  *Member
+	events  chan Batch
+
+	mu    sync.Mutex
+	made  bool
+	parts map[int]*readPart
+	err   error
+	stop  context.CancelFunc
+	wg    sync.WaitGroup
+}
+
+// ReadOptions of a GroupReader.
+type ReadOptions struct {
+	JoinGroup
+	Session  time.Duration     // 10s
+	MaxBytes int               // of one fetch; 1 MiB
+	Changed  func(*Membership) // is told each share; may be nil
+}
+
+// Batch is a stretch of one partition. Call Done when it is processed.
+type Batch struct {
+	Partition int
+	Records   []byte // as they are stored: see message.ReadRecord
+	Next      int64  // offset after the last message
+	From      int64  // messages below it, at the start of Records, belong to the batch before
+	Lost      int64  // messages before it that retention took unread
+	part      *readPart
+}
+
+// readPart is a partition that is being read.
+type readPart struct {
+	number     int
+	generation uint64
+	cancel     context.CancelFunc
+	out        int  // batches that are handed out and not done
+	left       bool // to be given up once nothing is out
+}
+
+// ReadGroup joins a group and begins to read.
+func (c *Client) ReadGroup(ctx context.Context, a address.Address, o ReadOptions) (*GroupReader, error) {
+	if o.Session == 0 {
+		o.Session = 10 * time.Second
+	}
+	if o.MaxBytes == 0 {
+		o.MaxBytes = 1 << 20
+	}
+	o.JoinGroup.Session = o.Session.String()
+	r := &GroupReader{client: c, address: a, options: o, events: make(chan Batch), parts: map[int]*readPart{}}
+	var err error
+	if r.member, err = c.Join(ctx, a, o.JoinGroup); err != nil {
+		return nil, err
+	}
+	r.made = r.member.Share().Made
+	run, stop := context.WithCancel(context.WithoutCancel(ctx))
+	r.stop = stop
+	r.follow(run)
+	r.wg.Go(func() { r.beat(run) })
+	return r, nil
+}
+
+// Made reports whether joining made the group.
+func (r *GroupReader) Made() bool { return r.made }
+
+// Next returns the next batch of any partition.
+func (r *GroupReader) Next(ctx context.Context) (Batch, error) {
+	select {
+	case b, ok := <-r.events:
+		if !ok {
+			return Batch{}, r.failure()
+		}
+		return b, nil
+	case <-ctx.Done():
+		return Batch{}, ctx.Err()
+	}
+}
+
+func (r *GroupReader) failure() error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.err
+}
+
+// Done says that a batch is processed, and with commit records it. A commit of
+// a partition that was taken away meanwhile is refused (Is "not-held",
+// "old-generation" or "no-member"): others read those messages again.
+func (r *GroupReader) Done(ctx context.Context, b Batch, commit bool) error {
+	var err error
+	if commit {
+		err = r.member.CommitAs(ctx, b.part.generation, []OffsetOf{{b.Partition, b.Next}})
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	b.part.out--
+	return err
+}
+
+// Close leaves the group.
+func (r *GroupReader) Close(ctx context.Context) error {
+	r.stop()
+	go func() {
+		for range r.events { // whoever hands out a batch ends
+		}
+	}()
+	r.wg.Wait()
+	err := r.member.Leave(ctx)
+	if Is(err, "no-member") {
+		return nil
+	}
+	return err
+}
+
+// beat keeps the membership and follows its share.
+func (r *GroupReader) beat(ctx context.Context) {
+	defer func() {
+		r.mu.Lock()
+		for _, p := range r.parts {
+			p.cancel()
+		}
+		r.mu.Unlock()
+		go func() {
+			r.wg.Wait()
+			close(r.events)
+		}()
+	}()
+	for {
+		wait := r.options.Session / 4
+		r.mu.Lock()
+		var holds []int
+		leaving := false
+		for n, p := range r.parts {
+			holds = append(holds, n)
+			leaving = leaving || p.left
+		}
+		r.mu.Unlock()
+		if leaving {
+			wait = 20 * time.Millisecond // what it gives up others wait for
+		}
+		asking, cancel := context.WithTimeout(ctx, wait+r.options.Session)
+		err := r.member.Beat(asking, holds, wait)
+		cancel()
+		switch {
+		case ctx.Err() != nil:
+			r.fail(context.Canceled)
+			return
+		case Is(err, "no-member"):
+			// What it held belongs to others now.
+			r.dropAll()
+			member, joinErr := r.client.Join(ctx, r.address, r.options.JoinGroup)
+			if joinErr != nil {
+				if p, ok := asProblem(joinErr); ok && p.Status < 500 {
+					r.fail(joinErr)
+					return
+				}
+				pause(ctx, 200*time.Millisecond)
+				continue
+			}
+			r.member.take(member.Share())
+		case err != nil:
+			if p, ok := asProblem(err); ok && p.Status < 500 {
+				r.fail(err)
+				return
+			}
+			pause(ctx, 100*time.Millisecond)
+			continue
+		}
+		r.follow(ctx)
+	}
+}
+
+func pause(ctx context.Context, d time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-time.After(d):
+	}
+}
+
+func asProblem(err error) (*Problem, bool) {
+	var p *Problem
+	ok := errors.As(err, &p)
+	return p, ok
+}
+
+func (r *GroupReader) fail(err error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.err == nil {
+		r.err = err
+	}
+}
+
+// follow begins and ends the reading of partitions by the share.
+func (r *GroupReader) follow(ctx context.Context) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	m := r.member.Share()
+	if r.options.Changed != nil {
+		r.options.Changed(&m)
+	}
+	have := map[int]Held{}
+	for _, h := range m.Partitions {
+		if !m.Paused {
+			have[h.Partition] = h
+		}
+	}
+	for n, p := range r.parts {
+		if h, ok := have[n]; ok && h.Generation == p.generation && !p.left {
+			delete(have, n)
+			continue
+		}
+		if !p.left {
+			p.left = true
+			p.cancel()
+		}
+		if _, again := have[n]; !again && !slices.Contains(m.Leaving, n) || p.out == 0 {
+			delete(r.parts, n) // taken away, or nothing of it is in hand
+		} else {
+			delete(have, n) // not again before what is in hand is done
+		}
+	}
+	for n, h := range have {
+		run, cancel := context.WithCancel(ctx)
+		p := &readPart{number: n, generation: h.Generation, cancel: cancel}
+		r.parts[n] = p
+		r.wg.Go(func() { r.read(run, p, h.Offset) })
+	}
+}
+
+// dropAll ends the reading of all partitions.
+func (r *GroupReader) dropAll() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for n, p := range r.parts {
+		p.left = true
+		p.cancel()
+		delete(r.parts, n)
+	}
+}
+
+// fetchWait is how long one fetch waits for messages.
+const fetchWait = 5 * time.Second
+
+// read hands out a partition from an offset on.
+func (r *GroupReader) read(ctx context.Context, p *readPart, from int64) {
+	next, lost := from, int64(0)
+	for ctx.Err() == nil {
+		f, err := r.client.Fetch(ctx, r.address, p.number, address.Position{Kind: address.AtOffset, Offset: next}, r.options.MaxBytes, fetchWait, nil)
+		if Is(err, "gone") {
+			// Retention was faster.
+			if f, err = r.client.Fetch(ctx, r.address, p.number, address.Position{Kind: address.First}, r.options.MaxBytes, 0, nil); err == nil {
+				lost += f.First - next
+				next = f.First
+			}
+		}
+		if err != nil {
+			pause(ctx, 100*time.Millisecond)
+			continue
+		}
+		if len(f.Records) == 0 {
+			next = max(next, f.First)
+			continue
+		}
+		r.mu.Lock()
+		if p.left {
+			r.mu.Unlock()
+			return
+		}
+		p.out++
+		r.mu.Unlock()
+		select {
+		case r.events <- Batch{Partition: p.number, Records: f.Records, Next: f.Next, From: next, Lost: lost, part: p}:
+			next, lost = f.Next, 0
+		case <-ctx.Done():
+			r.mu.Lock()
+			p.out--
+			r.mu.Unlock()
+			return
+		}
+	}
+}
+
+// Messages goes through the messages of a batch, oldest first.
+func (b *Batch) Messages(each func(*message.Stored) error) error {
+	for rest := b.Records; len(rest) > 0; {
+		record, size, err := message.ReadRecord(rest)
+		if err != nil {
+			return err
+		}
+		var failed error
+		if err := record.Stored(b.Partition, func(s *message.Stored) bool {
+			if s.Offset >= b.From && s.Offset < b.Next {
+				failed = each(s)
+			}
+			return failed == nil
+		}); err != nil {
+			return err
+		}
+		if failed != nil {
+			return failed
+		}
+		rest = rest[size:]
+	}
+	return nil
+}

@@ -1,0 +1,309 @@
+package client
+
+import (
+	"context"
+	"net/http"
+	"net/url"
+	"strconv"
+	"sync"
+	"time"
+
+	"steadyferry/internal/core/address"
+)
+
+// NewGroup asks for a consumer group.
+type NewGroup struct {
+	Group string `json:"group"`
+	From  string `json:"from,omitempty"` // a position; first when left out
+	GroupSettings
+}
+
+// GroupSettings are what can be set on a group; what is left out stays.
+type GroupSettings struct {
+	Description *string `json:"description,omitempty"`
+	Paused      *bool   `json:"paused,omitempty"`
+	Expire      *string `json:"expire,omitempty"` // a duration without members; 0s: never
+}
+
+// Group is a consumer group and where it is.
+type Group struct {
+	Address     string    `json:"address"`
+	Channel     string    `json:"channel"`
+	Group       string    `json:"group"`
+	Description string    `json:"description"`
+	Paused      bool      `json:"paused"`
+	Expire      string    `json:"expire"`
+	CreatedAt   time.Time `json:"createdAt"`
+	Generation  uint64    `json:"generation"`
+	Members     int       `json:"memberCount"`
+	Lag         int64     `json:"lag"`        // messages that it has not read
+	LagSeconds  float64   `json:"lagSeconds"` // age of the oldest of them
+	CommitRate  float64   `json:"commitRate"` // messages a second
+	ArrivalRate float64   `json:"arrivalRate"`
+	State       string    `json:"state"`   // of its worst partition
+	Verdict     string    `json:"verdict"` // in words
+	LosesIn     *float64  `json:"losesIn"` // seconds until retention passes it at today's rates; null: it does not
+	Lost        int64     `json:"lost"`    // messages that retention took unread
+
+	// Only when one group is asked for.
+	Partitions []PartitionLag `json:"partitions,omitempty"`
+	Each       []MemberInfo   `json:"members,omitempty"`
+}
+
+// PartitionLag is where a group is on a partition.
+type PartitionLag struct {
+	Group       string     `json:"group"` // address
+	Partition   int        `json:"partition"`
+	First       int64      `json:"first"`
+	Committed   int64      `json:"committed"`
+	End         int64      `json:"end"`
+	Lag         int64      `json:"lag"`
+	LagSeconds  float64    `json:"lagSeconds"`
+	Member      string     `json:"member"` // "" for nobody
+	Label       string     `json:"label"`
+	CommittedAt *time.Time `json:"committedAt"`
+	CommitRate  float64    `json:"commitRate"`
+	ArrivalRate float64    `json:"arrivalRate"`
+	State       string     `json:"state"`
+	Verdict     string     `json:"verdict"`
+	LosesIn     *float64   `json:"losesIn"`
+	Lost        int64      `json:"lost"`
+}
+
+// MemberInfo is a live member of a group.
+type MemberInfo struct {
+	Member     string    `json:"member"`
+	Label      string    `json:"label"`
+	Session    string    `json:"session"`
+	Joined     time.Time `json:"joined"`
+	Partitions []int     `json:"partitions"`
+	Leaving    []int     `json:"leaving"` // that it is to give up
+}
+
+// JoinGroup asks to become a member.
+type JoinGroup struct {
+	From    string `json:"from,omitempty"`    // where the group begins if it does not exist; without it, it must
+	Session string `json:"session,omitempty"` // the member is removed after so long without a word; 10s
+	Label   string `json:"label,omitempty"`   // to know it by
+}
+
+// Membership is a member's share of the partitions.
+type Membership struct {
+	Member     string `json:"member"`
+	Generation uint64 `json:"generation"`
+	Session    string `json:"session"`
+	Paused     bool   `json:"paused"` // the group is: nothing is to be read
+	Partitions []Held `json:"partitions"`
+	Leaving    []int  `json:"leaving"`        // to be committed and given up
+	Made       bool   `json:"made,omitempty"` // the group was made by this join
+}
+
+// Held is a partition that a member reads.
+type Held struct {
+	Partition  int    `json:"partition"`
+	Offset     int64  `json:"offset"`     // committed
+	Generation uint64 `json:"generation"` // when the member got it, or its offset was moved
+}
+
+// Beat tells that a member lives.
+type Beat struct {
+	Generation uint64 `json:"generation"` // that it knows
+	Paused     bool   `json:"paused,omitempty"`
+	Holds      []int  `json:"holds"`          // partitions that it still works on
+	Wait       string `json:"wait,omitempty"` // for another share
+}
+
+// Poll asks for messages of a member's share.
+type Poll struct {
+	Max    int    `json:"max,omitempty"`    // 100
+	Wait   string `json:"wait,omitempty"`   // for the first message
+	Commit bool   `json:"commit,omitempty"` // all that was polled before
+}
+
+// Polled are messages of a member's share.
+type Polled struct {
+	Membership
+	Messages []Message `json:"messages"`
+	Gone     []Gone    `json:"gone,omitempty"`
+}
+
+// Gone tells that retention took messages before the group read them.
+type Gone struct {
+	Partition int   `json:"partition"`
+	From      int64 `json:"from"`
+	To        int64 `json:"to"`
+}
+
+// OffsetOf is an offset of a partition: the next one to read.
+type OffsetOf struct {
+	Partition int   `json:"partition"`
+	Offset    int64 `json:"offset"`
+}
+
+// Commit records how far a member has read.
+type Commit struct {
+	Generation uint64     `json:"generation"`
+	Offsets    []OffsetOf `json:"offsets"`
+}
+
+// Reject sets a message aside that cannot be processed.
+type Reject struct {
+	Partition int    `json:"partition"`
+	Offset    int64  `json:"offset"`
+	Reason    string `json:"reason"`
+	Detail    string `json:"detail,omitempty"`
+}
+
+// Seek asks for a group's offsets to be moved.
+type Seek struct {
+	To           string `json:"to,omitempty"` // a position
+	Partition    *int   `json:"partition,omitempty"`
+	Undo         bool   `json:"undo,omitempty"` // back to before the last move
+	WhileRunning bool   `json:"whileRunning,omitempty"`
+	Why          string `json:"why,omitempty"`
+	Last         *int64 `json:"last,omitempty"` // the newest move that was there at the preview
+}
+
+// Moved is what moving offsets does.
+type Moved struct {
+	Move    int64       `json:"move"` // its number, once it is done
+	Last    int64       `json:"last"`
+	Target  string      `json:"target"`
+	Members int         `json:"members"` // live ones
+	Again   int64       `json:"again"`   // messages that are read again
+	Skipped int64       `json:"skipped"` // messages that are not read
+	Done    bool        `json:"done"`
+	Steps   []MovedStep `json:"steps"`
+}
+
+// MovedStep is what it does to a partition.
+type MovedStep struct {
+	Partition int        `json:"partition"`
+	First     int64      `json:"first"`
+	End       int64      `json:"end"`
+	From      int64      `json:"from"`
+	To        int64      `json:"to"`
+	Messages  int64      `json:"messages"` // to less from
+	FromTime  *time.Time `json:"fromTime"`
+	ToTime    *time.Time `json:"toTime"`
+	Again     int64      `json:"again"`
+	Skipped   int64      `json:"skipped"`
+	Note      string     `json:"note,omitempty"`
+}
+
+// GroupMove is one change of a group's offsets by hand.
+type GroupMove struct {
+	Move   int64       `json:"move"`
+	At     time.Time   `json:"at"`
+	Who    string      `json:"who"`
+	Why    string      `json:"why"`
+	Target string      `json:"target"`
+	Undoes *int64      `json:"undoes"` // the move that it took back
+	Undone bool        `json:"undone"`
+	Steps  []MovedStep `json:"steps"`
+}
+
+// LagSample is where a group was.
+type LagSample struct {
+	At          time.Time `json:"at"`
+	Lag         int64     `json:"lag"`
+	LagSeconds  float64   `json:"lagSeconds"`
+	ArrivalRate float64   `json:"arrivalRate"` // since the sample before
+	CommitRate  float64   `json:"commitRate"`
+	Partitions  []int64   `json:"partitions"` // the lag of each
+}
+
+// GroupPath returns the path of a group below /api/v1.
+func GroupPath(a address.Address) string {
+	return ChannelPath(a) + "/groups/" + url.PathEscape(a.Group)
+}
+
+// Member is a member of a group, for programs that keep their own loop: see
+// GroupReader for one that does it all.
+type Member struct {
+	client  *Client
+	address address.Address
+	mu      sync.Mutex
+	share   Membership
+}
+
+// Share returns the member's share as it was told last.
+func (m *Member) Share() Membership {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.share
+}
+
+func (m *Member) take(share Membership) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.share = share
+}
+
+// Join makes a member of a group.
+func (c *Client) Join(ctx context.Context, a address.Address, j JoinGroup) (*Member, error) {
+	m := &Member{client: c, address: a}
+	return m, c.Call(ctx, http.MethodPost, GroupPath(a)+"/members", nil, j, &m.share)
+}
+
+func (m *Member) path(what string) string {
+	return GroupPath(m.address) + "/members/" + url.PathEscape(m.Share().Member) + what
+}
+
+// Beat tells that the member lives and what it works on, waits for a change of
+// its share, and keeps it.
+func (m *Member) Beat(ctx context.Context, holds []int, wait time.Duration) error {
+	if holds == nil {
+		holds = []int{}
+	}
+	share := m.Share()
+	var next Membership
+	err := m.client.Call(ctx, http.MethodPost, m.path("/beat"), nil, Beat{Generation: share.Generation, Paused: share.Paused, Holds: holds, Wait: wait.String()}, &next)
+	if err == nil {
+		m.take(next)
+	}
+	return err
+}
+
+// Poll returns messages of the member's share.
+func (m *Member) Poll(ctx context.Context, p Poll) (*Polled, error) {
+	var out Polled
+	err := m.client.Call(ctx, http.MethodPost, m.path("/poll"), nil, p, &out)
+	if err == nil {
+		m.take(out.Membership)
+	}
+	return &out, err
+}
+
+// Commit records how far the member has read.
+func (m *Member) Commit(ctx context.Context, offsets []OffsetOf) error {
+	return m.CommitAs(ctx, m.Share().Generation, offsets)
+}
+
+// CommitAs commits what was read under an earlier generation of the share.
+func (m *Member) CommitAs(ctx context.Context, generation uint64, offsets []OffsetOf) error {
+	return m.client.Call(ctx, http.MethodPost, m.path("/commit"), nil, Commit{Generation: generation, Offsets: offsets}, nil)
+}
+
+// Leave ends the membership, so that others get its partitions at once.
+func (m *Member) Leave(ctx context.Context) error {
+	return m.client.Call(ctx, http.MethodDelete, m.path(""), nil, nil, nil)
+}
+
+// Is reports whether an error is a problem of the cause, such as "no-member".
+func Is(err error, cause string) bool {
+	p, ok := asProblem(err)
+	return ok && p.Type == "urn:steady-ferry:problem:"+cause
+}
+
+// Lag returns where groups are, the worst first: all, or those of a channel,
+// or one.
+func (c *Client) Lag(ctx context.Context, a address.Address) ([]Group, error) {
+	q := url.Values{"limit": {strconv.Itoa(1000)}}
+	if a.Space != "" {
+		q.Set("address", a.String())
+	}
+	var p Page[Group]
+	err := c.Call(ctx, http.MethodGet, "/lag", q, nil, &p)
+	return p.Items, err
+}

@@ -1,0 +1,176 @@
+package main
+
+import (
+	"flag"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"time"
+
+	"steadyferry/client"
+	"steadyferry/internal/core/address"
+)
+
+var lagVerb = verb{
+	name: "lag", args: "[ADDRESS]", summary: "Show how far behind groups are, the worst first, and what that will come to",
+	details: "Of all groups, or those of a space, a topic or one group. Lag is counted in messages, and in the age of the oldest unread one. With -json a line for each group and partition. With -fail-above or -fail-above-age the status is 1 when any group is beyond it, for scripts:\n\n    ferry lag -every 1s\n    ferry lag coldchain/readings@compliance -fail-above 10000 -fail-above-age 5m",
+	define: func(fs *flag.FlagSet) func(*call) error {
+		every := everyFlag(fs)
+		above := fs.Int64("fail-above", -1, "fail when a group lags by more `messages` in all")
+		aboveAge := new(time.Duration)
+		fs.Var(durationValue{aboveAge}, "fail-above-age", "fail when a group's oldest unread message is `older`, such as 5m")
+		each := fs.Bool("partitions", false, "show every partition of every group, also of many")
+		return func(c *call) error {
+			var a address.Address
+			if len(c.args) > 0 {
+				var err error
+				if a, err = c.oneAddress(); err != nil {
+					return err
+				}
+			}
+			v := &lagView{call: c, address: a, each: *each, lately: map[string][]float64{}}
+			if err := c.repeat(*every, v.draw); err != nil {
+				return err
+			}
+			for _, g := range v.groups {
+				if *above >= 0 && g.Lag > *above {
+					return fmt.Errorf("%s lags by %s messages; allowed: %s", g.Address, count(g.Lag), count(*above))
+				}
+				if *aboveAge > 0 && g.LagSeconds > aboveAge.Seconds() {
+					return fmt.Errorf("the oldest unread message of %s is %s old; allowed: %s", g.Address, shortAge(g.LagSeconds), address.FormatDuration(*aboveAge))
+				}
+			}
+			return nil
+		}
+	},
+}
+
+// lagView draws the lag again and again, and remembers it for small charts.
+type lagView struct {
+	*call
+	address address.Address
+	each    bool
+	groups  []client.Group
+	lately  map[string][]float64 // by group, and by group and partition
+}
+
+// Sizes of the view.
+const (
+	sparkWidth    = 16
+	mostRows      = 36 // partitions are shown one by one up to so many rows
+	mostHistories = 20
+)
+
+func (v *lagView) draw(out io.Writer) error {
+	ctx, cancel := v.withTimeout()
+	defer cancel()
+	first := v.groups == nil
+	var err error
+	if v.groups, err = v.api.Lag(ctx, v.address); err != nil {
+		return err
+	}
+	if v.json {
+		for _, g := range v.groups {
+			for _, p := range g.Partitions {
+				if err := v.printJSON(p); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	}
+	if len(v.groups) == 0 {
+		fmt.Fprintln(out, "there are no groups yet; reading makes one: ferry read SPACE/TOPIC@GROUP -from first")
+		return nil
+	}
+	rows := len(v.groups)
+	for i, g := range v.groups {
+		rows += len(g.Partitions)
+		if first && i < mostHistories {
+			v.before(g)
+		}
+	}
+	var lines [][]string
+	for _, g := range v.groups {
+		members := fmt.Sprintf("%d %s", g.Members, plural(g.Members, "member"))
+		lines = append(lines, []string{g.Address, "", count(g.Lag), shortAge(g.LagSeconds), v.spark(g.Address, float64(g.Lag)), perSecond(g.ArrivalRate), perSecond(g.CommitRate), members, v.markAs(g.State, g.Verdict)})
+		for _, p := range g.Partitions {
+			spark := v.spark(fmt.Sprintf("%s#%d", g.Address, p.Partition), float64(p.Lag))
+			if !v.each && rows > mostRows {
+				continue
+			}
+			lines = append(lines, []string{fmt.Sprintf("  #%d", p.Partition), count(p.Committed) + " / " + count(p.End), count(p.Lag), shortAge(p.LagSeconds), spark,
+				perSecond(p.ArrivalRate), perSecond(p.CommitRate), memberText(p.Member, p.Label), v.markAs(p.State, p.Verdict)})
+		}
+	}
+	v.table(out, []string{"group", "committed / end", "lag", "oldest unread", "lately", "arrivals", "commits", "read by", "verdict"}, lines, "committed / end", "lag", "oldest unread", "arrivals", "commits")
+	return nil
+}
+
+// before takes what the small charts begin with from the recorded history.
+func (v *lagView) before(g client.Group) {
+	a, err := address.Parse(g.Address)
+	if err != nil {
+		return
+	}
+	ctx, cancel := v.withTimeout()
+	defer cancel()
+	var p client.Page[client.LagSample]
+	if v.api.Call(ctx, http.MethodGet, client.GroupPath(a)+"/history", url.Values{"span": {"10m"}}, nil, &p) != nil {
+		return // the charts begin now
+	}
+	for _, s := range p.Items {
+		v.note(g.Address, float64(s.Lag))
+		for i, lag := range s.Partitions {
+			v.note(fmt.Sprintf("%s#%d", g.Address, i), float64(lag))
+		}
+	}
+}
+
+func (v *lagView) note(key string, value float64) {
+	list := append(v.lately[key], value)
+	v.lately[key] = list[max(len(list)-sparkWidth, 0):]
+}
+
+var sparkShapes = []rune("▁▂▃▄▅▆▇█")
+
+// spark notes a value and draws the latest ones.
+func (v *lagView) spark(key string, value float64) string {
+	v.note(key, value)
+	most := 0.0
+	for _, f := range v.lately[key] {
+		most = max(most, f)
+	}
+	out := make([]rune, 0, sparkWidth)
+	for _, f := range v.lately[key] {
+		step := 0
+		if most > 0 {
+			step = int(f / most * float64(len(sparkShapes)-1))
+		}
+		out = append(out, sparkShapes[step])
+	}
+	return string(out)
+}
+
+func memberText(member, label string) string {
+	switch {
+	case member == "":
+		return "nobody"
+	case label != "":
+		return oneLine(label, 24)
+	}
+	return member[:min(len(member), 8)]
+}
+
+// shortAge prints seconds to their two largest units.
+func shortAge(seconds float64) string {
+	if seconds == 0 {
+		return "–"
+	}
+	at := time.Now().Add(-time.Duration(seconds * float64(time.Second)))
+	if seconds < 10 {
+		return fmt.Sprintf("%.1fs", seconds)
+	}
+	return age(&at, time.Now())
+}

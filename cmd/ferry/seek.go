@@ -1,0 +1,220 @@
+package main
+
+import (
+	"flag"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"steadyferry/client"
+	"steadyferry/internal/core/address"
+)
+
+var seekVerb = verb{
+	name: "seek", args: "GROUP", summary: "Move a group's offsets, or take the last move back",
+	details: "Without -yes it only shows what would happen. All partitions move, or none. Positions: first, last, offset:N, time:T, ago:D, group:NAME (where another group of the topic is).\n\n    ferry seek coldchain/readings@compliance -to ago:2h\n    ferry seek coldchain/readings@compliance -to ago:2h -why 'wrong limits were used' -yes\n    ferry seek coldchain/readings@compliance -undo -yes",
+	define: func(fs *flag.FlagSet) func(*call) error {
+		to := fs.String("to", "", "the `position` to move to")
+		partition := fs.Int("partition", -1, "move this `partition` only")
+		undo := fs.Bool("undo", false, "go back to before the last move")
+		running := fs.Bool("while-running", false, "also while members read: they are told and go on from the new offsets")
+		why := fs.String("why", "", "the `reason`, for the history")
+		yes := fs.Bool("yes", false, "do it")
+		return func(c *call) error {
+			a, err := c.oneGroup()
+			if err != nil {
+				return err
+			}
+			if *undo == (*to != "") {
+				return wrongUsage("either -to POSITION or -undo is expected")
+			}
+			if *to != "" {
+				if _, err := address.ParsePosition(*to); err != nil {
+					return &usageError{err}
+				}
+			}
+			ask := client.Seek{To: *to, Undo: *undo, WhileRunning: *running, Why: *why}
+			if *partition >= 0 {
+				ask.Partition = partition
+			}
+			ctx, cancel := c.withTimeout()
+			defer cancel()
+			var m client.Moved
+			if err := c.api.Call(ctx, http.MethodPost, client.GroupPath(a)+"/moves", url.Values{"preview": {"true"}}, ask, &m); err != nil {
+				return err
+			}
+			if *yes {
+				ask.Last = &m.Last
+				if err := c.api.Call(ctx, http.MethodPost, client.GroupPath(a)+"/moves", nil, ask, &m); err != nil {
+					return err
+				}
+			}
+			if c.json {
+				return c.printJSON(m)
+			}
+			c.printMoved(a, m)
+			return nil
+		}
+	},
+}
+
+func (c *call) oneGroup() (address.Address, error) {
+	a, err := c.oneAddress()
+	if err == nil && a.Kind() != address.KindGroup {
+		err = wrongUsage("%s is the address of a %s; a group is expected, such as coldchain/readings@compliance", a, a.Kind())
+	}
+	return a, err
+}
+
+func (c *call) printMoved(a address.Address, m client.Moved) {
+	var rows [][]string
+	notes := map[string][]string{}
+	for _, s := range m.Steps {
+		rows = append(rows, []string{fmt.Sprintf("#%d", s.Partition), count(s.From), stampText(s.FromTime), count(s.To), stampText(s.ToTime), signed(s.Messages), timeMoved(s), count(s.Again), count(s.Skipped)})
+		if s.Note != "" {
+			notes[s.Note] = append(notes[s.Note], fmt.Sprintf("#%d", s.Partition))
+		}
+	}
+	c.table(c.out, []string{"partition", "old", "its time", "new", "its time ", "messages", "in time", "again", "skipped"}, rows, "old", "new", "messages", "in time", "again", "skipped")
+	for note, partitions := range notes {
+		fmt.Fprintf(c.out, "- %s: %s\n", strings.Join(partitions, " "), note)
+	}
+	fmt.Fprintf(c.out, "- %s messages are read again, %s are skipped\n", count(m.Again), count(m.Skipped))
+	switch {
+	case m.Done:
+		fmt.Fprintf(c.out, "moved %s (%s), as move %d; ferry seek %s -undo takes it back\n", a, m.Target, m.Move, a)
+	case m.Members > 0:
+		fmt.Fprintf(c.out, "nothing is changed yet; %d live %s: add -while-running and -yes to do it, or stop them first\n", m.Members, plural(m.Members, "member"))
+	default:
+		fmt.Fprintln(c.out, "nothing is changed yet: add -yes to do it")
+	}
+}
+
+func signed(n int64) string {
+	if n > 0 {
+		return "+" + count(n)
+	}
+	return count(n)
+}
+
+func stampText(t *time.Time) string {
+	if t == nil {
+		return "the end"
+	}
+	return t.Local().Format("01-02 15:04:05")
+}
+
+// timeMoved tells how far a step goes in time.
+func timeMoved(s client.MovedStep) string {
+	if s.From == s.To {
+		return "–"
+	}
+	from, to := time.Now(), time.Now()
+	if s.FromTime != nil {
+		from = *s.FromTime
+	}
+	if s.ToTime != nil {
+		to = *s.ToTime
+	}
+	d := to.Sub(from).Truncate(time.Second)
+	if d == 0 {
+		return "0s"
+	}
+	sign := "+"
+	if d < 0 {
+		sign, d = "-", -d
+	}
+	return sign + address.FormatDuration(d)
+}
+
+// showGroup tells how a group is, or with history what was done to its
+// offsets.
+func (c *call) showGroup(out io.Writer, a address.Address, history bool) error {
+	ctx, cancel := c.withTimeout()
+	defer cancel()
+	if history {
+		return c.showMoves(out, a)
+	}
+	var g client.Group
+	if err := c.api.Call(ctx, http.MethodGet, client.GroupPath(a), nil, nil, &g); err != nil {
+		return err
+	}
+	if c.json {
+		return c.printJSON(g)
+	}
+	to := *c
+	to.out = out
+	state := g.Verdict
+	if g.Paused {
+		state += "; it is paused: its members get nothing"
+	}
+	expire := ""
+	if g.Expire != "0s" {
+		expire = "after " + g.Expire + " without members"
+	}
+	loses := ""
+	if g.LosesIn != nil {
+		loses = "retention passes it in " + shortAge(*g.LosesIn) + " at today's rates"
+	}
+	to.pairs([][2]string{{"group", g.Address}, {"description", g.Description}, {"state", c.markAs(g.State, state)}, {"lag", count(g.Lag) + " messages, the oldest " + shortAge(g.LagSeconds) + " old"},
+		{"forecast", loses}, {"expires", expire}, {"made", g.CreatedAt.Local().Format("2006-01-02 15:04")}, {"generation", fmt.Sprint(g.Generation)}})
+	var rows [][]string
+	for _, p := range g.Partitions {
+		rows = append(rows, []string{fmt.Sprintf("#%d", p.Partition), count(p.First), count(p.Committed), count(p.End), count(p.Lag), shortAge(p.LagSeconds), memberText(p.Member, p.Label), age(p.CommittedAt, time.Now()) + " ago", c.markAs(p.State, p.Verdict)})
+	}
+	fmt.Fprintln(out)
+	c.table(out, []string{"partition", "first", "committed", "end", "lag", "oldest unread", "read by", "committed ", "verdict"}, rows, "first", "committed", "end", "lag", "oldest unread", "committed ")
+	rows = nil
+	for _, m := range g.Each {
+		rows = append(rows, []string{m.Member, m.Label, strings.Trim(fmt.Sprint(m.Partitions), "[]"), strings.Trim(fmt.Sprint(m.Leaving), "[]"), age(&m.Joined, time.Now()), m.Session})
+	}
+	if len(rows) > 0 {
+		fmt.Fprintln(out)
+		c.table(out, []string{"member", "label", "partitions", "giving up", "since", "session"}, rows, "since", "session")
+	}
+	return nil
+}
+
+func (c *call) showMoves(out io.Writer, a address.Address) error {
+	ctx, cancel := c.withTimeout()
+	defer cancel()
+	var p client.Page[client.GroupMove]
+	if err := c.api.Call(ctx, http.MethodGet, client.GroupPath(a)+"/moves", nil, nil, &p); err != nil {
+		return err
+	}
+	var rows [][]string
+	for _, m := range p.Items {
+		if c.json {
+			if err := c.printJSON(m); err != nil {
+				return err
+			}
+			continue
+		}
+		var messages, again, skipped int64
+		for _, s := range m.Steps {
+			messages += s.Messages
+			again += s.Again
+			skipped += s.Skipped
+		}
+		state := ""
+		switch {
+		case m.Undoes != nil:
+			state = fmt.Sprintf("takes back %d", *m.Undoes)
+		case m.Undone:
+			state = "taken back"
+		}
+		rows = append(rows, []string{fmt.Sprint(m.Move), m.At.Local().Format("2006-01-02 15:04:05"), m.Who, m.Target, signed(messages), count(again), count(skipped), state, oneLine(m.Why, 50)})
+	}
+	if c.json {
+		return nil
+	}
+	if len(rows) == 0 {
+		fmt.Fprintf(out, "the offsets of %s were never moved by hand\n", a)
+		return nil
+	}
+	c.table(out, []string{"move", "time", "who", "to", "messages", "again", "skipped", "", "why"}, rows, "move", "messages", "again", "skipped")
+	return nil
+}

@@ -1,0 +1,94 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"sync"
+	"time"
+
+	"steadyferry/client"
+	"steadyferry/internal/core/message"
+)
+
+// startReaders lets the demo's groups read: dashboards keeps up, compliance
+// lags in waves, and forecast read once and was never seen again.
+func (d *depot) startReaders(ctx context.Context) *sync.WaitGroup {
+	var wg sync.WaitGroup
+	for i := range 2 {
+		wg.Go(func() { d.readAs(ctx, "dashboards", fmt.Sprintf("dashboards-%d", i+1), nil) })
+	}
+	wg.Go(func() { d.readAs(ctx, "compliance", "compliance-1", waves()) })
+	if d.isNew {
+		wg.Go(func() {
+			ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+			defer cancel()
+			d.readAs(ctx, "forecast", "forecast-1", func(ctx context.Context, count int) { cancel() })
+		})
+	}
+	return &wg
+}
+
+// waves makes a reader work for a minute, faster than messages come in, and
+// then not at all for a minute.
+func waves() func(ctx context.Context, count int) {
+	const half, perSecond = time.Minute, 70
+	began := time.Now()
+	return func(ctx context.Context, count int) {
+		pause := time.Duration(count) * time.Second / perSecond
+		if at := time.Since(began) % (2 * half); at > half {
+			pause = 2*half - at
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(pause):
+		}
+	}
+}
+
+// readAs reads as a member of a group until ctx ends; work takes the time that
+// so many messages need.
+func (d *depot) readAs(ctx context.Context, group, label string, work func(ctx context.Context, count int)) {
+	for ctx.Err() == nil {
+		err := d.readOnce(ctx, client.ReadOptions{JoinGroup: client.JoinGroup{From: "first", Label: label}, MaxBytes: 16 << 10}, group, work)
+		if err != nil && ctx.Err() == nil && !errors.Is(err, context.Canceled) {
+			fmt.Fprintf(os.Stderr, "demo: %s: %v\n", label, err)
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(time.Second):
+		}
+	}
+}
+
+func (d *depot) readOnce(ctx context.Context, o client.ReadOptions, group string, work func(ctx context.Context, count int)) error {
+	a := d.readings
+	a.Group = group
+	r, err := d.api.ReadGroup(ctx, a, o)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		closing, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+		defer cancel()
+		r.Close(closing)
+	}()
+	for {
+		b, err := r.Next(ctx)
+		if err != nil {
+			return err
+		}
+		count := 0
+		if err := b.Messages(func(*message.Stored) error { count++; return nil }); err != nil {
+			return err
+		}
+		if work != nil {
+			work(ctx, count)
+		}
+		// What was taken away meanwhile is read again by another member.
+		if err := r.Done(ctx, b, true); err != nil && !client.Is(err, "no-member") && !client.Is(err, "not-held") && !client.Is(err, "old-generation") && ctx.Err() == nil {
+			return err
+		}
+	}
+}

@@ -1,0 +1,503 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"sort"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"steadyferry/client"
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/node"
+)
+
+// groupRoutes are the paths of groups below that of their channel.
+func (s *Server) groupRoutes(ch *gin.RouterGroup) {
+	ch.GET("/groups", s.listGroups)
+	ch.POST("/groups", s.newGroup)
+	g := ch.Group("/groups/:group")
+	g.GET("", s.showGroup)
+	g.PATCH("", s.setGroup)
+	g.DELETE("", s.removeGroup)
+	g.GET("/history", s.lagHistory)
+	g.GET("/moves", s.listGroupMoves)
+	g.POST("/moves", s.seek)
+	g.POST("/members", s.joinGroup)
+	m := g.Group("/members/:member")
+	m.POST("/beat", s.beat)
+	m.POST("/poll", s.poll)
+	m.POST("/commit", s.commit)
+	m.POST("/reject", s.reject)
+	m.DELETE("", s.leaveGroup)
+}
+
+// groupOf reads the address of a group from the path.
+func groupOf(c *gin.Context) (address.Address, bool) {
+	a, err := channelAddress(c)
+	if refuse(c, err) {
+		return a, false
+	}
+	if err := address.CheckName(c.Param("group")); err != nil {
+		writeProblem(c, invalid("group", fmt.Sprintf("group %q: %v", c.Param("group"), err), ""))
+		return a, false
+	}
+	a.Group = c.Param("group")
+	return a, true
+}
+
+func rounded(rate float64) float64 { return float64(int64(rate*10+0.5)) / 10 }
+
+func secondsOrNull(d time.Duration) *float64 {
+	if d < 0 {
+		return nil
+	}
+	s := d.Round(time.Second).Seconds()
+	return &s
+}
+
+func ageSeconds(d time.Duration) float64 { return d.Round(time.Millisecond).Seconds() }
+
+// groupJSON describes a group; whole adds its partitions and members.
+func groupJSON(l *node.GroupLag, whole bool) client.Group {
+	a := l.Topic.Address()
+	channel := a.String()
+	a.Group = l.Group.Name
+	out := client.Group{Address: a.String(), Channel: channel, Group: l.Group.Name, Description: l.Group.Description, Paused: l.Group.Paused,
+		Expire: address.FormatDuration(time.Duration(l.Group.ExpireMS) * time.Millisecond), CreatedAt: l.Group.CreatedAt.UTC(), Generation: l.Generation, Members: len(l.Members),
+		Lag: l.Verdict.Messages, LagSeconds: ageSeconds(l.OldestAge), CommitRate: rounded(l.CommitRate), ArrivalRate: rounded(l.ArrivalRate),
+		State: string(l.Verdict.State), Verdict: l.Verdict.Text(), LosesIn: secondsOrNull(l.Verdict.LosesIn), Lost: l.Verdict.Lost}
+	if !whole {
+		return out
+	}
+	out.Partitions, out.Each = []client.PartitionLag{}, []client.MemberInfo{}
+	for _, p := range l.Partitions {
+		row := client.PartitionLag{Group: out.Address, Partition: p.Partition, First: p.Place.First, Committed: p.Place.Committed, End: p.Place.End, Lag: p.Verdict.Messages,
+			LagSeconds: ageSeconds(p.Place.OldestAge), Member: p.Member, Label: p.Label, CommitRate: rounded(p.Place.CommitRate), ArrivalRate: rounded(p.Place.ArrivalRate),
+			State: string(p.Verdict.State), Verdict: p.Verdict.Text(), LosesIn: secondsOrNull(p.Verdict.LosesIn), Lost: p.Verdict.Lost}
+		if !p.CommittedAt.IsZero() {
+			at := p.CommittedAt.UTC()
+			row.CommittedAt = &at
+		}
+		out.Partitions = append(out.Partitions, row)
+	}
+	for _, m := range l.Members {
+		out.Each = append(out.Each, client.MemberInfo{Member: m.ID, Label: m.Member.Label, Session: address.FormatDuration(m.Member.Session), Joined: m.Member.Joined,
+			Partitions: orEmpty(m.Partitions), Leaving: orEmpty(m.Leaving)})
+	}
+	return out
+}
+
+// groupsJSON lists all groups, the worst first, as far as the records were
+// ever read.
+func (s *Server) groupsJSON(ctx context.Context) []client.Group {
+	groups := []client.Group{}
+	all, err := s.node.Lag(ctx, nil, nil)
+	if err != nil {
+		return groups
+	}
+	for _, l := range all[:min(len(all), maxPage)] {
+		groups = append(groups, groupJSON(l, false))
+	}
+	return groups
+}
+
+func orEmpty(list []int) []int {
+	if list == nil {
+		return []int{}
+	}
+	return list
+}
+
+func (s *Server) listGroups(c *gin.Context) {
+	t, ok := s.topicOf(c)
+	if !ok {
+		return
+	}
+	all, err := s.node.Lag(c, t, nil)
+	if refuse(c, err) {
+		return
+	}
+	groups := []client.Group{}
+	for _, l := range all {
+		groups = append(groups, groupJSON(l, false))
+	}
+	sort.Slice(groups, func(i, j int) bool { return groups[i].Address < groups[j].Address })
+	if p, ok := page(c, groups, func(g client.Group) string { return g.Address }); ok {
+		c.JSON(http.StatusOK, p)
+	}
+}
+
+// lag lists groups with their partitions, the worst first.
+func (s *Server) lag(c *gin.Context) {
+	var topic *node.Topic
+	var all []*node.GroupLag
+	var err error
+	limit, ok := intQuery(c, "limit", maxPage, 1, maxPage)
+	if !ok {
+		return
+	}
+	space := ""
+	if text := c.Query("address"); text != "" {
+		a, parseErr := address.Parse(text)
+		if refuse(c, parseErr) {
+			return
+		}
+		switch a.Kind() {
+		case address.KindSpace:
+			_, err = s.node.Space(a.Space)
+			space = a.Space
+		case address.KindGroup:
+			t, g, groupErr := s.node.Group(a)
+			if refuse(c, groupErr) {
+				return
+			}
+			one, lagErr := s.node.GroupLag(c, t, g)
+			if !refuse(c, lagErr) {
+				c.JSON(http.StatusOK, client.Page[client.Group]{Items: []client.Group{groupJSON(one, true)}})
+			}
+			return
+		default:
+			topic, err = s.node.Topic(a)
+		}
+		if refuse(c, err) {
+			return
+		}
+	}
+	all, err = s.node.Lag(c, topic, nil)
+	if refuse(c, err) {
+		return
+	}
+	p := client.Page[client.Group]{Items: []client.Group{}}
+	for _, l := range all {
+		if space != "" && l.Topic.Channel().Space != space {
+			continue
+		}
+		if len(p.Items) == limit {
+			break
+		}
+		p.Items = append(p.Items, groupJSON(l, true))
+	}
+	c.JSON(http.StatusOK, p)
+}
+
+func groupSettings(in client.GroupSettings) (node.GroupSettings, error) {
+	out := node.GroupSettings{Description: in.Description, Paused: in.Paused}
+	if in.Expire != nil {
+		d, err := address.ParseDuration(*in.Expire)
+		if err != nil {
+			return out, invalid("expire", err.Error(), "")
+		}
+		out.Expire = &d
+	}
+	return out, nil
+}
+
+func (s *Server) newGroup(c *gin.Context) {
+	var body client.NewGroup
+	if !readJSON(c, &body) {
+		return
+	}
+	a, err := channelAddress(c)
+	if refuse(c, err) {
+		return
+	}
+	a.Group = body.Group
+	from := address.Position{Kind: address.First}
+	if body.From != "" {
+		if from, err = address.ParsePosition(body.From); refuse(c, err) {
+			return
+		}
+	}
+	settings, err := groupSettings(body.GroupSettings)
+	if refuse(c, err) {
+		return
+	}
+	if _, err := s.node.NewGroup(c, who(c), a, from, settings); !refuse(c, err) {
+		s.answerOneGroup(c, a, http.StatusCreated)
+	}
+}
+
+func (s *Server) answerOneGroup(c *gin.Context, a address.Address, status int) {
+	t, g, err := s.node.Group(a)
+	if refuse(c, err) {
+		return
+	}
+	l, err := s.node.GroupLag(c, t, g)
+	if !refuse(c, err) {
+		c.JSON(status, groupJSON(l, true))
+	}
+}
+
+func (s *Server) showGroup(c *gin.Context) {
+	if a, ok := groupOf(c); ok {
+		s.answerOneGroup(c, a, http.StatusOK)
+	}
+}
+
+func (s *Server) setGroup(c *gin.Context) {
+	a, ok := groupOf(c)
+	var body client.GroupSettings
+	if !ok || !readJSON(c, &body) {
+		return
+	}
+	settings, err := groupSettings(body)
+	if refuse(c, err) || refuse(c, s.node.SetGroup(c, who(c), a, settings)) {
+		return
+	}
+	s.answerOneGroup(c, a, http.StatusOK)
+}
+
+func (s *Server) removeGroup(c *gin.Context) {
+	a, ok := groupOf(c)
+	if !ok {
+		return
+	}
+	preview := boolQuery(c, "preview")
+	p, err := s.node.RemoveGroup(c, who(c), a, preview)
+	if !refuse(c, err) {
+		c.JSON(http.StatusOK, previewJSON(p, !preview))
+	}
+}
+
+func (s *Server) lagHistory(c *gin.Context) {
+	a, ok := groupOf(c)
+	if !ok {
+		return
+	}
+	span := time.Hour
+	if text := c.Query("span"); text != "" {
+		d, err := address.ParseDuration(text)
+		if err != nil || d < time.Minute || d > 30*24*time.Hour {
+			writeProblem(c, invalid("span", fmt.Sprintf("span is %q", text), "1m to 30d"))
+			return
+		}
+		span = d
+	}
+	_, g, err := s.node.Group(a)
+	if refuse(c, err) {
+		return
+	}
+	now := time.Now()
+	rows, err := s.node.LagHistory(c, g, now.Add(-span), now)
+	if refuse(c, err) {
+		return
+	}
+	p := client.Page[client.LagSample]{Items: []client.LagSample{}}
+	for i, r := range rows {
+		sample := client.LagSample{At: r.At.UTC(), Partitions: r.Lag}
+		for j := range r.Lag {
+			sample.Lag += r.Lag[j]
+			sample.LagSeconds = max(sample.LagSeconds, float64(r.AgeMS[j])/1000)
+		}
+		if i > 0 {
+			step := r.At.Sub(rows[i-1].At).Seconds()
+			sample.ArrivalRate = rounded(max(float64(r.Ended-rows[i-1].Ended), 0) / step)
+			sample.CommitRate = rounded(max(float64(r.Committed-rows[i-1].Committed), 0) / step)
+		}
+		p.Items = append(p.Items, sample)
+	}
+	c.JSON(http.StatusOK, p)
+}
+
+func stepJSON(m node.MovedStep) client.MovedStep {
+	return client.MovedStep{Partition: m.Partition, First: m.First, End: m.End, From: m.From, To: m.To, Messages: m.To - m.From, FromTime: m.FromTime, ToTime: m.ToTime,
+		Again: m.Again, Skipped: m.Skipped, Note: m.Note}
+}
+
+func (s *Server) listGroupMoves(c *gin.Context) {
+	a, ok := groupOf(c)
+	if !ok {
+		return
+	}
+	moves, err := s.node.Moves(c, a)
+	if refuse(c, err) {
+		return
+	}
+	p := client.Page[client.GroupMove]{Items: []client.GroupMove{}}
+	for _, m := range moves {
+		out := client.GroupMove{Move: m.ID, At: m.At.UTC(), Who: m.Who, Why: m.Why, Target: m.Target, Undone: m.Undone, Steps: []client.MovedStep{}}
+		if m.Undoes.Valid {
+			out.Undoes = &m.Undoes.Int64
+		}
+		var steps []node.MovedStep
+		if refuse(c, json.Unmarshal(m.Steps, &steps)) {
+			return
+		}
+		for _, step := range steps {
+			out.Steps = append(out.Steps, stepJSON(step))
+		}
+		p.Items = append(p.Items, out)
+	}
+	c.JSON(http.StatusOK, p)
+}
+
+func (s *Server) seek(c *gin.Context) {
+	a, ok := groupOf(c)
+	var body client.Seek
+	if !ok || !readJSON(c, &body) {
+		return
+	}
+	if body.Undo == (body.To != "") {
+		writeProblem(c, invalid("to", "either to, a position, or undo is expected", "first, last, offset:N, time:T, ago:D, group:NAME"))
+		return
+	}
+	ask := node.MoveAsk{To: body.To, Partition: node.AnyPartition, Undo: body.Undo, WhileRunning: body.WhileRunning, Apply: !boolQuery(c, "preview"), Last: -1, Who: who(c), Why: body.Why}
+	if body.Partition != nil {
+		ask.Partition = *body.Partition
+	}
+	if body.Last != nil {
+		ask.Last = *body.Last
+	}
+	if !body.Undo {
+		if _, err := address.ParsePosition(body.To); refuse(c, err) {
+			return
+		}
+	}
+	m, err := s.node.Move(c, a, &ask)
+	if refuse(c, err) {
+		return
+	}
+	out := client.Moved{Move: m.ID, Last: m.Last, Target: m.Target, Members: m.Members, Done: ask.Apply, Steps: []client.MovedStep{}}
+	for _, step := range m.Steps {
+		out.Again += step.Again
+		out.Skipped += step.Skipped
+		out.Steps = append(out.Steps, stepJSON(step))
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func shareJSON(m *node.Membership, made bool) client.Membership {
+	out := client.Membership{Member: m.Member, Generation: m.Generation, Session: address.FormatDuration(m.Session), Paused: m.Paused, Partitions: []client.Held{}, Leaving: orEmpty(m.Leaving), Made: made}
+	for _, h := range m.Partitions {
+		out.Partitions = append(out.Partitions, client.Held{Partition: h.Partition, Offset: h.Offset, Generation: h.Generation})
+	}
+	return out
+}
+
+// durationOf reads a duration of a body; empty is 0.
+func durationOf(name, text string, most time.Duration) (time.Duration, error) {
+	if text == "" {
+		return 0, nil
+	}
+	d, err := address.ParseDuration(text)
+	if err != nil || d < 0 || d > most {
+		return 0, invalid(name, fmt.Sprintf("%s is %q", name, text), "0s to "+address.FormatDuration(most))
+	}
+	return d, nil
+}
+
+func (s *Server) joinGroup(c *gin.Context) {
+	a, ok := groupOf(c)
+	var body client.JoinGroup
+	if !ok || !readJSON(c, &body) {
+		return
+	}
+	session, err := durationOf("session", body.Session, time.Hour)
+	if refuse(c, err) {
+		return
+	}
+	var from *address.Position
+	if body.From != "" {
+		p, err := address.ParsePosition(body.From)
+		if refuse(c, err) {
+			return
+		}
+		from = &p
+	}
+	m, made, err := s.node.Join(c, who(c), a, from, session, body.Label)
+	if !refuse(c, err) {
+		c.JSON(http.StatusCreated, shareJSON(m, made))
+	}
+}
+
+func (s *Server) beat(c *gin.Context) {
+	a, ok := groupOf(c)
+	var body client.Beat
+	if !ok || !readJSON(c, &body) {
+		return
+	}
+	wait, err := durationOf("wait", body.Wait, maxWait)
+	if refuse(c, err) {
+		return
+	}
+	m, err := s.node.Beat(c, a, c.Param("member"), body.Generation, body.Paused, body.Holds, wait)
+	if !refuse(c, err) {
+		c.JSON(http.StatusOK, shareJSON(m, false))
+	}
+}
+
+// maxPoll is how many messages one poll may ask for.
+const maxPoll = 10_000
+
+func (s *Server) poll(c *gin.Context) {
+	a, ok := groupOf(c)
+	var body client.Poll
+	if !ok || !readJSON(c, &body) {
+		return
+	}
+	wait, err := durationOf("wait", body.Wait, maxWait)
+	if refuse(c, err) {
+		return
+	}
+	if body.Max == 0 {
+		body.Max = 100
+	}
+	if body.Max < 1 || body.Max > maxPoll {
+		writeProblem(c, invalid("max", fmt.Sprintf("max is %d", body.Max), fmt.Sprintf("1 to %d", maxPoll)))
+		return
+	}
+	polled, err := s.node.Poll(c, a, c.Param("member"), body.Max, wait, body.Commit)
+	if refuse(c, err) {
+		return
+	}
+	out := client.Polled{Membership: shareJSON(polled.Membership, false), Messages: []client.Message{}}
+	for _, m := range polled.Messages {
+		out.Messages = append(out.Messages, client.MessageOf(a.ChannelPart(), m))
+	}
+	for _, g := range polled.Gone {
+		out.Gone = append(out.Gone, client.Gone{Partition: g.Partition, From: g.From, To: g.To})
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func (s *Server) commit(c *gin.Context) {
+	a, ok := groupOf(c)
+	var body client.Commit
+	if !ok || !readJSON(c, &body) {
+		return
+	}
+	offsets := make([]node.OffsetOf, len(body.Offsets))
+	for i, o := range body.Offsets {
+		offsets[i] = node.OffsetOf{Partition: o.Partition, Offset: o.Offset}
+	}
+	if !refuse(c, s.node.Commit(c, a, c.Param("member"), body.Generation, offsets)) {
+		c.Status(http.StatusNoContent)
+	}
+}
+
+// reject is where a message that cannot be processed will become a dead
+// letter of the group.
+func (s *Server) reject(c *gin.Context) {
+	a, ok := groupOf(c)
+	var body client.Reject
+	if !ok || !readJSON(c, &body) {
+		return
+	}
+	if _, _, err := s.node.Group(a); refuse(c, err) {
+		return
+	}
+	dead := a.String() + "/dead"
+	refuse(c, &node.Problem{Cause: node.NotYet, Detail: fmt.Sprintf("dead letters of groups (%s) are not kept yet: nothing was changed", dead),
+		Next: "note the message elsewhere, and commit its offset to go on behind it"})
+}
+
+func (s *Server) leaveGroup(c *gin.Context) {
+	a, ok := groupOf(c)
+	if ok && !refuse(c, s.node.Leave(c, a, c.Param("member"))) {
+		c.Status(http.StatusNoContent)
+	}
+}
