@@ -87,6 +87,7 @@ type others struct {
 type known struct {
 	Report
 	at       time.Time
+	wholeAt  time.Time // when it told all
 	replicas map[replica.Key]*ReplicaReport
 }
 
@@ -148,7 +149,7 @@ func (o *others) take(from uint64, body []byte) []*ReplicaReport {
 	defer o.mu.Unlock()
 	k := o.reports[from]
 	if k == nil || r.Whole {
-		k = &known{replicas: map[replica.Key]*ReplicaReport{}}
+		k = &known{replicas: map[replica.Key]*ReplicaReport{}, wholeAt: time.Now()}
 		o.reports[from] = k
 	}
 	for _, rr := range parsed {
@@ -334,7 +335,7 @@ func (n *Node) view(p *Partition, now time.Time) (node uint64, r *ReplicaReport)
 		if other == nil {
 			continue
 		}
-		if other.Leading && !n.peers.Up(id) {
+		if other.Leading && !n.current(id, k) {
 			stale := *other
 			stale.Leading = false
 			other = &stale
@@ -344,6 +345,13 @@ func (n *Node) view(p *Partition, now time.Time) (node uint64, r *ReplicaReport)
 		}
 	}
 	return node, r
+}
+
+// current reports whether a node answers, and has told all since it does: what
+// it told before it was away may have changed long ago.
+func (n *Node) current(id uint64, k *known) bool {
+	since, ok := n.upSince.Load(id)
+	return n.peers.Up(id) && ok && !k.wholeAt.Before(since.(time.Time))
 }
 
 // outRates adds up what all nodes hand to readers of a partition.

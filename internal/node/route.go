@@ -29,12 +29,15 @@ func (e *notTaken) Unwrap() error { return e.err }
 // is certain not to be kept is tried again while a new leader is elected; what
 // is not certain only if the batch carries a publisher's id and sequence.
 func (n *Node) append(ctx context.Context, p *Partition, data []byte, batch message.Batch) (Receipt, error) {
-	deadline := time.Now().Add(routeTime)
+	began := time.Now()
+	deadline := began.Add(routeTime)
 	pause := 2 * time.Millisecond
 	for {
 		r, err := n.appendOnce(ctx, p, data, batch)
 		var failed *notTaken
-		if !errors.As(err, &failed) {
+		if isGap(err) && !p.alone() && time.Since(began) < gapTime {
+			failed, err = &notTaken{err, true}, nil
+		} else if !errors.As(err, &failed) {
 			return r, err
 		}
 		if !failed.sure && batch.Publisher() == nil || ctx.Err() != nil {
@@ -54,6 +57,16 @@ func (n *Node) append(ctx context.Context, p *Partition, data []byte, batch mess
 			return Receipt{}, err
 		}
 	}
+}
+
+// gapTime is how long a sequence that leaves out others is tried again before
+// it is refused: a leader that is cut off from the others may not know for a
+// second that another one has taken what came between.
+const gapTime = 1500 * time.Millisecond
+
+func isGap(err error) bool {
+	var p *Problem
+	return errors.As(err, &p) && p.Cause == Conflict && p.Field == "sequence"
 }
 
 // alone reports whether the replica here is the only one.

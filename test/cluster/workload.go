@@ -199,6 +199,10 @@ func (w *workload) finish() {
 	t.Helper()
 	w.stop()
 	w.wg.Wait()
+	// Nodes tell each other every second how they are: what is seen after two
+	// of them is of after the last fault.
+	w.cluster.WaitInStep(60 * time.Second)
+	time.Sleep(2 * time.Second)
 	w.cluster.WaitInStep(60 * time.Second)
 	w.compare()
 	w.verify()
