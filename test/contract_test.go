@@ -3,6 +3,7 @@ package test
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"io"
 	"net/http"
 	"strings"
@@ -35,6 +36,7 @@ func TestAnswersKeepToTheDocument(t *testing.T) {
 
 	const readings = "/api/v1/channels/coldchain/readings"
 	asked := map[string]bool{}
+	member := ""
 	for _, c := range []struct{ method, path, body, contentType, accept string }{
 		{"GET", "/healthz", "", "", ""},
 		{"GET", "/readyz", "", "", ""},
@@ -84,6 +86,28 @@ func TestAnswersKeepToTheDocument(t *testing.T) {
 		{"GET", "/api/v1/jobs", "", "", ""},
 		{"POST", "/api/v1/jobs/1/cancel", "", "", ""},
 		{"GET", readings + "/verify", "", "", ""},
+		{"POST", readings + "/groups", `{"group":"compliance","from":"first"}`, "application/json", ""},
+		{"POST", readings + "/groups", `{"group":"compliance"}`, "application/json", ""},
+		{"GET", readings + "/groups", "", "", ""},
+		{"GET", readings + "/groups/compliance", "", "", ""},
+		{"GET", readings + "/groups/complience", "", "", ""},
+		{"PATCH", readings + "/groups/compliance", `{"description":"reports","expire":"30d"}`, "application/json", ""},
+		{"GET", "/api/v1/lag", "", "", ""},
+		{"GET", "/api/v1/lag?address=coldchain/readings@compliance", "", "", ""},
+		{"POST", readings + "/groups/compliance/moves?preview=true", `{"to":"last"}`, "application/json", ""},
+		{"POST", readings + "/groups/compliance/moves", `{"to":"last","why":"try"}`, "application/json", ""},
+		{"POST", readings + "/groups/compliance/moves", `{"undo":true}`, "application/json", ""},
+		{"POST", readings + "/groups/compliance/moves", `{"undo":true}`, "application/json", ""},
+		{"GET", readings + "/groups/compliance/moves", "", "", ""},
+		{"POST", readings + "/groups/compliance/members", `{"label":"one","session":"1m"}`, "application/json", ""},
+		{"POST", readings + "/groups/compliance/members/{member}/beat", `{"generation":0,"holds":[]}`, "application/json", ""},
+		{"POST", readings + "/groups/compliance/members/{member}/poll", `{"max":2,"wait":"1s"}`, "application/json", ""},
+		{"POST", readings + "/groups/compliance/members/{member}/commit", `{"generation":99,"offsets":[{"partition":0,"offset":1}]}`, "application/json", ""},
+		{"POST", readings + "/groups/compliance/members/{member}/reject", `{"partition":0,"offset":1,"reason":"bad"}`, "application/json", ""},
+		{"DELETE", readings + "/groups/compliance/members/{member}", "", "", ""},
+		{"GET", readings + "/groups/compliance/history", "", "", ""},
+		{"DELETE", readings + "/groups/compliance?preview=true", "", "", ""},
+		{"DELETE", readings + "/groups/compliance", "", "", ""},
 		{"PATCH", readings + "?preview=true", `{"partitions":3}`, "application/json", ""},
 		{"PATCH", readings, `{"labels":{"a":"b"}}`, "application/json", ""},
 		{"DELETE", readings + "?preview=true", "", "", ""},
@@ -95,6 +119,7 @@ func TestAnswersKeepToTheDocument(t *testing.T) {
 		{"DELETE", "/api/v1/session", "", "", ""},
 	} {
 		ctx, cancel := context.WithCancel(context.Background())
+		c.path = strings.ReplaceAll(c.path, "{member}", member)
 		request, err := http.NewRequestWithContext(ctx, c.method, n.URL+c.path, strings.NewReader(c.body))
 		require.NoError(t, err)
 		request.Header.Set("Authorization", "Bearer "+n.Token)
@@ -116,6 +141,10 @@ func TestAnswersKeepToTheDocument(t *testing.T) {
 		require.NoError(t, err)
 		cancel()
 		response.Body.Close()
+		var joined client.Membership
+		if json.Unmarshal(body, &joined) == nil && joined.Member != "" {
+			member = joined.Member
+		}
 
 		lookup, err := http.NewRequest(c.method, c.path, nil)
 		require.NoError(t, err)

@@ -491,6 +491,246 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lag": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where groups are, the worst first */
+        get: operations["lag"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        /** The groups of a topic */
+        get: operations["listGroups"];
+        put?: never;
+        /** Make a group */
+        post: operations["newGroup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/groups/{group}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+            };
+            cookie?: never;
+        };
+        /** A group, with its partitions and members */
+        get: operations["showGroup"];
+        put?: never;
+        post?: never;
+        /** Forget a group and its offsets */
+        delete: operations["removeGroup"];
+        options?: never;
+        head?: never;
+        /** Change a group */
+        patch: operations["setGroup"];
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/groups/{group}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+            };
+            cookie?: never;
+        };
+        /** How the lag was */
+        get: operations["lagHistory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/groups/{group}/moves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+            };
+            cookie?: never;
+        };
+        /** How the offsets were moved by hand, newest first */
+        get: operations["listGroupMoves"];
+        put?: never;
+        /** Move the offsets, all or none, or undo the last move */
+        post: operations["seek"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/groups/{group}/members": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Become a member */
+        post: operations["joinGroup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/groups/{group}/members/{member}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+                /** @description What joining answered */
+                member: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Leave the group */
+        delete: operations["leaveGroup"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/groups/{group}/members/{member}/beat": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+                /** @description What joining answered */
+                member: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell that the member lives and what it holds; wait for another share */
+        post: operations["beat"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/groups/{group}/members/{member}/poll": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+                /** @description What joining answered */
+                member: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Get messages of the share */
+        post: operations["poll"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/groups/{group}/members/{member}/commit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+                /** @description What joining answered */
+                member: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Record how far the member has read */
+        post: operations["commit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/groups/{group}/members/{member}/reject": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+                /** @description What joining answered */
+                member: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Set a message aside that cannot be processed */
+        post: operations["reject"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/channels/{space}/{channel}/verify": {
         parameters: {
             query?: never;
@@ -683,6 +923,13 @@ export interface components {
             idWindow?: string;
             paused?: boolean;
             description?: string;
+            /** @description Groups whose unread messages retention leaves */
+            hold?: string[];
+            /**
+             * Format: int64
+             * @description But no more than so much a partition; twice retainBytes
+             */
+            holdBytes?: number;
             labels?: components["schemas"]["Labels"];
         };
         Topic: {
@@ -703,6 +950,9 @@ export interface components {
             retain: string;
             /** Format: int64 */
             retainBytes: number;
+            hold: string[];
+            /** Format: int64 */
+            holdBytes: number;
             /** Format: int64 */
             maxBody: number;
             idWindow: string;
@@ -923,9 +1173,288 @@ export interface components {
             /** Format: int64 */
             streams: number;
         };
+        GroupSettings: {
+            description?: string;
+            /** @description Members get nothing */
+            paused?: boolean;
+            /** @description Removed after so long without members; 0s never */
+            expire?: string;
+        };
+        NewGroup: {
+            group: string;
+            /** @description Position to begin at; first */
+            from?: string;
+            description?: string;
+            paused?: boolean;
+            expire?: string;
+        };
+        Group: {
+            address: string;
+            channel: string;
+            group: string;
+            description: string;
+            paused: boolean;
+            expire: string;
+            /** Format: date-time */
+            createdAt: string;
+            /** Format: int64 */
+            generation: number;
+            memberCount: number;
+            /**
+             * Format: int64
+             * @description Kept messages that it has not read
+             */
+            lag: number;
+            /** @description Age of the oldest of them */
+            lagSeconds: number;
+            /** @description Messages a second */
+            commitRate: number;
+            arrivalRate: number;
+            /** @enum {string} */
+            state: "keeping up" | "not getting nearer" | "catching up" | "paused" | "no members" | "falling behind" | "stopped" | "will lose data" | "has lost";
+            /** @description In words */
+            verdict: string;
+            /** @description Seconds until retention passes it at today's rates; null when it does not */
+            losesIn: number | null;
+            /**
+             * Format: int64
+             * @description Messages that retention took unread
+             */
+            lost: number;
+            partitions?: components["schemas"]["PartitionLag"][];
+            members?: components["schemas"]["MemberInfo"][];
+        };
+        PartitionLag: {
+            group: string;
+            partition: number;
+            /** Format: int64 */
+            first: number;
+            /** Format: int64 */
+            committed: number;
+            /** Format: int64 */
+            end: number;
+            /** Format: int64 */
+            lag: number;
+            lagSeconds: number;
+            /** @description That reads it; empty for nobody */
+            member: string;
+            label: string;
+            /** Format: date-time */
+            committedAt: string | null;
+            commitRate: number;
+            arrivalRate: number;
+            /** @enum {string} */
+            state: "keeping up" | "not getting nearer" | "catching up" | "paused" | "no members" | "falling behind" | "stopped" | "will lose data" | "has lost";
+            verdict: string;
+            losesIn: number | null;
+            /** Format: int64 */
+            lost: number;
+        };
+        MemberInfo: {
+            member: string;
+            label: string;
+            session: string;
+            /** Format: date-time */
+            joined: string;
+            partitions: number[];
+            /** @description That it is to give up */
+            leaving: number[];
+        };
+        JoinGroup: {
+            /** @description Where the group begins if it does not exist; without it, it must exist */
+            from?: string;
+            /** @description The member is removed after so long without a word; 10s */
+            session?: string;
+            /** @description To know it by */
+            label?: string;
+        };
+        Membership: {
+            member: string;
+            /**
+             * Format: int64
+             * @description Of the shares; commits carry it
+             */
+            generation: number;
+            session: string;
+            /** @description The group is: nothing is to be read */
+            paused: boolean;
+            partitions: components["schemas"]["Held"][];
+            /** @description To be committed and given up */
+            leaving: number[];
+            /** @description Joining made the group */
+            made?: boolean;
+        };
+        Held: {
+            partition: number;
+            /**
+             * Format: int64
+             * @description Committed: the next one to read
+             */
+            offset: number;
+            /**
+             * Format: int64
+             * @description In which the member got it, or its offset was moved
+             */
+            generation: number;
+        };
+        Beat: {
+            /**
+             * Format: int64
+             * @description That the member knows
+             */
+            generation: number;
+            paused?: boolean;
+            /** @description Partitions that it still works on */
+            holds: number[];
+            /** @description For another share, at most 30s */
+            wait?: string;
+        };
+        Poll: {
+            /** @description Messages; 100 */
+            max?: number;
+            /** @description For the first message, at most 30s */
+            wait?: string;
+            /** @description All that was polled before */
+            commit?: boolean;
+        };
+        Polled: {
+            member: string;
+            /**
+             * Format: int64
+             * @description Of the shares; commits carry it
+             */
+            generation: number;
+            session: string;
+            /** @description The group is: nothing is to be read */
+            paused: boolean;
+            partitions: components["schemas"]["Held"][];
+            /** @description To be committed and given up */
+            leaving: number[];
+            /** @description Joining made the group */
+            made?: boolean;
+            messages: components["schemas"]["Message"][];
+            gone?: components["schemas"]["Gone"][];
+        };
+        Gone: {
+            partition: number;
+            /** Format: int64 */
+            from: number;
+            /**
+             * Format: int64
+             * @description The oldest kept one
+             */
+            to: number;
+        };
+        OffsetOf: {
+            partition: number;
+            /**
+             * Format: int64
+             * @description The next one to read
+             */
+            offset: number;
+        };
+        Commit: {
+            /** Format: int64 */
+            generation: number;
+            offsets: components["schemas"]["OffsetOf"][];
+        };
+        Reject: {
+            partition: number;
+            /** Format: int64 */
+            offset: number;
+            reason: string;
+            detail?: string;
+        };
+        Seek: {
+            /** @description A position */
+            to?: string;
+            partition?: number;
+            /** @description Go back to before the last move */
+            undo?: boolean;
+            /** @description Also with live members, which are told */
+            whileRunning?: boolean;
+            why?: string;
+            /**
+             * Format: int64
+             * @description The newest move that was there at the preview: if there is another since, it is refused
+             */
+            last?: number;
+        };
+        Moved: {
+            /**
+             * Format: int64
+             * @description Its number, once it is done
+             */
+            move: number;
+            /** Format: int64 */
+            last: number;
+            target: string;
+            /** @description Live ones */
+            members: number;
+            /**
+             * Format: int64
+             * @description Messages that are read again
+             */
+            again: number;
+            /**
+             * Format: int64
+             * @description Messages that are not read
+             */
+            skipped: number;
+            done: boolean;
+            steps: components["schemas"]["MovedStep"][];
+        };
+        MovedStep: {
+            partition: number;
+            /** Format: int64 */
+            first: number;
+            /** Format: int64 */
+            end: number;
+            /** Format: int64 */
+            from: number;
+            /** Format: int64 */
+            to: number;
+            /** Format: int64 */
+            messages: number;
+            /** Format: date-time */
+            fromTime: string | null;
+            /** Format: date-time */
+            toTime: string | null;
+            /** Format: int64 */
+            again: number;
+            /** Format: int64 */
+            skipped: number;
+            note?: string;
+        };
+        GroupMove: {
+            /** Format: int64 */
+            move: number;
+            /** Format: date-time */
+            at: string;
+            who: string;
+            why: string;
+            target: string;
+            undoes: number | null;
+            undone: boolean;
+            steps: components["schemas"]["MovedStep"][];
+        };
+        LagSample: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            lag: number;
+            lagSeconds: number;
+            /** @description Since the sample before */
+            arrivalRate: number;
+            commitRate: number;
+            /** @description The lag of each */
+            partitions: number[];
+        };
         Live: {
             status: components["schemas"]["Status"];
             topics: components["schemas"]["Topic"][];
+            /** @description The worst first */
+            groups: components["schemas"]["Group"][];
             cluster: components["schemas"]["Cluster"];
             changes: components["schemas"]["LeaderChange"][];
         };
@@ -1126,6 +1655,7 @@ export interface components {
     parameters: {
         space: string;
         channel: string;
+        group: string;
         partition: number;
         /** @description The next of the page before */
         cursor: string;
@@ -2024,6 +2554,442 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Series"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    lag: {
+        parameters: {
+            query?: {
+                /** @description A space, a channel or a group; all groups without it */
+                address?: string;
+                /** @description Items of a page */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The groups */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Group"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listGroups: {
+        parameters: {
+            query?: {
+                /** @description The next of the page before */
+                cursor?: components["parameters"]["cursor"];
+                /** @description Items of a page */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The groups */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Group"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    newGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewGroup"];
+            };
+        };
+        responses: {
+            /** @description The group */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Group"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    showGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The group */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Group"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeGroup: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What it does */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GroupSettings"];
+            };
+        };
+        responses: {
+            /** @description The group */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Group"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    lagHistory: {
+        parameters: {
+            query?: {
+                /** @description A duration before now, 1m to 30d */
+                span?: string;
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Samples of at most 360 steps */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["LagSample"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listGroupMoves: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The moves */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["GroupMove"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    seek: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Seek"];
+            };
+        };
+        responses: {
+            /** @description What it does */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Moved"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    joinGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JoinGroup"];
+            };
+        };
+        responses: {
+            /** @description The share of the partitions */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Membership"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    leaveGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+                /** @description What joining answered */
+                member: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The others get the share */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    beat: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+                /** @description What joining answered */
+                member: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Beat"];
+            };
+        };
+        responses: {
+            /** @description The share */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Membership"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    poll: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+                /** @description What joining answered */
+                member: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Poll"];
+            };
+        };
+        responses: {
+            /** @description The messages */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Polled"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    commit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+                /** @description What joining answered */
+                member: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Commit"];
+            };
+        };
+        responses: {
+            /** @description It is recorded */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    reject: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+                /** @description What joining answered */
+                member: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reject"];
+            };
+        };
+        responses: {
+            /** @description It is a dead letter of the group */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };
