@@ -103,6 +103,9 @@ type fromPeers Node
 func (f *fromPeers) Packet(from uint64, p replica.Packet) { f.sched.Receive(from, p) }
 
 func (f *fromPeers) Cast(from uint64, kind string, body []byte) {
+	if kind == "tell" {
+		f.tellAll(from)
+	}
 	if kind == "report" {
 		n := (*Node)(f)
 		for _, r := range f.others.take(from, body) {
@@ -116,12 +119,18 @@ func (f *fromPeers) Cast(from uint64, kind string, body []byte) {
 	}
 }
 
-func (f *fromPeers) NodeUp(id uint64) {
+// tellAll tells a node all about this one soon.
+func (f *fromPeers) tellAll(id uint64) {
 	f.others.mu.Lock()
 	f.others.wholeTo = append(f.others.wholeTo, id)
 	f.others.mu.Unlock()
 	f.others.tellSoon()
+}
+
+func (f *fromPeers) NodeUp(id uint64) {
 	f.upSince.Store(id, time.Now())
+	f.tellAll(id)
+	f.peers.Cast(id, "tell", nil)
 	f.sched.NodeUp(id)
 	(*Node)(f).changes.broadcast()
 }

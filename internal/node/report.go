@@ -195,10 +195,25 @@ func (n *Node) reporting(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-ticker.C:
+			n.askToTell()
 		case <-n.others.soon:
 			time.Sleep(10 * time.Millisecond) // several changes come together
 		}
 		n.report(told)
+	}
+}
+
+// askToTell asks nodes that answer, but have not told all since, to do so: they
+// may not have noticed that they were away.
+func (n *Node) askToTell() {
+	for _, id := range n.otherNodes() {
+		n.others.mu.RLock()
+		k := n.others.reports[id]
+		known := k != nil && n.current(id, k)
+		n.others.mu.RUnlock()
+		if !known && n.peers.Up(id) {
+			n.peers.Cast(id, "tell", nil)
+		}
 	}
 }
 
