@@ -527,9 +527,9 @@ func (c *Catalog) RemoveSpace(ctx context.Context, id int64, e *Entry) error {
 // the space.
 func (c *Catalog) NewChannel(ctx context.Context, ch *Channel, placed [][]uint64, e *Entry) error {
 	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		if err := tx.GetContext(ctx, &ch.ID, `INSERT INTO channels (space_id, name, kind, partitions, replicas, retain_ms, retain_bytes, max_body, id_window_ms, paused, description, labels)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) RETURNING id`,
-			ch.SpaceID, ch.Name, ch.Kind, ch.Partitions, ch.Replicas, ch.RetainMS, ch.RetainBytes, ch.MaxBody, ch.IDWindowMS, ch.Paused, ch.Description, ch.Labels.column()); err != nil {
+		if err := tx.GetContext(ctx, &ch.ID, `INSERT INTO channels (space_id, name, kind, partitions, replicas, retain_ms, retain_bytes, max_body, id_window_ms, paused, description, labels, hold, hold_bytes)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14) RETURNING id`,
+			ch.SpaceID, ch.Name, ch.Kind, ch.Partitions, ch.Replicas, ch.RetainMS, ch.RetainBytes, ch.MaxBody, ch.IDWindowMS, ch.Paused, ch.Description, ch.Labels.column(), ch.Hold.column(), ch.HoldBytes); err != nil {
 			return err
 		}
 		return addPlacements(ctx, tx, ch.ID, 0, placed)

@@ -1,0 +1,515 @@
+package test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"steadyferry/client"
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/message"
+	"steadyferry/test/harness"
+)
+
+// group returns the address of a group of a topic.
+func group(topic address.Address, name string) address.Address {
+	topic.Group = name
+	return topic
+}
+
+// fill publishes so many messages to each partition of a topic.
+func fill(t *testing.T, n *harness.Node, topic address.Address, partitions, each int) {
+	t.Helper()
+	for p := range partitions {
+		var b message.Builder
+		for i := range each {
+			b.Add(&message.Message{Key: fmt.Sprintf("k%d", i%7), Body: fmt.Appendf(nil, "%d-%d", p, i)})
+		}
+		_, err := n.API.Publish(context.Background(), topic, p, client.BatchType, nil, b.Build(message.Plain, nil))
+		require.NoError(t, err)
+	}
+}
+
+func lagOf(t *testing.T, n *harness.Node, a address.Address) client.Group {
+	t.Helper()
+	groups, err := n.API.Lag(context.Background(), a)
+	require.NoError(t, err)
+	require.Len(t, groups, 1)
+	return groups[0]
+}
+
+func TestAGroupIsReadFromTheCommandLine(t *testing.T) {
+	n := harness.Start(t)
+	topic := n.Topic("coldchain/readings", 3)
+	fill(t, n, topic, 3, 100)
+	n.Must("read", "coldchain/readings@compliance", "-limit", "250", "-quiet")
+	assert.EqualValues(t, 50, lagOf(t, n, group(topic, "compliance")).Lag, "exactly what was not printed")
+	out := n.Must("read", "coldchain/readings@compliance", "-limit", "50", "-json")
+	seen := map[string]bool{}
+	for line := range strings.Lines(out) {
+		var m client.Message
+		require.NoError(t, json.Unmarshal([]byte(line), &m))
+		seen[m.Address] = true
+	}
+	assert.Len(t, seen, 50)
+	_, errOut, code := n.Ferry("", "lag", "coldchain/readings@compliance", "-fail-above", "0")
+	assert.Zero(t, code, errOut)
+
+	n.Must("read", "coldchain/readings@nothing", "-limit", "10", "-quiet", "-commit", "never")
+	_, errOut, code = n.Ferry("", "lag", "coldchain/readings@nothing", "-fail-above", "299")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errOut, "lags by 300 messages; allowed: 299")
+	n.Must("new", "group", "coldchain/readings@late", "-from", "last", "-description", "from now on")
+	assert.Contains(t, n.Must("show", "coldchain/readings@late"), "from now on")
+	n.Must("new", "group", "coldchain/readings@copy", "-from", "group:compliance")
+	assert.Zero(t, lagOf(t, n, group(topic, "copy")).Lag)
+
+	n.Must("set", "coldchain/readings@late", "-paused")
+	fill(t, n, topic, 3, 1)
+	m, err := n.API.Join(context.Background(), group(topic, "late"), client.JoinGroup{})
+	require.NoError(t, err)
+	polled, err := m.Poll(context.Background(), client.Poll{Wait: "300ms"})
+	require.NoError(t, err)
+	assert.True(t, polled.Paused)
+	assert.Empty(t, polled.Messages, "members of a paused group get nothing")
+	n.Must("set", "coldchain/readings@late", "-paused=false")
+	polled, err = m.Poll(context.Background(), client.Poll{Wait: "5s"})
+	require.NoError(t, err)
+	assert.NotEmpty(t, polled.Messages)
+
+	assert.Contains(t, n.Must("remove", "coldchain/readings@late"), "1 members are refused")
+	n.Must("remove", "coldchain/readings@late", "-yes")
+	_, err = m.Poll(context.Background(), client.Poll{})
+	assert.ErrorContains(t, err, "no group late")
+}
+
+func TestWhatMembersMayNotDo(t *testing.T) {
+	n := harness.Start(t)
+	topic := n.Topic("coldchain/readings", 2)
+	fill(t, n, topic, 2, 10)
+	ctx := context.Background()
+	a := group(topic, "compliance")
+	_, err := n.API.Join(ctx, a, client.JoinGroup{})
+	assert.ErrorContains(t, err, "has no group compliance", "without from it must exist")
+	m, err := n.API.Join(ctx, a, client.JoinGroup{From: "first"})
+	require.NoError(t, err)
+	share := m.Share()
+	require.Len(t, share.Partitions, 2)
+	offset := func(p int, o int64) []client.OffsetOf { return []client.OffsetOf{{Partition: p, Offset: o}} }
+
+	assert.ErrorContains(t, m.Commit(ctx, offset(0, 11)), "allowed: 0 (the oldest kept) to 10 (the end)")
+	assert.ErrorContains(t, m.Commit(ctx, offset(0, -1)), "cannot be committed")
+	assert.ErrorContains(t, m.Commit(ctx, offset(2, 1)), "has no partition 2")
+	assert.True(t, client.Is(m.CommitAs(ctx, share.Generation-1, offset(0, 1)), "old-generation"))
+	assert.True(t, client.Is(m.CommitAs(ctx, share.Generation+9, offset(0, 1)), "old-generation"))
+	require.NoError(t, m.Commit(ctx, offset(0, 5)))
+	assert.ErrorContains(t, m.Commit(ctx, offset(0, 4)), "committed offset 5, and 4 is below it")
+	require.NoError(t, m.Commit(ctx, offset(0, 5)), "the same again is no harm")
+
+	// Another one comes: a partition goes over when it is given up.
+	began := time.Now()
+	other, err := n.API.Join(ctx, a, client.JoinGroup{})
+	require.NoError(t, err)
+	assert.Empty(t, other.Share().Partitions)
+	require.NoError(t, m.Beat(ctx, []int{0, 1}, 0))
+	require.Len(t, m.Share().Leaving, 1)
+	gone := m.Share().Leaving[0]
+	require.NoError(t, m.Commit(ctx, offset(gone, 6)), "what is in hand is committed first")
+	require.NoError(t, m.Beat(ctx, []int{1 - gone}, 0))
+	require.NoError(t, other.Beat(ctx, nil, 5*time.Second))
+	require.Len(t, other.Share().Partitions, 1)
+	assert.Equal(t, client.Held{Partition: gone, Offset: 6, Generation: other.Share().Generation}, other.Share().Partitions[0])
+	assert.Less(t, time.Since(began), 3*time.Second)
+	assert.True(t, client.Is(m.Commit(ctx, offset(gone, 7)), "not-held"))
+
+	require.NoError(t, other.Leave(ctx))
+	assert.True(t, client.Is(other.Commit(ctx, offset(gone, 7)), "no-member"))
+	require.NoError(t, m.Beat(ctx, []int{1 - gone}, 5*time.Second))
+	assert.Len(t, m.Share().Partitions, 2)
+	assert.True(t, client.Is(m.CommitAs(ctx, share.Generation, offset(gone, 7)), "old-generation"), "what it read before is not its any more")
+
+	silent, err := n.API.Join(ctx, a, client.JoinGroup{Session: "1s"})
+	require.NoError(t, err)
+	time.Sleep(1600 * time.Millisecond)
+	assert.True(t, client.Is(silent.Beat(ctx, nil, 0), "no-member"), "it did not answer in its session time")
+
+	path := client.GroupPath(a) + "/members/" + m.Share().Member
+	for what, body := range map[string]string{"/reject": `{"partition":0,"offset":5,"reason":"bad"}`} {
+		answer := n.Ask("POST", "/api/v1"+path+what, body)
+		assert.Equal(t, http.StatusNotImplemented, answer.Status)
+		assert.Contains(t, answer.Body, "coldchain/readings@compliance/dead")
+	}
+	for _, bad := range []string{`{"session":"0.1s"}`, `{"session":"2h"}`, `{"from":"yesterday"}`, `{"label":"` + strings.Repeat("x", 200) + `"}`} {
+		assert.Equal(t, http.StatusBadRequest, n.Ask("POST", "/api/v1"+client.GroupPath(a)+"/members", bad).Status, bad)
+	}
+	assert.Equal(t, http.StatusBadRequest, n.Ask("POST", "/api/v1"+path+"/poll", `{"max":100000}`).Status)
+}
+
+// What is read of a partition is in order and by one member at a time, while
+// members come, leave and are cut off without a word.
+func TestAPartitionHasOneReaderAtATime(t *testing.T) {
+	n := harness.Start(t)
+	const partitions, each = 6, 3000
+	topic := n.Topic("coldchain/readings", partitions)
+	fill(t, n, topic, partitions, each)
+	a := group(topic, "compliance")
+	n.Must("new", "group", a.String(), "-from", "first")
+
+	type stretch struct {
+		member           int
+		from, to         int64
+		began, ended     time.Time
+		committed, tried bool
+	}
+	var mu sync.Mutex
+	read := make([][]stretch, partitions)
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	reader := func(id int, life time.Duration, silent bool) {
+		mine, stop := context.WithTimeout(ctx, life)
+		defer stop()
+		api, err := client.New(n.URL, n.Token)
+		require.NoError(t, err)
+		r, err := api.ReadGroup(mine, a, client.ReadOptions{Session: 2 * time.Second, MaxBytes: 8 << 10, JoinGroup: client.JoinGroup{Label: fmt.Sprint(id)}})
+		if err != nil {
+			return
+		}
+		defer r.Close(context.Background())
+		for {
+			b, err := r.Next(mine)
+			if err != nil {
+				return
+			}
+			s := stretch{member: id, from: b.From, to: b.Next, began: time.Now()}
+			time.Sleep(time.Duration(rand.IntN(25)) * time.Millisecond)
+			if silent && rand.IntN(10) == 0 {
+				return // as if it had crashed: what is in hand is not committed
+			}
+			s.tried = true
+			s.committed = r.Done(ctx, b, true) == nil
+			s.ended = time.Now()
+			mu.Lock()
+			read[b.Partition] = append(read[b.Partition], s)
+			mu.Unlock()
+		}
+	}
+	var wg sync.WaitGroup
+	for id := range 14 {
+		wg.Go(func() {
+			time.Sleep(time.Duration(id*300) * time.Millisecond)
+			reader(id, time.Duration(1000+rand.IntN(3000))*time.Millisecond, id%3 == 0)
+		})
+	}
+	wg.Go(func() { reader(99, 40*time.Second, false) })
+	require.Eventually(t, func() bool { return lagOf(t, n, a).Lag == 0 }, 40*time.Second, 100*time.Millisecond)
+	cancel()
+	wg.Wait()
+	for p, stretches := range read {
+		var done []stretch
+		for _, s := range stretches {
+			if s.committed {
+				done = append(done, s)
+			}
+		}
+		slices.SortFunc(done, func(x, y stretch) int { return int(x.from - y.from) })
+		next := int64(0)
+		for i, s := range done {
+			require.Equal(t, next, s.from, "partition %d: what is committed has no gap and no overlap", p)
+			next = s.to
+			if i > 0 {
+				require.False(t, s.began.Before(done[i-1].began), "partition %d is read in order", p)
+				if s.member != done[i-1].member {
+					require.False(t, s.began.Before(done[i-1].ended), "partition %d: member %d began while %d was at it", p, s.member, done[i-1].member)
+				}
+			}
+		}
+		require.EqualValues(t, each, next)
+	}
+}
+
+func TestOffsetsAreMovedAndMovedBack(t *testing.T) {
+	n := harness.Start(t)
+	topic := n.Topic("coldchain/readings", 2)
+	fill(t, n, topic, 2, 100)
+	a := group(topic, "compliance")
+	n.Must("read", a.String(), "-limit", "200", "-quiet")
+	committed := func() []int64 {
+		var out []int64
+		for _, p := range lagOf(t, n, a).Partitions {
+			out = append(out, p.Committed)
+		}
+		return out
+	}
+	require.Equal(t, []int64{100, 100}, committed())
+
+	out := n.Must("seek", a.String(), "-to", "ago:2h")
+	assert.Contains(t, out, "before all messages")
+	assert.Contains(t, out, "200 messages are read again, 0 are skipped")
+	assert.Contains(t, out, "nothing is changed yet")
+	require.Equal(t, []int64{100, 100}, committed())
+	assert.Contains(t, n.Must("seek", a.String(), "-to", "time:2099-01-01T00:00:00Z"), "in the future")
+	assert.Contains(t, n.Must("seek", a.String(), "-to", "offset:30", "-partition", "1", "-yes", "-why", "limits were wrong"), "as move")
+	require.Equal(t, []int64{100, 30}, committed())
+	n.Must("seek", a.String(), "-to", "first", "-yes")
+	require.Equal(t, []int64{0, 0}, committed())
+	n.Must("seek", a.String(), "-undo", "-yes")
+	require.Equal(t, []int64{100, 30}, committed())
+	n.Must("seek", a.String(), "-undo", "-yes")
+	require.Equal(t, []int64{100, 100}, committed(), "one undo after the other")
+	_, errOut, code := n.Ferry("", "seek", a.String(), "-undo", "-yes")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errOut, "no move of its offsets that could be undone")
+	history := n.Must("show", a.String(), "-history")
+	assert.Contains(t, history, "limits were wrong")
+	assert.Equal(t, 2, strings.Count(history, "taken back"))
+	for _, bad := range [][]string{{"-to", "offset:9", "-partition", "7"}, {"-to", "group:nobody"}} {
+		_, _, code = n.Ferry("", append([]string{"seek", a.String()}, bad...)...)
+		assert.Equal(t, 1, code, bad)
+	}
+	_, _, code = n.Ferry("", "seek", a.String(), "-to", "sometime")
+	assert.Equal(t, 2, code)
+
+	// With live members it is refused, unless they shall move too.
+	ctx := context.Background()
+	m, err := n.API.Join(ctx, a, client.JoinGroup{})
+	require.NoError(t, err)
+	_, errOut, code = n.Ferry("", "seek", a.String(), "-to", "first", "-yes")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errOut, "1 live member")
+	before := m.Share().Generation
+	n.Must("seek", a.String(), "-to", "offset:10", "-while-running", "-yes")
+	assert.True(t, client.Is(m.CommitAs(ctx, before, []client.OffsetOf{{Partition: 0, Offset: 100}}), "old-generation"), "it has read what is behind the move")
+	require.NoError(t, m.Beat(ctx, []int{0, 1}, 5*time.Second))
+	assert.EqualValues(t, 10, m.Share().Partitions[0].Offset)
+	polled, err := m.Poll(ctx, client.Poll{Max: 1})
+	require.NoError(t, err)
+	assert.EqualValues(t, 10, polled.Messages[0].Offset)
+	require.NoError(t, m.Leave(ctx))
+
+	// Of several at once one wins, and the others are told.
+	var preview client.Moved
+	require.NoError(t, n.API.Call(ctx, http.MethodPost, client.GroupPath(a)+"/moves", map[string][]string{"preview": {"true"}}, client.Seek{To: "first"}, &preview))
+	results := make(chan error, 4)
+	for i := range 4 {
+		go func() {
+			results <- n.API.Call(ctx, http.MethodPost, client.GroupPath(a)+"/moves", nil, client.Seek{To: fmt.Sprintf("offset:%d", 20+i), Last: &preview.Last}, nil)
+		}()
+	}
+	won := 0
+	for range 4 {
+		if err := <-results; err == nil {
+			won++
+		} else {
+			assert.ErrorContains(t, err, "by somebody else")
+		}
+	}
+	assert.Equal(t, 1, won)
+	now := committed()
+	assert.Equal(t, now[0], now[1], "all partitions or none")
+}
+
+// 500 members join and leave at random for a minute.
+func TestManyMembersComeAndGo(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes a minute")
+	}
+	n := harness.Start(t)
+	const partitions = 40
+	topic := n.Topic("coldchain/readings", partitions)
+	a := group(topic, "compliance")
+	n.Must("new", "group", a.String(), "-from", "first")
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	var mu sync.Mutex
+	owners := map[string]string{} // partition and generation in which it was given: member
+	note := func(m *client.Member) {
+		share := m.Share()
+		mu.Lock()
+		defer mu.Unlock()
+		for _, h := range share.Partitions {
+			key := fmt.Sprintf("%d of %d", h.Partition, h.Generation)
+			if had, ok := owners[key]; ok {
+				assert.Equal(t, had, share.Member, "partition %s has one owner", key)
+			}
+			owners[key] = share.Member
+		}
+	}
+	const session = 5 * time.Second
+	joins := 0
+	var wg sync.WaitGroup
+	for range 500 {
+		wg.Go(func() {
+			api, err := client.New(n.URL, n.Token)
+			assert.NoError(t, err)
+			for ctx.Err() == nil {
+				time.Sleep(time.Duration(rand.IntN(6000)) * time.Millisecond)
+				m, err := api.Join(ctx, a, client.JoinGroup{Session: session.String()})
+				if err != nil {
+					continue
+				}
+				mu.Lock()
+				joins++
+				mu.Unlock()
+				note(m)
+				for end := time.Now().Add(time.Duration(rand.IntN(20000)) * time.Millisecond); time.Now().Before(end) && ctx.Err() == nil; {
+					var holds []int
+					for _, h := range m.Share().Partitions {
+						holds = append(holds, h.Partition)
+					}
+					if m.Beat(ctx, holds, time.Second) != nil {
+						break
+					}
+					note(m)
+				}
+				if rand.IntN(3) > 0 {
+					m.Leave(ctx) // else it falls silent
+				}
+			}
+		})
+	}
+	without := map[int]time.Time{}
+	longest := time.Duration(0)
+	for ctx.Err() == nil {
+		groups, err := n.API.Lag(ctx, a)
+		if err == nil && groups[0].Members > 0 {
+			for _, p := range groups[0].Partitions {
+				if p.Member != "" {
+					delete(without, p.Partition)
+				} else if without[p.Partition].IsZero() {
+					without[p.Partition] = time.Now()
+				} else {
+					longest = max(longest, time.Since(without[p.Partition]))
+				}
+			}
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	wg.Wait()
+	assert.Less(t, longest, session, "no partition is without a holder for longer than a session")
+	assert.Greater(t, joins, 500)
+	t.Logf("%d joins, %d times a partition was given, longest without a holder %s", joins, len(owners), longest)
+}
+
+func TestCommitsWhileTheRecordsAreAway(t *testing.T) {
+	n := harness.Start(t)
+	topic := n.Topic("coldchain/readings", 2)
+	fill(t, n, topic, 2, 100)
+	a := group(topic, "compliance")
+	ctx := context.Background()
+	m, err := n.API.Join(ctx, a, client.JoinGroup{From: "first"})
+	require.NoError(t, err)
+	require.NoError(t, m.Commit(ctx, []client.OffsetOf{{Partition: 0, Offset: 10}}))
+	pid := harness.SharedPostgres(t)
+	signalAll(t, pid, syscall.SIGSTOP)
+	resumed := false
+	resume := func() {
+		if !resumed {
+			signalAll(t, pid, syscall.SIGCONT)
+			resumed = true
+		}
+	}
+	defer resume()
+	stopped := time.Now()
+	polled, err := m.Poll(ctx, client.Poll{Max: 50})
+	require.NoError(t, err, "reading goes on")
+	assert.Len(t, polled.Messages, 50)
+	err = m.Commit(ctx, []client.OffsetOf{{Partition: 0, Offset: 20}})
+	assert.True(t, client.Is(err, "records-away"), "%v", err)
+	assert.InDelta(t, 10, time.Since(stopped).Seconds(), 4, "it waits for as long as it may")
+	for time.Since(stopped) < 20*time.Second {
+		require.NoError(t, m.Beat(ctx, []int{0, 1}, time.Second), "members stay members")
+	}
+	late := make(chan error, 1)
+	go func() { late <- m.Commit(ctx, []client.OffsetOf{{Partition: 1, Offset: 30}}) }()
+	time.Sleep(time.Second)
+	resume()
+	require.NoError(t, <-late, "it waited for the database")
+	require.NoError(t, m.Commit(ctx, []client.OffsetOf{{Partition: 0, Offset: 25}}))
+	g := lagOf(t, n, a)
+	assert.EqualValues(t, 25, g.Partitions[0].Committed)
+	assert.EqualValues(t, 30, g.Partitions[1].Committed)
+}
+
+func TestAGroupGoesOnFromWhatWasAcknowledged(t *testing.T) {
+	n := harness.Start(t)
+	const partitions, each = 4, 5000
+	topic := n.Topic("coldchain/readings", partitions)
+	fill(t, n, topic, partitions, each)
+	a := group(topic, "compliance")
+	ctx := context.Background()
+	m, err := n.API.Join(ctx, a, client.JoinGroup{From: "first", Session: "5s"})
+	require.NoError(t, err)
+	for range 3 {
+		acked := make([]int64, partitions)
+		var mu sync.Mutex
+		var wg sync.WaitGroup
+		stop := make(chan struct{})
+		for p := range partitions {
+			start := lagOf(t, n, a).Partitions[p].Committed
+			acked[p] = start
+			wg.Go(func() {
+				for o := start + 1; ; o++ {
+					select {
+					case <-stop:
+						return
+					default:
+					}
+					if m.Commit(ctx, []client.OffsetOf{{Partition: p, Offset: o}}) != nil {
+						return
+					}
+					mu.Lock()
+					acked[p] = o
+					mu.Unlock()
+				}
+			})
+		}
+		time.Sleep(300 * time.Millisecond)
+		n.Kill()
+		close(stop)
+		wg.Wait()
+		n.Run()
+		g := lagOf(t, n, a)
+		for p := range partitions {
+			assert.GreaterOrEqual(t, g.Partitions[p].Committed, acked[p], "partition %d", p)
+			assert.LessOrEqual(t, g.Partitions[p].Committed, acked[p]+1, "partition %d", p)
+		}
+		require.NoError(t, m.Beat(ctx, []int{0, 1, 2, 3}, 0), "a member is still one after the restart")
+	}
+}
+
+func TestRetentionWaitsForGroups(t *testing.T) {
+	n := harness.Start(t)
+	hold, bytes := []string{"compliance"}, int64(3<<20)
+	small := int64(1 << 20)
+	topic := n.Topic("coldchain/readings", 1, client.Settings{RetainBytes: &small, Hold: &hold, HoldBytes: &bytes})
+	a := group(topic, "compliance")
+	n.Must("new", "group", a.String(), "-from", "first")
+	publish := func(mib int) {
+		for range mib * 8 {
+			_, err := n.API.Publish(context.Background(), topic, 0, "text/plain", nil, []byte(strings.Repeat("x", 128<<10)))
+			require.NoError(t, err)
+		}
+	}
+	publish(2)
+	time.Sleep(6 * time.Second) // retention looks every 5 s
+	g := lagOf(t, n, a)
+	assert.Zero(t, g.Lost, "what the group has not read stays")
+	assert.EqualValues(t, 16, g.Lag)
+	publish(4)
+	require.Eventually(t, func() bool { g = lagOf(t, n, a); return g.Lost > 0 }, 12*time.Second, 200*time.Millisecond, "but not beyond the limit")
+	assert.Contains(t, g.Verdict, "has lost")
+	assert.GreaterOrEqual(t, g.Lag, int64(16))
+	n.Must("read", a.String(), "-quiet", "-limit", "20")
+	require.Zero(t, lagOf(t, n, a).Lost, "what is lost is passed over")
+}
