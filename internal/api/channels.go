@@ -356,9 +356,15 @@ func (s *Server) logbook(c *gin.Context) {
 func (s *Server) lookup(c *gin.Context) {
 	text := strings.TrimSpace(c.Query("address"))
 	out := client.Found{Address: text, Near: []string{}}
-	for name := range s.node.Catalog().View().Channels {
+	view := s.node.Catalog().View()
+	for name, ch := range view.Channels {
 		if strings.Contains(name, strings.ToLower(text)) {
 			out.Near = append(out.Near, name)
+		}
+		for group := range view.Groups[ch.ID] {
+			if address := name + "@" + group; strings.Contains(address, strings.ToLower(text)) && strings.Contains(group, text[strings.LastIndexAny(text, "@/")+1:]) {
+				out.Near = append(out.Near, address)
+			}
 		}
 	}
 	sort.Strings(out.Near)

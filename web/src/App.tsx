@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { BookOpen, LogOut, Moon, Server, Sun, Waves } from "lucide-react";
+import { BookOpen, Flag, LogOut, Moon, Server, Sun, Waves } from "lucide-react";
 import { useEffect } from "react";
 import { BrowserRouter, Navigate, NavLink, Route, Routes } from "react-router";
 import { Toaster } from "sonner";
@@ -10,6 +10,8 @@ import { Mark } from "./components/Mark";
 import { setTheme, useTheme } from "./lib/theme";
 import { clock } from "./lib/format";
 import { Channels } from "./pages/Channels";
+import { GroupPage } from "./pages/Group";
+import { Groups } from "./pages/Groups";
 import { LogbookPage } from "./pages/Logbook";
 import { NodesPage } from "./pages/Nodes";
 import { SignInPage } from "./pages/SignIn";
@@ -17,6 +19,7 @@ import { TopicPage } from "./pages/Topic";
 
 const places = [
   { to: "/channels", icon: Waves, name: "What is where" },
+  { to: "/groups", icon: Flag, name: "Who is behind" },
   { to: "/nodes", icon: Server, name: "What is running" },
   { to: "/logbook", icon: BookOpen, name: "Who did what" },
 ];
@@ -105,6 +108,8 @@ export function App() {
             <Routes>
               <Route path="/channels" element={<Channels />} />
               <Route path="/channels/:space/:channel" element={<TopicPage />} />
+              <Route path="/groups" element={<Groups />} />
+              <Route path="/groups/:space/:channel/:group" element={<GroupPage />} />
               <Route path="/nodes" element={<NodesPage />} />
               <Route path="/logbook" element={<LogbookPage />} />
               <Route path="*" element={<Navigate to="/channels" replace />} />

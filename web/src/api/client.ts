@@ -23,6 +23,12 @@ export type Replica = Schemas["Replica"];
 export type LeaderChange = Schemas["LeaderChange"];
 export type WhatIf = Schemas["WhatIf"];
 export type Job = Schemas["Job"];
+export type Group = Schemas["Group"];
+export type PartitionLag = Schemas["PartitionLag"];
+export type LagSample = Schemas["LagSample"];
+export type Moved = Schemas["Moved"];
+export type MovedStep = Schemas["MovedStep"];
+export type GroupMove = Schemas["GroupMove"];
 export type SignIn = Schemas["SignIn"];
 export type ProblemBody = Schemas["Problem"];
 
@@ -76,6 +82,12 @@ export const get = <T>(path: string) => call<T>("GET", path);
 
 /** The path of a channel's address, such as coldchain/readings. */
 export const channelPath = (address: string) => "/channels/" + address.split("/").map(encodeURIComponent).join("/");
+
+/** The path of a group's address, such as coldchain/readings@compliance. */
+export function groupPath(address: string) {
+  const [channel, group] = address.split("@");
+  return `${channelPath(channel!)}/groups/${encodeURIComponent(group!)}`;
+}
 
 /** Reads a stream of JSON lines until it ends or the signal aborts it. */
 export async function lines<T>(path: string, signal: AbortSignal, each: (values: T[]) => void) {

@@ -8,6 +8,7 @@ export type LiveState = { live?: Live; connected: boolean; at: number };
 const kept = 60;
 let state: LiveState = { connected: false, at: 0 };
 const past = new Map<string, Flow[]>();
+const pastLags = new Map<string, number[]>();
 const listeners = new Set<() => void>();
 let source: EventSource | undefined;
 
@@ -22,6 +23,9 @@ function connect() {
     const live = JSON.parse(e.data) as Live;
     for (const t of live.topics) {
       past.set(t.address, [...(past.get(t.address) ?? []), t.rates].slice(-kept));
+    }
+    for (const g of live.groups) {
+      pastLags.set(g.address, [...(pastLags.get(g.address) ?? []), g.lag].slice(-kept));
     }
     publish({ live, connected: true, at: Date.now() });
   };
@@ -59,4 +63,9 @@ export function useLiveTopic(address: string): Topic | undefined {
 /** The rates of a topic that were seen since the page was opened. */
 export function pastRates(address: string): Flow[] {
   return past.get(address) ?? [];
+}
+
+/** The lag of a group that was seen since the page was opened. */
+export function pastLag(address: string): number[] {
+  return pastLags.get(address) ?? [];
 }

@@ -21,6 +21,14 @@ for (const [state, as] of [
   ["no leader", "failed"],
   ["no majority", "failed"],
   ["away", "failed"],
+  ["keeping up", "ready"],
+  ["catching up", "starting"],
+  ["not getting nearer", "starting"],
+  ["no members", "paused"],
+  ["stopped", "attention"],
+  ["falling behind", "attention"],
+  ["will lose data", "failed"],
+  ["has lost", "failed"],
 ] as const)
   marks[state] = marks[as]!;
 const unknown = {

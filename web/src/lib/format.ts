@@ -68,10 +68,13 @@ export const quote = (text: string) => (/^[A-Za-z0-9_./:@#=,-]+$/.test(text) ? t
 
 /** The path of the console's page for an address, or undefined. */
 export function pageOf(address: string): string | undefined {
-  const m = /^([a-z0-9][a-z0-9._-]*)(?:\/([a-z0-9][a-z0-9._-]*)(?:#(\d+)(?::(\d+))?)?)?$/.exec(address.trim());
+  const m = /^([a-z0-9][a-z0-9._-]*)(?:\/([a-z0-9][a-z0-9._-]*)(?:#(\d+)(?::(\d+))?|@([a-z0-9][a-z0-9._-]*))?)?$/.exec(
+    address.trim(),
+  );
   if (!m) return undefined;
-  const [, space, channel, partition, offset] = m;
+  const [, space, channel, partition, offset, group] = m;
   if (!channel) return `/channels?space=${space}`;
+  if (group) return `/groups/${space}/${channel}/${group}`;
   const page = `/channels/${space}/${channel}`;
   if (offset) return `${page}?partition=${partition}&from=offset:${offset}&open=${partition}:${offset}`;
   return partition ? `${page}?partition=${partition}` : page;

@@ -3,7 +3,7 @@ import { Send } from "lucide-react";
 import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { channelPath, explain, get, Problem, type Series, type Topic } from "../api/client";
-import { useLiveTopic } from "../api/live";
+import { useLive, useLiveTopic } from "../api/live";
 import { Chart } from "../components/Chart";
 import { Copy } from "../components/Copy";
 import { Mark } from "../components/Mark";
@@ -13,8 +13,9 @@ import { ago, count, rate, size } from "../lib/format";
 import { Messages } from "./Messages";
 import { Partitions } from "./Partitions";
 import { SettingsTab } from "./Settings";
+import { TopicGroups } from "./TopicGroups";
 
-const tabs = ["messages", "partitions", "settings"] as const;
+const tabs = ["messages", "partitions", "groups", "settings"] as const;
 
 function Figure({ name, value, unit }: { name: string; value: string; unit?: string }) {
   return (
@@ -77,6 +78,7 @@ export function TopicPage() {
     retry: (n, e) => !(e instanceof Problem) && n < 3,
   });
   const live = useLiveTopic(address);
+  const { live: all } = useLive();
   const tab = tabs.find((t) => t === params.get("tab")) ?? "messages";
 
   if (whole.error && !whole.data) {
@@ -101,6 +103,7 @@ export function TopicPage() {
     }),
   };
   const forecast = topic.forecast;
+  const groups = all?.groups.filter((g) => g.channel === address) ?? [];
 
   return (
     <>
@@ -147,13 +150,21 @@ export function TopicPage() {
               )
             }
           >
-            {{ messages: "Messages", partitions: `Partitions (${topic.partitionCount})`, settings: "Settings" }[t]}
+            {
+              {
+                messages: "Messages",
+                partitions: `Partitions (${topic.partitionCount})`,
+                groups: `Groups (${groups.length})`,
+                settings: "Settings",
+              }[t]
+            }
           </button>
         ))}
       </div>
       <div role="tabpanel" id={`panel-${tab}`} aria-labelledby={`tab-${tab}`}>
         {tab === "messages" && <Messages topic={topic} />}
         {tab === "partitions" && <Partitions topic={topic} />}
+        {tab === "groups" && <TopicGroups address={address} groups={groups} />}
         {tab === "settings" && <SettingsTab topic={whole.data} />}
       </div>
       {sending && <SendDialog topic={topic} onClose={() => setSending(false)} />}

@@ -1,0 +1,68 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link } from "react-router";
+import { get, type Group } from "../api/client";
+import { Command } from "../components/Copy";
+import { Mark } from "../components/Mark";
+import { Notice } from "../components/Panel";
+import { Pennants } from "../components/Pennants";
+import { count } from "../lib/format";
+import { GroupTable } from "./Groups";
+
+/** The groups of a topic: where each of them is on every partition. */
+export function TopicGroups({ address, groups }: { address: string; groups: Group[] }) {
+  const whole = useQuery({
+    queryKey: ["lag", address],
+    queryFn: () => get<{ items: Group[] }>(`/lag?address=${encodeURIComponent(address)}`),
+    refetchInterval: 1000,
+    placeholderData: (old) => old,
+  });
+  if (groups.length === 0) {
+    return (
+      <Notice title="No group reads this topic yet.">
+        <p>A group remembers how far it has read. The first read makes it:</p>
+        <Command text={`ferry read ${address}@compliance -from first`} />
+      </Notice>
+    );
+  }
+  const all = [...(whole.data?.items ?? [])].sort((a, b) => a.group.localeCompare(b.group));
+  const partitions = all[0]?.partitions ?? [];
+  return (
+    <>
+      <GroupTable groups={groups} />
+      <h2 className="mt-5 mb-1">Where each group is on every partition</h2>
+      <p className="mb-2 text-[length:var(--text-small)] text-soft">From the oldest kept message to the end.</p>
+      <div className="max-w-5xl space-y-3">
+        {partitions.map((p, i) => (
+          <div key={p.partition} className="grid grid-cols-[3rem_1fr_7rem] items-end gap-3">
+            <span className="address">#{p.partition}</span>
+            <Pennants
+              first={p.first}
+              end={p.end}
+              pennants={all.flatMap((g) => {
+                const at = g.partitions?.[i];
+                return at
+                  ? [
+                      {
+                        name: g.group,
+                        at: at.committed,
+                        state: at.state,
+                        title: `${count(at.lag)} messages behind: ${at.verdict}`,
+                      },
+                    ]
+                  : [];
+              })}
+            />
+            <span className="figures text-[length:var(--text-small)] text-soft">end {count(p.end)}</span>
+          </div>
+        ))}
+      </div>
+      <p className="mt-3 flex flex-wrap gap-x-4 text-[length:var(--text-small)]">
+        {all.map((g) => (
+          <Link key={g.address} to={`/groups/${address}/${g.group}`} className="no-underline">
+            <Mark state={g.state} word={`${g.group}: ${g.verdict}`} />
+          </Link>
+        ))}
+      </p>
+    </>
+  );
+}
