@@ -22,7 +22,8 @@ import (
 func TestTheTourWorks(t *testing.T) {
 	said, printed := tour(t, "## A five-minute tour", "127.0.0.1:7350", "127.0.0.1:0", "-dir", ".demo")
 	assert.Contains(t, said, "/sign-in#")
-	for _, says := range []string{"coldchain/readings", "made topic coldchain/doors", "sent 1 message", " F\"", "sent 5 messages", `"accepted":1`, "add -yes", "is back with 7 messages", "restore topic", "published"} {
+	for _, says := range []string{"coldchain/readings", "made topic coldchain/doors", "sent 1 message", " F\"", "sent 5 messages", `"accepted":1`, "add -yes", "is back with 7 messages", "restore topic", "published",
+		"made group coldchain/readings@trial", "dashboards-1", "nothing is changed yet", "as move", "old weather is of no use", "taken back", `"messages":[{`, "coldchain/doors@porters"} {
 		assert.Contains(t, printed, says)
 	}
 }

@@ -87,7 +87,10 @@ func (d *depot) readOnce(ctx context.Context, o client.ReadOptions, group string
 			work(ctx, count)
 		}
 		// What was taken away meanwhile is read again by another member.
-		if err := r.Done(ctx, b, true); err != nil && !client.Is(err, "no-member") && !client.Is(err, "not-held") && !client.Is(err, "old-generation") && ctx.Err() == nil {
+		committing, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+		err = r.Done(committing, b, true)
+		cancel()
+		if err != nil && !client.Is(err, "no-member") && !client.Is(err, "not-held") && !client.Is(err, "old-generation") && ctx.Err() == nil {
 			return err
 		}
 	}

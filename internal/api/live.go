@@ -107,6 +107,11 @@ var (
 	descNodeHolds   = describe("node_holds", "Partitions that the node holds.", "node", "zone")
 	descFewer       = describe("partitions_with_replicas_missing", "Partitions with a leader and replicas that are missing or not in step.")
 	descLeaderless  = describe("partitions_without_leader", "Partitions that take no messages.")
+	descLag         = describe("group_lag_messages", "Kept messages that the group has not read.", "group", "partition")
+	descLagSeconds  = describe("group_lag_seconds", "Age of the oldest message that the group has not read.", "group", "partition")
+	descLost        = describe("group_lost_messages", "Messages that retention took before the group read them.", "group", "partition")
+	descCommitted   = describe("group_committed_offset", "Offset up to which the group has read.", "group", "partition")
+	descMembers     = describe("group_members", "Live members of the group.", "group")
 	descDiskFree    = describe("disk_free_bytes", "Free bytes of the disk with the logs.")
 	descRecords     = describe("records_reachable", "1 when the database with the records answers.")
 	descStreams     = describe("streams_open", "Open tails and browses.")
@@ -151,6 +156,7 @@ func (k collector) Collect(ch chan<- prometheus.Metric) {
 			}
 		}
 	}
+	k.groups(gauge)
 	if disk, err := k.server.node.Disk(); err == nil {
 		gauge(descDiskFree, float64(disk.Free))
 	}
@@ -164,6 +170,29 @@ func (k collector) Collect(ch chan<- prometheus.Metric) {
 	gauge(descLeaderless, float64(cluster.Leaderless))
 	gauge(descRecords, oneIf(k.server.node.Catalog().AwaySince().IsZero()))
 	gauge(descStreams, float64(k.server.node.Streams.Load()))
+}
+
+// groups tells where all groups are.
+func (k collector) groups(gauge func(d *prometheus.Desc, v float64, labels ...string)) {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	all, err := k.server.node.Lag(ctx, nil, nil)
+	if err != nil {
+		return
+	}
+	for _, l := range all {
+		a := l.Topic.Address()
+		a.Group = l.Group.Name
+		name := a.String()
+		gauge(descMembers, float64(len(l.Members)), name)
+		for _, p := range l.Partitions {
+			number := strconv.Itoa(p.Partition)
+			gauge(descLag, float64(p.Verdict.Messages), name, number)
+			gauge(descLagSeconds, p.Place.OldestAge.Seconds(), name, number)
+			gauge(descLost, float64(p.Verdict.Lost), name, number)
+			gauge(descCommitted, float64(p.Place.Committed), name, number)
+		}
+	}
 }
 
 func oneIf(b bool) float64 {

@@ -14,7 +14,6 @@ import (
 	"fmt"
 	"log"
 	"net/http"
-	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -39,14 +38,15 @@ type page struct {
 var pages = []page{
 	{name: "channels", path: "/channels"},
 	{name: "channels-dark", path: "/channels", dark: true},
-	{name: "channels-phone", path: "/channels", phone: true},
 	{name: "topic", path: "/channels/coldchain/readings"},
-	{name: "topic-condition", path: "/channels/coldchain/readings?where=" + url.QueryEscape("body.celsius > 7") + "&view=newest"},
 	{name: "topic-message-dark", path: "/channels/coldchain/readings?view=oldest&open=0:3", dark: true},
-	{name: "topic-live", path: "/channels/coldchain/readings?view=live"},
 	{name: "topic-phone", path: "/channels/coldchain/readings", phone: true},
 	{name: "partitions", path: "/channels/coldchain/readings?tab=partitions"},
-	{name: "create", path: "/channels", do: `[...document.querySelectorAll("button")].find(b => b.textContent.includes("New topic")).click()`},
+	{name: "groups", path: "/groups"},
+	{name: "group", path: "/groups/coldchain/readings/compliance"},
+	{name: "group-move", path: "/groups/coldchain/readings/dashboards", do: `[...document.querySelectorAll("button")].find(b => b.textContent.includes("Move its offsets")).click();
+		setTimeout(() => [...document.querySelectorAll("button")].find(b => b.textContent.includes("Show what it does")).click(), 300)`},
+	{name: "topic-groups", path: "/channels/coldchain/readings?tab=groups", dark: true},
 	{name: "logbook", path: "/logbook"},
 	{name: "nodes", path: "/nodes", away: true},
 }
@@ -61,6 +61,8 @@ var commands = []command{
 	{name: "ferry-list", line: "ferry list; echo; ferry show coldchain/readings"},
 	{name: "ferry-browse", line: "ferry browse coldchain/readings -where 'body.celsius > 7' -limit 12; ferry show coldchain/readings#3:12"},
 	{name: "ferry-status", line: "timeout 4 ferry status -every 1s"},
+	{name: "ferry-lag", line: "timeout 4 ferry lag -every 1s"},
+	{name: "ferry-seek", line: "ferry seek coldchain/readings@forecast -to ago:2m; ferry show coldchain/readings@compliance"},
 	{name: "ferry-load", line: "ferry new topic coldchain/trial -partitions 6 >/dev/null; ferry load coldchain/trial -messages 1000000 -readers 1"},
 	{name: "ferry-nodes", line: "ferry nodes; ferry show coldchain/readings | tail -8; ferry nodes changes -limit 4; ferry nodes what-if -without node-a,node-b | tail -8", away: true},
 }

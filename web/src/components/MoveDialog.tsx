@@ -108,6 +108,7 @@ export function MoveDialog({ group, undo, onClose }: { group: Group; undo: boole
               <div key={s.partition} className="grid grid-cols-[2.5rem_1fr_9rem] items-end gap-3">
                 <span className="address">#{s.partition}</span>
                 <Pennants
+                  ground="bg-sheet px-1"
                   first={s.first}
                   end={s.end}
                   pennants={[

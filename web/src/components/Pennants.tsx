@@ -15,7 +15,17 @@ const colours: Record<string, string> = {
 /** One partition as a ruler from the oldest kept offset to the end, with a
  *  pennant for each group, each on a line of its own. A pennant that moves
  *  has a line from where it was. */
-export function Pennants({ first, end, pennants }: { first: number; end: number; pennants: Pennant[] }) {
+export function Pennants({
+  first,
+  end,
+  pennants,
+  ground = "bg-paper",
+}: {
+  first: number;
+  end: number;
+  pennants: Pennant[];
+  ground?: string; // what names stand on
+}) {
   const width = Math.max(end - first, 1);
   const x = (offset: number) => Math.min(Math.max(((offset - first) / width) * 100, 0), 100);
   const lane = 18;
@@ -56,7 +66,7 @@ export function Pennants({ first, end, pennants }: { first: number; end: number;
               <path d={flip ? "M10 0 0 4.500 10 9z" : "M0 0 10 4.500 0 9z"} fill="currentColor" />
             </svg>
             <span
-              className="absolute text-[0.75rem] leading-none whitespace-nowrap"
+              className={`absolute text-[0.75rem] leading-none whitespace-nowrap ${ground}`}
               title={p.title}
               style={
                 flip ? { right: `calc(${100 - left}% + 14px)`, top: i * lane } : { left: `calc(${left}% + 14px)`, top: i * lane }

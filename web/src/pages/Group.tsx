@@ -133,70 +133,76 @@ function Members({ group }: { group: Group }) {
     );
   }
   return (
-    <table className="timetable">
-      <thead>
-        <tr>
-          <th scope="col">Member</th>
-          <th scope="col">Partitions</th>
-          <th scope="col">Giving up</th>
-          <th scope="col" className="figures">
-            Since
-          </th>
-          <th scope="col" className={"figures max-md:hidden"}>
-            Session time
-          </th>
-        </tr>
-      </thead>
-      <tbody>
-        {group.members.map((m) => (
-          <tr key={m.member}>
-            <td title={m.member}>
-              {m.label || m.member.slice(0, 8)} <Copy text={m.member} what="member id" />
-            </td>
-            <td>{m.partitions.map((p) => `#${p}`).join(" ") || <span className="text-soft">none: others read them all</span>}</td>
-            <td>{m.leaving.map((p) => `#${p}`).join(" ")}</td>
-            <td className="figures">{ago(m.joined)}</td>
-            <td className="figures max-md:hidden">{m.session}</td>
+    <div className="relative overflow-x-auto" role="region" aria-label="Members" tabIndex={0}>
+      <table className="timetable">
+        <thead>
+          <tr>
+            <th scope="col">Member</th>
+            <th scope="col">Partitions</th>
+            <th scope="col">Giving up</th>
+            <th scope="col" className="figures">
+              Since
+            </th>
+            <th scope="col" className={"figures max-md:hidden"}>
+              Session time
+            </th>
           </tr>
-        ))}
-      </tbody>
-    </table>
+        </thead>
+        <tbody>
+          {group.members.map((m) => (
+            <tr key={m.member}>
+              <td title={m.member}>
+                {m.label || m.member.slice(0, 8)} <Copy text={m.member} what="member id" />
+              </td>
+              <td>
+                {m.partitions.map((p) => `#${p}`).join(" ") || <span className="text-soft">none: others read them all</span>}
+              </td>
+              <td>{m.leaving.map((p) => `#${p}`).join(" ")}</td>
+              <td className="figures">{ago(m.joined)}</td>
+              <td className="figures max-md:hidden">{m.session}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
   );
 }
 
 function History({ moves }: { moves: GroupMove[] }) {
   if (moves.length === 0) return <p className="text-soft">Its offsets were never moved by hand.</p>;
   return (
-    <table className="timetable">
-      <thead>
-        <tr>
-          <th scope="col">When</th>
-          <th scope="col">Who</th>
-          <th scope="col">To</th>
-          <th scope="col" className="figures">
-            Read again
-          </th>
-          <th scope="col" className="figures">
-            Skipped
-          </th>
-          <th scope="col">Why</th>
-        </tr>
-      </thead>
-      <tbody>
-        {moves.map((m) => (
-          <tr key={m.move}>
-            <td className="whitespace-nowrap">{clock(m.at, false)}</td>
-            <td>{m.who}</td>
-            <td>
-              {m.target} {m.undone && <span className="text-soft">(taken back)</span>}
-            </td>
-            <td className="figures">{count(m.steps.reduce((n, s) => n + s.again, 0))}</td>
-            <td className="figures">{count(m.steps.reduce((n, s) => n + s.skipped, 0))}</td>
-            <td>{m.why}</td>
+    <div className="relative overflow-x-auto" role="region" aria-label="Moves by hand" tabIndex={0}>
+      <table className="timetable">
+        <thead>
+          <tr>
+            <th scope="col">When</th>
+            <th scope="col">Who</th>
+            <th scope="col">To</th>
+            <th scope="col" className="figures">
+              Read again
+            </th>
+            <th scope="col" className="figures">
+              Skipped
+            </th>
+            <th scope="col">Why</th>
           </tr>
-        ))}
-      </tbody>
-    </table>
+        </thead>
+        <tbody>
+          {moves.map((m) => (
+            <tr key={m.move}>
+              <td className="whitespace-nowrap">{clock(m.at, false)}</td>
+              <td>{m.who}</td>
+              <td>
+                {m.target} {m.undone && <span className="text-soft">(taken back)</span>}
+              </td>
+              <td className="figures">{count(m.steps.reduce((n, s) => n + s.again, 0))}</td>
+              <td className="figures">{count(m.steps.reduce((n, s) => n + s.skipped, 0))}</td>
+              <td>{m.why}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
   );
 }
 

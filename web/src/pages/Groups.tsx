@@ -22,6 +22,8 @@ export const forecast = (g: { losesIn: number | null; lost: number; lag: number 
         ? "loses nothing"
         : "–";
 
+const loses = (g: Group) => (g.lost > 0 ? `${count(g.lost)} lost` : g.losesIn !== null ? span(g.losesIn * 1000) : "–");
+
 const wide = "max-md:hidden";
 
 export function GroupTable({ groups }: { groups: Group[] }) {
@@ -31,7 +33,9 @@ export function GroupTable({ groups }: { groups: Group[] }) {
         <thead>
           <tr>
             <th scope="col">Group</th>
-            <th scope="col">How it does</th>
+            <th scope="col" className="md:min-w-52">
+              How it does
+            </th>
             <th scope="col" className="figures">
               Lag, messages
             </th>
@@ -39,16 +43,16 @@ export function GroupTable({ groups }: { groups: Group[] }) {
               Oldest unread
             </th>
             <th scope="col" className={`figures ${wide}`}>
-              Arrivals, per second
+              In, per second
             </th>
             <th scope="col" className={`figures ${wide}`}>
-              Commits, per second
+              Read, per second
             </th>
             <th scope="col" className={`figures ${wide}`}>
               Members
             </th>
             <th scope="col" className={wide}>
-              At today’s rates
+              Loses data in
             </th>
           </tr>
         </thead>
@@ -78,7 +82,7 @@ export function GroupTable({ groups }: { groups: Group[] }) {
               <td className={`figures ${wide}`}>{rate(g.arrivalRate)}</td>
               <td className={`figures ${wide}`}>{rate(g.commitRate)}</td>
               <td className={`figures ${wide}`}>{g.memberCount}</td>
-              <td className={`whitespace-nowrap ${wide}`}>{forecast(g)}</td>
+              <td className={`whitespace-nowrap ${wide}`}>{loses(g)}</td>
             </tr>
           ))}
         </tbody>
