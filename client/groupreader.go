@@ -25,6 +25,7 @@ type GroupReader struct {
 	made  bool
 	parts map[int]*readPart
 	err   error
+	dirty chan struct{}
 	stop  context.CancelFunc
 	wg    sync.WaitGroup
 }
@@ -35,9 +36,12 @@ type ReadOptions struct {
 	Session  time.Duration     // 10s
 	MaxBytes int               // of one fetch; 1 MiB
 	Changed  func(*Membership) // is told each share; may be nil
+	// Refused is told of partitions whose commit was refused, since others
+	// read them now; may be nil.
+	Refused func(partition int, err error)
 }
 
-// Batch is a stretch of one partition. Call Done when it is processed.
+// Batch is a stretch of one partition. Call Done or Commit when it is processed.
 type Batch struct {
 	Partition int
 	Records   []byte // as they are stored: see message.ReadRecord
@@ -52,8 +56,10 @@ type readPart struct {
 	number     int
 	generation uint64
 	cancel     context.CancelFunc
-	out        int  // batches that are handed out and not done
-	left       bool // to be given up once nothing is out
+	out        int   // batches that are handed out and not done
+	done       int64 // offset up to which batches are processed
+	saved      int64 // of it, what is committed or refused
+	left       bool  // to be given up once nothing is out
 }
 
 // ReadGroup joins a group and begins to read.
@@ -65,7 +71,7 @@ func (c *Client) ReadGroup(ctx context.Context, a address.Address, o ReadOptions
 		o.MaxBytes = 1 << 20
 	}
 	o.JoinGroup.Session = o.Session.String()
-	r := &GroupReader{client: c, address: a, options: o, events: make(chan Batch), parts: map[int]*readPart{}}
+	r := &GroupReader{client: c, address: a, options: o, events: make(chan Batch), parts: map[int]*readPart{}, dirty: make(chan struct{}, 1)}
 	var err error
 	if r.member, err = c.Join(ctx, a, o.JoinGroup); err != nil {
 		return nil, err
@@ -75,6 +81,7 @@ func (c *Client) ReadGroup(ctx context.Context, a address.Address, o ReadOptions
 	r.stop = stop
 	r.follow(run)
 	r.wg.Go(func() { r.beat(run) })
+	r.wg.Go(func() { r.commits(run) })
 	return r, nil
 }
 
@@ -100,18 +107,97 @@ func (r *GroupReader) failure() error {
 	return r.err
 }
 
-// Done says that a batch is processed, and with commit records it. A commit of
-// a partition that was taken away meanwhile is refused (Is "not-held",
-// "old-generation" or "no-member"): others read those messages again.
-func (r *GroupReader) Done(ctx context.Context, b Batch, commit bool) error {
-	var err error
-	if commit {
-		err = r.member.CommitAs(ctx, b.part.generation, []OffsetOf{{b.Partition, b.Next}})
+// Commit records that a batch is processed, and waits for it. It is refused when
+// the partition was taken away meanwhile (Is "not-held", "old-generation" or
+// "no-member"): others read those messages again.
+func (r *GroupReader) Commit(ctx context.Context, b Batch) error {
+	err := r.member.CommitAs(ctx, b.part.generation, []OffsetOf{{b.Partition, b.Next}})
+	r.finish(b, true)
+	return err
+}
+
+// Done says that a batch is processed. With commit it is recorded soon, together
+// with others, while the next ones are being read.
+func (r *GroupReader) Done(b Batch, commit bool) {
+	r.finish(b, !commit)
+	select {
+	case r.dirty <- struct{}{}:
+	default:
 	}
+}
+
+func (r *GroupReader) finish(b Batch, saved bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	b.part.out--
-	return err
+	b.part.done = max(b.part.done, b.Next)
+	if saved {
+		b.part.saved = b.part.done
+	}
+}
+
+// commits records what is done, again and again.
+func (r *GroupReader) commits(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-r.dirty:
+		case <-time.After(200 * time.Millisecond): // what failed before
+		}
+		r.commitDone(ctx)
+	}
+}
+
+// commitDone records what is done and not yet recorded.
+func (r *GroupReader) commitDone(ctx context.Context) error {
+	r.mu.Lock()
+	parts := map[uint64][]*readPart{} // by the generation in which they were given
+	offsets := map[*readPart]int64{}
+	for _, p := range r.parts {
+		if p.done > p.saved {
+			parts[p.generation] = append(parts[p.generation], p)
+			offsets[p] = p.done
+		}
+	}
+	r.mu.Unlock()
+	var errs []error
+	for generation, list := range parts {
+		commit := make([]OffsetOf, len(list))
+		for i, p := range list {
+			commit[i] = OffsetOf{p.number, offsets[p]}
+		}
+		err := r.member.CommitAs(ctx, generation, commit)
+		if refused(err) && len(list) > 1 {
+			// One that is refused must not take the others with it.
+			for i, p := range list {
+				r.saved(p, offsets[p], r.member.CommitAs(ctx, generation, commit[i:i+1]))
+			}
+			continue
+		}
+		for _, p := range list {
+			r.saved(p, offsets[p], err)
+		}
+		errs = append(errs, err)
+	}
+	return errors.Join(errs...)
+}
+
+// saved notes that an offset is recorded, or refused for good.
+func (r *GroupReader) saved(p *readPart, offset int64, err error) {
+	if problem, ok := asProblem(err); err != nil && (!ok || problem.Status >= 500) {
+		return // it is tried again
+	}
+	r.mu.Lock()
+	p.saved = max(p.saved, offset)
+	r.mu.Unlock()
+	if err != nil && r.options.Refused != nil {
+		r.options.Refused(p.number, err)
+	}
+}
+
+func refused(err error) bool {
+	return Is(err, "not-held") || Is(err, "old-generation") || Is(err, "no-member")
 }
 
 // Close leaves the group.
@@ -122,11 +208,15 @@ func (r *GroupReader) Close(ctx context.Context) error {
 		}
 	}()
 	r.wg.Wait()
+	committed := r.commitDone(ctx)
 	err := r.member.Leave(ctx)
 	if Is(err, "no-member") {
-		return nil
+		err = nil
 	}
-	return err
+	if refused(committed) {
+		committed = nil // was told
+	}
+	return errors.Join(committed, err)
 }
 
 // beat keeps the membership and follows its share.
@@ -231,7 +321,7 @@ func (r *GroupReader) follow(ctx context.Context) {
 			p.left = true
 			p.cancel()
 		}
-		if _, again := have[n]; !again && !slices.Contains(m.Leaving, n) || p.out == 0 {
+		if _, again := have[n]; !again && !slices.Contains(m.Leaving, n) || p.out == 0 && p.done == p.saved {
 			delete(r.parts, n) // taken away, or nothing of it is in hand
 		} else {
 			delete(have, n) // not again before what is in hand is done
@@ -239,7 +329,7 @@ func (r *GroupReader) follow(ctx context.Context) {
 	}
 	for n, h := range have {
 		run, cancel := context.WithCancel(ctx)
-		p := &readPart{number: n, generation: h.Generation, cancel: cancel}
+		p := &readPart{number: n, generation: h.Generation, cancel: cancel, done: h.Offset, saved: h.Offset}
 		r.parts[n] = p
 		r.wg.Go(func() { r.read(run, p, h.Offset) })
 	}

@@ -197,7 +197,7 @@ func TestAPartitionHasOneReaderAtATime(t *testing.T) {
 				return // as if it had crashed: what is in hand is not committed
 			}
 			s.tried = true
-			s.committed = r.Done(ctx, b, true) == nil
+			s.committed = r.Commit(ctx, b) == nil
 			s.ended = time.Now()
 			mu.Lock()
 			read[b.Partition] = append(read[b.Partition], s)

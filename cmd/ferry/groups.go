@@ -98,7 +98,7 @@ var readVerb = verb{
 				*label = fmt.Sprintf("%s-%d", host, os.Getpid())
 			}
 			r := &groupRead{call: c, address: a, limit: *limit, commit: *commit, pace: *perSecondMost, quiet: *quiet}
-			return r.run(client.ReadOptions{JoinGroup: client.JoinGroup{From: *from, Label: *label}, Session: *session, Changed: r.shareChanged})
+			return r.run(client.ReadOptions{JoinGroup: client.JoinGroup{From: *from, Label: *label}, Session: *session, Changed: r.shareChanged, Refused: r.refused})
 		}
 	},
 }
@@ -132,6 +132,10 @@ func (r *groupRead) shareChanged(m *client.Membership) {
 		r.told = text
 		fmt.Fprintf(r.err, "ferry: reading %s\n", text)
 	}
+}
+
+func (r *groupRead) refused(partition int, err error) {
+	fmt.Fprintf(r.err, "ferry: #%d: not committed, since it was taken from this member; others read it again: %v\n", partition, err)
 }
 
 func (r *groupRead) run(o client.ReadOptions) error {
@@ -177,13 +181,7 @@ func (r *groupRead) run(o client.ReadOptions) error {
 				return errDone
 			}
 		}
-		err = reader.Done(r.ctx, b, commit)
-		switch {
-		case client.Is(err, "no-member"), client.Is(err, "not-held"), client.Is(err, "old-generation"):
-			fmt.Fprintf(r.err, "ferry: #%d: not committed, since it was taken from this member: %v\n", b.Partition, err)
-		case err != nil && r.ctx.Err() == nil:
-			fmt.Fprintf(r.err, "ferry: #%d: not committed: %v\n", b.Partition, err)
-		}
+		reader.Done(b, commit)
 		if r.limit > 0 && r.count >= r.limit {
 			return nil
 		}

@@ -86,12 +86,6 @@ func (d *depot) readOnce(ctx context.Context, o client.ReadOptions, group string
 		if work != nil {
 			work(ctx, count)
 		}
-		// What was taken away meanwhile is read again by another member.
-		committing, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
-		err = r.Done(committing, b, true)
-		cancel()
-		if err != nil && !client.Is(err, "no-member") && !client.Is(err, "not-held") && !client.Is(err, "old-generation") && ctx.Err() == nil {
-			return err
-		}
+		r.Done(b, true)
 	}
 }

@@ -41,7 +41,7 @@ import (
 func main() {
 	rounds := flag.Int("rounds", 3, "measure each figure this `many` times and take the median")
 	large := flag.Bool("large", false, "also fill a topic with 10 GB, and measure memory, starting and browsing over it")
-	part := flag.String("part", "all", "what to measure: `one` node, a cluster of three, or all; one, cluster, all")
+	part := flag.String("part", "all", "what to `measure`: one node, groups, a cluster of three, or all; one, groups, cluster, all")
 	dir := flag.String("dir", "", "`directory` for the data (default: a temporary one)")
 	flag.Parse()
 	if err := run(*rounds, *large, *part, *dir); err != nil {
@@ -84,7 +84,12 @@ func run(rounds int, large bool, part, dir string) error {
 			return err
 		}
 	}
-	if part != "cluster" {
+	if part == "groups" || part == "all" {
+		if err := b.measureGroups(rounds); err != nil {
+			return err
+		}
+	}
+	if part == "one" || part == "all" {
 		if err := b.measureOne(rounds); err != nil {
 			return err
 		}
@@ -95,7 +100,7 @@ func run(rounds int, large bool, part, dir string) error {
 		}
 		b.print()
 	}
-	if part != "one" {
+	if part == "cluster" || part == "all" {
 		return b.measureCluster(rounds)
 	}
 	return nil

@@ -60,7 +60,7 @@ func TestMembersGoOnWithoutTheNodeThatCoordinates(t *testing.T) {
 					if err != nil {
 						return
 					}
-					if r.Done(ctx, b, true) == nil {
+					if r.Commit(ctx, b) == nil {
 						pr.mu.Lock()
 						pr.acked[b.Partition] = max(pr.acked[b.Partition], b.Next)
 						pr.pauses = max(pr.pauses, time.Since(pr.last))

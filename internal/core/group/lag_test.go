@@ -28,13 +28,18 @@ func TestVerdicts(t *testing.T) {
 		"all read":            {base(func(p *Place) {}), "keeping up", -1},
 		"a moment behind":     {base(func(p *Place) { p.Committed -= 40; p.OldestAge = 4 * time.Second }), "keeping up", -1},
 		"twice as fast":       {base(func(p *Place) { p.Committed -= 6000; p.OldestAge = 10 * time.Minute; p.CommitRate = 20 }), "catching up, 10m to go", -1},
-		"half as fast":        {base(func(p *Place) { p.Committed -= 6000; p.OldestAge = 10 * time.Minute; p.CommitRate = 5; }), "falling behind", 2 * (7*day - 10*time.Minute)},
+		"half as fast":        {base(func(p *Place) { p.Committed -= 6000; p.OldestAge = 10 * time.Minute; p.CommitRate = 5 }), "falling behind", 2 * (7*day - 10*time.Minute)},
 		"as fast, far behind": {base(func(p *Place) { p.Committed -= 6000; p.OldestAge = 10 * time.Minute }), "not getting nearer", -1},
-		"stands still":        {base(func(p *Place) { p.Committed -= 6000; p.OldestAge = 10 * time.Minute; p.CommitRate = 0; p.Quiet = time.Minute }), "stopped", 7*day - 10*time.Minute},
-		"nobody there":        {base(func(p *Place) { p.Committed -= 6000; p.OldestAge = 10 * time.Minute; p.CommitRate = 0; p.Members = 0 }), "no members", 7*day - 10*time.Minute},
-		"nobody, all read":    {base(func(p *Place) { p.Members = 0 }), "no members", -1},
-		"paused":              {base(func(p *Place) { p.Committed -= 600; p.OldestAge = time.Minute; p.CommitRate = 0; p.Paused = true }), "paused", 7*day - time.Minute},
-		"idle topic":          {base(func(p *Place) { p.ArrivalRate, p.CommitRate, p.ByteRate = 0, 0, 0 }), "keeping up", -1},
+		"stands still": {base(func(p *Place) {
+			p.Committed -= 6000
+			p.OldestAge = 10 * time.Minute
+			p.CommitRate = 0
+			p.Quiet = time.Minute
+		}), "stopped", 7*day - 10*time.Minute},
+		"nobody there":     {base(func(p *Place) { p.Committed -= 6000; p.OldestAge = 10 * time.Minute; p.CommitRate = 0; p.Members = 0 }), "no members", 7*day - 10*time.Minute},
+		"nobody, all read": {base(func(p *Place) { p.Members = 0 }), "no members", -1},
+		"paused":           {base(func(p *Place) { p.Committed -= 600; p.OldestAge = time.Minute; p.CommitRate = 0; p.Paused = true }), "paused", 7*day - time.Minute},
+		"idle topic":       {base(func(p *Place) { p.ArrivalRate, p.CommitRate, p.ByteRate = 0, 0, 0 }), "keeping up", -1},
 		"retention comes near": {base(func(p *Place) {
 			p.Committed -= 60_000
 			p.OldestAge = 7*day - 3*time.Hour
@@ -90,7 +95,12 @@ func TestTheVerdictOfAGroupIsThatOfItsWorstPartition(t *testing.T) {
 	assert.EqualValues(t, 99_000, v.Messages)
 
 	// One partition after the other: as a whole it gets nearer.
-	waits := base(func(p *Place) { p.Committed -= 1000; p.OldestAge = time.Minute; p.CommitRate = 0; p.Quiet = 5 * time.Second })
+	waits := base(func(p *Place) {
+		p.Committed -= 1000
+		p.OldestAge = time.Minute
+		p.CommitRate = 0
+		p.Quiet = 5 * time.Second
+	})
 	reads := base(func(p *Place) { p.Committed -= 1000; p.OldestAge = time.Minute; p.CommitRate = 60 })
 	assert.Equal(t, FallingBehind, waits.Judge().State)
 	v = Worst([]Place{waits, reads}, []Verdict{waits.Judge(), reads.Judge()})
