@@ -245,8 +245,13 @@ func (r *GroupReader) beat(ctx context.Context) {
 		if leaving {
 			wait = 20 * time.Millisecond // what it gives up others wait for
 		}
-		asking, cancel := context.WithTimeout(ctx, wait+r.options.Session)
+		// A node that was stopped in its tracks says nothing: another one is
+		// asked while the session lasts.
+		asking, cancel := context.WithTimeout(ctx, wait+r.options.Session/4)
 		err := r.member.Beat(asking, holds, wait)
+		if asking.Err() != nil && ctx.Err() == nil {
+			r.client.failed(r.client.Server(), "")
+		}
 		cancel()
 		switch {
 		case ctx.Err() != nil:

@@ -80,6 +80,12 @@ func TestTheConsoleOfGroups(t *testing.T) {
 	p.click("Let it read")
 	p.wait(`!document.body.innerText.includes("Let it read")`)
 
+	p.open("/groups/coldchain/readings/forecast")
+	p.click("Remove the group")
+	p.says("messages that it has not read will not be read by it")
+	p.accessible("a group before it is removed")
+	p.click("Keep it")
+
 	p.open("/channels/coldchain/readings?tab=groups")
 	p.says("Where each group is on every partition")
 	p.wait(`document.querySelectorAll("[title*='messages behind']").length === 6`)

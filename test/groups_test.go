@@ -439,6 +439,11 @@ func TestCommitsWhileTheRecordsAreAway(t *testing.T) {
 	g := lagOf(t, n, a)
 	assert.EqualValues(t, 25, g.Partitions[0].Committed)
 	assert.EqualValues(t, 30, g.Partitions[1].Committed)
+	var history client.Page[client.LagSample]
+	require.Eventually(t, func() bool {
+		return n.API.Call(ctx, http.MethodGet, client.GroupPath(a)+"/history", nil, nil, &history) == nil && len(history.Items) > 0 && history.Items[len(history.Items)-1].Lag == 145
+	}, 15*time.Second, 300*time.Millisecond, "the lag is noted again")
+	assert.Equal(t, []int64{75, 70}, history.Items[len(history.Items)-1].Partitions)
 }
 
 func TestAGroupGoesOnFromWhatWasAcknowledged(t *testing.T) {

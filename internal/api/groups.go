@@ -424,7 +424,9 @@ func (s *Server) beat(c *gin.Context) {
 	if refuse(c, err) {
 		return
 	}
-	m, err := s.node.Beat(c, a, c.Param("member"), body.Generation, body.Paused, body.Holds, wait)
+	ctx, cancel := s.streamContext(c)
+	defer cancel()
+	m, err := s.node.Beat(ctx, a, c.Param("member"), body.Generation, body.Paused, body.Holds, wait)
 	if !refuse(c, err) {
 		c.JSON(http.StatusOK, shareJSON(m, false))
 	}
@@ -450,7 +452,9 @@ func (s *Server) poll(c *gin.Context) {
 		writeProblem(c, invalid("max", fmt.Sprintf("max is %d", body.Max), fmt.Sprintf("1 to %d", maxPoll)))
 		return
 	}
-	polled, err := s.node.Poll(c, a, c.Param("member"), body.Max, wait, body.Commit)
+	ctx, cancel := s.streamContext(c)
+	defer cancel()
+	polled, err := s.node.Poll(ctx, a, c.Param("member"), body.Max, wait, body.Commit)
 	if refuse(c, err) {
 		return
 	}

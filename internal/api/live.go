@@ -172,7 +172,8 @@ func (k collector) Collect(ch chan<- prometheus.Metric) {
 	gauge(descStreams, float64(k.server.node.Streams.Load()))
 }
 
-// groups tells where all groups are.
+// groups tells where the groups are that this node coordinates, so that of all
+// nodes one tells of each.
 func (k collector) groups(gauge func(d *prometheus.Desc, v float64, labels ...string)) {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
@@ -181,6 +182,9 @@ func (k collector) groups(gauge func(d *prometheus.Desc, v float64, labels ...st
 		return
 	}
 	for _, l := range all {
+		if !k.server.node.Coordinates(l.Group.ID) {
+			continue
+		}
 		a := l.Topic.Address()
 		a.Group = l.Group.Name
 		name := a.String()

@@ -39,6 +39,9 @@ func (n *Node) coordinatorOf(id int64) uint64 {
 	return best
 }
 
+// Coordinates reports whether this node should coordinate a group.
+func (n *Node) Coordinates(id int64) bool { return n.coordinatorOf(id) == n.id }
+
 // coordinator is this node's part in a group that it coordinates.
 type coordinator struct {
 	n     *Node

@@ -290,10 +290,25 @@ func TestPlacesAreFoundAsInAPlainList(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, starts[i], r.Stamp().Offset)
 
+		end := offset
+		if i < 299 {
+			end = starts[i+1]
+		}
+		stamp, ok, err := j.StampOf(starts[i] + random.Int64N(end-starts[i]))
+		require.NoError(t, err)
+		require.True(t, ok)
+		assert.Equal(t, starts[i], stamp.Offset, "the batch that holds the message")
+		assert.EqualValues(t, (i+1)*1000, stamp.Time)
+		assert.InDelta(t, j.BytesAfter(uint64(i)), j.BytesFrom(starts[i]), indexInterval)
+
 		before := starts[i] + 1
 		block := j.BlockBefore(before)
 		assert.Less(t, block, before)
 	}
+	_, ok, err := j.StampOf(offset)
+	require.NoError(t, err)
+	assert.False(t, ok, "the end has no stamp")
+	assert.Zero(t, j.BytesFrom(offset))
 	late, err := j.OffsetAt(301_000)
 	require.NoError(t, err)
 	assert.Equal(t, offset, late)

@@ -39,3 +39,22 @@ func TestTheFlowOfEveryStepIsExact(t *testing.T) {
 		assert.Zero(t, c, "what is older than the ring is gone")
 	}
 }
+
+func TestTheRateOfAWindow(t *testing.T) {
+	var w Window
+	start := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
+	assert.Zero(t, w.PerSecond())
+	for i := range 60 {
+		w.Sample(start.Add(time.Duration(i)*time.Second), int64(i*7))
+	}
+	assert.EqualValues(t, 7, w.PerSecond())
+	for i := range 20 {
+		w.Sample(start.Add(time.Duration(60+i)*time.Second), 59*7)
+	}
+	assert.Zero(t, w.PerSecond(), "nothing moved for longer than the window")
+	w.Sample(start.Add(81*time.Second), 10)
+	assert.Zero(t, w.PerSecond(), "what became less begins anew")
+	w.Sample(start.Add(82*time.Second), 30)
+	w.Sample(start.Add(82*time.Second), 32)
+	assert.EqualValues(t, 22, w.PerSecond())
+}

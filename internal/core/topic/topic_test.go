@@ -110,3 +110,23 @@ func TestTheForecastSaysWhichLimitCounts(t *testing.T) {
 	assert.EqualValues(t, 6<<30, f.Bytes)
 	assert.Equal(t, 6144*time.Second, f.Span)
 }
+
+func TestRetentionIsHeldBackUpToALimit(t *testing.T) {
+	segments := []journal.SegmentInfo{{Bytes: 100}, {Bytes: 100}, {Bytes: 100}, {Bytes: 50}}
+	start := func(n int) int64 { return int64(n) * 10 } // ten messages a segment
+	for name, c := range map[string]struct {
+		drop        int
+		upTo, limit int64
+		want        int
+	}{
+		"nothing read":            {3, 0, 1000, 0},
+		"read into the second":    {3, 15, 1000, 1},
+		"a segment read whole":    {3, 20, 1000, 2},
+		"all read":                {3, 40, 1000, 3},
+		"nothing to drop":         {0, 0, 1000, 0},
+		"only so much is held":    {3, 0, 260, 1},
+		"the limit is all beyond": {3, 0, 10, 3},
+	} {
+		assert.Equal(t, c.want, HoldBack(segments, c.drop, start, c.upTo, c.limit), name)
+	}
+}

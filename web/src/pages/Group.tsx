@@ -1,14 +1,15 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { MoveHorizontal, Pause, Play, Undo2 } from "lucide-react";
 import { useState } from "react";
-import { Link, useParams } from "react-router";
+import { Link, useNavigate, useParams } from "react-router";
 import { toast } from "sonner";
-import { call, explain, get, groupPath, Problem, type Group, type GroupMove, type LagSample } from "../api/client";
+import { call, explain, get, groupPath, Problem, type Group, type GroupMove, type LagSample, type Preview } from "../api/client";
 import { Chart } from "../components/Chart";
 import { Copy } from "../components/Copy";
 import { Mark } from "../components/Mark";
 import { MoveDialog } from "../components/MoveDialog";
-import { Notice } from "../components/Panel";
+import { Effects } from "../components/Effects";
+import { Dialog, Notice } from "../components/Panel";
 import { Pennants } from "../components/Pennants";
 import { ago, clock, count, rate } from "../lib/format";
 import { useUrlState } from "../lib/url";
@@ -210,7 +211,9 @@ export function GroupPage() {
   const { space, channel, group: name } = useParams();
   const address = `${space}/${channel}@${name}`;
   const client = useQueryClient();
+  const navigate = useNavigate();
   const [moving, setMoving] = useState<"move" | "undo">();
+  const [removing, setRemoving] = useState<Preview>();
   const whole = useQuery({
     queryKey: ["group", address],
     queryFn: () => get<Group>(groupPath(address)),
@@ -235,14 +238,25 @@ export function GroupPage() {
   if (!whole.data) return <Notice title={`Waiting for ${address}`} />;
   const group = whole.data;
   const list = moves.data?.items ?? [];
-  const pause = async () => {
+  const attempt = async (f: () => Promise<void>) => {
     try {
-      await call("PATCH", groupPath(address), { paused: !group.paused });
-      await client.invalidateQueries({ queryKey: ["group", address] });
+      await f();
     } catch (e) {
       toast.error(explain(e));
     }
   };
+  const pause = () =>
+    attempt(async () => {
+      await call("PATCH", groupPath(address), { paused: !group.paused });
+      await client.invalidateQueries({ queryKey: ["group", address] });
+    });
+  const remove = (preview: boolean) =>
+    attempt(async () => {
+      const p = await call<Preview>("DELETE", `${groupPath(address)}?preview=${preview}`);
+      if (preview) return setRemoving(p);
+      toast.success(`${address} is removed`);
+      navigate("/groups");
+    });
   const figures: [string, string, string][] = [
     ["Lag", count(group.lag), "messages"],
     ["Oldest unread", unread(group.lagSeconds), ""],
@@ -291,6 +305,29 @@ export function GroupPage() {
       <Members group={group} />
       <h2 className="mt-5 mb-1">Moves by hand</h2>
       <History moves={list} />
+      <p className="mt-5">
+        <button className="button" data-alarm onClick={() => void remove(true)}>
+          Remove the group
+        </button>
+      </p>
+      {removing && (
+        <Dialog
+          open
+          onClose={() => setRemoving(undefined)}
+          title={`Remove ${address}`}
+          about="Its offsets cannot be brought back."
+        >
+          <Effects preview={removing} />
+          <div className="mt-3 flex gap-3">
+            <button className="button" data-alarm onClick={() => void remove(false)}>
+              Remove it
+            </button>
+            <button className="button" onClick={() => setRemoving(undefined)}>
+              Keep it
+            </button>
+          </div>
+        </Dialog>
+      )}
       {moving && <MoveDialog group={group} undo={moving === "undo"} onClose={() => setMoving(undefined)} />}
     </>
   );

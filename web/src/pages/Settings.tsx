@@ -30,6 +30,8 @@ export function SettingsTab({ topic }: { topic: Topic }) {
     maxBody: exactSize(topic.maxBody),
     idWindow: topic.idWindow,
     description: topic.description,
+    hold: topic.hold.join(", "),
+    holdBytes: topic.holdBytes ? exactSize(topic.holdBytes) : "",
   };
   const [form, setForm] = useState(initial);
   const [preview, setPreview] = useState<{ preview: Preview; settings: Settings }>();
@@ -49,10 +51,15 @@ export function SettingsTab({ topic }: { topic: Topic }) {
     changes[name] = form[name];
     flags.push(`-${name === "idWindow" ? "id-window" : name} ${quote(form[name])}`);
   }
-  for (const name of ["retainBytes", "maxBody"] as const) {
+  const sizes = { retainBytes: "retain-bytes", maxBody: "max-body", holdBytes: "hold-bytes" } as const;
+  for (const name of ["retainBytes", "maxBody", "holdBytes"] as const) {
     if (form[name] === initial[name]) continue;
     changes[name] = parseSize(form[name]) ?? 0;
-    flags.push(`-${name === "retainBytes" ? "retain-bytes" : "max-body"} ${form[name]}`);
+    flags.push(`-${sizes[name]} ${form[name]}`);
+  }
+  if (form.hold !== initial.hold) {
+    changes.hold = form.hold.split(/[ ,]+/).filter(Boolean);
+    flags.push(`-hold ${changes.hold.join(",") || "none"}`);
   }
 
   const attempt = async (f: () => Promise<void>) => {
@@ -102,6 +109,8 @@ export function SettingsTab({ topic }: { topic: Topic }) {
     ["retainBytes", "Keep per partition", `${size((parseSize(form.retainBytes) ?? 0) * Number(form.partitions || 0))} in all`],
     ["maxBody", "Largest body", "up to 64MiB"],
     ["idWindow", "Drop repeated ids within", "0s is off, up to 1h"],
+    ["hold", "Retention waits for groups", "names, with commas"],
+    ["holdBytes", "But keeps no more than", "of a partition; twice what is kept, unless set"],
     ["description", "Description", ""],
   ];
 
