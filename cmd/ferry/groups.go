@@ -52,7 +52,7 @@ func (c *call) newGroup(ctx context.Context, from string, s client.GroupSettings
 	if c.json {
 		return c.printJSON(g)
 	}
-	fmt.Fprintf(c.out, "made group %s at %s: %s messages to read\nnext: ferry read %s\n", g.Address, from, count(g.Lag), g.Address)
+	fmt.Fprintf(c.out, "made group %s at %s: %s %s to read\nnext: ferry read %s\n", g.Address, from, count(g.Lag), plural(int(g.Lag), "message"), g.Address)
 	return nil
 }
 

@@ -221,13 +221,21 @@ var setVerb = verb{
 	},
 }
 
+// settingText prints a value as JSON has it, with whole numbers in full.
+func settingText(v any) string {
+	if f, ok := v.(float64); ok {
+		return count(int64(f))
+	}
+	return fmt.Sprint(v)
+}
+
 func (c *call) printPreview(p client.Preview) error {
 	if c.json {
 		return c.printJSON(p)
 	}
 	var changes [][2]string
 	for name, after := range p.After {
-		changes = append(changes, [2]string{name, fmt.Sprintf("%v -> %v", p.Before[name], after)})
+		changes = append(changes, [2]string{name, settingText(p.Before[name]) + " -> " + settingText(after)})
 	}
 	c.pairs(changes)
 	for _, e := range p.Effects {

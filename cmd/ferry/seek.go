@@ -159,7 +159,7 @@ func (c *call) showGroup(out io.Writer, a address.Address, history bool) error {
 	if g.LosesIn != nil {
 		loses = "retention passes it in " + shortAge(*g.LosesIn) + " at today's rates"
 	}
-	to.pairs([][2]string{{"group", g.Address}, {"description", g.Description}, {"state", c.markAs(g.State, state)}, {"lag", count(g.Lag) + " messages, the oldest " + shortAge(g.LagSeconds) + " old"},
+	to.pairs([][2]string{{"group", g.Address}, {"description", g.Description}, {"state", c.markAs(g.State, state)}, {"lag", lagText(g)},
 		{"forecast", loses}, {"expires", expire}, {"made", g.CreatedAt.Local().Format("2006-01-02 15:04")}, {"generation", fmt.Sprint(g.Generation)}})
 	var rows [][]string
 	for _, p := range g.Partitions {
@@ -176,6 +176,13 @@ func (c *call) showGroup(out io.Writer, a address.Address, history bool) error {
 		c.table(out, []string{"member", "label", "partitions", "giving up", "since", "session"}, rows, "since", "session")
 	}
 	return nil
+}
+
+func lagText(g client.Group) string {
+	if g.Lag == 0 {
+		return "none: all is read"
+	}
+	return fmt.Sprintf("%s %s, the oldest %s old", count(g.Lag), plural(int(g.Lag), "message"), shortAge(g.LagSeconds))
 }
 
 func (c *call) showMoves(out io.Writer, a address.Address) error {

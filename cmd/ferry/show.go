@@ -64,6 +64,14 @@ func (c *call) showSpace(out io.Writer, a address.Address) error {
 	return nil
 }
 
+// holdText says for which groups retention waits.
+func holdText(t client.Topic) string {
+	if len(t.Hold) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("for %s, up to %s a partition", strings.Join(t.Hold, ", "), size(t.HoldBytes))
+}
+
 func labels(l map[string]string) string {
 	var parts []string
 	for _, name := range slices.Sorted(maps.Keys(l)) {
@@ -149,7 +157,7 @@ func (c *call) describe(t client.Topic, now time.Time) {
 		{"topic", t.Address}, {"state", c.mark(t.State)}, {"description", t.Description}, {"labels", labels(t.Labels)},
 		{"made", t.CreatedAt.Local().Format("2006-01-02 15:04")},
 		{"keeps", fmt.Sprintf("%s, or %s a partition (%s in all)", t.Retain, size(t.RetainBytes), size(t.RetainBytes*int64(t.Partitions)))},
-		{"replicas", fmt.Sprintf("%d of each partition", t.Replicas)}, {"largest body", size(t.MaxBody)}, {"repeated ids", window},
+		{"replicas", fmt.Sprintf("%d of each partition", t.Replicas)}, {"largest body", size(t.MaxBody)}, {"retention waits", holdText(t)}, {"repeated ids", window},
 		{"kept now", fmt.Sprintf("%s messages, %s on disk, %.1f%% full", count(t.Messages), size(t.Bytes), 100*t.Fill)},
 		{"oldest", age(t.Oldest, now) + " ago"}, {"newest", age(t.Newest, now) + " ago"},
 		{"in", perSecond(t.Rates.MessagesIn) + ", " + sizePerSecond(t.Rates.BytesIn)},
