@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"log/slog"
+	"maps"
 	"slices"
 	"sort"
 	"sync"
@@ -101,6 +102,7 @@ func (m *mirror) refresh(ctx context.Context, n *Node) error {
 	for id := range m.groups {
 		if view.GroupIDs[id] == nil && len(view.GroupIDs) > 0 {
 			delete(m.groups, id)
+			maps.DeleteFunc(m.stamps, func(k commitKey, _ stampAt) bool { return k.group == id })
 		}
 	}
 	return nil
