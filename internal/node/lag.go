@@ -294,9 +294,9 @@ func (n *Node) facts(t *Topic) []fact {
 func (n *Node) fillLag(ctx context.Context, l *GroupLag, facts []fact) {
 	now := clock.Now()
 	ch := l.Topic.Channel()
-	retention := l.Topic.retention()
+	keeps := l.Topic.retention()
 	if slices.Contains(ch.Hold, l.Group.Name) {
-		retention.Age, retention.Bytes = 0, ch.HoldBytes
+		keeps.Age, keeps.Bytes = 0, ch.HoldBytes
 	}
 	m := n.offsets
 	m.mu.RLock()
@@ -306,7 +306,7 @@ func (n *Node) fillLag(ctx context.Context, l *GroupLag, facts []fact) {
 	l.Partitions = make([]PartitionLag, len(facts))
 	for i, f := range facts {
 		places[i] = group.Place{First: f.first, End: f.end, Committed: f.first, ArrivalRate: f.arrival, ByteRate: f.byteRate, Paused: l.Group.Paused,
-			Retain: retention.Age, RetainBytes: retention.Bytes, Quiet: now.Sub(l.Group.CreatedAt)}
+			Retain: keeps.Age, RetainBytes: keeps.Bytes, Quiet: now.Sub(l.Group.CreatedAt)}
 		if g == nil {
 			continue
 		}
