@@ -243,7 +243,7 @@ func (r *GroupReader) beat(ctx context.Context) {
 		}
 		r.mu.Unlock()
 		if leaving {
-			wait = 20 * time.Millisecond // what it gives up others wait for
+			wait = leavingWait // what it gives up others wait for
 		}
 		// A node that was stopped in its tracks says nothing: another one is
 		// asked while the session lasts.
@@ -281,6 +281,10 @@ func (r *GroupReader) beat(ctx context.Context) {
 		r.follow(ctx)
 	}
 }
+
+// leavingWait is how often a member says what it still holds of what it is to
+// give up.
+const leavingWait = 100 * time.Millisecond
 
 func pause(ctx context.Context, d time.Duration) {
 	select {

@@ -148,13 +148,28 @@ func (n *Node) tend(ctx context.Context, now time.Time) {
 	all := slices.Collect(maps.Values(n.groups.groups))
 	n.groups.mu.Unlock()
 	view := n.catalog.View()
+	// While this process did not run it heard nobody; that is not their fault.
+	pause := now.Sub(n.tended)
+	n.tended = now
 	for _, c := range all {
+		if pause > time.Second {
+			c.forgive(pause)
+		}
 		g := view.GroupIDs[c.group]
 		if g == nil || n.coordinatorOf(c.group) != n.id {
 			n.groups.drop(c)
 			continue
 		}
 		c.tend(ctx, now, n.topicByID(g.ChannelID))
+	}
+}
+
+// forgive adds a time to the sessions of all members.
+func (c *coordinator) forgive(pause time.Duration) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for id, at := range c.heard {
+		c.heard[id] = at.Add(pause)
 	}
 }
 

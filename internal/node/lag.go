@@ -226,7 +226,7 @@ func (n *Node) GroupLag(ctx context.Context, t *Topic, g *catalog.Group) (*Group
 // Lag returns where groups are, the worst first: all of them, or those of a
 // topic, or one. While the records are away it tells what they had last.
 func (n *Node) Lag(ctx context.Context, only *Topic, one *catalog.Group) ([]*GroupLag, error) {
-	if err := n.offsets.refresh(ctx, n); err != nil && n.offsets.asked.IsZero() {
+	if err := n.freshOffsets(ctx); err != nil {
 		return nil, explain(err, "")
 	}
 	view := n.catalog.View()
@@ -267,6 +267,27 @@ func (n *Node) Lag(ctx context.Context, only *Topic, one *catalog.Group) ([]*Gro
 		return nil, problem(NotFound, "the group was removed")
 	}
 	return out, nil
+}
+
+// freshTime is how long an answer about lag waits for the records before it
+// tells what they had last.
+const freshTime = time.Second
+
+// freshOffsets brings the copy of the offsets up to date, if the records
+// answer; without any copy that is an error.
+func (n *Node) freshOffsets(ctx context.Context) error {
+	n.offsets.mu.RLock()
+	never := n.offsets.asked.IsZero()
+	n.offsets.mu.RUnlock()
+	if !never && !n.catalog.AwaySince().IsZero() {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, freshTime)
+	defer cancel()
+	if err := n.offsets.refresh(ctx, n); err != nil && never {
+		return err
+	}
+	return nil
 }
 
 // fact is what is known of a partition, whichever group reads it.

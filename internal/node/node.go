@@ -83,6 +83,7 @@ type Node struct {
 	offsets *mirror
 	sampled time.Time // when the node on duty recorded the lag last
 	thinned time.Time // and thinned what is recorded
+	tended  time.Time // when the groups that this node coordinates were looked at last
 
 	inHand   *semaphore.Weighted
 	diskFull atomic.Bool
@@ -96,7 +97,7 @@ type Node struct {
 
 // Open starts a node on its data directory and opens its partitions.
 func Open(ctx context.Context, config Config) (*Node, error) {
-	n := &Node{config: config, started: time.Now(), topics: map[int64]*Topic{}, inHand: semaphore.NewWeighted(publishBytes), others: newOthers(), peers: noOthers{}, groups: newCoordinators(), offsets: newMirror()}
+	n := &Node{config: config, started: time.Now(), topics: map[int64]*Topic{}, inHand: semaphore.NewWeighted(publishBytes), others: newOthers(), peers: noOthers{}, groups: newCoordinators(), offsets: newMirror(), tended: time.Now()}
 	if err := raiseFileLimit(); err != nil {
 		slog.Warn("could not raise the limit of open files", "error", err)
 	}
