@@ -12,10 +12,10 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/jackc/pgx/v5/pgxpool"
 	"golang.org/x/sync/errgroup"
 
 	"steadyferry/client"
+	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/message"
 )
@@ -58,7 +58,7 @@ func (b *bench) measureGroups(rounds int) error {
 	}
 	for round := range rounds {
 		fmt.Fprintf(os.Stderr, "groups, round %d of %d\n", round+1, rounds)
-		for _, step := range []func() error{b.oneStatementEach, b.commits, b.lag, b.plainFetch, b.groupRead, b.shares} {
+		for _, step := range []func() error{b.statements, b.commits, b.lag, b.plainFetch, b.groupRead, b.shares} {
 			if err := step(); err != nil {
 				return err
 			}
@@ -66,8 +66,9 @@ func (b *bench) measureGroups(rounds int) error {
 	}
 	row := func(name, value, compared string) { fmt.Printf("%-44s %18s   %s\n", name, value, compared) }
 	fmt.Println()
-	row("reference: a statement for each commit", fmt.Sprintf("%.0f/s", b.median("one commit")), "24 connections")
-	row(fmt.Sprintf("commits of %d members", benchMembers), fmt.Sprintf("%.0f/s", b.median("commits")), fmt.Sprintf("%.1f times the reference", b.median("commits")/b.median("one commit")))
+	row("reference: a statement for each commit", fmt.Sprintf("%.0f/s", b.median("one commit")), "16 connections, without HTTP")
+	row(fmt.Sprintf("%d commits a statement", benchMembers), fmt.Sprintf("%.0f/s", b.median("gathered")), fmt.Sprintf("%.1f times the reference", b.median("gathered")/b.median("one commit")))
+	row(fmt.Sprintf("commits of %d members over HTTP", benchMembers), fmt.Sprintf("%.0f/s", b.median("commits")), fmt.Sprintf("%.1f times the reference", b.median("commits")/b.median("one commit")))
 	row(fmt.Sprintf("lag of %d groups x %d partitions", benchGroups, lagPartitions), fmt.Sprintf("%.0f ms", b.median("lag")), fmt.Sprintf("ferry lag -json as a whole %.0f ms", b.median("ferry lag")))
 	row("reference: fetch of 6 partitions", fmt.Sprintf("%.0f/s", b.median("plain fetch")), "")
 	row("the same as a group, with commits", fmt.Sprintf("%.0f/s", b.median("group read")), fmt.Sprintf("%.0f%% of the fetch", 100*b.median("group read")/b.median("plain fetch")))
@@ -89,38 +90,60 @@ func (b *bench) fillTopic(name string, partitions, each int) error {
 	return nil
 }
 
-// oneStatementEach is the reference: every commit is a statement of its own,
-// with what it needs to be refused when another node coordinates the group.
-func (b *bench) oneStatementEach() error {
+// statements is the reference, without HTTP: every commit is a statement of
+// its own, and then those of all members together are one.
+func (b *bench) statements() error {
 	url, err := os.ReadFile(filepath.Join(b.dir, "database.url"))
 	if err != nil {
 		return err
 	}
-	config, err := pgxpool.ParseConfig(strings.TrimSpace(string(url)))
+	records, err := catalog.Open(b.ctx, strings.TrimSpace(string(url)), func() {})
 	if err != nil {
 		return err
 	}
-	config.MaxConns = 24
-	pool, err := pgxpool.NewWithConfig(b.ctx, config)
+	defer records.Close()
+	a := groupOf("members", fmt.Sprintf("statements-%d", len(b.values["one commit"])))
+	if err := b.api.Call(b.ctx, http.MethodPost, client.ChannelPath(a)+"/groups", nil, client.NewGroup{Group: a.Group}, nil); err != nil {
+		return err
+	}
+	if err := records.Reload(b.ctx); err != nil {
+		return err
+	}
+	var id int64
+	for _, g := range records.View().GroupIDs {
+		if g.Name == a.Group {
+			id = g.ID
+		}
+	}
+	from, err := records.TakeOver(b.ctx, id)
 	if err != nil {
 		return err
 	}
-	defer pool.Close()
-	var group, epoch int64
-	if err := pool.QueryRow(b.ctx, `SELECT id, epoch FROM groups ORDER BY id LIMIT 1`).Scan(&group, &epoch); err != nil {
-		return err
-	}
-	const unused = 10_000 // partitions from there on
-	defer pool.Exec(b.ctx, `DELETE FROM group_offsets WHERE group_id = $1 AND partition >= $2`, group, unused)
 	var count atomic.Int64
-	err = b.during(commitSpan, benchMembers, func(ctx context.Context, i, n int) error {
-		_, err := pool.Exec(ctx, `WITH mine AS (SELECT id FROM groups WHERE id = $1 AND epoch = $2 FOR SHARE)
-			INSERT INTO group_offsets (group_id, partition, committed) SELECT id, $3, $4 FROM mine
-			ON CONFLICT (group_id, partition) DO UPDATE SET committed = excluded.committed, changed_at = clock_timestamp()`, group, epoch, unused+i, n)
-		count.Add(1)
+	record := func(commits []catalog.Commit) error {
+		refused, err := records.Commits(b.ctx, commits)
+		if err == nil && len(refused) > 0 {
+			err = catalog.ErrTakenOver
+		}
+		count.Add(int64(len(commits)))
 		return err
+	}
+	err = b.during(commitSpan, benchMembers, func(_ context.Context, i, n int) error {
+		return record([]catalog.Commit{{Group: id, Epoch: from.Epoch, Partition: i, Offset: int64(n)}})
 	})
 	b.note("one commit", float64(count.Load())/commitSpan.Seconds())
+	if err != nil {
+		return err
+	}
+	count.Store(0)
+	err = b.during(commitSpan, 1, func(_ context.Context, _, n int) error {
+		commits := make([]catalog.Commit, benchMembers)
+		for i := range commits {
+			commits[i] = catalog.Commit{Group: id, Epoch: from.Epoch, Partition: i, Offset: int64(n)}
+		}
+		return record(commits)
+	})
+	b.note("gathered", float64(count.Load())/commitSpan.Seconds())
 	return err
 }
 

@@ -275,7 +275,10 @@ export function GroupPage() {
         <Mark state={group.state} word={group.verdict} wrap />
         {group.paused && group.state !== "paused" && <Mark state="paused" word="paused: members get nothing" wrap />}
         <p className="mr-auto text-soft">
-          {group.description} <Link to={`/channels/${group.channel}?tab=groups`}>{group.channel}</Link>
+          {group.description}{" "}
+          <Link className="underline" to={`/channels/${group.channel}?tab=groups`}>
+            {group.channel}
+          </Link>
         </p>
         <button className="button" onClick={() => void pause()}>
           {group.paused ? <Play size={15} aria-hidden /> : <Pause size={15} aria-hidden />}{" "}
