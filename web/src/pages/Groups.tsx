@@ -60,8 +60,9 @@ export function GroupTable({ groups }: { groups: Group[] }) {
           {groups.map((g) => (
             <tr key={g.address}>
               <td>
-                <Link className="address" to={`/groups/${g.channel}/${g.group}`}>
-                  {g.address}
+                <Link className="address max-md:whitespace-normal" to={`/groups/${g.channel}/${g.group}`}>
+                  {g.channel}
+                  <wbr />@{g.group}
                 </Link>
                 {g.description && (
                   <div className={`max-w-md truncate text-[length:var(--text-small)] text-soft ${wide}`}>{g.description}</div>
