@@ -12,6 +12,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/singleflight"
+
 	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/group"
 )
@@ -60,6 +62,7 @@ type coordinator struct {
 	moving    bool // offsets are being moved by hand
 	inFlight  int  // commits on their way into the records
 	taken     bool // another node coordinates the group now
+	unsure    bool // a move may or may not be in the records: they are read anew before anything is committed
 	changed   signal
 }
 
@@ -71,37 +74,33 @@ type shareChange struct {
 
 // coordinators are the groups that this node coordinates.
 type coordinators struct {
-	mu     sync.Mutex
-	groups map[int64]*coordinator
-	opens  map[int64]*sync.Mutex
+	mu      sync.Mutex
+	groups  map[int64]*coordinator
+	opening singleflight.Group
 }
 
-func newCoordinators() *coordinators {
-	return &coordinators{groups: map[int64]*coordinator{}, opens: map[int64]*sync.Mutex{}}
+func newCoordinators() *coordinators { return &coordinators{groups: map[int64]*coordinator{}} }
+
+// get returns the coordinator of a group, which begins its work if need be, or
+// anew when it commits and is not sure of what the records have.
+func (cs *coordinators) get(ctx context.Context, n *Node, g *catalog.Group, commits bool) (*coordinator, error) {
+	cs.mu.Lock()
+	c := cs.groups[g.ID]
+	cs.mu.Unlock()
+	if c != nil && !(commits && c.isUnsure()) {
+		return c, nil
+	}
+	// Those who ask meanwhile get the same one.
+	opened, err, _ := cs.opening.Do(itoa(g.ID), func() (any, error) { return cs.open(context.WithoutCancel(ctx), n, g) })
+	if err != nil {
+		return nil, err
+	}
+	return opened.(*coordinator), nil
 }
 
-// get returns the coordinator of a group, which begins its work if need be.
-func (cs *coordinators) get(ctx context.Context, n *Node, g *catalog.Group) (*coordinator, error) {
-	cs.mu.Lock()
-	c, open := cs.groups[g.ID], cs.opens[g.ID]
-	if open == nil {
-		open = &sync.Mutex{}
-		cs.opens[g.ID] = open
-	}
-	cs.mu.Unlock()
-	if c != nil {
-		return c, nil
-	}
-	open.Lock() // one take-over at a time
-	defer open.Unlock()
-	cs.mu.Lock()
-	c = cs.groups[g.ID]
-	cs.mu.Unlock()
-	if c != nil {
-		return c, nil
-	}
-	t := n.topicByID(g.ChannelID)
-	if t == nil {
+// open takes a group over, from the records.
+func (cs *coordinators) open(ctx context.Context, n *Node, g *catalog.Group) (*coordinator, error) {
+	if n.topicByID(g.ChannelID) == nil {
 		return nil, problem(Unavailable, "group %s is being opened", g.Name).next("try again in a moment")
 	}
 	from, err := n.catalog.TakeOver(ctx, g.ID)
@@ -111,7 +110,7 @@ func (cs *coordinators) get(ctx context.Context, n *Node, g *catalog.Group) (*co
 	if err != nil {
 		return nil, explain(err, g.Name)
 	}
-	c = &coordinator{n: n, group: g.ID, epoch: from.Epoch, table: group.NewTable(0), heard: map[string]time.Time{}, touched: map[string]uint64{}, told: map[string][]int{},
+	c := &coordinator{n: n, group: g.ID, epoch: from.Epoch, table: group.NewTable(0), heard: map[string]time.Time{}, touched: map[string]uint64{}, told: map[string][]int{},
 		committed: from.Offsets, sent: map[int]int64{}}
 	if len(from.Shares) > 2 {
 		if err := json.Unmarshal(from.Shares, c.table); err != nil {
@@ -123,8 +122,12 @@ func (cs *coordinators) get(ctx context.Context, n *Node, g *catalog.Group) (*co
 		c.heard[id] = now // its session begins anew
 	}
 	cs.mu.Lock()
+	old := cs.groups[g.ID]
 	cs.groups[g.ID] = c
 	cs.mu.Unlock()
+	if old != nil {
+		old.end()
+	}
 	return c, nil
 }
 
@@ -135,10 +138,21 @@ func (cs *coordinators) drop(c *coordinator) {
 		delete(cs.groups, c.group)
 	}
 	cs.mu.Unlock()
+	c.end()
+}
+
+// end lets all who wait ask again, wherever the group is coordinated now.
+func (c *coordinator) end() {
 	c.mu.Lock()
 	c.taken = true
 	c.mu.Unlock()
 	c.changed.broadcast()
+}
+
+func (c *coordinator) isUnsure() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.unsure
 }
 
 // tend removes members that no longer answer, takes partitions from those
@@ -173,37 +187,41 @@ func (c *coordinator) forgive(pause time.Duration) {
 	}
 }
 
-func (c *coordinator) tend(ctx context.Context, now time.Time, t *Topic) {
+// silent returns the members that have said nothing in their session time.
+func (c *coordinator) silent(now time.Time) (ids []string) {
 	c.mu.Lock()
-	var silent []string
+	defer c.mu.Unlock()
 	for id, m := range c.table.Members {
 		if now.Sub(c.heard[id]) > m.Session {
-			silent = append(silent, id)
+			ids = append(ids, id)
 		}
 	}
-	overdue := c.table.Clone().Overdue(now)
-	partitions := 0
-	if t != nil {
-		partitions = t.Channel().Partitions
-	}
-	grown := len(c.table.Members) > 0 && partitions > len(c.table.Holdings)
-	busy := c.writing
+	return ids
+}
+
+func (c *coordinator) tend(ctx context.Context, now time.Time, t *Topic) {
+	silent := c.silent(now)
+	c.mu.Lock()
+	grown := t != nil && len(c.table.Members) > 0 && t.Channel().Partitions > len(c.table.Holdings)
+	due := !c.writing && (len(silent) > 0 || grown || c.table.HasOverdue(now))
 	c.mu.Unlock()
-	if busy || len(silent) == 0 && !overdue && !grown {
+	if !due {
 		return
 	}
 	go func() {
 		ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 		defer cancel()
+		var removed []string
 		err := c.change(ctx, func(t *group.Table) error {
-			for _, id := range silent {
+			removed = c.silent(now) // who has said something meanwhile stays
+			for _, id := range removed {
 				t.Leave(id)
 			}
 			t.Overdue(now)
 			return nil
 		})
-		if err == nil && len(silent) > 0 {
-			slog.Info("members that no longer answered were removed", "group", c.group, "members", silent)
+		if err == nil && len(removed) > 0 {
+			slog.Info("members that no longer answered were removed", "group", c.group, "members", removed)
 		}
 	}()
 }
@@ -443,6 +461,10 @@ func (c *coordinator) commit(ctx context.Context, t *Topic, id string, generatio
 		}
 	}
 	c.mu.Lock()
+	if c.taken || c.unsure {
+		c.mu.Unlock()
+		return catalog.ErrTakenOver
+	}
 	for _, o := range offsets {
 		if err := c.table.Check(id, generation, o.Partition); err != nil {
 			c.mu.Unlock()
@@ -461,7 +483,7 @@ func (c *coordinator) commit(ctx context.Context, t *Topic, id string, generatio
 	}
 	c.inFlight++
 	c.mu.Unlock()
-	err := error(nil)
+	var err error
 	if len(commits) > 0 {
 		err = c.n.commits.commit(ctx, commits)
 	}

@@ -276,7 +276,7 @@ func (n *Node) coordinate(ctx context.Context, ask *groupAsk) *groupAnswer {
 		return &groupAnswer{Problem: problem(NotFound, "the group does not exist; it may have been removed")}
 	}
 	t := n.topicByID(g.ChannelID)
-	c, err := n.groups.get(ctx, n, g)
+	c, err := n.groups.get(ctx, n, g, ask.CommitSent || ask.What == "commit" || ask.What == "move")
 	a := &groupAnswer{}
 	if err == nil {
 		err = c.answer(ctx, t, g, ask, a)

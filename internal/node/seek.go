@@ -264,6 +264,11 @@ func (c *coordinator) apply(ctx context.Context, a address.Address, ask *MoveAsk
 		}
 		return nil
 	})
+	if err != nil || moved != nil && !errors.Is(moved, catalog.ErrStale) {
+		c.mu.Lock()
+		c.unsure = true
+		c.mu.Unlock()
+	}
 	switch {
 	case errors.Is(moved, catalog.ErrStale):
 		return problem(Conflict, "the offsets of %s were moved by somebody else since they were looked at; nothing was changed", a).next("look at ferry show %s -history, then decide again", a)

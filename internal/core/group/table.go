@@ -103,17 +103,22 @@ func (t *Table) GiveUp(id string, holds []int) {
 	}
 }
 
+// HasOverdue reports whether a holder has not given a partition up in time.
+func (t *Table) HasOverdue(now time.Time) bool {
+	return slices.ContainsFunc(t.Holdings, func(h Holding) bool { return h.overdue(now) })
+}
+
+func (h *Holding) overdue(now time.Time) bool {
+	return h.For != "" && h.Member != "" && !now.Before(h.Until)
+}
+
 // Overdue frees the partitions whose holders have not given them up in time.
-// It reports whether there were any.
-func (t *Table) Overdue(now time.Time) bool {
-	found := false
+func (t *Table) Overdue(now time.Time) {
 	for p, h := range t.Holdings {
-		if h.For != "" && h.Member != "" && !now.Before(h.Until) {
+		if h.overdue(now) {
 			t.Holdings[p] = Holding{For: h.For}
-			found = true
 		}
 	}
-	return found
 }
 
 // Balance gives free partitions to members, and marks those that are to go to

@@ -158,8 +158,10 @@ func TestAPartitionIsHandedOverWhenItsHolderLetsGo(t *testing.T) {
 	assert.ErrorIs(t, given.Check("b", 2, 1), ErrOldGeneration)
 
 	taken := table.Clone()
-	assert.False(t, taken.Overdue(now.Add(900*time.Millisecond)))
-	assert.True(t, taken.Overdue(now.Add(time.Second)), "its session time is over")
+	assert.False(t, taken.HasOverdue(now.Add(900*time.Millisecond)))
+	assert.True(t, taken.HasOverdue(now.Add(time.Second)), "its session time is over")
+	taken.Overdue(now.Add(time.Second))
+	assert.False(t, taken.HasOverdue(now.Add(time.Hour)))
 	taken.Balance(now)
 	assert.NoError(t, taken.Check("b", 3, 1))
 
