@@ -362,7 +362,7 @@ func (g *Group) apply(e *raftpb.Entry) {
 	r := toRecord(e)
 	g.appliedIn = e.GetTerm()
 	switch r.Kind {
-	case message.KindBatch:
+	case message.KindBatch, message.KindCommand:
 		g.machine.Apply(r, r.Index > g.opened)
 		stamp := r.Stamp()
 		g.appliedTo, g.appliedAt = stamp.End(), stamp.Time

@@ -152,7 +152,7 @@ func (g *Group) numberFrom(entries []*raftpb.Entry) {
 		return
 	}
 	for _, e := range entries {
-		if toRecord(e).Kind == message.KindBatch {
+		if toRecord(e).Stamped() {
 			g.number(len(g.inflight)-g.unnumbered, e.GetIndex()-1)
 			g.unnumbered = 0
 			return

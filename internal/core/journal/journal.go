@@ -123,7 +123,7 @@ func (j *Journal) recoverTail() error {
 		}
 		pos := from.pos + int64(len(b)-len(rest))
 		j.noteRecord(r)
-		if r.Kind == message.KindBatch && pos-entries[len(entries)-1].pos >= indexInterval {
+		if r.Stamped() && pos-entries[len(entries)-1].pos >= indexInterval {
 			entries = append(entries, indexEntry{pos: pos, index: r.Index, offset: r.Stamp().Offset, time: r.Stamp().Time})
 		}
 		rest = rest[n:]
@@ -160,7 +160,7 @@ func nextRecord(b []byte, last uint64) int {
 
 func (j *Journal) noteRecord(r message.Record) {
 	j.last, j.lastTerm = r.Index, r.Term
-	if r.Kind == message.KindBatch {
+	if r.Stamped() {
 		stamp := r.Stamp()
 		j.next, j.lastTime = stamp.End(), stamp.Time
 	}
@@ -265,7 +265,7 @@ func (j *Journal) appendToSegment(records []message.Record) (int, error) {
 	}
 	pos := start
 	for _, r := range records[:n] {
-		if r.Kind == message.KindBatch {
+		if r.Stamped() {
 			stamp := r.Stamp()
 			s.note(indexEntry{pos: pos, index: r.Index, offset: stamp.Offset, time: stamp.Time})
 		}

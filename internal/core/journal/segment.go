@@ -246,7 +246,7 @@ func (s *segment) holds(e indexEntry) bool {
 		return false
 	}
 	r, _, err := message.PeekRecord(b[:n])
-	return err == nil && r.Index == e.index && (r.Kind != message.KindBatch || r.Stamp().Offset == e.offset)
+	return err == nil && r.Index == e.index && (!r.Stamped() || r.Stamp().Offset == e.offset)
 }
 
 func (s *segment) entries() []indexEntry {

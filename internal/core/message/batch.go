@@ -18,7 +18,8 @@ import (
 //	 4  4  bytes of the payload that follows the header
 //	 8  4  CRC32C of everything from byte 12 to the end
 //	12  1  compression of the payload: 0 none, 1 zstd
-//	13  1  flags: 1 the publisher sent its id and sequence
+//	13  1  flags: 1 the publisher sent its id and sequence, 2 a message has
+//	       terms of delivery
 //	14  2  zero
 //	16  4  number of messages, at least 1
 //	20  4  bytes of the payload before compression
@@ -38,6 +39,9 @@ import (
 //	bit 3 time          varint microseconds after the base time
 //	bit 4 headers       uvarint count, then per header name and value,
 //	                    each a uvarint length and bytes
+//	bit 5 terms         see Terms: varint microseconds since 1970 of not
+//	                    before and of expires (0 none), then reason, detail,
+//	                    by and from, each a uvarint length and bytes
 //	body                uvarint length, bytes
 const (
 	BatchHeaderSize = 72
@@ -50,10 +54,14 @@ const (
 	hasContentType
 	hasTime
 	hasHeaders
-	knownAttributes = 1<<5 - 1
+	hasTerms
+	knownAttributes = 1<<6 - 1
 )
 
-const flagPublisher = 1
+const (
+	flagPublisher = 1
+	flagTerms     = 2
+)
 
 // Compression of a batch's payload.
 type Compression uint8
@@ -83,6 +91,7 @@ type Builder struct {
 	contentType string
 	base        int64
 	count       int
+	terms       bool
 }
 
 // Add appends a message. It does not check limits: see Message.Check.
@@ -112,6 +121,10 @@ func (b *Builder) Add(m *Message) {
 	if len(m.Headers) > 0 {
 		attributes |= hasHeaders
 	}
+	if m.Terms != nil {
+		attributes |= hasTerms
+		b.terms = true
+	}
 	buf := append(b.buf, attributes)
 	if attributes&hasID != 0 {
 		buf = appendText(buf, m.ID)
@@ -130,6 +143,9 @@ func (b *Builder) Add(m *Message) {
 		for _, h := range m.Headers {
 			buf = appendText(appendText(buf, h.Name), h.Value)
 		}
+	}
+	if m.Terms != nil {
+		buf = m.Terms.append(buf)
 	}
 	buf = binary.AppendUvarint(buf, uint64(len(m.Body)))
 	b.buf = append(buf, m.Body...)
@@ -172,10 +188,13 @@ func (b *Builder) Build(c Compression, p *Publisher) []byte {
 		copy(h[32:48], p.ID[:])
 		le.PutUint64(h[48:], p.Sequence)
 	}
+	if b.terms {
+		h[13] |= flagTerms
+	}
 	id := uuid.Must(uuid.NewV7())
 	copy(h[56:72], id[:])
 	le.PutUint32(h[8:], Checksum(out[12:]))
-	b.count = 0
+	b.count, b.terms = 0, false
 	return out
 }
 
@@ -225,6 +244,9 @@ func (b Batch) Publisher() *Publisher {
 	}
 	return &Publisher{ID: uuid.UUID(b.raw[32:48]), Sequence: le.Uint64(b.raw[48:])}
 }
+
+// HasTerms reports whether a message of the batch has terms of delivery.
+func (b Batch) HasTerms() bool { return b.raw[13]&flagTerms != 0 }
 
 // Payload returns the payload without compression, into scratch if it fits.
 func (b Batch) Payload(scratch []byte) ([]byte, error) {
@@ -418,6 +440,9 @@ func (r *reader) message(m *Message, shared string, base int64) {
 			m.Headers = append(m.Headers, Header{Name: name, Value: r.text()})
 		}
 	}
+	if attributes&hasTerms != 0 {
+		m.Terms = r.terms()
+	}
 	m.Body = r.bytes()
 }
 
@@ -445,6 +470,9 @@ func (r *reader) skipToBody() []byte {
 			r.bytes()
 			r.bytes()
 		}
+	}
+	if attributes&hasTerms != 0 {
+		r.terms()
 	}
 	return r.bytes()
 }

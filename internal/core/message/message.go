@@ -39,6 +39,7 @@ type Message struct {
 	Headers     []Header
 	Body        []byte
 	Time        time.Time // the publisher's own time, kept to the microsecond
+	Terms       *Terms    // of delivery from a queue; nil: at once, and for as long as the queue keeps it
 }
 
 // Stored is a message with the place and time that the log gave it.
@@ -89,6 +90,11 @@ func (m *Message) Check(maxBody int64) error {
 	}
 	if total > MaxHeaderBytes {
 		return fmt.Errorf("headers: %d bytes, and the limit is %d", total, MaxHeaderBytes)
+	}
+	if m.Terms != nil {
+		if err := m.Terms.check(); err != nil {
+			return err
+		}
 	}
 	if !utf8.ValidString(m.Key) || !utf8.ValidString(m.ID) || !utf8.ValidString(m.ContentType) {
 		return fmt.Errorf("key, id and contentType must be UTF-8 text")

@@ -21,6 +21,7 @@ import (
 //	44  4  zero
 //	48     batch
 //
+// A command has a stamp of no messages, and the command follows at byte 48.
 // Records of other kinds have no stamp: their data follows at byte 24.
 const (
 	RecordPrefix = 24
@@ -36,6 +37,7 @@ const (
 	KindBatch      Kind = 1 // stamp and batch
 	KindEmpty      Kind = 2 // nothing: a new leader's first entry
 	KindMembership Kind = 3 // a change of the partition's members
+	KindCommand    Kind = 4 // stamp without messages, and a command to a queue
 )
 
 // Stamp is the place and time that the leader gave a batch.
@@ -62,7 +64,7 @@ func StampOf(data []byte) Stamp {
 func (s Stamp) End() int64 { return s.Offset + int64(s.Count) }
 
 // Record is one entry of a partition's log. Data begins with the stamp for a
-// batch.
+// batch or a command.
 type Record struct {
 	Index uint64
 	Term  uint64
@@ -73,7 +75,10 @@ type Record struct {
 // Size returns the bytes of the record in a segment.
 func (r Record) Size() int { return RecordPrefix + len(r.Data) }
 
-// Stamp returns the stamp of a batch.
+// Stamped reports whether the record begins with a stamp.
+func (r Record) Stamped() bool { return r.Kind == KindBatch || r.Kind == KindCommand }
+
+// Stamp returns the stamp of a batch or a command.
 func (r Record) Stamp() Stamp { return StampOf(r.Data) }
 
 // Batch opens the batch of the record.
@@ -130,11 +135,11 @@ func PeekRecord(b []byte) (r Record, size int, err error) {
 	size = RecordPrefix + length
 	kind := le.Uint64(b[16:])
 	r = Record{Index: le.Uint64(b[8:]), Term: kind &^ (0xff << kindShift), Kind: Kind(kind >> kindShift)}
-	if size > MaxRecord || r.Index == 0 || r.Kind < KindBatch || r.Kind > KindMembership || r.Kind == KindBatch && length < StampSize+BatchHeaderSize {
+	if size > MaxRecord || r.Index == 0 || r.Kind < KindBatch || r.Kind > KindCommand || r.Kind == KindBatch && length < StampSize+BatchHeaderSize || r.Kind == KindCommand && length < StampSize {
 		return r, 0, fmt.Errorf("%w: its prefix makes no sense", ErrRecord)
 	}
 	r.Data = b[RecordPrefix:min(size, len(b))]
-	if r.Kind == KindBatch && len(r.Data) < StampSize {
+	if r.Stamped() && len(r.Data) < StampSize {
 		return r, size, ErrShort
 	}
 	return r, size, nil

@@ -1,0 +1,518 @@
+package queue
+
+import (
+	"github.com/cespare/xxhash/v2"
+
+	"steadyferry/internal/core/message"
+)
+
+// item is a message that is not simply waiting behind the head, nor done.
+type item struct {
+	offset   int64
+	due      int64  // leased: deadline; delayed: when it waits again; dead, discarded: since when
+	expires  int64  // 0: never
+	stored   int64  // about when it was published, 0: not known
+	serial   uint64 // of its lease
+	run      *handout
+	more     *story // nil: nothing happened to it yet
+	key      uint32 // hash, 0 without a key or order
+	heapAt   int32  // place among the leases
+	attempts uint16
+	state    State
+	was      State // of what is discarded
+}
+
+// handout is what one member was given at one time.
+type handout struct {
+	member string
+	began  int64
+}
+
+// story is what happened to a message, and where its bytes are.
+type story struct {
+	history []Event
+	cause   uint64 // of a dead letter
+	home    uint64 // record with its content; 0: the batch in which it came
+	edited  uint64 // record with its edited content; 0: none
+	wasDue  int64  // of what was discarded while it was delayed
+	pattern string // of the last detail
+	from    string // of a dead letter of a group: where it was read
+}
+
+func (it *item) story() *story {
+	if it.more == nil {
+		it.more = &story{}
+	}
+	return it.more
+}
+
+// Finished is the story of a message that is done, kept for a while for those
+// to which more happened than an acceptance at the first attempt.
+type Finished struct {
+	Offset  int64
+	History []Event
+}
+
+// Limits of what a partition keeps in mind.
+const (
+	maxFinished = 4096   // stories of messages that are done
+	maxDue      = 10_000 // changes that time brings about in one step
+	maxHistory  = 1000   // events of a message; beyond it the oldest go
+)
+
+// DefaultMaxBlocked is how many messages a queue with order by key looks past
+// because an earlier one of their key is not done.
+const DefaultMaxBlocked = 100_000
+
+// lane is a key of which a message is under way: its holder is leased, about
+// to be leased again, or the next to be leased; the others wait behind it.
+type lane struct {
+	holder int64
+	busy   bool // leased, or delayed after an attempt
+	behind dueHeap
+}
+
+type causeText struct {
+	reason, pattern string
+	count           int64
+}
+
+// Queue is the state of a queue's partition. It is for one goroutine at a
+// time.
+type Queue struct {
+	settings Settings
+	head     int64 // offset of the first message that was never looked at
+	end      int64
+	serial   uint64 // of the last lease
+	now      int64
+	counts   Counts
+	loose    int // items that wait
+
+	items    map[int64]*item
+	past     map[int64]*story   // of messages behind the head to which something happened
+	gone     map[int64]struct{} // behind the head, and done
+	expires  map[int64]int64    // of messages behind the head with an expiry of their own
+	stored   []place            // the first message behind the head of every second
+	keys     []uint32           // of the messages behind the head, with order by key
+	ready    dueHeap            // at is the offset too
+	leases   leaseHeap
+	delays   dueHeap
+	expiries dueHeap
+	deads    dueHeap
+	discards dueHeap
+	lanes    map[uint32]*lane
+	causes   map[uint64]*causeText
+	origins  map[string]int64 // of dead letters that came from a group: from to offset
+	finished []Finished       // a ring; turn is the oldest
+	turn     int
+}
+
+// New returns the state of an empty log.
+func New() *Queue {
+	return &Queue{items: map[int64]*item{}, past: map[int64]*story{}, gone: map[int64]struct{}{}, expires: map[int64]int64{}, lanes: map[uint32]*lane{}, causes: map[uint64]*causeText{}, origins: map[string]int64{}}
+}
+
+// KeyHash is the hash by which messages of one key are told from others; two
+// keys with the same one only wait for each other.
+func KeyHash(key string) uint32 {
+	if key == "" {
+		return 0
+	}
+	return uint32(xxhash.Sum64String(key)>>32) | 1
+}
+
+// Publish puts the messages of a batch into the queue. Those with terms or,
+// with order by key, all of them are looked at.
+func (q *Queue) Publish(stamp message.Stamp, batch message.Batch) {
+	q.advance(stamp.Time)
+	if q.head == q.end {
+		q.stored = q.stored[:0]
+	}
+	if n := len(q.stored); n == 0 || stamp.Time-q.stored[n-1].at >= 1e6 {
+		q.stored = append(q.stored, place{stamp.Time, stamp.Offset})
+	}
+	q.end = stamp.End()
+	q.counts.Waiting += int64(stamp.Count)
+	offset := stamp.Offset
+	if q.settings.ByKey || batch.HasTerms() {
+		for m, err := range batch.Messages() {
+			if err != nil || offset == q.end {
+				break
+			}
+			if q.settings.ByKey {
+				q.keys = append(q.keys, KeyHash(m.Key))
+			}
+			if m.Terms != nil {
+				q.onTerms(offset, m)
+			}
+			offset++
+		}
+	}
+	if q.settings.ByKey {
+		for ; offset < q.end; offset++ {
+			q.keys = append(q.keys, 0)
+		}
+	}
+}
+
+func (q *Queue) onTerms(offset int64, m *message.Message) {
+	t := m.Terms
+	if t.Reason != "" {
+		it := q.pick(offset)
+		if t.From != "" {
+			if _, known := q.origins[t.From]; known {
+				q.drop(it) // its member said so twice
+				return
+			}
+			q.origins[t.From] = offset
+			it.story().from = t.From
+		}
+		it.more = &story{from: t.From}
+		it.more.history = []Event{{Kind: Rejected, At: q.now, Who: t.By, Reason: t.Reason, Detail: InTerms}}
+		_, it.more.pattern = CauseOf(t.Reason, t.Detail)
+		q.bury(it, t.Reason)
+		q.counts.Rejected++
+		return
+	}
+	if !t.Expires.IsZero() {
+		q.expires[offset] = t.Expires.UnixMicro()
+		q.expiries.push(place{t.Expires.UnixMicro(), offset})
+	}
+	if at := t.NotBefore; !at.IsZero() && at.UnixMicro() > q.now {
+		it := q.pick(offset)
+		it.due = at.UnixMicro()
+		q.move(it, Delayed)
+		q.delays.push(place{it.due, offset})
+	}
+}
+
+// InTerms is the Ref of a detail that is part of the message's own terms.
+var InTerms = Ref{At: 1}
+
+// pick makes an item of a message behind the head.
+func (q *Queue) pick(offset int64) *item {
+	it := &item{offset: offset, state: Waiting, expires: q.expires[offset], stored: q.storedAt(offset)}
+	delete(q.expires, offset)
+	if q.settings.ByKey {
+		it.key = q.keys[offset-q.head]
+	}
+	if s := q.past[offset]; s != nil {
+		it.more = s
+		delete(q.past, offset)
+	}
+	q.items[offset] = it
+	q.loose++
+	return it
+}
+
+func (q *Queue) storedAt(offset int64) int64 {
+	for i := len(q.stored) - 1; i >= 0; i-- {
+		if q.stored[i].offset <= offset {
+			return q.stored[i].at
+		}
+	}
+	return 0
+}
+
+// pass moves the head past one message.
+func (q *Queue) pass() {
+	delete(q.gone, q.head)
+	q.head++
+	if q.settings.ByKey {
+		q.keys = q.keys[1:]
+	}
+	for len(q.stored) > 1 && q.stored[1].offset <= q.head {
+		q.stored = q.stored[1:]
+	}
+}
+
+// untouched reports whether the message at the head waits there and nowhere
+// else.
+func (q *Queue) untouched() bool {
+	_, gone := q.gone[q.head]
+	return !gone && q.items[q.head] == nil
+}
+
+// move changes an item's state and the counts.
+func (q *Queue) move(it *item, to State) {
+	*q.counts.of(it.state)--
+	*q.counts.of(to)++
+	if it.state == Waiting {
+		q.loose--
+	}
+	if to == Waiting {
+		q.loose++
+	}
+	if it.state == Leased {
+		q.leases.remove(it)
+		it.run = nil
+	}
+	it.state = to
+}
+
+// drop forgets an item: it is done.
+func (q *Queue) drop(it *item) {
+	q.move(it, 0)
+	q.leave(it)
+	delete(q.items, it.offset)
+	if it.offset >= q.head {
+		q.gone[it.offset] = struct{}{}
+	}
+	if it.more != nil && it.more.from != "" {
+		delete(q.origins, it.more.from)
+	}
+}
+
+// finish forgets an item with a story, and keeps the story for a while.
+func (q *Queue) finish(it *item, e Event) {
+	if it.more != nil {
+		q.note(it, e)
+		f := Finished{Offset: it.offset, History: it.more.history}
+		if len(q.finished) < maxFinished {
+			q.finished = append(q.finished, f)
+		} else {
+			q.finished[q.turn] = f
+			q.turn = (q.turn + 1) % maxFinished
+		}
+	}
+	q.drop(it)
+}
+
+func (q *Queue) note(it *item, e Event) {
+	s := it.story()
+	if len(s.history) >= maxHistory {
+		s.history = s.history[1:]
+	}
+	s.history = append(s.history, e)
+}
+
+// wait puts an item where it will be leased from.
+func (q *Queue) wait(it *item) {
+	q.move(it, Waiting)
+	if at := q.expiry(it); at > 0 {
+		q.expiries.push(place{at, it.offset})
+	}
+	q.join(it)
+}
+
+// join makes a waiting item ready, or puts it behind others of its key.
+func (q *Queue) join(it *item) {
+	if it.key == 0 {
+		q.ready.push(place{it.offset, it.offset})
+		return
+	}
+	l := q.lanes[it.key]
+	switch {
+	case l == nil:
+		q.lanes[it.key] = &lane{holder: it.offset}
+	case l.holder == it.offset && !l.busy:
+	case !l.busy && it.offset < l.holder:
+		l.behind.push(place{l.holder, l.holder})
+		l.holder = it.offset
+	default:
+		l.behind.push(place{it.offset, it.offset})
+		return
+	}
+	q.ready.push(place{it.offset, it.offset})
+}
+
+// leave lets the next of its key go on when an item no longer holds it up.
+func (q *Queue) leave(it *item) {
+	l := q.lanes[it.key]
+	if it.key == 0 || l == nil || l.holder != it.offset {
+		return
+	}
+	for len(l.behind) > 0 {
+		next := q.items[l.behind.pop().offset]
+		if next != nil && next.state == Waiting && next.offset != it.offset {
+			l.holder, l.busy = next.offset, false
+			q.ready.push(place{next.offset, next.offset})
+			return
+		}
+	}
+	delete(q.lanes, it.key)
+}
+
+// again makes an item ready after an attempt: it stays before those of its
+// key that came later.
+func (q *Queue) again(it *item) {
+	if l := q.lanes[it.key]; it.key != 0 && l != nil && l.holder == it.offset {
+		q.leave(it)
+	}
+	q.wait(it)
+}
+
+// delay keeps an item away until a time. After an attempt it still holds up
+// what follows of its key.
+func (q *Queue) delay(it *item, until int64) {
+	q.move(it, Delayed)
+	it.due = until
+	q.delays.push(place{until, it.offset})
+	if at := q.expiry(it); at > 0 {
+		q.expiries.push(place{at, it.offset})
+	}
+	if it.attempts == 0 {
+		q.leave(it)
+	}
+}
+
+// expiry returns when an item expires, 0 if it does not.
+func (q *Queue) expiry(it *item) int64 {
+	at := it.expires
+	if q.settings.Expire > 0 && it.stored > 0 {
+		// A second later: stored is known to the second.
+		if all := it.stored + q.settings.Expire + 1e6; at == 0 || all < at {
+			at = all
+		}
+	}
+	return at
+}
+
+// bury makes a dead letter of an item. Its last event says why.
+func (q *Queue) bury(it *item, reason string) {
+	s := it.story()
+	s.cause = causeID(reason, s.pattern)
+	c := q.causes[s.cause]
+	if c == nil {
+		c = &causeText{reason: reason, pattern: s.pattern}
+		q.causes[s.cause] = c
+	}
+	s.pattern = c.pattern // one string for all
+	c.count++
+	q.move(it, Dead)
+	q.leave(it)
+	it.due = q.now
+	q.deads.push(place{q.now, it.offset})
+}
+
+func causeID(reason, pattern string) uint64 {
+	return xxhash.Sum64String(reason + "\x00" + pattern)
+}
+
+// exhume takes a dead letter out of the count of its cause.
+func (q *Queue) exhume(it *item) {
+	if c := q.causes[it.more.cause]; c != nil {
+		if c.count--; c.count == 0 {
+			delete(q.causes, it.more.cause)
+		}
+	}
+}
+
+// advance lets time pass: leases run out, delays end, messages expire, and
+// what was kept long enough goes. At most maxDue things happen at once; the
+// rest follow with the next command.
+func (q *Queue) advance(t int64) {
+	q.now = max(q.now, t)
+	left := maxDue
+	for left > 0 && len(q.leases) > 0 && q.leases[0].due <= q.now {
+		it := q.leases[0]
+		e := Event{Kind: RanOut, At: q.now, Began: it.run.began, Who: it.run.member}
+		q.failed(it, e, q.settings.Backoff(int(it.attempts)))
+		left--
+	}
+	left -= q.take(&q.delays, q.now, left, func(it *item, at int64) bool {
+		if it == nil || it.state != Delayed || it.due != at {
+			return false
+		}
+		if l := q.lanes[it.key]; it.key != 0 && l != nil && l.holder == it.offset {
+			q.again(it)
+		} else {
+			q.wait(it)
+		}
+		return true
+	})
+	for left > 0 && len(q.expiries) > 0 && q.expiries[0].at <= q.now {
+		p := q.expiries.pop()
+		it := q.items[p.offset]
+		if it == nil && p.offset >= q.head && q.expires[p.offset] == p.at {
+			it = q.pick(p.offset)
+		}
+		if it != nil && (it.state == Waiting || it.state == Delayed) && q.expiry(it) == p.at {
+			q.expire(it)
+			left--
+		}
+	}
+	left = q.expireOld(left)
+	if q.settings.RetainDead > 0 {
+		left -= q.take(&q.deads, q.now-q.settings.RetainDead, left, q.forgetDead)
+	}
+	q.take(&q.discards, q.now-q.settings.WayBack, left, func(it *item, at int64) bool {
+		if it == nil || it.state != Discarded || it.due != at {
+			return false
+		}
+		q.drop(it)
+		return true
+	})
+}
+
+func (q *Queue) forgetDead(it *item, at int64) bool {
+	if it == nil || it.state != Dead || it.due != at {
+		return false
+	}
+	q.exhume(it)
+	q.drop(it)
+	return true
+}
+
+func (q *Queue) take(h *dueHeap, upTo int64, most int, f func(it *item, at int64) bool) (done int) {
+	for done < most && len(*h) > 0 && (*h)[0].at <= upTo {
+		p := h.pop()
+		if f(q.items[p.offset], p.at) {
+			done++
+		}
+	}
+	return done
+}
+
+// expireOld lets messages behind the head expire that the queue's own limit
+// has passed; their times are known to the second.
+func (q *Queue) expireOld(left int) int {
+	for left > 0 && q.settings.Expire > 0 && q.head < q.end && len(q.stored) > 0 {
+		if q.stored[0].at+q.settings.Expire+1e6 > q.now {
+			break
+		}
+		if q.untouched() {
+			q.expire(q.pick(q.head))
+			left--
+		}
+		q.pass()
+	}
+	return left
+}
+
+func (q *Queue) expire(it *item) {
+	if q.settings.DropExpired {
+		q.finish(it, Event{Kind: Expired, At: q.now})
+		return
+	}
+	q.note(it, Event{Kind: Expired, At: q.now, Reason: ReasonExpired})
+	q.bury(it, ReasonExpired)
+	q.counts.Rejected++
+}
+
+// failed ends an attempt without acceptance: the message waits, is delayed,
+// or, after the last attempt, becomes a dead letter.
+func (q *Queue) failed(it *item, e Event, after int64) {
+	if q.settings.Attempts > 0 && int(it.attempts) >= q.settings.Attempts {
+		q.note(it, e)
+		q.note(it, Event{Kind: UsedUp, At: q.now, Reason: ReasonUsedUp, Detail: lastDetail(it.more.history)})
+		q.bury(it, ReasonUsedUp)
+		q.counts.Rejected++
+		return
+	}
+	q.note(it, e)
+	if after > 0 {
+		q.delay(it, q.now+after)
+	} else {
+		q.again(it)
+	}
+}
+
+func lastDetail(history []Event) Ref {
+	for i := len(history) - 1; i >= 0; i-- {
+		if history[i].Detail != (Ref{}) {
+			return history[i].Detail
+		}
+	}
+	return Ref{}
+}

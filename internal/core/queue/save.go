@@ -1,0 +1,301 @@
+package queue
+
+import (
+	"encoding/binary"
+	"encoding/json"
+	"fmt"
+)
+
+const savedForm = 1
+
+// Encode returns the state, for a checkpoint. What follows from the rest (the
+// heaps, the lanes, the counts of causes) is left out.
+func (q *Queue) Encode() []byte {
+	settings, err := json.Marshal(q.settings)
+	if err != nil {
+		panic(err) // numbers
+	}
+	e := &encoder{buf: make([]byte, 0, 256+48*len(q.items)+4*len(q.keys)), texts: map[string]uint64{}}
+	e.u(savedForm)
+	e.buf = text(e.buf, string(settings))
+	e.i(q.head, q.end, int64(q.serial), q.now, q.counts.Accepted, q.counts.Attempts, q.counts.Rejected)
+	e.u(uint64(len(q.items)))
+	for _, it := range q.items {
+		e.item(it)
+	}
+	e.u(uint64(len(q.past)))
+	for offset, s := range q.past {
+		e.i(offset)
+		e.story(s)
+	}
+	e.u(uint64(len(q.gone)))
+	for offset := range q.gone {
+		e.i(offset)
+	}
+	e.u(uint64(len(q.expires)))
+	for offset, at := range q.expires {
+		e.i(offset, at)
+	}
+	e.u(uint64(len(q.stored)))
+	for _, p := range q.stored {
+		e.i(p.offset, p.at)
+	}
+	e.u(uint64(len(q.keys)))
+	for _, k := range q.keys {
+		e.buf = binary.LittleEndian.AppendUint32(e.buf, k)
+	}
+	e.u(uint64(len(q.finished)))
+	for i := range q.finished {
+		f := &q.finished[(q.turn+i)%len(q.finished)]
+		e.i(f.Offset)
+		e.events(f.History)
+	}
+	return e.buf
+}
+
+// encoder writes each text once, and then its number.
+type encoder struct {
+	buf   []byte
+	texts map[string]uint64
+}
+
+func (e *encoder) u(v uint64) { e.buf = binary.AppendUvarint(e.buf, v) }
+func (e *encoder) i(all ...int64) {
+	for _, v := range all {
+		e.buf = binary.AppendVarint(e.buf, v)
+	}
+}
+
+func (e *encoder) text(s string) {
+	if s == "" {
+		e.u(0)
+		return
+	}
+	n, known := e.texts[s]
+	if !known {
+		n = uint64(len(e.texts) + 1)
+		e.texts[s] = n
+	}
+	e.u(n)
+	if !known {
+		e.buf = text(e.buf, s)
+	}
+}
+
+func (e *encoder) item(it *item) {
+	e.buf = append(e.buf, byte(it.state), byte(it.was))
+	e.i(it.offset, it.due, it.expires, it.stored)
+	e.u(it.serial)
+	e.u(uint64(it.key))
+	e.u(uint64(it.attempts))
+	if it.state == Leased {
+		e.text(it.run.member)
+		e.i(it.run.began)
+	}
+	e.story(it.more)
+}
+
+func (e *encoder) story(s *story) {
+	if s == nil {
+		e.u(0)
+		return
+	}
+	e.u(1)
+	e.u(s.home)
+	e.u(s.edited)
+	e.i(s.wasDue)
+	e.u(s.cause)
+	e.text(s.pattern)
+	e.text(s.from)
+	e.events(s.history)
+}
+
+func (e *encoder) events(history []Event) {
+	e.u(uint64(len(history)))
+	for i := range history {
+		v := &history[i]
+		e.buf = append(e.buf, byte(v.Kind))
+		e.i(v.At, v.Began)
+		e.text(v.Who)
+		e.text(v.Reason)
+		e.u(v.Detail.Index)
+		e.u(uint64(v.Detail.At))
+		e.u(uint64(v.Detail.Size))
+	}
+}
+
+type decoder struct {
+	parser
+	texts []string
+}
+
+func (d *decoder) word() string {
+	n := d.uvarint()
+	switch {
+	case n == 0:
+		return ""
+	case n <= uint64(len(d.texts)):
+		return d.texts[n-1]
+	}
+	s := d.text()
+	d.texts = append(d.texts, s)
+	return s
+}
+
+func (d *decoder) events() []Event {
+	history := make([]Event, d.count(8))
+	for i := range history {
+		v := &history[i]
+		v.Kind = EventKind(d.byte())
+		v.At, v.Began = d.varint(), d.varint()
+		v.Who, v.Reason = d.word(), d.word()
+		v.Detail = Ref{Index: d.uvarint(), At: uint32(d.uvarint()), Size: uint32(d.uvarint())}
+	}
+	return history
+}
+
+func (d *decoder) story() *story {
+	if d.uvarint() == 0 {
+		return nil
+	}
+	s := &story{home: d.uvarint(), edited: d.uvarint(), wasDue: d.varint(), cause: d.uvarint(), pattern: d.word(), from: d.word()}
+	s.history = d.events()
+	return s
+}
+
+func (d *decoder) item(runs map[handout]*handout) *item {
+	it := &item{state: State(d.byte()), was: State(d.byte())}
+	it.offset, it.due, it.expires, it.stored = d.varint(), d.varint(), d.varint(), d.varint()
+	it.serial, it.key, it.attempts = d.uvarint(), uint32(d.uvarint()), uint16(d.uvarint())
+	if it.state == Leased {
+		h := handout{member: d.word(), began: d.varint()}
+		if runs[h] == nil {
+			runs[h] = &h
+		}
+		it.run = runs[h]
+	}
+	it.more = d.story()
+	return it
+}
+
+// Load reads what Encode wrote; nothing gives the state of an empty log.
+func Load(b []byte) (*Queue, error) {
+	q := New()
+	if len(b) == 0 {
+		return q, nil
+	}
+	d := &decoder{parser: parser{all: b, rest: b}}
+	if form := d.uvarint(); form != savedForm {
+		return nil, fmt.Errorf("%w: state of form %d", ErrCommand, form)
+	}
+	if err := json.Unmarshal([]byte(d.text()), &q.settings); err != nil {
+		return nil, fmt.Errorf("%w: settings: %v", ErrCommand, err)
+	}
+	q.head, q.end, q.serial, q.now = d.varint(), d.varint(), uint64(d.varint()), d.varint()
+	q.counts.Accepted, q.counts.Attempts, q.counts.Rejected = d.varint(), d.varint(), d.varint()
+	runs := map[handout]*handout{}
+	for range d.count(10) {
+		it := d.item(runs)
+		if it.state == 0 || it.state >= states {
+			return nil, fmt.Errorf("%w: a message in state %d", ErrCommand, it.state)
+		}
+		q.items[it.offset] = it
+	}
+	for range d.count(2) {
+		offset := d.varint()
+		q.past[offset] = d.story()
+	}
+	for range d.count(1) {
+		q.gone[d.varint()] = struct{}{}
+	}
+	for range d.count(2) {
+		offset := d.varint()
+		q.expires[offset] = d.varint()
+	}
+	for range d.count(2) {
+		offset := d.varint()
+		q.stored = append(q.stored, place{d.varint(), offset})
+	}
+	if n := d.count(4); n > 0 {
+		q.keys = make([]uint32, n)
+		for i := range q.keys {
+			q.keys[i] = binary.LittleEndian.Uint32(d.rest)
+			d.rest = d.rest[4:]
+		}
+	}
+	for range d.count(2) {
+		offset := d.varint()
+		q.finished = append(q.finished, Finished{Offset: offset, History: d.events()})
+	}
+	if d.failed || len(d.rest) > 0 {
+		return nil, fmt.Errorf("%w: a state that is cut off", ErrCommand)
+	}
+	q.derive()
+	return q, nil
+}
+
+// derive makes what follows from the rest.
+func (q *Queue) derive() {
+	q.counts.Waiting = q.end - q.head - int64(len(q.gone))
+	var waiting, delays, deads, discards, expiries []place
+	for _, it := range q.items {
+		if it.offset >= q.head {
+			q.counts.Waiting--
+		}
+		*q.counts.of(it.state)++
+		here := place{it.due, it.offset}
+		switch it.state {
+		case Waiting:
+			q.loose++
+			waiting = append(waiting, place{it.offset, it.offset})
+		case Leased:
+			q.leases.push(it)
+		case Delayed:
+			delays = append(delays, here)
+		case Dead:
+			deads = append(deads, here)
+			q.countCause(it)
+		case Discarded:
+			discards = append(discards, here)
+		}
+		if it.state == Waiting || it.state == Delayed {
+			if at := q.expiry(it); at > 0 {
+				expiries = append(expiries, place{at, it.offset})
+			}
+		}
+		if it.key != 0 && (it.state == Leased || it.state == Delayed && it.attempts > 0) {
+			q.lanes[it.key] = &lane{holder: it.offset, busy: true}
+		}
+		if it.more != nil && it.more.from != "" {
+			q.origins[it.more.from] = it.offset
+		}
+	}
+	for offset, at := range q.expires {
+		expiries = append(expiries, place{at, offset})
+	}
+	q.delays, q.deads, q.discards, q.expiries = heapOf(delays), heapOf(deads), heapOf(discards), heapOf(expiries)
+	for order := heapOf(waiting); len(order) > 0; {
+		q.join(q.items[order.pop().offset])
+	}
+}
+
+func (q *Queue) countCause(it *item) {
+	s := it.more
+	c := q.causes[s.cause]
+	if c == nil {
+		c = &causeText{pattern: s.pattern, reason: reasonOf(s.history)}
+		q.causes[s.cause] = c
+	}
+	s.pattern = c.pattern
+	c.count++
+}
+
+// reasonOf returns why a message became a dead letter last.
+func reasonOf(history []Event) string {
+	for i := len(history) - 1; i >= 0; i-- {
+		if k := history[i].Kind; k == Rejected || k == UsedUp || k == Expired {
+			return history[i].Reason
+		}
+	}
+	return ""
+}
