@@ -72,6 +72,8 @@ type Message struct {
 	PublisherTime *time.Time        `json:"publisherTime,omitempty"` // the publisher's own
 	Body          json.RawMessage   `json:"body,omitempty"`          // JSON as JSON, text as a string
 	BodyBase64    string            `json:"bodyBase64,omitempty"`    // any other body
+	NotBefore     *time.Time        `json:"notBefore,omitempty"`     // of a queue
+	Expires       *time.Time        `json:"expires,omitempty"`
 }
 
 // MessageOf returns the JSON form of a stored message of a channel.
@@ -84,6 +86,9 @@ func MessageOf(channel address.Address, s *message.Stored) Message {
 	if !s.Message.Time.IsZero() {
 		m.PublisherTime = &s.Message.Time
 	}
+	if t := s.Terms; t != nil {
+		m.NotBefore, m.Expires = orNull(t.NotBefore), orNull(t.Expires)
+	}
 	switch {
 	case looksLikeJSON(s.ContentType, s.Body) && json.Valid(s.Body):
 		m.Body = s.Body
@@ -93,6 +98,13 @@ func MessageOf(channel address.Address, s *message.Stored) Message {
 		m.BodyBase64 = base64.StdEncoding.EncodeToString(s.Body)
 	}
 	return m
+}
+
+func orNull(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
 }
 
 // looksLikeJSON leaves bodies that are declared as text, and bare words and
@@ -134,6 +146,9 @@ type NewMessage struct {
 	Time        *time.Time        `json:"publisherTime,omitempty"`
 	Body        json.RawMessage   `json:"body,omitempty"`
 	BodyBase64  string            `json:"bodyBase64,omitempty"`
+	NotBefore   *time.Time        `json:"notBefore,omitempty"` // when a queue hands it out at the earliest
+	After       string            `json:"after,omitempty"`     // the same as a duration from now on, such as 10m
+	Expires     *time.Time        `json:"expires,omitempty"`   // when a queue gives it up
 }
 
 // Space is a named group of channels.
@@ -147,7 +162,8 @@ type Space struct {
 	Bytes       int64             `json:"bytes"`
 }
 
-// Settings are what can be set on a topic; what is left out stays as it is.
+// Settings are what can be set on a topic or a queue; what is left out stays as
+// it is.
 type Settings struct {
 	Partitions  *int              `json:"partitions,omitempty"`
 	Replicas    *int              `json:"replicas,omitempty"`    // 1 to 7
@@ -160,6 +176,16 @@ type Settings struct {
 	Hold        *[]string         `json:"hold,omitempty"`      // groups whose unread messages retention leaves
 	HoldBytes   *int64            `json:"holdBytes,omitempty"` // but no more than so much a partition
 	Labels      map[string]string `json:"labels,omitempty"`    // an empty value takes a label away
+
+	// Of queues alone.
+	Lease       *string `json:"lease,omitempty"`       // how long a member holds a message
+	Attempts    *int    `json:"attempts,omitempty"`    // the attempt limit, 1 to 1000
+	Backoff     *string `json:"backoff,omitempty"`     // delays between attempts: SHORTEST..LONGEST
+	RetainDead  *string `json:"retainDead,omitempty"`  // how long dead letters are kept
+	Expire      *string `json:"expire,omitempty"`      // how long messages may wait; 0s: for ever
+	DropExpired *bool   `json:"dropExpired,omitempty"` // instead of making dead letters of them
+	Order       *string `json:"order,omitempty"`       // none or key
+	WayBack     *string `json:"wayBack,omitempty"`     // how long what is discarded can be taken back
 }
 
 // NewChannel asks for a channel.
@@ -190,6 +216,7 @@ type Partition struct {
 	Rates     Flow       `json:"rates"`
 	Term      uint64     `json:"term"`
 	Replicas  []Replica  `json:"replicas"`
+	Queue     *Counts    `json:"queue,omitempty"`
 }
 
 // Replica is how one replica of a partition is.
@@ -237,6 +264,7 @@ type Topic struct {
 	Oldest      *time.Time        `json:"oldest"`
 	Newest      *time.Time        `json:"newest"`
 	Rates       Flow              `json:"rates"`
+	Queue       *QueueState       `json:"queue,omitempty"`
 
 	// Only when one topic is asked for.
 	Forecast *Forecast   `json:"forecast,omitempty"`

@@ -19,7 +19,7 @@ import (
 type groupFlags struct{ expire time.Duration }
 
 func (f *groupFlags) define(fs *flag.FlagSet) {
-	fs.Var(durationValue{&f.expire}, "expire", "remove a group after this `time` without members; 0s never (new groups: never)")
+	fs.Var(durationValue{&f.expire}, "expire", "of a group: remove it after this `time` without members; of a queue: how long messages may wait; 0s never (never)")
 }
 
 func (f *groupFlags) settings(c *call, s *settingFlags) client.GroupSettings {

@@ -27,7 +27,7 @@ type verb struct {
 }
 
 // verbs in the order of the help.
-var verbs = []verb{newVerb, listVerb, showVerb, setVerb, removeVerb, sendVerb, browseVerb, tailVerb, readVerb, lagVerb, seekVerb, loadVerb, statusVerb, nodesVerb, moveVerb, logbookVerb, accessVerb}
+var verbs = []verb{newVerb, listVerb, showVerb, setVerb, removeVerb, sendVerb, browseVerb, tailVerb, readVerb, leaseVerb, settleVerb, workVerb, lagVerb, seekVerb, loadVerb, statusVerb, nodesVerb, moveVerb, logbookVerb, accessVerb}
 
 // call is one run of a verb.
 type call struct {
@@ -130,6 +130,11 @@ func (c *call) start(v *verb, args []string) error {
 			return &usageError{err}
 		}
 		if fs.NArg() == 0 {
+			break
+		}
+		// What follows a -- after the address is left as it is.
+		if used := len(args) - fs.NArg(); used > 0 && args[used-1] == "--" {
+			c.args = append(c.args, fs.Args()...)
 			break
 		}
 		c.args = append(c.args, fs.Arg(0))

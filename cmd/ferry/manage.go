@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"flag"
 	"fmt"
 	"io"
@@ -88,13 +89,15 @@ func (f *settingFlags) settings(c *call) client.Settings {
 }
 
 var newVerb = verb{
-	name: "new", args: "space|topic|group ADDRESS", summary: "Make a space, a topic or a group",
-	details: "    ferry new space coldchain\n    ferry new topic coldchain/readings -partitions 6 -retain 72h -retain-bytes 10GiB\n    ferry new group coldchain/readings@compliance -from first",
+	name: "new", args: "space|topic|queue|group ADDRESS", summary: "Make a space, a topic, a queue or a group",
+	details: "    ferry new space coldchain\n    ferry new topic coldchain/readings -partitions 6 -retain 72h -retain-bytes 10GiB\n    ferry new queue coldchain/inspections -lease 30s -attempts 5 -backoff 1s..5m\n    ferry new group coldchain/readings@compliance -from first",
 	define: func(fs *flag.FlagSet) func(*call) error {
 		var f settingFlags
 		f.define(fs)
 		var g groupFlags
 		g.define(fs)
+		var q queueFlags
+		q.define(fs)
 		from := fs.String("from", "first", "the `position` at which a group begins")
 		return func(c *call) error {
 			if len(c.args) != 2 {
@@ -124,6 +127,10 @@ var newVerb = verb{
 				}
 				fmt.Fprintf(c.out, "made space %s\nnext: ferry new topic %s/NAME\n", s.Space, s.Space)
 				return nil
+			case "queue":
+				settings := f.settings(c)
+				q.settings(c, &settings, g.expire)
+				return c.newQueue(ctx, settings)
 			case "topic":
 				a, err := c.oneChannel()
 				if err != nil {
@@ -149,9 +156,27 @@ var newVerb = verb{
 				fmt.Fprintf(c.out, "next: ferry send %s -body 'hello'\n", t.Address)
 				return nil
 			}
-			return wrongUsage("%q cannot be made; allowed: space, topic, group", kind)
+			return wrongUsage("%q cannot be made; allowed: space, topic, queue, group", kind)
 		}
 	},
+}
+
+func (c *call) newQueue(ctx context.Context, settings client.Settings) error {
+	a, err := c.oneChannel()
+	if err != nil {
+		return err
+	}
+	var t client.Topic
+	if err := c.api.Call(ctx, http.MethodPost, "/channels", nil, client.NewChannel{Address: a.String(), Kind: "queue", Settings: settings}, &t); err != nil {
+		return err
+	}
+	if c.json {
+		return c.printJSON(t)
+	}
+	q := t.Queue
+	fmt.Fprintf(c.out, "made queue %s with %d %s, each on %d %s: leases of %s, %d attempts with %s between them; dead letters stay for %s in %s/dead\nnext: ferry send %s -body 'hello', then ferry lease %s\n",
+		t.Address, t.Partitions, plural(t.Partitions, "partition"), t.Replicas, plural(t.Replicas, "node"), q.Lease, q.AttemptLimit, q.Backoff, q.RetainDead, t.Address, t.Address, t.Address)
+	return nil
 }
 
 func plural(n int, word string) string {
@@ -162,13 +187,15 @@ func plural(n int, word string) string {
 }
 
 var setVerb = verb{
-	name: "set", args: "ADDRESS", summary: "Change the settings of a space, a topic or a group",
+	name: "set", args: "ADDRESS", summary: "Change the settings of a space, a topic, a queue or a group",
 	details: "What would lose data is shown first, and done with -yes.",
 	define: func(fs *flag.FlagSet) func(*call) error {
 		var f settingFlags
 		f.define(fs)
 		var g groupFlags
 		g.define(fs)
+		var q queueFlags
+		q.define(fs)
 		yes := fs.Bool("yes", false, "do it, also when it loses data or moves keys")
 		return func(c *call) error {
 			a, err := c.oneAddress()
@@ -199,6 +226,7 @@ var setVerb = verb{
 				return err
 			}
 			settings := f.settings(c)
+			q.settings(c, &settings, g.expire)
 			var p client.Preview
 			if err := c.api.Call(ctx, http.MethodPatch, client.ChannelPath(a), url.Values{"preview": {"true"}}, settings, &p); err != nil {
 				return err

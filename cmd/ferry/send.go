@@ -26,6 +26,8 @@ type sendFlags struct {
 	headers                                   pairsValue
 	partition, repeat                         int
 	rate                                      float64
+	after, expire                             time.Duration
+	at                                        string
 }
 
 var sendVerb = verb{
@@ -46,6 +48,9 @@ var sendVerb = verb{
 		fs.IntVar(&f.partition, "partition", -1, "the `number` of the partition, instead of leaving it to the key")
 		fs.IntVar(&f.repeat, "repeat", 1, "send it this `many` times")
 		fs.Var(rateValue{&f.rate}, "rate", "send at most so `many` a second, such as 200/s")
+		fs.Var(durationValue{&f.after}, "after", "to a queue: hand it out after this `time`")
+		fs.StringVar(&f.at, "at", "", "to a queue: hand it out from this `time` on, such as 2026-11-23T08:00:00Z")
+		fs.Var(durationValue{&f.expire}, "expire", "to a queue: give it up after this `time`")
 		fs.BoolVar(&f.compress, "compress", false, "compress batches with zstd")
 		return func(c *call) error { return c.send(&f) }
 	},
@@ -218,6 +223,9 @@ func (s *sender) add(m *message.Message, line int) error {
 	for _, name := range f.headers.names() {
 		m.Headers = append(m.Headers, message.Header{Name: name, Value: f.headers[name]})
 	}
+	if err := s.setTerms(m); err != nil {
+		return err
+	}
 	if m.ContentType == "" {
 		m.ContentType = f.contentType
 	}
@@ -242,6 +250,30 @@ func (s *sender) add(m *message.Message, line int) error {
 			return err
 		}
 		s.gathered++
+	}
+	return nil
+}
+
+// setTerms says when a queue shall hand the message out.
+func (s *sender) setTerms(m *message.Message) error {
+	f := s.flags
+	if f.after == 0 && f.at == "" && f.expire == 0 {
+		return nil
+	}
+	now := time.Now()
+	m.Terms = &message.Terms{}
+	if f.after > 0 {
+		m.Terms.NotBefore = now.Add(f.after)
+	}
+	if f.expire > 0 {
+		m.Terms.Expires = now.Add(f.expire)
+	}
+	if f.at != "" {
+		at, err := time.Parse(time.RFC3339Nano, f.at)
+		if err != nil {
+			return wrongUsage("-at %q: a time such as 2026-11-23T08:00:00Z is expected", f.at)
+		}
+		m.Terms.NotBefore = at
 	}
 	return nil
 }

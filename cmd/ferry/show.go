@@ -97,12 +97,25 @@ func (c *call) showTopic(out io.Writer, a address.Address) error {
 			return c.printJSON(partitions[0])
 		}
 	}
+	if c.json && t.Queue != nil {
+		return c.printJSON(struct {
+			client.Topic
+			client.Counts
+		}{t, t.Queue.Counts})
+	}
 	if c.json {
 		return c.printJSON(t)
 	}
 	now := time.Now()
 	to := *c
 	to.out = out
+	if t.Queue != nil {
+		if a.Partition >= 0 {
+			t.Each = partitions
+		}
+		c.describeQueue(out, t, now)
+		return nil
+	}
 	if a.Partition < 0 {
 		to.describe(t, now)
 		fmt.Fprintln(out)

@@ -81,7 +81,7 @@ func (s *Server) topicOf(c *gin.Context) (*node.Topic, bool) {
 func (s *Server) spaceJSON(sp *catalog.Space) client.Space {
 	out := client.Space{Space: sp.Name, Description: sp.Description, Labels: sp.Labels, CreatedAt: sp.CreatedAt.UTC()}
 	for _, t := range s.node.Topics() {
-		if t.Channel().Space == sp.Name {
+		if t.Channel().Space == sp.Name && !t.OfGroup() {
 			status, _ := s.node.Status(t, time.Now())
 			out.Channels++
 			out.Messages += status.Messages
@@ -160,6 +160,12 @@ func (s *Server) topicJSON(ctx context.Context, t *node.Topic, now time.Time, wh
 		Paused: ch.Paused, Messages: status.Messages, Bytes: status.Bytes, Oldest: status.Oldest, Newest: status.Newest, Rates: status.Rates,
 		Fill: float64(status.Bytes) / (float64(ch.RetainBytes) * float64(ch.Partitions)),
 	}
+	if t.IsQueue() {
+		out.Queue = queueJSON(t, s.node.QueueStatus(t, each))
+		out.Messages = out.Queue.Waiting + out.Queue.Leased + out.Queue.Delayed + out.Queue.Dead
+		out.Retain, out.RetainBytes, out.Fill = "", 0, 0
+		out.Oldest = out.Queue.OldestWaiting
+	}
 	if !whole {
 		return out
 	}
@@ -168,6 +174,14 @@ func (s *Server) topicJSON(ctx context.Context, t *node.Topic, now time.Time, wh
 		a.Partition = p.Partition
 		out.Each = append(out.Each, client.Partition{Partition: p.Partition, Address: a.String(), Leader: s.node.NodeName(p.Leader), Term: p.Term, Replicas: s.replicasJSON(p.Replicas), First: p.First, End: p.End,
 			Messages: p.End - p.First, Bytes: p.Bytes, Oldest: p.Oldest, Newest: p.Newest, State: p.State, Rates: p.Rates})
+		if p.Queue != nil {
+			row := &out.Each[len(out.Each)-1]
+			row.Queue = &p.Queue.Counts
+			row.Messages = p.Queue.Counts.Waiting + p.Queue.Leased + p.Queue.Delayed + p.Queue.Dead
+		}
+	}
+	if t.IsQueue() {
+		return out
 	}
 	f := s.node.Forecast(ctx, t, now)
 	out.Forecast = &client.Forecast{BytesPerSecond: f.BytesPerSecond, MessagesPerSecond: f.MessagesPerSecond, Bytes: f.Bytes, Messages: f.Messages,
@@ -192,7 +206,7 @@ func (s *Server) listChannels(c *gin.Context) {
 	}
 	topics := []client.Topic{}
 	for _, t := range s.node.Topics() {
-		if space == "" || t.Channel().Space == space {
+		if (space == "" || t.Channel().Space == space) && !t.OfGroup() {
 			topics = append(topics, s.topicJSON(c, t, now, false))
 		}
 	}
@@ -208,7 +222,8 @@ func settingsOf(in client.Settings) (node.Settings, error) {
 		name string
 		text *string
 		to   **time.Duration
-	}{{"retain", in.Retain, &out.Retain}, {"idWindow", in.IDWindow, &out.IDWindow}} {
+	}{{"retain", in.Retain, &out.Retain}, {"idWindow", in.IDWindow, &out.IDWindow}, {"lease", in.Lease, &out.Queue.Lease}, {"retainDead", in.RetainDead, &out.Queue.RetainDead},
+		{"expire", in.Expire, &out.Queue.Expire}, {"wayBack", in.WayBack, &out.Queue.WayBack}} {
 		if d.text == nil {
 			continue
 		}
@@ -218,7 +233,8 @@ func settingsOf(in client.Settings) (node.Settings, error) {
 		}
 		*d.to = &parsed
 	}
-	return out, nil
+	out.Queue.Attempts, out.Queue.DropExpired = in.Attempts, in.DropExpired
+	return out, queueChange(in, &out.Queue)
 }
 
 func (s *Server) newChannel(c *gin.Context) {
@@ -230,15 +246,15 @@ func (s *Server) newChannel(c *gin.Context) {
 	if refuse(c, err) {
 		return
 	}
-	if body.Kind != "topic" {
-		writeProblem(c, invalid("kind", fmt.Sprintf("kind is %q", body.Kind), "topic"))
+	if body.Kind != catalog.KindTopic && body.Kind != catalog.KindQueue {
+		writeProblem(c, invalid("kind", fmt.Sprintf("kind is %q", body.Kind), "topic, queue"))
 		return
 	}
 	settings, err := settingsOf(body.Settings)
 	if refuse(c, err) {
 		return
 	}
-	t, err := s.node.NewTopic(c, who(c), a, settings)
+	t, err := s.node.NewChannel(c, who(c), body.Kind, a, settings)
 	if !refuse(c, err) {
 		c.JSON(http.StatusCreated, s.topicJSON(c, t, time.Now(), true))
 	}

@@ -38,6 +38,9 @@ func (s *Server) newSnapshot(ctx context.Context, now time.Time) client.Live {
 		st.Disk = client.Disk(disk)
 	}
 	for _, t := range s.node.Topics() {
+		if t.OfGroup() {
+			continue
+		}
 		tj := s.topicJSON(ctx, t, now, false)
 		live.Topics = append(live.Topics, tj)
 		st.Channels++

@@ -19,6 +19,7 @@ import (
 	"github.com/google/uuid"
 
 	"steadyferry/client"
+	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/node"
 )
@@ -30,6 +31,9 @@ const (
 	headerTime      = "Ferry-Time"
 	headerPublisher = "Ferry-Publisher"
 	headerSequence  = "Ferry-Sequence"
+	headerAfter     = "Ferry-After"
+	headerNotBefore = "Ferry-Not-Before"
+	headerExpires   = "Ferry-Expires"
 	headerPrefix    = "Ferry-Header-"
 	cloudPrefix     = "Ce-"
 )
@@ -247,6 +251,9 @@ func rawMessage(c *gin.Context, body []byte) (*message.Message, *message.Publish
 			return nil, nil, invalid(headerTime, fmt.Sprintf("%q is not a time", text), "a time of RFC 3339, such as 2026-11-23T08:00:00Z")
 		}
 	}
+	if m.Terms, err = rawTerms(h); err != nil {
+		return nil, nil, err
+	}
 	if cloud {
 		if err := checkCloudEvent(m); err != nil {
 			return nil, nil, err
@@ -267,13 +274,43 @@ func rawMessage(c *gin.Context, body []byte) (*message.Message, *message.Publish
 	return m, &message.Publisher{ID: id, Sequence: sequence}, nil
 }
 
+// rawTerms reads when a queue shall hand out a raw message.
+func rawTerms(h http.Header) (*message.Terms, error) {
+	after, at, expires := h.Get(headerAfter), h.Get(headerNotBefore), h.Get(headerExpires)
+	if after == "" && at == "" && expires == "" {
+		return nil, nil
+	}
+	t := &message.Terms{}
+	if after != "" {
+		d, err := address.ParseDuration(after)
+		if err != nil {
+			return nil, invalid(headerAfter, err.Error(), "")
+		}
+		t.NotBefore = time.Now().Add(d).UTC()
+	}
+	for _, v := range []struct {
+		name, text string
+		to         *time.Time
+	}{{headerNotBefore, at, &t.NotBefore}, {headerExpires, expires, &t.Expires}} {
+		if v.text == "" {
+			continue
+		}
+		parsed, err := time.Parse(time.RFC3339Nano, v.text)
+		if err != nil {
+			return nil, invalid(v.name, fmt.Sprintf("%q is not a time", v.text), "a time of RFC 3339, such as 2026-11-23T08:00:00Z")
+		}
+		*v.to = parsed.UTC()
+	}
+	return t, nil
+}
+
 // parseMessage reads a message as JSON.
 func parseMessage(b []byte) (*message.Message, error) {
 	var in client.NewMessage
 	d := json.NewDecoder(bytes.NewReader(b))
 	d.DisallowUnknownFields()
 	if err := d.Decode(&in); err != nil {
-		return nil, invalid("body", "not a message as JSON: "+err.Error(), "key, id, headers, contentType, publisherTime, and body or bodyBase64")
+		return nil, invalid("body", "not a message as JSON: "+err.Error(), "key, id, headers, contentType, publisherTime, notBefore, after, expires, and body or bodyBase64")
 	}
 	if d.More() {
 		return nil, invalid("body", "there is more after the message", "one JSON object")
@@ -281,6 +318,22 @@ func parseMessage(b []byte) (*message.Message, error) {
 	m := &message.Message{Key: in.Key, ID: in.ID, ContentType: in.ContentType}
 	if in.Time != nil {
 		m.Time = *in.Time
+	}
+	if in.NotBefore != nil || in.After != "" || in.Expires != nil {
+		m.Terms = &message.Terms{}
+		if in.NotBefore != nil {
+			m.Terms.NotBefore = in.NotBefore.UTC()
+		}
+		if in.Expires != nil {
+			m.Terms.Expires = in.Expires.UTC()
+		}
+		if in.After != "" {
+			after, err := address.ParseDuration(in.After)
+			if err != nil {
+				return nil, invalid("after", err.Error(), "")
+			}
+			m.Terms.NotBefore = time.Now().Add(after).UTC()
+		}
 	}
 	for name, value := range in.Headers {
 		m.Headers = append(m.Headers, message.Header{Name: name, Value: value})

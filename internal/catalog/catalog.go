@@ -23,6 +23,8 @@ import (
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
 	"golang.org/x/time/rate"
+
+	"steadyferry/internal/core/queue"
 )
 
 //go:embed migrations/*.sql
@@ -97,26 +99,56 @@ type Space struct {
 	CreatedAt   time.Time `db:"created_at"`
 }
 
-// Channel is a topic and its settings.
+// QueueSettings are the settings of a queue in a jsonb column.
+type QueueSettings struct{ queue.Settings }
+
+// Scan reads the settings.
+func (s *QueueSettings) Scan(value any) error {
+	switch b := value.(type) {
+	case []byte:
+		return json.Unmarshal(b, &s.Settings)
+	case string:
+		return json.Unmarshal([]byte(b), &s.Settings)
+	}
+	return fmt.Errorf("settings of a queue: unexpected %T", value)
+}
+
+func (s QueueSettings) column() []byte {
+	b, err := json.Marshal(s.Settings)
+	if err != nil {
+		panic(err) // numbers
+	}
+	return b
+}
+
+// The kinds of channels.
+const (
+	KindTopic = "topic"
+	KindQueue = "queue"
+)
+
+// Channel is a topic or a queue and its settings.
 type Channel struct {
-	ID          int64        `db:"id"`
-	SpaceID     int64        `db:"space_id"`
-	Space       string       `db:"space"`
-	Name        string       `db:"name"`
-	Kind        string       `db:"kind"`
-	Partitions  int          `db:"partitions"`
-	Replicas    int          `db:"replicas"`
-	RetainMS    int64        `db:"retain_ms"`
-	RetainBytes int64        `db:"retain_bytes"`
-	MaxBody     int64        `db:"max_body"`
-	IDWindowMS  int64        `db:"id_window_ms"`
-	Paused      bool         `db:"paused"`
-	Description string       `db:"description"`
-	Hold        Names        `db:"hold"`       // groups whose unread messages retention leaves
-	HoldBytes   int64        `db:"hold_bytes"` // but no more than so much a partition
-	Labels      Labels       `db:"labels"`
-	CreatedAt   time.Time    `db:"created_at"`
-	RemovedAt   sql.NullTime `db:"removed_at"`
+	ID          int64         `db:"id"`
+	SpaceID     int64         `db:"space_id"`
+	Space       string        `db:"space"`
+	Name        string        `db:"name"`
+	Kind        string        `db:"kind"`
+	Partitions  int           `db:"partitions"`
+	Replicas    int           `db:"replicas"`
+	RetainMS    int64         `db:"retain_ms"`
+	RetainBytes int64         `db:"retain_bytes"`
+	MaxBody     int64         `db:"max_body"`
+	IDWindowMS  int64         `db:"id_window_ms"`
+	Paused      bool          `db:"paused"`
+	Description string        `db:"description"`
+	Hold        Names         `db:"hold"`       // groups whose unread messages retention leaves
+	HoldBytes   int64         `db:"hold_bytes"` // but no more than so much a partition
+	Labels      Labels        `db:"labels"`
+	Queue       QueueSettings `db:"queue"`
+	GroupID     sql.NullInt64 `db:"group_id"` // of the queue with the dead letters of a group
+	CreatedAt   time.Time     `db:"created_at"`
+	RemovedAt   sql.NullTime  `db:"removed_at"`
 }
 
 // Address returns the channel's address.
@@ -527,9 +559,9 @@ func (c *Catalog) RemoveSpace(ctx context.Context, id int64, e *Entry) error {
 // the space.
 func (c *Catalog) NewChannel(ctx context.Context, ch *Channel, placed [][]uint64, e *Entry) error {
 	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		if err := tx.GetContext(ctx, &ch.ID, `INSERT INTO channels (space_id, name, kind, partitions, replicas, retain_ms, retain_bytes, max_body, id_window_ms, paused, description, labels, hold, hold_bytes)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14) RETURNING id`,
-			ch.SpaceID, ch.Name, ch.Kind, ch.Partitions, ch.Replicas, ch.RetainMS, ch.RetainBytes, ch.MaxBody, ch.IDWindowMS, ch.Paused, ch.Description, ch.Labels.column(), ch.Hold.column(), ch.HoldBytes); err != nil {
+		if err := tx.GetContext(ctx, &ch.ID, `INSERT INTO channels (space_id, name, kind, partitions, replicas, retain_ms, retain_bytes, max_body, id_window_ms, paused, description, labels, hold, hold_bytes, queue, group_id)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16) RETURNING id`,
+			ch.SpaceID, ch.Name, ch.Kind, ch.Partitions, ch.Replicas, ch.RetainMS, ch.RetainBytes, ch.MaxBody, ch.IDWindowMS, ch.Paused, ch.Description, ch.Labels.column(), ch.Hold.column(), ch.HoldBytes, ch.Queue.column(), ch.GroupID); err != nil {
 			return err
 		}
 		return addPlacements(ctx, tx, ch.ID, 0, placed)
@@ -541,8 +573,8 @@ func (c *Catalog) NewChannel(ctx context.Context, ch *Channel, placed [][]uint64
 func (c *Catalog) SetChannel(ctx context.Context, ch *Channel, from int, placed [][]uint64, e *Entry) error {
 	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE channels SET partitions = greatest(partitions, $2), retain_ms = $3, retain_bytes = $4, max_body = $5,
-			id_window_ms = $6, paused = $7, description = $8, labels = $9, hold = $10, hold_bytes = $11 WHERE id = $1`,
-			ch.ID, ch.Partitions, ch.RetainMS, ch.RetainBytes, ch.MaxBody, ch.IDWindowMS, ch.Paused, ch.Description, ch.Labels.column(), ch.Hold.column(), ch.HoldBytes); err != nil {
+			id_window_ms = $6, paused = $7, description = $8, labels = $9, hold = $10, hold_bytes = $11, queue = $12 WHERE id = $1`,
+			ch.ID, ch.Partitions, ch.RetainMS, ch.RetainBytes, ch.MaxBody, ch.IDWindowMS, ch.Paused, ch.Description, ch.Labels.column(), ch.Hold.column(), ch.HoldBytes, ch.Queue.column()); err != nil {
 			return err
 		}
 		return addPlacements(ctx, tx, ch.ID, from, placed)

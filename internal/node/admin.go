@@ -25,7 +25,8 @@ const (
 	maxLabel       = 100
 )
 
-// Settings are what can be set on a topic; nil leaves a setting as it is.
+// Settings are what can be set on a topic or a queue; nil leaves a setting as
+// it is.
 type Settings struct {
 	Partitions  *int
 	Replicas    *int
@@ -37,6 +38,7 @@ type Settings struct {
 	Description *string
 	Hold        *[]string
 	HoldBytes   *int64
+	Queue       QueueChange
 	Labels      map[string]string // an empty value takes a label away
 }
 
@@ -75,7 +77,7 @@ func (s *Settings) check() error {
 	case s.HoldBytes != nil && (*s.HoldBytes < topic.MinRetainBytes || *s.HoldBytes > 1<<50):
 		return problem(Invalid, "at most %s a partition for groups", address.FormatSize(*s.HoldBytes)).field("holdBytes").allowed("1MiB to 1024TiB")
 	}
-	return checkText(s.Description, s.Labels)
+	return errors.Join(s.Queue.check(), checkText(s.Description, s.Labels))
 }
 
 // maxHolds is for how many groups retention can wait.
@@ -101,6 +103,7 @@ func (s *Settings) apply(ch *catalog.Channel) {
 	if s.IDWindow != nil {
 		ch.IDWindowMS = s.IDWindow.Milliseconds()
 	}
+	s.Queue.apply(&ch.Queue.Settings)
 	ch.Labels = mergeLabels(ch.Labels, s.Labels)
 }
 
@@ -125,6 +128,9 @@ func mergeLabels(have catalog.Labels, change map[string]string) catalog.Labels {
 
 // settingsJSON is how the logbook and previews show a topic's settings.
 func settingsJSON(ch *catalog.Channel) map[string]any {
+	if ch.Kind == catalog.KindQueue {
+		return queueSettingsJSON(ch)
+	}
 	return map[string]any{
 		"partitions": ch.Partitions, "replicas": ch.Replicas, "retain": address.FormatDuration(time.Duration(ch.RetainMS) * time.Millisecond),
 		"retainBytes": ch.RetainBytes, "maxBody": ch.MaxBody, "idWindow": address.FormatDuration(time.Duration(ch.IDWindowMS) * time.Millisecond),
@@ -199,10 +205,10 @@ func (n *Node) channelsOf(space string) []string {
 	return names
 }
 
-// NewTopic makes a topic with the settings, or the defaults for those that
-// are nil.
-func (n *Node) NewTopic(ctx context.Context, who string, a address.Address, s Settings) (*Topic, error) {
-	if err := s.check(); err != nil {
+// NewChannel makes a topic or a queue with the settings, or the defaults for
+// those that are nil.
+func (n *Node) NewChannel(ctx context.Context, who, kind string, a address.Address, s Settings) (*Topic, error) {
+	if err := errors.Join(s.check(), s.fits(kind, a.String())); err != nil {
 		return nil, err
 	}
 	space, err := n.Space(a.Space)
@@ -213,16 +219,20 @@ func (n *Node) NewTopic(ctx context.Context, who string, a address.Address, s Se
 		}
 		return nil, err
 	}
-	ch := &catalog.Channel{SpaceID: space.ID, Space: a.Space, Name: a.Channel, Kind: "topic", Partitions: 1,
+	ch := &catalog.Channel{SpaceID: space.ID, Space: a.Space, Name: a.Channel, Kind: kind, Partitions: 1,
 		RetainMS: topic.DefaultRetain.Milliseconds(), RetainBytes: topic.DefaultRetainBytes, MaxBody: topic.DefaultMaxBody}
 	ch.Replicas = placement.DefaultReplicas(n.usable())
+	if kind == catalog.KindQueue {
+		ch.Queue.Settings = defaultQueue
+		ch.RetainMS, ch.RetainBytes = queueRetain.Age.Milliseconds(), queueRetain.Bytes
+	}
 	s.apply(ch)
 	nodes, existing := n.placement()
 	placed, err := placement.Choose(nodes, existing, ch.Partitions, ch.Replicas)
 	if err != nil {
 		return nil, tooFew(err, a.String())
 	}
-	err = n.catalog.NewChannel(ctx, ch, placed, &catalog.Entry{Who: who, Action: "new topic", Address: a.String(), After: settingsJSON(ch)})
+	err = n.catalog.NewChannel(ctx, ch, placed, &catalog.Entry{Who: who, Action: "new " + kind, Address: a.String(), After: settingsJSON(ch)})
 	if errors.Is(err, catalog.ErrExists) {
 		return nil, problem(Conflict, "%s exists already", a).field("address").next("ferry show %s tells how it is set", a)
 	}
@@ -265,6 +275,12 @@ func (n *Node) SetTopic(ctx context.Context, who string, a address.Address, s Se
 		return nil, err
 	}
 	old := t.Channel()
+	if err := s.fits(old.Kind, a.String()); err != nil {
+		return nil, err
+	}
+	if s.Queue.ByKey != nil && *s.Queue.ByKey != old.Queue.ByKey {
+		return nil, problem(Conflict, "the order of %s cannot be changed: messages are under way in it", a).field("order").next("make another queue and replay to it")
+	}
 	if s.Partitions != nil && *s.Partitions < old.Partitions {
 		return nil, problem(Conflict, "%s has %d partitions, and they cannot become fewer", a, old.Partitions).field("partitions").allowed(fmt.Sprintf("%d to %d", old.Partitions, address.MaxPartitions))
 	}
@@ -285,7 +301,7 @@ func (n *Node) SetTopic(ctx context.Context, who string, a address.Address, s Se
 	if preview {
 		return p, nil
 	}
-	err = n.catalog.SetChannel(ctx, &changed, old.Partitions, placed, &catalog.Entry{Who: who, Action: "set topic", Address: a.String(), Before: p.Before, After: p.After})
+	err = n.catalog.SetChannel(ctx, &changed, old.Partitions, placed, &catalog.Entry{Who: who, Action: "set " + old.Kind, Address: a.String(), Before: p.Before, After: p.After})
 	return p, explain(err, a.String())
 }
 
@@ -300,6 +316,7 @@ func (n *Node) previewSet(ctx context.Context, t *Topic, old, changed *catalog.C
 	if changed.Partitions > old.Partitions {
 		p.Effects = append(p.Effects, fmt.Sprintf("partitions %d to %d are added, empty. The partition of a key is its hash modulo their number, so that most keys go to another partition from now on: messages of one key that were sent before and after lie in different partitions and are no longer in one order", old.Partitions, changed.Partitions-1))
 	}
+	p.Effects = append(p.Effects, queueEffects(old, changed)...)
 	if changed.RetainMS < old.RetainMS || changed.RetainBytes < old.RetainBytes {
 		retention := topic.Retention{Age: time.Duration(changed.RetainMS) * time.Millisecond, Bytes: changed.RetainBytes}
 		for _, part := range t.Partitions() {
@@ -435,15 +452,19 @@ func (n *Node) RemoveTopic(ctx context.Context, who string, a address.Address, p
 	status, _ := n.Status(t, time.Now())
 	until := time.Now().Add(n.config.KeepRemoved).UTC().Truncate(time.Second)
 	p := &Preview{Address: a.String(), Messages: status.Messages, Bytes: status.Bytes, Until: &until}
+	if t.IsQueue() {
+		c := n.QueueCounts(t)
+		p.Messages = c.Waiting + c.Leased + c.Delayed + c.Dead
+	}
 	p.Effects = []string{fmt.Sprintf("%d messages (%s) in %d partitions go out of reach; ferry remove %s -undo brings them back until %s, then they are deleted",
-		status.Messages, address.FormatSize(status.Bytes), t.Channel().Partitions, a, until.Format(time.RFC3339))}
+		p.Messages, address.FormatSize(status.Bytes), t.Channel().Partitions, a, until.Format(time.RFC3339))}
 	if status.Rates.MessagesIn > 0 {
 		p.Effects = append(p.Effects, fmt.Sprintf("it is in use: %.0f messages/s come in now", status.Rates.MessagesIn))
 	}
 	if preview {
 		return p, nil
 	}
-	err = n.catalog.MarkRemoved(ctx, t.ID, false, &catalog.Entry{Who: who, Action: "remove topic", Address: a.String(), Before: settingsJSON(t.Channel())})
+	err = n.catalog.MarkRemoved(ctx, t.ID, false, &catalog.Entry{Who: who, Action: "remove " + t.Channel().Kind, Address: a.String(), Before: settingsJSON(t.Channel())})
 	return p, explain(err, a.String())
 }
 
@@ -462,7 +483,7 @@ func (n *Node) RestoreTopic(ctx context.Context, who string, a address.Address) 
 	if latest == nil {
 		return problem(NotFound, "no removed channel %s is kept", a).next("removed channels are kept for %s", address.FormatDuration(n.config.KeepRemoved))
 	}
-	err := n.catalog.MarkRemoved(ctx, latest.ID, true, &catalog.Entry{Who: who, Action: "restore topic", Address: a.String(), After: settingsJSON(latest)})
+	err := n.catalog.MarkRemoved(ctx, latest.ID, true, &catalog.Entry{Who: who, Action: "restore " + latest.Kind, Address: a.String(), After: settingsJSON(latest)})
 	return explain(err, a.String())
 }
 

@@ -164,6 +164,8 @@ func (f *fromPeers) Call(ctx context.Context, _ uint64, kind string, body []byte
 	switch kind {
 	case "publish":
 		return n.answerPublish(ctx, p, rest), nil
+	case "work":
+		return n.answerWork(ctx, p, rest), nil
 	case "committed":
 		g := p.group.Load()
 		if g == nil || !g.Membership().Leading {

@@ -61,7 +61,9 @@ func (n *Node) Disk() (Disk, error) {
 func (n *Node) retain(ctx context.Context, now time.Time) {
 	for _, t := range n.Topics() {
 		for _, p := range t.Partitions() {
-			if g := p.group.Load(); g != nil {
+			if g := p.group.Load(); g != nil && t.IsQueue() {
+				n.tidyQueue(ctx, p, g)
+			} else if g != nil {
 				n.retainPartition(ctx, p, g, t.retention(), now.UnixMicro())
 			}
 		}

@@ -125,6 +125,7 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	n.duty(run, 250*time.Millisecond, func(time.Time) { n.checkDisk() })
 	n.duty(run, 5*time.Second, func(time.Time) { n.retain(run, clock.Now()) })
 	n.duty(run, 200*time.Millisecond, func(now time.Time) { n.tend(run, now) })
+	n.duty(run, queueTick, func(now time.Time) { n.tickQueues(run, now) })
 	n.duty(run, time.Second, func(now time.Time) { n.sampleGroups(run, now) })
 	n.duty(run, time.Minute, func(now time.Time) { n.purge(run, now) })
 	n.duty(run, 4*time.Second, func(time.Time) { n.catalog.Seen(run, n.id) })
@@ -268,8 +269,14 @@ func (n *Node) openPartition(t *Topic, p *Partition, place *catalog.Placement) e
 	if !slices.Contains(place.Replicas, n.id) && !n.store.Holds(key.String()) {
 		return nil
 	}
-	m := &machine{partition: p, applied: topic.NewPublishers(), ahead: topic.NewPublishers()}
-	m.journal = func() *journal.Journal { return p.group.Load().Journal() }
+	base := &machine{partition: p, applied: topic.NewPublishers(), ahead: topic.NewPublishers()}
+	base.journal = func() *journal.Journal { return p.group.Load().Journal() }
+	var m replica.Machine = base
+	if t.IsQueue() {
+		qm := newQueueMachine(base)
+		p.queue.Store(qm)
+		m = qm
+	}
 	return n.sched.Open(replica.Options{
 		Key: key, Node: n.id, Voters: place.BeganWith, Epoch: place.Epoch, Journal: t.retention().Segments(),
 		Survivor: place.Epoch > 0 && place.Survivor.Valid && uint64(place.Survivor.Int64) == n.id,
@@ -302,7 +309,7 @@ func (n *Node) closeGroup(g *replica.Group, p *Partition) {
 	}
 }
 
-// Topic is a topic that this node serves.
+// Topic is a channel that this node serves: a topic, or a queue (IsQueue).
 type Topic struct {
 	ID         int64
 	channel    atomic.Pointer[catalog.Channel]
@@ -315,6 +322,7 @@ type Partition struct {
 	Number   int
 	topic    *Topic
 	group    atomic.Pointer[replica.Group] // nil: not held by this node
+	queue    atomic.Pointer[queueMachine]  // of a queue that this node holds
 	repair   atomic.Bool                   // damaged records are being fetched again
 	counters rate.Counters
 	history  rate.History
@@ -341,17 +349,30 @@ func (t *Topic) set(ch *catalog.Channel) {
 // Channel returns the topic's record.
 func (t *Topic) Channel() *catalog.Channel { return t.channel.Load() }
 
+// IsQueue reports whether messages are handed out under leases.
+func (t *Topic) IsQueue() bool { return t.Channel().Kind == catalog.KindQueue }
+
+// OfGroup reports whether this is the queue with the dead letters of a group.
+func (t *Topic) OfGroup() bool { return t.Channel().GroupID.Valid }
+
 // Partitions returns the topic's partitions by number.
 func (t *Topic) Partitions() []*Partition { return *t.partitions.Load() }
 
 // Address returns the topic's address.
 func (t *Topic) Address() address.Address {
 	ch := t.Channel()
-	return address.Channel(ch.Space, ch.Name)
+	a := address.Channel(ch.Space, ch.Name)
+	if topic, group, ok := strings.Cut(ch.Name, "@"); ok {
+		a.Channel, a.Group = topic, group
+	}
+	return a
 }
 
 func (t *Topic) retention() topic.Retention {
 	ch := t.Channel()
+	if t.IsQueue() {
+		return queueRetain
+	}
 	return topic.Retention{Age: time.Duration(ch.RetainMS) * time.Millisecond, Bytes: ch.RetainBytes}
 }
 
@@ -382,6 +403,9 @@ func (n *Node) Topics() []*Topic {
 // nearest one that exists.
 func (n *Node) Topic(a address.Address) (*Topic, error) {
 	name := a.ChannelPart().String()
+	if a.Group != "" {
+		name += "@" + a.Group
+	}
 	view := n.catalog.View()
 	ch := view.Channels[name]
 	if ch == nil {

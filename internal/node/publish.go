@@ -63,9 +63,15 @@ func (n *Node) PublishBatch(ctx context.Context, t *Topic, partition int, data [
 	if err == nil {
 		err = batch.Verify(t.Channel().MaxBody)
 	}
+	if err == nil && batch.HasTerms() {
+		err = t.termsOf(batch)
+	}
 	if err != nil {
 		if errors.Is(err, message.ErrTooLarge) {
 			return Receipt{}, explain(err, t.Address().String())
+		}
+		if errors.As(err, new(*Problem)) {
+			return Receipt{}, err
 		}
 		return Receipt{}, problem(Invalid, "%v", err).field("batch").next("nothing of it was kept; docs/formats.md describes a batch")
 	}
@@ -77,6 +83,35 @@ func (n *Node) PublishBatch(ctx context.Context, t *Topic, partition int, data [
 		return Receipt{}, err
 	}
 	return n.append(ctx, p, data, batch)
+}
+
+// termsOf says which terms of delivery are not allowed here.
+func (t *Topic) termsOf(batch message.Batch) error {
+	for m, err := range batch.Messages() {
+		if err != nil {
+			return err
+		}
+		if err := t.allows(m); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// allows says why a message cannot be published on its terms. Only a group's
+// member makes dead letters, and not by publishing.
+func (t *Topic) allows(m *message.Message) error {
+	switch {
+	case m.Terms == nil:
+		return nil
+	case !t.IsQueue():
+		return problem(Invalid, "%s is a topic: it has no delayed delivery and no expiry of single messages", t.Address()).field("notBefore").next("send to a queue, or without them")
+	case m.Terms.Reason != "" || m.Terms.Detail != "" || m.Terms.By != "" || m.Terms.From != "":
+		return problem(Invalid, "a message cannot be published as a dead letter").field("reason").next("lease it and reject it")
+	case !m.Terms.NotBefore.IsZero() && time.Until(m.Terms.NotBefore) > MaxDelay:
+		return problem(Invalid, "delivery not before %s", m.Terms.NotBefore.Format(time.RFC3339)).field("notBefore").allowed("up to 365d from now")
+	}
+	return nil
 }
 
 func (t *Topic) nextTurn() int {
@@ -106,6 +141,9 @@ func (n *Node) PublishMessages(ctx context.Context, t *Topic, partition int, mes
 				return nil, explain(fmt.Errorf("message %d: %w", i+1, err), t.Address().String())
 			}
 			return nil, problem(Invalid, "message %d: %v", i+1, err)
+		}
+		if err := t.allows(m); err != nil {
+			return nil, err
 		}
 		to := partition
 		if to == AnyPartition {

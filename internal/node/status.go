@@ -19,6 +19,7 @@ type PartitionStatus struct {
 	Segments  int             `json:"segments"`
 	State     string          `json:"state"`
 	Rates     rate.Flow       `json:"rates"`
+	Queue     *QueueStatus    `json:"queue,omitempty"`
 	Leader    uint64          `json:"-"`
 	Term      uint64          `json:"-"`
 	Replicas  []ReplicaStatus `json:"-"`
@@ -69,6 +70,9 @@ func (p *Partition) here(g *replica.Group, now time.Time) PartitionStatus {
 	if s.End > s.First {
 		oldest, newest := time.UnixMicro(b.FirstTime).UTC(), time.UnixMicro(b.LastTime).UTC()
 		s.Oldest, s.Newest = &oldest, &newest
+	}
+	if m := p.queue.Load(); m != nil {
+		s.Queue = m.status(g)
 	}
 	switch {
 	case g.Stalled():

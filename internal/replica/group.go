@@ -134,12 +134,14 @@ type Group struct {
 	applied    uint64
 	opened     uint64 // last index when the group was opened
 	sinceSave  int
+	stateSize  int // bytes of the state when it was saved last
 	savedAt    uint64
 	appliedTo  int64 // offset after, and time and term of, the last applied batch
 	appliedAt  int64
 	appliedIn  uint64
 	nextOffset int64
 	lastTime   int64
+	stampedAt  time.Time // when lastTime was given
 	members    memberState
 
 	failed    atomic.Pointer[error]
@@ -333,7 +335,7 @@ func (g *Group) finish() {
 	}
 	g.storage.release(g.members.everywhere(g))
 	g.leadAgain()
-	if g.sinceSave >= saveEvery {
+	if g.sinceSave >= max(saveEvery, 4*g.stateSize) {
 		if err := g.save(false); err != nil {
 			slog.Warn("could not save a partition's state; the next start will take longer", "partition", g.options.Key.String(), "error", err)
 		}
@@ -394,7 +396,7 @@ func (g *Group) apply(e *raftpb.Entry) {
 // lead begins to take proposals.
 func (g *Group) lead(term uint64) {
 	b := g.journal.Bounds()
-	g.nextOffset, g.lastTime = b.Next, b.LastTime
+	g.nextOffset, g.lastTime, g.stampedAt = b.Next, b.LastTime, time.Time{}
 	g.term.Store(term)
 	g.leading = true
 	g.machine.Lead()

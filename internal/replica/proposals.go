@@ -92,7 +92,7 @@ func (g *Group) propose() {
 		return
 	}
 	g.members.idle = 0
-	now := max(clock.Now().UnixMicro(), g.lastTime)
+	now := g.timeNow()
 	entries := make([]*raftpb.Entry, 0, n)
 	first := len(g.inflight)
 	for _, p := range taken {
@@ -109,7 +109,7 @@ func (g *Group) propose() {
 		// proposed before it: both are set when Raft has numbered them.
 		g.inflight = append(g.inflight, waiting{index: uint64(len(entries)), result: result, answers: p.result})
 	}
-	g.lastTime = now
+	g.lastTime, g.stampedAt = now, time.Now()
 	if len(entries) > 0 {
 		member := g.member
 		err := g.node.Step(&raftpb.Message{Type: raftpb.MsgProp.Enum(), From: &member, To: &member, Entries: entries})
@@ -136,6 +136,17 @@ func (g *Group) propose() {
 		return
 	}
 	g.unnumbered = len(g.inflight) - first
+}
+
+// timeNow is the time of day that is stamped. It never goes back; while the
+// clock of the machine is behind what was stamped last, it goes on by the
+// time that really passes.
+func (g *Group) timeNow() int64 {
+	now := clock.Now().UnixMicro()
+	if now >= g.lastTime || g.stampedAt.IsZero() {
+		return max(now, g.lastTime)
+	}
+	return g.lastTime + time.Since(g.stampedAt).Microseconds()
 }
 
 // number sets the indexes of proposals, which so far are relative to base.

@@ -21,7 +21,9 @@ func (g *Group) save(durable bool) error {
 	if g.applied == g.savedAt && !durable {
 		return nil
 	}
-	err := writeCheckpoint(g.journal.Dir(), checkpointName, g.point(), durable)
+	point := g.point()
+	g.stateSize = len(point.state)
+	err := writeCheckpoint(g.journal.Dir(), checkpointName, point, durable)
 	if err == nil {
 		g.savedAt = g.applied
 	}

@@ -25,7 +25,9 @@ type Handed struct {
 	Serial   uint64
 	Attempt  int
 	Deadline int64
-	Returns  int // how often it had come back from the dead letters
+	Returns  int    // how often it had come back from the dead letters
+	Home     uint64 // record with its content, 0: the batch in which it came
+	Edited   uint64 // record with its edited content
 }
 
 // Result is what a command brought about.
@@ -151,12 +153,16 @@ func (q *Queue) lease(c *Command) (handed []Handed) {
 			it = q.fresh()
 		}
 		if it == nil {
+			q.starved = true
 			break
 		}
 		q.serial++
 		q.counts.Attempts++
 		it.attempts++
 		h := Handed{Offset: it.offset, Serial: q.serial, Attempt: int(it.attempts), Deadline: q.now + span, Returns: returns(it)}
+		if it.more != nil {
+			h.Home, h.Edited = it.more.home, it.more.edited
+		}
 		if c.AtOnce {
 			q.counts.Accepted++
 			q.finish(it, Event{Kind: Accepted, At: q.now, Began: q.now, Who: c.Who})
@@ -322,11 +328,13 @@ func (q *Queue) takeBack(it *item) {
 		q.move(it, Waiting)
 		q.loose--
 		q.past[it.offset] = it.more
+		q.starved = false
 		if it.expires > 0 {
 			q.expires[it.offset] = it.expires
 			q.expiries.push(place{it.expires, it.offset})
 		}
 		delete(q.items, it.offset)
+		q.oldest = min(q.oldest, it.offset)
 	default:
 		q.wait(it)
 	}

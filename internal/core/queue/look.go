@@ -41,11 +41,11 @@ func (q *Queue) End() int64 { return q.end }
 // Now returns the time of the last step, microseconds since 1970.
 func (q *Queue) Now() int64 { return q.now }
 
-// Ready returns how many messages a lease could be had of now, at least.
-// Those that wait for others of their key may be among them.
+// Ready returns how many messages wait, or 0 when none of them can be leased
+// now because others of their keys are under way.
 func (q *Queue) Ready() int64 {
-	if q.settings.ByKey {
-		return min(q.counts.Waiting, int64(len(q.ready))+q.end-q.head)
+	if q.starved {
+		return 0
 	}
 	return q.counts.Waiting
 }
@@ -53,13 +53,8 @@ func (q *Queue) Ready() int64 {
 // OldestWaiting returns the lowest offset that waits, -1 without one.
 func (q *Queue) OldestWaiting() int64 {
 	oldest := int64(-1)
-	if q.counts.Waiting > int64(q.loose) {
-		for o := q.head; o < q.end; o++ {
-			if _, gone := q.gone[o]; !gone && q.items[o] == nil {
-				oldest = o
-				break
-			}
-		}
+	if at := max(q.oldest, q.head); at < q.end {
+		oldest = at
 	}
 	for _, p := range q.ready {
 		if it := q.items[p.offset]; it != nil && it.state == Waiting && (oldest < 0 || p.offset < oldest) {

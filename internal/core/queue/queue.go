@@ -83,10 +83,12 @@ type Queue struct {
 	settings Settings
 	head     int64 // offset of the first message that was never looked at
 	end      int64
+	oldest   int64  // no offset before it is untouched
 	serial   uint64 // of the last lease
 	now      int64
 	counts   Counts
-	loose    int // items that wait
+	loose    int  // items that wait
+	starved  bool // the last lease found nothing more, and nothing has come since
 
 	items    map[int64]*item
 	past     map[int64]*story   // of messages behind the head to which something happened
@@ -132,6 +134,7 @@ func (q *Queue) Publish(stamp message.Stamp, batch message.Batch) {
 		q.stored = append(q.stored, place{stamp.Time, stamp.Offset})
 	}
 	q.end = stamp.End()
+	q.starved = false
 	q.counts.Waiting += int64(stamp.Count)
 	offset := stamp.Offset
 	if q.settings.ByKey || batch.HasTerms() {
@@ -202,7 +205,18 @@ func (q *Queue) pick(offset int64) *item {
 	}
 	q.items[offset] = it
 	q.loose++
+	q.findOldest()
 	return it
+}
+
+// findOldest moves oldest to the first message that nobody had and to which
+// nothing has happened.
+func (q *Queue) findOldest() {
+	for q.oldest = max(q.oldest, q.head); q.oldest < q.end; q.oldest++ {
+		if _, gone := q.gone[q.oldest]; !gone && q.items[q.oldest] == nil {
+			return
+		}
+	}
 }
 
 func (q *Queue) storedAt(offset int64) int64 {
@@ -295,10 +309,15 @@ func (q *Queue) wait(it *item) {
 	q.join(it)
 }
 
+func (q *Queue) makeReady(offset int64) {
+	q.ready.push(place{offset, offset})
+	q.starved = false
+}
+
 // join makes a waiting item ready, or puts it behind others of its key.
 func (q *Queue) join(it *item) {
 	if it.key == 0 {
-		q.ready.push(place{it.offset, it.offset})
+		q.makeReady(it.offset)
 		return
 	}
 	l := q.lanes[it.key]
@@ -313,7 +332,7 @@ func (q *Queue) join(it *item) {
 		l.behind.push(place{it.offset, it.offset})
 		return
 	}
-	q.ready.push(place{it.offset, it.offset})
+	q.makeReady(it.offset)
 }
 
 // leave lets the next of its key go on when an item no longer holds it up.
@@ -326,7 +345,7 @@ func (q *Queue) leave(it *item) {
 		next := q.items[l.behind.pop().offset]
 		if next != nil && next.state == Waiting && next.offset != it.offset {
 			l.holder, l.busy = next.offset, false
-			q.ready.push(place{next.offset, next.offset})
+			q.makeReady(next.offset)
 			return
 		}
 	}

@@ -273,6 +273,7 @@ func (q *Queue) derive() {
 	for offset, at := range q.expires {
 		expiries = append(expiries, place{at, offset})
 	}
+	q.findOldest()
 	q.delays, q.deads, q.discards, q.expiries = heapOf(delays), heapOf(deads), heapOf(discards), heapOf(expiries)
 	for order := heapOf(waiting); len(order) > 0; {
 		q.join(q.items[order.pop().offset])

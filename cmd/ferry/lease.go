@@ -1,0 +1,371 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"steadyferry/client"
+	"steadyferry/internal/core/address"
+)
+
+func memberName() string {
+	host, _ := os.Hostname()
+	return fmt.Sprintf("%s-%d", host, os.Getpid())
+}
+
+var leaseVerb = verb{
+	name: "lease", args: "QUEUE", summary: "Take messages of a queue, to be settled before their leases run out",
+	details: "Each message comes with its lease: accept it, give it back, or set it aside as a dead letter with ferry settle. What is not settled in time is handed out again.\n\n" +
+		"    ferry lease coldchain/inspections -max 10 -wait 20s -json\n    ferry settle coldchain/inspections -accept 0-1200-57",
+	define: func(fs *flag.FlagSet) func(*call) error {
+		most := fs.Int("max", 1, "lease at most this `many` messages, 1 to 1000")
+		wait, span := new(time.Duration), new(time.Duration)
+		fs.Var(durationValue{wait}, "wait", "wait so `long` for the first one, up to 30s")
+		fs.Var(durationValue{span}, "for", "hold them for this `time` instead of the queue's own")
+		member := fs.String("member", "", "the `name` of this member (default: host and process)")
+		atOnce := fs.Bool("accept-at-once", false, "accept on delivery: nothing has to be settled, but what this member does not finish is lost")
+		return func(c *call) error {
+			a, err := c.oneQueue()
+			if err != nil {
+				return err
+			}
+			w := client.WorkRequest{Member: first(*member, memberName()), Max: *most, Wait: address.FormatDuration(*wait), AcceptOnDelivery: *atOnce}
+			if c.set["for"] {
+				w.For = address.FormatDuration(*span)
+			}
+			if a.Partition >= 0 {
+				w.Partition = &a.Partition
+			}
+			ctx, cancel := c.withTimeout()
+			defer cancel()
+			answer, err := c.api.Work(ctx, queuePart(a), w)
+			if err != nil {
+				return err
+			}
+			if *atOnce {
+				fmt.Fprintln(c.err, "ferry: accepted on delivery: what this member does not finish is lost")
+			}
+			return c.printDeliveries(a, answer.Deliveries)
+		}
+	},
+}
+
+// queuePart cuts an address to that of its queue.
+func queuePart(a address.Address) address.Address {
+	q := a.ChannelPart()
+	q.Group = a.Group
+	return q
+}
+
+func (c *call) printDeliveries(a address.Address, all []client.Delivery) error {
+	var rows [][]string
+	now := time.Now()
+	for _, d := range all {
+		if c.json {
+			if err := c.printJSON(d); err != nil {
+				return err
+			}
+			continue
+		}
+		left := "accepted"
+		if d.Deadline != nil {
+			left = d.Deadline.Sub(now).Round(time.Second).String()
+		}
+		rows = append(rows, []string{d.Lease, left, fmt.Sprint(d.Attempt), d.Key, oneLine(string(d.Bytes()), 80)})
+	}
+	switch {
+	case c.json:
+	case len(all) == 0:
+		fmt.Fprintf(c.out, "nothing waits in %s now; -wait 20s waits for it\n", a)
+	default:
+		c.table(c.out, []string{"lease", "runs out in", "attempt", "key", "body"}, rows, "runs out in", "attempt")
+	}
+	return nil
+}
+
+var settleVerb = verb{
+	name: "settle", args: "QUEUE", summary: "Accept, give back or set aside leased messages, or hold them longer",
+	details: "    ferry settle coldchain/inspections -accept 0-1200-57,0-1201-58\n    ferry settle coldchain/inspections -release 0-1202-59 -after 10s\n    ferry settle coldchain/inspections -reject 0-1203-60 -reason bad-celsius -detail 'celsius is \"46.4 F\"'",
+	define: func(fs *flag.FlagSet) func(*call) error {
+		by := map[string]*string{
+			client.OutcomeAccept:  fs.String("accept", "", "these `leases` are done"),
+			client.OutcomeRelease: fs.String("release", "", "give these `leases` back: at once, or -after a time"),
+			client.OutcomeReject:  fs.String("reject", "", "set the messages of these `leases` aside as dead letters, with -reason"),
+			client.OutcomeExtend:  fs.String("extend", "", "hold these `leases` longer: the queue's time from now on, or -after"),
+		}
+		after := fs.String("after", "", "the `delay` of a release, or auto for the queue's backoff; the new time of an extension")
+		untouched := fs.Bool("untouched", false, "a release that does not count as an attempt")
+		reason := fs.String("reason", "", "a short `code` that says why")
+		detail := fs.String("detail", "", "`text` that says more, such as an error; @FILE reads a file")
+		return func(c *call) error {
+			a, err := c.oneQueue()
+			if err != nil {
+				return err
+			}
+			text := *detail
+			if name, ok := strings.CutPrefix(text, "@"); ok {
+				b, err := os.ReadFile(name)
+				if err != nil {
+					return wrongUsage("-detail: %w", err)
+				}
+				text = string(b)
+			}
+			var w client.WorkRequest
+			for _, outcome := range []string{client.OutcomeAccept, client.OutcomeRelease, client.OutcomeReject, client.OutcomeExtend} {
+				for lease := range strings.SplitSeq(*by[outcome], ",") {
+					if lease = strings.TrimSpace(lease); lease == "" {
+						continue
+					}
+					s := client.Settlement{Lease: lease, Outcome: outcome}
+					if outcome != client.OutcomeAccept {
+						s.Reason, s.Detail = *reason, text
+					}
+					if outcome == client.OutcomeRelease || outcome == client.OutcomeExtend {
+						s.After, s.Untouched = *after, *untouched && outcome == client.OutcomeRelease
+					}
+					w.Settle = append(w.Settle, s)
+				}
+			}
+			if len(w.Settle) == 0 {
+				return wrongUsage("leases are expected: -accept, -release, -reject or -extend LEASE[,LEASE…]")
+			}
+			ctx, cancel := c.withTimeout()
+			defer cancel()
+			answer, err := c.api.Work(ctx, queuePart(a), w)
+			if err != nil {
+				return err
+			}
+			return c.printSettled(w.Settle, answer.Settled)
+		}
+	},
+}
+
+func (c *call) printSettled(asked []client.Settlement, settled []client.Settled) error {
+	refused := 0
+	for i, s := range settled {
+		if s.Result != client.ResultDone {
+			refused++
+		}
+		if c.json {
+			if err := c.printJSON(s); err != nil {
+				return err
+			}
+			continue
+		}
+		switch {
+		case s.Result == client.ResultRanOut:
+			fmt.Fprintf(c.err, "ferry: lease %s ran out or was settled before; nothing is changed\n", s.Lease)
+		case s.Result == client.ResultUnknown:
+			fmt.Fprintf(c.err, "ferry: there never was a lease %s here; nothing is changed\n", s.Lease)
+		case s.Deadline != nil:
+			fmt.Fprintf(c.out, "%s  %s: now until %s\n", s.Lease, asked[i].Outcome, s.Deadline.Local().Format("15:04:05"))
+		default:
+			fmt.Fprintf(c.out, "%s  %s: %s\n", s.Lease, asked[i].Outcome, s.State)
+		}
+	}
+	if refused > 0 {
+		return fmt.Errorf("%d of %d leases were refused", refused, len(settled))
+	}
+	return nil
+}
+
+var workVerb = verb{
+	name: "work", args: "QUEUE -- COMMAND [ARGUMENT…]", summary: "Run a command for each message of a queue",
+	details: "The body comes on the command's standard input; FERRY_ADDRESS, FERRY_KEY, FERRY_ID, FERRY_ATTEMPT, FERRY_CONTENT_TYPE and FERRY_HEADER_NAME are in its environment. Exit status 0 accepts the message, 75 gives it back to be tried again later; any other rejects it, with the last lines of the command's error output as the detail.\n\n" +
+		"    ferry work coldchain/inspections -parallel 4 -- ./inspect.sh",
+	define: func(fs *flag.FlagSet) func(*call) error {
+		w := &worker{}
+		fs.IntVar(&w.parallel, "parallel", 1, "run this `many` commands at a time")
+		fs.IntVar(&w.limit, "limit", 0, "end after this `many` messages; 0 is no limit")
+		fs.StringVar(&w.member, "member", "", "the `name` of this member (default: host and process)")
+		fs.BoolVar(&w.once, "once", false, "end when nothing waits any more")
+		return func(c *call) error {
+			if len(c.args) < 2 {
+				return wrongUsage("a queue and a command are expected, such as: ferry work coldchain/inspections -- ./inspect.sh")
+			}
+			w.call, w.command = c, c.args[1:]
+			c.args = c.args[:1]
+			a, err := c.oneQueue()
+			if err != nil {
+				return err
+			}
+			w.address, w.member = queuePart(a), first(w.member, memberName())
+			if w.parallel < 1 || w.parallel > 1000 {
+				return wrongUsage("-parallel %d: 1 to 1000 is allowed", w.parallel)
+			}
+			return w.run()
+		}
+	},
+}
+
+// worker is one run of ferry work.
+type worker struct {
+	*call
+	address  address.Address
+	command  []string
+	member   string
+	parallel int
+	limit    int
+	once     bool
+
+	begun, accepted, released, rejected atomic.Int64
+}
+
+// retryStatus is the exit status with which a command asks to be tried again
+// later: EX_TEMPFAIL of sysexits.h.
+const retryStatus = 75
+
+// Detail of a rejection: the end of the command's error output.
+const (
+	detailLines = 20
+	detailBytes = 8 << 10
+)
+
+func (w *worker) run() error {
+	var wg sync.WaitGroup
+	errs := make([]error, w.parallel)
+	for i := range w.parallel {
+		wg.Go(func() { errs[i] = w.loop() })
+	}
+	wg.Wait()
+	summary := map[string]any{"address": w.address.String(), "accepted": w.accepted.Load(), "released": w.released.Load(), "rejected": w.rejected.Load()}
+	if w.json {
+		if err := w.printJSON(summary); err != nil {
+			return err
+		}
+	} else {
+		fmt.Fprintf(w.out, "%s accepted, %s given back, %s rejected\n", count(w.accepted.Load()), count(w.released.Load()), count(w.rejected.Load()))
+	}
+	for _, err := range errs {
+		if err != nil && w.ctx.Err() == nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// loop works on one message after another. Each outcome goes out with the
+// lease of the next message.
+func (w *worker) loop() error {
+	var settle []client.Settlement
+	for {
+		next := client.WorkRequest{Member: w.member, Settle: settle, Max: 1, Wait: "20s"}
+		if w.once {
+			next.Wait = "0s"
+		}
+		if w.ctx.Err() != nil || w.limit > 0 && w.begun.Add(1) > int64(w.limit) {
+			next.Max, next.Wait = 0, ""
+		}
+		if next.Max == 0 && len(settle) == 0 {
+			return nil
+		}
+		// What is done is settled also when the end was asked for.
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(w.ctx), 40*time.Second)
+		if next.Max > 0 && len(settle) == 0 {
+			stop := context.AfterFunc(w.ctx, cancel)
+			defer stop()
+		}
+		answer, err := w.api.Work(ctx, w.address, next)
+		cancel()
+		if err != nil {
+			return err
+		}
+		for _, s := range answer.Settled {
+			if s.Result != client.ResultDone {
+				fmt.Fprintf(w.err, "ferry: lease %s ran out before the command was done: the message is handed out again\n", s.Lease)
+			}
+		}
+		settle = nil
+		if next.Max == 0 || len(answer.Deliveries) == 0 && w.once {
+			return nil
+		}
+		for _, d := range answer.Deliveries {
+			settle = append(settle, w.handle(d))
+		}
+	}
+}
+
+// handle runs the command for a message. It holds the lease for as long as
+// the command runs.
+func (w *worker) handle(d client.Delivery) client.Settlement {
+	command := exec.Command(w.command[0], w.command[1:]...)
+	command.Stdin = bytes.NewReader(d.Bytes())
+	command.Stdout = w.out
+	var complaint tailBuffer
+	command.Stderr = &complaint
+	command.Env = append(os.Environ(), "FERRY_ADDRESS="+d.Address, "FERRY_KEY="+d.Key, "FERRY_ID="+d.ID, fmt.Sprintf("FERRY_ATTEMPT=%d", d.Attempt), "FERRY_CONTENT_TYPE="+d.ContentType)
+	for name, value := range d.Headers {
+		command.Env = append(command.Env, "FERRY_HEADER_"+strings.ToUpper(strings.NewReplacer("-", "_", ".", "_").Replace(name))+"="+value)
+	}
+	done := make(chan struct{})
+	go w.hold(d, done)
+	err := command.Run()
+	close(done)
+	s := client.Settlement{Lease: d.Lease, Outcome: client.OutcomeAccept}
+	status := 0
+	if err != nil {
+		status = -1
+		if command.ProcessState != nil {
+			status = command.ProcessState.ExitCode()
+		}
+	}
+	switch {
+	case err == nil:
+		w.accepted.Add(1)
+	case status == retryStatus || w.ctx.Err() != nil:
+		s.Outcome, s.After, s.Detail = client.OutcomeRelease, "auto", complaint.end()
+		w.released.Add(1)
+	default:
+		s.Outcome, s.Reason, s.Detail = client.OutcomeReject, fmt.Sprintf("exit %d", status), complaint.end()
+		if s.Detail == "" {
+			s.Detail = err.Error()
+		}
+		w.rejected.Add(1)
+	}
+	return s
+}
+
+// hold extends the lease until the command is done.
+func (w *worker) hold(d client.Delivery, done chan struct{}) {
+	if d.Deadline == nil {
+		return
+	}
+	every := max(time.Until(*d.Deadline)/3, 100*time.Millisecond)
+	for {
+		select {
+		case <-done:
+			return
+		case <-time.After(every):
+			ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+			_, err := w.api.Work(ctx, w.address, client.WorkRequest{Member: w.member, Settle: []client.Settlement{{Lease: d.Lease, Outcome: client.OutcomeExtend}}})
+			cancel()
+			if err != nil {
+				fmt.Fprintf(w.err, "ferry: lease %s could not be extended: %v\n", d.Lease, err)
+			}
+		}
+	}
+}
+
+// tailBuffer keeps the end of what is written to it.
+type tailBuffer struct{ b []byte }
+
+func (t *tailBuffer) Write(p []byte) (int, error) {
+	t.b = append(t.b, p...)
+	if len(t.b) > 2*detailBytes {
+		t.b = append([]byte(nil), t.b[len(t.b)-detailBytes:]...)
+	}
+	return len(p), nil
+}
+
+func (t *tailBuffer) end() string {
+	lines := strings.Split(strings.TrimSpace(strings.ToValidUTF8(string(t.b[max(0, len(t.b)-detailBytes):]), "�")), "\n")
+	return strings.Join(lines[max(0, len(lines)-detailLines):], "\n")
+}

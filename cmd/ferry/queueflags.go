@@ -1,0 +1,140 @@
+package main
+
+import (
+	"flag"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"steadyferry/client"
+	"steadyferry/internal/core/address"
+)
+
+// queueFlags are the flags of queues that topics do not have; -expire they
+// share with groups.
+type queueFlags struct {
+	lease, retainDead, wayBack time.Duration
+	attempts                   int
+	backoff, order             string
+	dropExpired                bool
+}
+
+func (f *queueFlags) define(fs *flag.FlagSet) {
+	fs.Var(durationValue{&f.lease}, "lease", "of a queue: for `how long` a member holds a message (30s)")
+	fs.IntVar(&f.attempts, "attempts", 0, "of a queue: the `number` of deliveries after which a message becomes a dead letter (5)")
+	fs.StringVar(&f.backoff, "backoff", "", "of a queue: the delay after an attempt, `SHORTEST..LONGEST`, doubled each time (1s..5m)")
+	fs.Var(durationValue{&f.retainDead}, "retain-dead", "of a queue: `how long` dead letters are kept (14d)")
+	fs.BoolVar(&f.dropExpired, "drop-expired", false, "of a queue: drop what expires instead of making dead letters of it")
+	fs.StringVar(&f.order, "order", "", "of a queue: `none`, or key: one at a time and in order for each key (none)")
+	fs.Var(durationValue{&f.wayBack}, "way-back", "of a queue: for `how long` what is discarded can be taken back (24h)")
+}
+
+// settings adds the flags that were given.
+func (f *queueFlags) settings(c *call, s *client.Settings, expire time.Duration) {
+	for _, d := range []struct {
+		name  string
+		value time.Duration
+		to    **string
+	}{{"lease", f.lease, &s.Lease}, {"retain-dead", f.retainDead, &s.RetainDead}, {"way-back", f.wayBack, &s.WayBack}, {"expire", expire, &s.Expire}} {
+		if c.set[d.name] {
+			text := address.FormatDuration(d.value)
+			*d.to = &text
+		}
+	}
+	if c.set["attempts"] {
+		s.Attempts = &f.attempts
+	}
+	if c.set["backoff"] {
+		s.Backoff = &f.backoff
+	}
+	if c.set["drop-expired"] {
+		s.DropExpired = &f.dropExpired
+	}
+	if c.set["order"] {
+		s.Order = &f.order
+	}
+}
+
+// describeQueue prints a queue's settings and where its messages are.
+func (c *call) describeQueue(out io.Writer, t client.Topic, now time.Time) {
+	q := t.Queue
+	to := *c
+	to.out = out
+	expired := "become dead letters"
+	if q.DropExpired {
+		expired = "are dropped"
+	}
+	if q.Expire == "0s" {
+		expired = "messages wait as long as they must"
+	} else {
+		expired = fmt.Sprintf("messages that wait longer than %s %s", q.Expire, expired)
+	}
+	order := "any member gets the next message"
+	if q.Order == "key" {
+		order = "one at a time and in order for each key"
+	}
+	oldest := ""
+	if q.OldestWaiting != nil {
+		oldest = fmt.Sprintf(", the oldest for %s", age(q.OldestWaiting, now))
+	}
+	to.pairs([][2]string{
+		{"queue", t.Address}, {"state", c.mark(t.State)}, {"description", t.Description}, {"labels", labels(t.Labels)}, {"made", t.CreatedAt.Local().Format("2006-01-02 15:04")},
+		{"waiting", count(q.Waiting) + oldest}, {"leased", fmt.Sprintf("%s, by %d %s", count(q.Leased), len(q.Members), plural(len(q.Members), "member"))}, {"delayed", count(q.Delayed)},
+		{"dead", deadText(t.Address, q.Dead)}, {"discarded", discardedText(t.Address, q)},
+		{"so far", fmt.Sprintf("%s accepted, %s attempts, %s times a dead letter", count(q.Accepted), count(q.Attempts), count(q.Rejected))},
+		{"in", perSecond(t.Rates.MessagesIn) + ", " + sizePerSecond(t.Rates.BytesIn)}, {"leased out", perSecond(t.Rates.MessagesOut)},
+		{"lease", fmt.Sprintf("%s, %d attempts, %s between them", q.Lease, q.AttemptLimit, q.Backoff)}, {"order", order}, {"expiry", expired},
+		{"dead letters", fmt.Sprintf("are kept for %s; what is discarded can be taken back for %s", q.RetainDead, q.WayBack)},
+		{"replicas", fmt.Sprintf("%d of each partition", t.Replicas)}, {"largest body", size(t.MaxBody)}, {"on disk", size(t.Bytes)},
+	})
+	fmt.Fprintln(out)
+	var rows [][]string
+	for _, p := range t.Each {
+		if p.Queue != nil {
+			rows = append(rows, []string{fmt.Sprint(p.Partition), c.mark(p.State), p.Leader, replicaText(p), count(p.Queue.Waiting), count(p.Queue.Leased), count(p.Queue.Delayed), count(p.Queue.Dead), size(p.Bytes), perSecond(p.Rates.MessagesIn), perSecond(p.Rates.MessagesOut)})
+		}
+	}
+	c.table(out, []string{"partition", "state", "leader", "other replicas", "waiting", "leased", "delayed", "dead", "on disk", "in", "leased out"}, rows, "partition", "waiting", "leased", "delayed", "dead", "on disk", "in", "leased out")
+	if len(q.Members) == 0 {
+		return
+	}
+	fmt.Fprintln(out)
+	rows = nil
+	for _, m := range q.Members {
+		rows = append(rows, []string{m.Member, count(int64(m.Leased)), age(&m.Since, now), m.Due.Sub(now).Round(time.Second).String()})
+	}
+	c.table(out, []string{"member", "holds", "oldest for", "next runs out in"}, rows, "holds", "oldest for", "next runs out in")
+}
+
+func deadText(a string, n int64) string {
+	if n == 0 {
+		return "0"
+	}
+	return fmt.Sprintf("%s; why: ferry dead %s", count(n), a)
+}
+
+func discardedText(a string, q *client.QueueState) string {
+	if q.Discarded == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%s; they can be taken back for %s: ferry dead %s -discarded", count(q.Discarded), q.WayBack, a)
+}
+
+// oneQueue reads the only address: a queue, a group, or the dead letters of
+// either. partition and message are cut off.
+func (c *call) oneQueue() (address.Address, error) {
+	a, err := c.oneAddress()
+	if err != nil {
+		return a, err
+	}
+	switch a.Kind() {
+	case address.KindSpace:
+		return a, wrongUsage("%s is the address of a space; a queue is expected", a)
+	case address.KindDead:
+		a.Dead = false
+	}
+	return a, nil
+}
+
+func joinList(texts []string) string { return strings.Join(texts, ", ") }

@@ -1,0 +1,552 @@
+package node
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"strconv"
+	"strings"
+	"time"
+
+	"steadyferry/internal/catalog"
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/queue"
+	"steadyferry/internal/replica"
+)
+
+const timeForm = time.RFC3339Nano
+
+func parseStored(text string) time.Time {
+	at, _ := time.Parse(timeForm, text)
+	return at.UTC()
+}
+
+// Lease names a member's hold on a message: partition, offset and the number
+// of the lease in its partition.
+type Lease struct {
+	Partition int
+	Offset    int64
+	Serial    uint64
+}
+
+// String prints the lease so that ParseLease reads it back.
+func (l Lease) String() string { return fmt.Sprintf("%d-%d-%d", l.Partition, l.Offset, l.Serial) }
+
+// ParseLease reads a lease.
+func ParseLease(text string) (l Lease, err error) {
+	parts := strings.Split(text, "-")
+	if len(parts) == 3 {
+		var e1, e2, e3 error
+		l.Partition, e1 = strconv.Atoi(parts[0])
+		l.Offset, e2 = strconv.ParseInt(parts[1], 10, 64)
+		l.Serial, e3 = strconv.ParseUint(parts[2], 10, 64)
+		err = errors.Join(e1, e2, e3)
+	}
+	if len(parts) != 3 || err != nil || l.Partition < 0 || l.Offset < 0 {
+		return l, problem(Invalid, "%q is not a lease", text).field("lease").allowed("what a lease call gave, such as 0-1200-57")
+	}
+	return l, nil
+}
+
+// Settle is the end of a lease, or its extension.
+type Settle struct {
+	Lease     Lease
+	Outcome   queue.Outcome
+	After     time.Duration // of a release: the delay, or queue.Auto; of an extension: the time from now on
+	Untouched bool
+	Reason    string
+	Detail    string
+}
+
+// Settled is what became of a Settle.
+type Settled struct {
+	Lease    Lease
+	Status   queue.Status
+	State    queue.State
+	Deadline time.Time
+}
+
+// Delivery is a message under a lease.
+type Delivery struct {
+	Lease    Lease
+	Attempt  int
+	Returns  int
+	Deadline time.Time
+	Message  *message.Stored
+}
+
+// Work is what a member asks of a queue: to settle leases, and to lease more.
+type Work struct {
+	Member    string
+	Partition int // AnyPartition, or the only one to lease from
+	Settle    []Settle
+	Max       int
+	For       time.Duration // of the leases; 0: as the queue is set
+	AtOnce    bool          // accept on delivery
+	Wait      time.Duration // for the first message
+}
+
+// Done is the answer to Work.
+type Done struct {
+	Settled    []Settled // in the order of Work.Settle
+	Deliveries []Delivery
+}
+
+// Limits of work.
+const (
+	MaxLease      = 1000   // messages of one call
+	MaxSettle     = 10_000 // outcomes of one call
+	MaxWait       = 30 * time.Second
+	MaxLeaseTime  = 24 * time.Hour
+	MaxDelay      = 365 * 24 * time.Hour
+	maxLeaseBytes = 32 << 20 // of bodies handed out at once
+)
+
+func (w *Work) check() error {
+	switch {
+	case w.Max < 0 || w.Max > MaxLease:
+		return problem(Invalid, "%d messages", w.Max).field("max").allowed(fmt.Sprintf("1 to %d", MaxLease))
+	case len(w.Settle) > MaxSettle:
+		return problem(Invalid, "%d outcomes", len(w.Settle)).field("settle").allowed(fmt.Sprintf("up to %d in one call", MaxSettle))
+	case w.For < 0 || w.For > MaxLeaseTime || w.For > 0 && w.For < time.Second/10:
+		return problem(Invalid, "a lease of %s", w.For).field("for").allowed("100ms to 24h")
+	case len(w.Member) > message.MaxKey:
+		return problem(Invalid, "a member's name of %d bytes", len(w.Member)).field("member").allowed(fmt.Sprintf("up to %d bytes", message.MaxKey))
+	}
+	for i := range w.Settle {
+		s := &w.Settle[i]
+		switch {
+		case s.Outcome == queue.Reject && s.Reason == "":
+			return problem(Invalid, "lease %s is rejected without a reason", s.Lease).field("reason").allowed("a short code, such as bad-celsius")
+		case s.After < 0 && s.After != queue.Auto || s.After > MaxDelay:
+			return problem(Invalid, "lease %s: after %s", s.Lease, s.After).field("after").allowed("0s to 365d")
+		case s.Outcome == queue.Extend && s.After > MaxLeaseTime:
+			return problem(Invalid, "lease %s is extended by %s", s.Lease, s.After).field("after").allowed("up to 24h")
+		}
+		if err := message.CheckReason(s.Reason, s.Detail); err != nil {
+			return problem(TooLarge, "lease %s: %v", s.Lease, err).field("detail")
+		}
+	}
+	return nil
+}
+
+// QueueAt returns the queue with the address; for that of a group the queue
+// that holds its dead letters.
+func (n *Node) QueueAt(a address.Address) (*Topic, error) {
+	whole := a.ChannelPart()
+	whole.Group = a.Group
+	t, err := n.Topic(whole)
+	if err != nil && a.Group != "" {
+		if _, _, groupErr := n.Group(whole); groupErr != nil {
+			return nil, groupErr
+		}
+		return nil, problem(NotFound, "%s has no dead letters", whole).next("they come when a member rejects a message")
+	}
+	if err == nil && !t.IsQueue() {
+		return nil, problem(Invalid, "%s is a topic: its messages are read, not leased", whole).field("address").next("the dead letters of a group of it are at %s@GROUP/dead; a queue is made with: ferry new queue SPACE/NAME", whole)
+	}
+	return t, err
+}
+
+// Work settles and leases. The outcomes of a batch are judged one by one: those
+// of leases that ran out change nothing, and say so.
+func (n *Node) Work(ctx context.Context, t *Topic, w Work) (*Done, error) {
+	if err := w.check(); err != nil {
+		return nil, err
+	}
+	parts := t.Partitions()
+	out := &Done{Settled: make([]Settled, len(w.Settle))}
+	by := map[int][]int{} // places of settlements by partition
+	for i, s := range w.Settle {
+		if s.Lease.Partition >= len(parts) {
+			out.Settled[i] = Settled{Lease: s.Lease, Status: queue.Unknown}
+			continue
+		}
+		by[s.Lease.Partition] = append(by[s.Lease.Partition], i)
+	}
+	if len(parts) == 1 || w.Partition != AnyPartition {
+		number := max(w.Partition, 0)
+		p, err := t.Partition(number)
+		if err != nil {
+			return nil, err
+		}
+		for other, places := range by {
+			if other != number {
+				if err := n.settleAt(ctx, parts[other], &w, places, out); err != nil {
+					return nil, err
+				}
+			}
+		}
+		return out, n.workAt(ctx, p, &w, by[number], w.Max, w.Wait, out)
+	}
+	for number, places := range by {
+		if err := n.settleAt(ctx, parts[number], &w, places, out); err != nil {
+			return nil, err
+		}
+	}
+	if w.Max == 0 {
+		return out, nil
+	}
+	return out, n.leaseAny(ctx, t, &w, out)
+}
+
+func (n *Node) settleAt(ctx context.Context, p *Partition, w *Work, places []int, out *Done) error {
+	return n.workAt(ctx, p, w, places, 0, 0, out)
+}
+
+// leaseAny leases from whichever partition has messages, beginning with the
+// next in turn, so that none is left behind.
+func (n *Node) leaseAny(ctx context.Context, t *Topic, w *Work, out *Done) error {
+	parts := t.Partitions()
+	begin := int(t.turn.Add(1))
+	deadline := time.Now().Add(w.Wait)
+	var failed error
+	for {
+		failed = nil
+		for i := range parts {
+			p := parts[(begin+i)%len(parts)]
+			if m := p.queue.Load(); m != nil && n.leads(p) && m.ready.Load() == 0 && len(parts) > 1 && i < len(parts)-1 {
+				continue
+			}
+			if err := n.workAt(ctx, p, w, nil, w.Max-len(out.Deliveries), 0, out); err != nil {
+				failed = err
+			}
+			if len(out.Deliveries) >= w.Max {
+				return nil
+			}
+		}
+		if len(out.Deliveries) > 0 {
+			return nil
+		}
+		left := time.Until(deadline)
+		if left <= 0 {
+			return failed
+		}
+		if err := n.awaitAny(ctx, parts, min(left, 500*time.Millisecond)); err != nil {
+			return err
+		}
+	}
+}
+
+// awaitAny waits until a partition that this node leads has messages; those
+// led elsewhere are asked again after the time.
+func (n *Node) awaitAny(ctx context.Context, parts []*Partition, most time.Duration) error {
+	signal := make(chan struct{}, 1)
+	stop := make(chan struct{})
+	defer close(stop)
+	remote := false
+	for _, p := range parts {
+		m := p.queue.Load()
+		if m == nil || !n.leads(p) {
+			remote = true
+			continue
+		}
+		ch := m.waiters.add()
+		go func() {
+			select {
+			case <-ch:
+				select {
+				case signal <- struct{}{}:
+				default:
+				}
+			case <-stop:
+				m.waiters.remove(ch)
+			}
+		}()
+	}
+	if remote {
+		most = min(most, 50*time.Millisecond)
+	}
+	select {
+	case <-signal:
+		return nil
+	case <-time.After(most):
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+func (n *Node) leads(p *Partition) bool {
+	g := p.group.Load()
+	return g != nil && (p.alone() || n.leaderOf(p) == n.id)
+}
+
+// workAt settles and leases at one partition, wherever it is led.
+func (n *Node) workAt(ctx context.Context, p *Partition, w *Work, places []int, most int, wait time.Duration, out *Done) error {
+	c := &queue.Command{Op: queue.OpWork, Who: w.Member, Max: most, For: w.For.Microseconds(), AtOnce: w.AtOnce}
+	if len(places) > 0 {
+		c.Settle = make([]queue.Settlement, len(places))
+	}
+	for i, at := range places {
+		s := &w.Settle[at]
+		c.Settle[i] = queue.Settlement{Offset: s.Lease.Offset, Serial: s.Lease.Serial, Outcome: s.Outcome, After: s.After.Microseconds(), Untouched: s.Untouched, Reason: s.Reason, Detail: s.Detail}
+		if s.After == queue.Auto {
+			c.Settle[i].After = queue.Auto
+		}
+	}
+	if len(c.Settle) == 0 && c.Max == 0 {
+		return nil
+	}
+	r, err := n.workOnce(ctx, p, c, wait)
+	if err != nil {
+		return err
+	}
+	for i, at := range places {
+		out.Settled[at] = Settled{Lease: w.Settle[at].Lease, Status: r.Settled[i].Status, State: r.Settled[i].State}
+		if d := r.Settled[i].Deadline; d > 0 {
+			out.Settled[at].Deadline = time.UnixMicro(d).UTC()
+		}
+	}
+	for i := range r.Handed {
+		h := &r.Handed[i]
+		d := Delivery{Lease: Lease{p.Number, h.Offset, h.Serial}, Attempt: h.Attempt, Returns: h.Returns, Message: r.Messages[i]}
+		if h.Deadline > 0 {
+			d.Deadline = time.UnixMicro(h.Deadline).UTC()
+		}
+		out.Deliveries = append(out.Deliveries, d)
+	}
+	return nil
+}
+
+// worked is the answer of one partition.
+type worked struct {
+	queue.Result
+	Messages []*message.Stored
+}
+
+// workOnce runs a command at the partition's leader.
+func (n *Node) workOnce(ctx context.Context, p *Partition, c *queue.Command, wait time.Duration) (*worked, error) {
+	deadline := time.Now().Add(routeTime)
+	pause := 2 * time.Millisecond
+	for {
+		var r *worked
+		var err error
+		leader := n.leaderOf(p)
+		switch {
+		case n.leads(p):
+			r, err = n.workHere(ctx, p, c, wait)
+		case leader != 0 && n.peers.Up(leader):
+			r, err = n.workThere(ctx, p, leader, c, wait)
+		case !n.majorityUp(p):
+			return nil, explain(replica.ErrNoMajority, p.Address())
+		default:
+			err = &notTaken{replica.ErrNotLeading, true}
+		}
+		var failed *notTaken
+		if !errors.As(err, &failed) {
+			return r, err
+		}
+		if !failed.sure {
+			return nil, problem(Unavailable, "%s: not known to be done", p.Address()).next("what was leased comes again when its lease runs out; a settled lease says so when it is settled again")
+		}
+		if time.Now().After(deadline) || ctx.Err() != nil {
+			return nil, explain(failed.err, p.Address())
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(pause):
+		}
+		pause = min(2*pause, 100*time.Millisecond)
+	}
+}
+
+// command proposes a command here.
+func (n *Node) command(ctx context.Context, p *Partition, c *queue.Command) (queue.Result, error) {
+	m, g := p.queue.Load(), p.group.Load()
+	if m == nil || g == nil {
+		return queue.Result{}, &notTaken{replica.ErrNotLeading, true}
+	}
+	c.Nonce = nonces.Add(1)
+	call := &queueCall{command: c}
+	data := c.Encode(make([]byte, message.StampSize, message.StampSize+64+32*len(c.Settle)))
+	result := g.Publish(ctx, &replica.Proposal{Data: data, Info: call})
+	if result.Err == nil {
+		return call.result, nil
+	}
+	m.forget(c.Nonce)
+	switch {
+	case errors.Is(result.Err, replica.ErrTime), errors.Is(result.Err, context.DeadlineExceeded), errors.Is(result.Err, context.Canceled):
+		return queue.Result{}, &notTaken{result.Err, false}
+	case errors.Is(result.Err, replica.ErrDiskFull) && p.alone(), errors.Is(result.Err, replica.ErrFailed) && p.alone():
+		return queue.Result{}, explain(result.Err, p.Address())
+	}
+	return queue.Result{}, &notTaken{result.Err, true}
+}
+
+// workHere runs a command at this node, and reads what was leased. With
+// nothing to lease it waits.
+func (n *Node) workHere(ctx context.Context, p *Partition, c *queue.Command, wait time.Duration) (*worked, error) {
+	m := p.queue.Load()
+	if m == nil {
+		return nil, &notTaken{replica.ErrNotLeading, true}
+	}
+	out := &worked{}
+	most := c.Max
+	if m.ready.Load() == 0 && !m.dueNow() {
+		c.Max = 0 // it would find nothing
+	} else {
+		c.Max = m.fairShare(most)
+	}
+	if len(c.Settle) > 0 || c.Max > 0 {
+		r, err := n.command(ctx, p, c)
+		if err != nil {
+			return nil, err
+		}
+		out.Result = r
+	}
+	deadline := time.Now().Add(wait)
+	for most > 0 && len(out.Handed) == 0 && time.Until(deadline) > 0 {
+		if err := m.await(ctx, time.Until(deadline)); err != nil {
+			return nil, err
+		}
+		if m.ready.Load() == 0 {
+			continue
+		}
+		more := *c
+		more.Settle, more.Max = nil, m.fairShare(most)
+		r, err := n.command(ctx, p, &more)
+		if err != nil {
+			if len(out.Settled) > 0 {
+				break // what was settled is settled
+			}
+			return nil, err
+		}
+		out.Handed, out.Time = r.Handed, r.Time
+	}
+	return out, n.readHanded(ctx, p, c, out)
+}
+
+// dueNow reports whether time has brought about something that the next
+// command will find.
+func (m *queueMachine) dueNow() bool {
+	at := m.nextDue.Load()
+	return at > 0 && at <= time.Now().UnixMicro()
+}
+
+// fairShare is how many of the ready messages one of those who wait may take.
+func (m *queueMachine) fairShare(most int) int {
+	others := m.waiters.count.Load()
+	if others == 0 {
+		return most
+	}
+	ready := m.ready.Load()
+	return max(min(most, int((ready+others)/(others+1))), 1)
+}
+
+// await waits until messages are ready.
+func (m *queueMachine) await(ctx context.Context, most time.Duration) error {
+	ch := m.waiters.add()
+	if m.ready.Load() > 0 { // they came between
+		m.waiters.remove(ch)
+		return nil
+	}
+	timer := time.NewTimer(most)
+	defer timer.Stop()
+	select {
+	case <-ch:
+		return nil
+	case <-timer.C:
+		m.waiters.remove(ch)
+		return nil
+	case <-ctx.Done():
+		m.waiters.remove(ch)
+		return ctx.Err()
+	}
+}
+
+// readHanded reads the messages that were leased. One that cannot be read is
+// set aside, so that it holds nothing up.
+func (n *Node) readHanded(ctx context.Context, p *Partition, c *queue.Command, out *worked) error {
+	if len(out.Handed) == 0 {
+		return nil
+	}
+	m, g := p.queue.Load(), p.group.Load()
+	places := make([]bytesOf, len(out.Handed))
+	for i, h := range out.Handed {
+		places[i] = bytesOf{h.Offset, h.Home, h.Edited}
+	}
+	messages, err := m.read(g.Journal(), g.Committed(), places)
+	if err == nil && allRead(messages) {
+		out.Messages = messages
+		return nil
+	}
+	var bad []queue.Settlement
+	var good []queue.Handed
+	out.Messages = nil
+	for i, h := range out.Handed {
+		one, err := m.read(g.Journal(), g.Committed(), places[i:i+1])
+		if err != nil || one[0] == nil {
+			slog.Warn("a message of a queue cannot be read; it becomes a dead letter", "partition", p.Address(), "offset", h.Offset, "error", err)
+			bad = append(bad, queue.Settlement{Offset: h.Offset, Serial: h.Serial, Outcome: queue.Reject, Reason: "damaged", Detail: fmt.Sprintf("its bytes on the disk of %s cannot be read: %v", n.config.Name, err)})
+			continue
+		}
+		good = append(good, h)
+		out.Messages = append(out.Messages, one[0])
+	}
+	out.Handed = good
+	_, err = n.command(ctx, p, &queue.Command{Op: queue.OpWork, Who: c.Who, Settle: bad})
+	return err
+}
+
+func allRead(messages []*message.Stored) bool {
+	for _, m := range messages {
+		if m == nil {
+			return false
+		}
+	}
+	return true
+}
+
+// queueTick is how often leaders look whether time has changed something, and
+// so about how late a lease runs out.
+const queueTick = 20 * time.Millisecond
+
+// tickQueues lets time pass in the queues that this node leads, and brings
+// their settings into their logs.
+func (n *Node) tickQueues(ctx context.Context, now time.Time) {
+	for _, t := range n.queues() {
+		want := t.Channel().Queue.Settings
+		for _, p := range t.Partitions() {
+			m, g := p.queue.Load(), p.group.Load()
+			if m == nil || g == nil || g.Refusal() != nil {
+				continue
+			}
+			var have queue.Settings
+			m.look(func(q *queue.Queue) { have = q.Settings() })
+			c := &queue.Command{Op: queue.OpTick}
+			if have != want {
+				c = &queue.Command{Op: queue.OpConfigure, Settings: &want}
+			} else if at := m.nextDue.Load(); at == 0 || at > now.UnixMicro() {
+				continue
+			}
+			if m.ticking.CompareAndSwap(false, true) {
+				n.wg.Go(func() {
+					defer m.ticking.Store(false)
+					n.propose(ctx, p, c)
+				})
+			}
+		}
+	}
+}
+
+func (n *Node) propose(ctx context.Context, p *Partition, c *queue.Command) {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	if _, err := n.command(ctx, p, c); err != nil && !errors.As(err, new(*notTaken)) && ctx.Err() == nil {
+		slog.Warn("a queue could not go on with the time", "partition", p.Address(), "error", err)
+	}
+}
+
+func (n *Node) queues() (all []*Topic) {
+	n.mu.RLock()
+	defer n.mu.RUnlock()
+	for _, t := range n.topics {
+		if t.Channel().Kind == catalog.KindQueue {
+			all = append(all, t)
+		}
+	}
+	return all
+}
