@@ -154,6 +154,11 @@ type Reject struct {
 	Detail    string `json:"detail,omitempty"`
 }
 
+// Rejected tells where a message that was set aside is kept.
+type Rejected struct {
+	Address string `json:"address"`
+}
+
 // Seek asks for a group's offsets to be moved.
 type Seek struct {
 	To           string `json:"to,omitempty"` // a position

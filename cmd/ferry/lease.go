@@ -59,11 +59,7 @@ var leaseVerb = verb{
 }
 
 // queuePart cuts an address to that of its queue.
-func queuePart(a address.Address) address.Address {
-	q := a.ChannelPart()
-	q.Group = a.Group
-	return q
-}
+func queuePart(a address.Address) address.Address { return a.QueuePart() }
 
 func (c *call) printDeliveries(a address.Address, all []client.Delivery) error {
 	var rows [][]string

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
 	"io"
@@ -41,6 +42,9 @@ var showVerb = verb{
 				return c.repeat(*every, func(out io.Writer) error { return c.showTopic(out, a) })
 			case address.KindMessage:
 				return c.showMessage(a)
+			case address.KindDead:
+				a.Dead = false
+				return c.repeat(*every, func(out io.Writer) error { return c.causes(out, a, "") })
 			}
 			return wrongUsage("%s is the address of a %s, which cannot be shown", a, a.Kind())
 		}
@@ -183,6 +187,9 @@ func (c *call) showMessage(a address.Address) error {
 	ctx, cancel := c.withTimeout()
 	defer cancel()
 	var m client.Message
+	if err := c.showItem(c.out, a); a.Group != "" || !isTopic(err) {
+		return err
+	}
 	path := fmt.Sprintf("%s/partitions/%d/messages/%d", client.ChannelPath(a), a.Partition, a.Offset)
 	if err := c.api.Call(ctx, http.MethodGet, path, nil, nil, &m); err != nil {
 		return err
@@ -190,6 +197,18 @@ func (c *call) showMessage(a address.Address) error {
 	if c.json {
 		return c.printJSON(m)
 	}
+	c.printMessage(m)
+	return nil
+}
+
+// isTopic reports whether a queue's answer was that the channel is a topic.
+func isTopic(err error) bool {
+	var p *client.Problem
+	return errors.As(err, &p) && p.Status == http.StatusBadRequest && p.Field == "address"
+}
+
+// printMessage prints a message whole.
+func (c *call) printMessage(m client.Message) {
 	published := ""
 	if m.PublisherTime != nil {
 		published = m.PublisherTime.Local().Format(time.RFC3339Nano)
@@ -211,7 +230,6 @@ func (c *call) showMessage(a address.Address) error {
 	default:
 		fmt.Fprint(c.out, hex.Dump(body))
 	}
-	return nil
 }
 
 // visible keeps what a body says from steering the terminal.

@@ -483,20 +483,18 @@ func (s *Server) commit(c *gin.Context) {
 	}
 }
 
-// reject is where a message that cannot be processed will become a dead
-// letter of the group.
+// reject makes a dead letter of the group of a message that cannot be
+// processed.
 func (s *Server) reject(c *gin.Context) {
 	a, ok := groupOf(c)
 	var body client.Reject
 	if !ok || !readJSON(c, &body) {
 		return
 	}
-	if _, _, err := s.node.Group(a); refuse(c, err) {
-		return
+	address, err := s.node.RejectRead(c, a, c.Param("member"), body.Partition, body.Offset, body.Reason, body.Detail)
+	if !refuse(c, err) {
+		c.JSON(http.StatusOK, client.Rejected{Address: address})
 	}
-	dead := a.String() + "/dead"
-	refuse(c, &node.Problem{Cause: node.NotYet, Detail: fmt.Sprintf("dead letters of groups (%s) are not kept yet: nothing was changed", dead),
-		Next: "note the message elsewhere, and commit its offset to go on behind it"})
 }
 
 func (s *Server) leaveGroup(c *gin.Context) {

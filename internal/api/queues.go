@@ -21,6 +21,8 @@ import (
 func (s *Server) queueRoutes(ch *gin.RouterGroup) {
 	ch.POST("/lease", s.lease)
 	ch.POST("/settle", s.lease)
+	s.deadRoutes(ch)
+	ch.GET("/trace/:partition/:offset", s.trace)
 }
 
 // queueOf finds the queue of the path; GROUP in TOPIC@GROUP is the one with

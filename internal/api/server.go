@@ -102,6 +102,12 @@ func (s *Server) Handler() http.Handler {
 	a.GET("/logbook", s.logbook)
 
 	a.GET("/lag", s.lag)
+	a.GET("/trace", s.traceID)
+
+	a.GET("/replays", s.listReplays)
+	a.POST("/replays", s.newReplay)
+	a.GET("/replays/:replay", s.showReplay)
+	a.PATCH("/replays/:replay", s.setReplay)
 
 	a.GET("/nodes", s.listNodes)
 	a.GET("/nodes/changes", s.leaderChanges)

@@ -597,6 +597,21 @@ func (c *Catalog) Forget(ctx context.Context, id int64) error {
 	})
 }
 
+// Note writes an entry to the logbook alone.
+func (c *Catalog) Note(ctx context.Context, e *Entry) error {
+	ctx, cancel := context.WithTimeout(ctx, statementTimeout)
+	defer cancel()
+	tx, err := c.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return c.fault(err)
+	}
+	defer tx.Rollback()
+	if err := writeLogbook(ctx, tx, e); err != nil {
+		return c.fault(err)
+	}
+	return c.fault(tx.Commit())
+}
+
 // LogbookRow is one entry of the logbook.
 type LogbookRow struct {
 	ID      int64           `db:"id" json:"id"`

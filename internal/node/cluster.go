@@ -166,6 +166,8 @@ func (f *fromPeers) Call(ctx context.Context, _ uint64, kind string, body []byte
 		return n.answerPublish(ctx, p, rest), nil
 	case "work":
 		return n.answerWork(ctx, p, rest), nil
+	case "queue":
+		return n.answerAsk(ctx, p, rest)
 	case "committed":
 		g := p.group.Load()
 		if g == nil || !g.Membership().Leading {

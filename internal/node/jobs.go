@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"slices"
 	"sort"
+	"sync"
 	"time"
 
 	"steadyferry/internal/catalog"
@@ -24,6 +25,9 @@ const stepsAtOnce = 4
 func (n *Node) clusterDuties(ctx context.Context) {
 	n.onDuty.Store(true)
 	defer n.onDuty.Store(false)
+	var runs sync.WaitGroup
+	defer runs.Wait()
+	runs.Go(func() { n.runReplays(ctx) })
 	ticker := time.NewTicker(300 * time.Millisecond)
 	defer ticker.Stop()
 	idle := 0

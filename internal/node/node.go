@@ -402,16 +402,18 @@ func (n *Node) Topics() []*Topic {
 // Topic returns the topic with the address, or a Problem that names the
 // nearest one that exists.
 func (n *Node) Topic(a address.Address) (*Topic, error) {
-	name := a.ChannelPart().String()
-	if a.Group != "" {
-		name += "@" + a.Group
-	}
+	return n.channelNamed(a, a.ChannelPart().String())
+}
+
+func (n *Node) channelNamed(a address.Address, name string) (*Topic, error) {
 	view := n.catalog.View()
 	ch := view.Channels[name]
 	if ch == nil {
 		var names []string
-		for existing := range view.Channels {
-			names = append(names, existing)
+		for existing, ch := range view.Channels {
+			if !ch.GroupID.Valid {
+				names = append(names, existing)
+			}
 		}
 		return nil, missing("channel", name, names, view.Spaces[a.Space] == nil)
 	}

@@ -135,9 +135,8 @@ func (w *Work) check() error {
 // QueueAt returns the queue with the address; for that of a group the queue
 // that holds its dead letters.
 func (n *Node) QueueAt(a address.Address) (*Topic, error) {
-	whole := a.ChannelPart()
-	whole.Group = a.Group
-	t, err := n.Topic(whole)
+	whole := a.QueuePart()
+	t, err := n.channelNamed(whole, whole.String())
 	if err != nil && a.Group != "" {
 		if _, _, groupErr := n.Group(whole); groupErr != nil {
 			return nil, groupErr

@@ -49,6 +49,14 @@ func (e *Error) Error() string {
 	return fmt.Sprintf("%q: %s; allowed: %s", e.Text, e.Problem, e.Allowed)
 }
 
+// QueuePart returns the address cut to its channel and group: that of a queue,
+// or of a group, whose dead letters are one.
+func (a Address) QueuePart() Address {
+	q := a.ChannelPart()
+	q.Group = a.Group
+	return q
+}
+
 // Channel returns the address of a channel.
 func Channel(space, channel string) Address {
 	return Address{Space: space, Channel: channel, Partition: -1, Offset: -1}
@@ -59,12 +67,12 @@ func (a Address) Kind() Kind {
 	switch {
 	case a.Dead:
 		return KindDead
-	case a.Group != "":
-		return KindGroup
 	case a.Offset >= 0:
 		return KindMessage
 	case a.Partition >= 0:
 		return KindPartition
+	case a.Group != "":
+		return KindGroup
 	case a.Channel != "":
 		return KindChannel
 	}
@@ -76,7 +84,7 @@ func (a Address) ChannelPart() Address { return Channel(a.Space, a.Channel) }
 
 // At returns the address of one message of the channel.
 func (a Address) At(partition int, offset int64) Address {
-	return Address{Space: a.Space, Channel: a.Channel, Partition: partition, Offset: offset}
+	return Address{Space: a.Space, Channel: a.Channel, Group: a.Group, Partition: partition, Offset: offset}
 }
 
 // String prints the address so that Parse reads it back.
@@ -87,6 +95,10 @@ func (a Address) String() string {
 		b.WriteByte('/')
 		b.WriteString(a.Channel)
 	}
+	if a.Group != "" {
+		b.WriteByte('@')
+		b.WriteString(a.Group)
+	}
 	if a.Partition >= 0 {
 		b.WriteByte('#')
 		b.WriteString(strconv.Itoa(a.Partition))
@@ -95,17 +107,13 @@ func (a Address) String() string {
 			b.WriteString(strconv.FormatInt(a.Offset, 10))
 		}
 	}
-	if a.Group != "" {
-		b.WriteByte('@')
-		b.WriteString(a.Group)
-	}
 	if a.Dead {
 		b.WriteString("/dead")
 	}
 	return b.String()
 }
 
-const addressForms = "SPACE, SPACE/CHANNEL, SPACE/CHANNEL#PARTITION, SPACE/CHANNEL#PARTITION:OFFSET, SPACE/CHANNEL@GROUP, and either of the last with /dead"
+const addressForms = "SPACE, SPACE/CHANNEL, SPACE/CHANNEL#PARTITION, SPACE/CHANNEL#PARTITION:OFFSET, SPACE/CHANNEL@GROUP, a channel or a group with /dead, and SPACE/CHANNEL@GROUP#PARTITION:OFFSET for one of its dead letters"
 
 // Parse reads an address. The error is an *Error.
 func Parse(text string) (Address, error) {
@@ -131,15 +139,12 @@ func Parse(text string) (Address, error) {
 		}
 		a.Dead = true
 	}
-	if name, group, ok := strings.Cut(channel, "@"); ok {
-		if err := CheckName(group); err != nil {
-			return bad("the group: "+err.Error(), nameRule)
-		}
-		channel, a.Group = name, group
+	if before, after, ok := strings.Cut(channel, "#"); ok && strings.Contains(after, "@") {
+		return bad(fmt.Sprintf("a partition together with a group (%s)", before), addressForms)
 	}
 	if name, place, ok := strings.Cut(channel, "#"); ok {
-		if a.Group != "" || a.Dead {
-			return bad("a partition together with a group or dead letters", addressForms)
+		if a.Dead {
+			return bad("a partition together with dead letters", addressForms)
 		}
 		channel = name
 		partition, offset, hasOffset := strings.Cut(place, ":")
@@ -153,6 +158,12 @@ func Parse(text string) (Address, error) {
 				return bad("the offset: "+err.Error(), "a whole number from 0")
 			}
 		}
+	}
+	if name, group, ok := strings.Cut(channel, "@"); ok {
+		if err := CheckName(group); err != nil {
+			return bad("the group: "+err.Error(), nameRule)
+		}
+		channel, a.Group = name, group
 	}
 	if err := CheckName(channel); err != nil {
 		return bad("the channel: "+err.Error(), nameRule)

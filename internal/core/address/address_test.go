@@ -16,6 +16,7 @@ func TestAddressesAreReadAndPrintedBack(t *testing.T) {
 		"coldchain/readings#3":             KindPartition,
 		"coldchain/readings#3:1200":        KindMessage,
 		"coldchain/readings#0:0":           KindMessage,
+		"coldchain/readings@g#0:7":         KindMessage,
 		"coldchain/readings@compliance":    KindGroup,
 		"coldchain/inspections/dead":       KindDead,
 		"coldchain/readings@forecast/dead": KindDead,

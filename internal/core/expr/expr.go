@@ -15,6 +15,7 @@ import (
 	"cel.dev/cel-go/common/ast"
 	"cel.dev/cel-go/common/operators"
 	"cel.dev/cel-go/common/types"
+	"cel.dev/cel-go/ext"
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/message"
@@ -82,6 +83,8 @@ func newEnv() *cel.Env {
 		cel.Variable("detail", cel.StringType),
 		cel.CrossTypeNumericComparisons(true),
 		cel.DefaultUTCTimeZone(true),
+		ext.Strings(),
+		ext.Math(),
 	)
 	if err != nil {
 		panic(err)
@@ -181,11 +184,20 @@ func (c *Condition) Matcher() *Matcher { return &Matcher{condition: c} }
 // Match reports whether the message fulfils the condition. What cannot be
 // computed, such as a field that the body lacks, makes it false; the only
 // error is ErrCost.
-func (m *Matcher) Match(s *message.Stored) (bool, error) {
+func (m *Matcher) Match(s *message.Stored) (bool, error) { return m.MatchWith(s, Facts{}) }
+
+// Facts are what a queue knows of a message.
+type Facts struct {
+	Attempts       int
+	Reason, Detail string
+}
+
+// MatchWith is Match for a message of a queue.
+func (m *Matcher) MatchWith(s *message.Stored, f Facts) (bool, error) {
 	if m.condition == nil {
 		return true, nil
 	}
-	m.vars = vars{message: s}
+	m.vars = vars{message: s, facts: f}
 	out, _, err := m.condition.program.Eval(&m.vars)
 	if err != nil {
 		if strings.Contains(err.Error(), "cost limit exceeded") {
@@ -199,6 +211,7 @@ func (m *Matcher) Match(s *message.Stored) (bool, error) {
 // vars gives CEL the values it asks for; a body is parsed only if it does.
 type vars struct {
 	message *message.Stored
+	facts   Facts
 	parsed  bool
 	body    any
 }
@@ -242,9 +255,11 @@ func (v *vars) ResolveName(name string) (any, bool) {
 	case "offset":
 		return m.Offset, true
 	case "attempts":
-		return int64(0), true
-	case "reason", "detail":
-		return "", true
+		return int64(v.facts.Attempts), true
+	case "reason":
+		return v.facts.Reason, true
+	case "detail":
+		return v.facts.Detail, true
 	}
 	return nil, false
 }

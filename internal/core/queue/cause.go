@@ -1,10 +1,6 @@
 package queue
 
-import (
-	"strings"
-
-	"github.com/cespare/xxhash/v2"
-)
+import "strings"
 
 // maxPattern is how much of a detail decides about its cause.
 const maxPattern = 1 << 10
@@ -13,7 +9,7 @@ const maxPattern = 1 << 10
 // and the pattern of its detail, and the pattern.
 func CauseOf(reason, detail string) (cause uint64, pattern string) {
 	pattern = Pattern(detail)
-	return xxhash.Sum64String(reason + "\x00" + pattern), pattern
+	return causeID(reason, pattern), pattern
 }
 
 // named are words before a quoted name that is part of what went wrong, not a

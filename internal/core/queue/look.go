@@ -142,18 +142,17 @@ func (q *Queue) info(it *item) Info {
 type Filter struct {
 	States []State
 	Cause  uint64 // 0: any
+	Since  int64  // dead letters from this time on alone, 0: any; microseconds
+	Before int64  // and up to this one
 }
 
 // Offsets returns up to limit offsets of messages that fit, in their order,
 // beginning with from.
 func (q *Queue) Offsets(f Filter, from int64, limit int) []int64 {
-	var wanted [states]bool
-	for _, s := range f.States {
-		wanted[s] = true
-	}
+	wanted := f.set()
 	var found []int64
 	for offset, it := range q.items {
-		if offset >= from && wanted[it.state] && (f.Cause == 0 || it.more != nil && it.more.cause == f.Cause && (it.state == Dead || it.was == Dead)) {
+		if offset >= from && f.fits(&wanted, it) {
 			found = append(found, offset)
 		}
 	}
@@ -296,4 +295,60 @@ func (q *Queue) KeptIn(starts []int64, bases []uint64, most int) ([]Kept, []int)
 		}
 	}
 	return kept, counts
+}
+
+// OffsetsBefore is Offsets from an offset downward, the highest first.
+func (q *Queue) OffsetsBefore(f Filter, from int64, limit int) []int64 {
+	var found []int64
+	wanted := f.set()
+	for offset, it := range q.items {
+		if offset <= from && f.fits(&wanted, it) {
+			found = append(found, offset)
+		}
+	}
+	if wanted[Waiting] && f.Cause == 0 {
+		fresh := 0
+		for o := min(from, q.end-1); o >= q.head && fresh < limit; o-- {
+			if _, gone := q.gone[o]; !gone && q.items[o] == nil {
+				found = append(found, o)
+				fresh++
+			}
+		}
+	}
+	slices.Sort(found)
+	slices.Reverse(found)
+	return found[:min(len(found), limit)]
+}
+
+func (f *Filter) set() (wanted [states]bool) {
+	for _, s := range f.States {
+		wanted[s] = true
+	}
+	return wanted
+}
+
+func (f *Filter) fits(wanted *[states]bool, it *item) bool {
+	if f.Since > 0 && it.due < f.Since || f.Before > 0 && it.due > f.Before {
+		return false
+	}
+	return wanted[it.state] && (f.Cause == 0 || it.more != nil && it.more.cause == f.Cause && (it.state == Dead || it.was == Dead))
+}
+
+// FailedAgain counts the dead letters since a time that had come back for the
+// reason.
+func (q *Queue) FailedAgain(since int64, reason string) (n int64) {
+	for _, it := range q.items {
+		if it.state != Dead || it.due < since {
+			continue
+		}
+		for _, e := range slices.Backward(it.more.history) {
+			if e.Kind == Returned {
+				if e.Reason == reason {
+					n++
+				}
+				break
+			}
+		}
+	}
+	return n
 }

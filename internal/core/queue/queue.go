@@ -405,7 +405,7 @@ func (q *Queue) bury(it *item, reason string) {
 }
 
 func causeID(reason, pattern string) uint64 {
-	return xxhash.Sum64String(reason + "\x00" + pattern)
+	return xxhash.Sum64String(reason+"\x00"+pattern)&(1<<32-1) | 1
 }
 
 // exhume takes a dead letter out of the count of its cause.

@@ -1,0 +1,389 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/pmezard/go-difflib/difflib"
+
+	"steadyferry/client"
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/replay"
+)
+
+// editsValue gathers -edit flags.
+type editsValue []client.Edit
+
+func (e *editsValue) String() string { return "" }
+func (e *editsValue) Set(text string) error {
+	edit, err := replay.ParseEdit(text)
+	if err == nil {
+		*e = append(*e, edit)
+	}
+	return err
+}
+
+const editHelp = "change the message: 'set /celsius=4.5', 'set /celsius:=(double(body.celsius.replace(\" F\", \"\")) - 32.0) / 1.8', 'remove /x', 'rename /a=/b'; header.NAME and key too; may be repeated; an `edit`"
+
+type deadFlags struct {
+	cause, where, reason, to                     string
+	list, discarded, doReturn, discard, takeBack bool
+	yes                                          bool
+	after                                        time.Duration
+	limit                                        int
+	rate                                         float64
+	edits                                        editsValue
+}
+
+var deadVerb = verb{
+	name: "dead", args: "QUEUE|GROUP[#PARTITION:OFFSET]", summary: "Show why messages became dead letters, and return, mend or discard them",
+	details: "Without more it groups them by their causes. -list shows them one by one, the address of one shows it whole. -return, -edit, -discard and -take-back say what they would do; -yes does it.\n\n" +
+		"    ferry dead coldchain/inspections\n    ferry dead coldchain/inspections -cause 5f1c02aa -list\n    ferry dead coldchain/inspections -cause 5f1c02aa -edit 'rename /temp=/celsius' -return -rate 50/s -yes\n    ferry dead coldchain/inspections -where 'body.box == \"box-7\"' -discard -reason 'drill' -yes\n    ferry dead coldchain/inspections -take-back -yes",
+	define: func(fs *flag.FlagSet) func(*call) error {
+		var f deadFlags
+		fs.StringVar(&f.cause, "cause", "", "only those of this cause, by its `id`")
+		fs.StringVar(&f.where, "where", "", "only those that fulfil this `condition`")
+		fs.BoolVar(&f.list, "list", false, "show them one by one")
+		fs.BoolVar(&f.discarded, "discarded", false, "show what was discarded and can be taken back")
+		fs.IntVar(&f.limit, "limit", 0, "at most this `many` messages")
+		fs.BoolVar(&f.doReturn, "return", false, "let them wait in the queue again")
+		fs.Var(&f.edits, "edit", editHelp)
+		fs.BoolVar(&f.discard, "discard", false, "set them aside for good, with a -reason; there is a way back for a while")
+		fs.BoolVar(&f.takeBack, "take-back", false, "take back what was discarded")
+		fs.StringVar(&f.reason, "reason", "", "why, in a few `words`")
+		fs.Var(durationValue{&f.after}, "after", "of -return: let them wait after this `time`")
+		fs.Var(rateValue{&f.rate}, "rate", "of -return: so `many` a second, as a replay that can be watched and stopped")
+		fs.BoolVar(&f.yes, "yes", false, "do it")
+		every := everyFlag(fs)
+		return func(c *call) error {
+			a, err := c.oneQueue()
+			if err != nil {
+				return err
+			}
+			switch {
+			case f.doReturn || len(f.edits) > 0 || f.discard || f.takeBack:
+				return c.actOnDead(a, &f)
+			case a.Offset >= 0:
+				return c.repeat(*every, func(out io.Writer) error { return c.showItem(out, a) })
+			case f.list || f.discarded || f.where != "":
+				state := "dead"
+				if f.discarded {
+					state = "discarded"
+				}
+				return c.listItems(c.out, a, state, f.cause, f.where, max(f.limit, 0))
+			}
+			return c.repeat(*every, func(out io.Writer) error { return c.causes(out, a, f.cause) })
+		}
+	},
+}
+
+var discardVerb = verb{
+	name: "discard", args: "QUEUE", summary: "Set waiting messages of a queue aside for good, with a way back for a while",
+	details: "It says what it would do; -yes does it. ferry dead QUEUE -discarded shows what was discarded, and -take-back takes it back. Dead letters are discarded with ferry dead QUEUE -discard.\n\n    ferry discard coldchain/recalls -where 'body.drill == true' -reason 'drill of Monday' -yes",
+	define: func(fs *flag.FlagSet) func(*call) error {
+		f := deadFlags{discard: true}
+		fs.StringVar(&f.where, "where", "", "only those that fulfil this `condition`")
+		fs.IntVar(&f.limit, "limit", 0, "at most this `many` messages")
+		fs.StringVar(&f.reason, "reason", "", "why, in a few `words`")
+		fs.BoolVar(&f.yes, "yes", false, "do it")
+		return func(c *call) error {
+			a, err := c.oneQueue()
+			if err != nil {
+				return err
+			}
+			action := f.action(a)
+			action.State = "waiting"
+			return c.act(a, action, f.yes)
+		}
+	},
+}
+
+// causes prints the dead letters by their causes.
+func (c *call) causes(out io.Writer, a address.Address, only string) error {
+	ctx, cancel := c.withTimeout()
+	defer cancel()
+	var d client.DeadLetters
+	if err := c.api.Call(ctx, http.MethodGet, client.QueuePath(a)+"/dead", nil, nil, &d); err != nil {
+		return err
+	}
+	if only != "" {
+		d.Causes = slices.DeleteFunc(d.Causes, func(x client.DeadCause) bool { return x.Cause != only })
+		if len(d.Causes) == 0 {
+			return &client.Problem{Detail: fmt.Sprintf("%s has no cause %s now", d.Address, only), Next: "ferry dead " + queuePart(a).String() + " lists them"}
+		}
+	}
+	if c.json {
+		for _, cause := range d.Causes {
+			if err := c.printJSON(cause); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	if d.Total == 0 {
+		fmt.Fprintf(out, "%s has no dead letters: every message is done, under way or waiting\n", d.Address)
+		return nil
+	}
+	now := time.Now()
+	fmt.Fprintf(out, "%s: %s dead %s, %d %s\n\n", d.Address, count(d.Total), plural(int(d.Total), "letter"), len(d.Causes), plural(len(d.Causes), "cause"))
+	var rows [][]string
+	for _, x := range d.Causes {
+		sample := ""
+		if x.Sample != nil {
+			sample = x.Sample.Address
+		}
+		rows = append(rows, []string{x.Cause, x.Reason, count(x.Count), fmt.Sprintf("%.0f%%", 100*x.Share), age(&x.FirstSeen, now) + " ago", age(&x.LastSeen, now) + " ago", oneLine(x.Pattern, 60), sample})
+	}
+	c.table(out, []string{"cause", "reason", "count", "share", "first", "last", "detail", "a sample"}, rows, "count", "share", "first", "last")
+	if len(d.Causes) > 0 && only == "" {
+		fmt.Fprintf(out, "\none of them whole: ferry dead %s\nall of a cause:    ferry dead %s -cause %s -list\n", rows[0][7], queuePart(a), d.Causes[0].Cause)
+	}
+	return nil
+}
+
+// listItems prints messages of a queue one by one; limit 0 is 100 on tables
+// and all as JSON.
+func (c *call) listItems(out io.Writer, a address.Address, state, cause, where string, limit int) error {
+	query := url.Values{"state": {state}}
+	for name, value := range map[string]string{"cause": cause, "where": where} {
+		if value != "" {
+			query.Set(name, value)
+		}
+	}
+	if limit == 0 && !c.json {
+		limit = 100
+	}
+	if limit > 0 {
+		query.Set("limit", fmt.Sprint(min(limit, 1000)))
+	}
+	var rows [][]string
+	now := time.Now()
+	for {
+		ctx, cancel := c.withTimeout()
+		var p client.Page[client.QueueMessage]
+		err := c.api.Call(ctx, http.MethodGet, client.QueuePath(a)+"/items", query, nil, &p)
+		cancel()
+		if err != nil {
+			return err
+		}
+		for _, m := range p.Items {
+			if limit > 0 && len(rows) == limit {
+				break
+			}
+			if c.json {
+				if err := c.printJSON(m); err != nil {
+					return err
+				}
+				rows = append(rows, nil)
+				continue
+			}
+			since := m.Time
+			if m.DeadAt != nil {
+				since = *m.DeadAt
+			}
+			why := m.Reason
+			if m.Detail != "" {
+				why += ": " + m.Detail
+			}
+			rows = append(rows, []string{m.Address, m.State, age(&since, now), fmt.Sprint(m.Attempts), fmt.Sprint(m.Returns), m.Key, oneLine(why, 60), oneLine(string(m.Bytes()), 60)})
+		}
+		if p.Next == "" || limit > 0 && len(rows) >= limit {
+			break
+		}
+		query.Set("cursor", p.Next)
+	}
+	if c.json {
+		return nil
+	}
+	if len(rows) == 0 {
+		fmt.Fprintf(out, "no message of %s is %s\n", queuePart(a), strings.ReplaceAll(state, ",", " or "))
+		return nil
+	}
+	c.table(out, []string{"address", "state", "since", "attempts", "returns", "key", "why", "body"}, rows, "since", "attempts", "returns")
+	return nil
+}
+
+// showItem prints one message of a queue whole.
+func (c *call) showItem(out io.Writer, a address.Address) error {
+	ctx, cancel := c.withTimeout()
+	defer cancel()
+	var m client.QueueMessage
+	if err := c.api.Call(ctx, http.MethodGet, fmt.Sprintf("%s/items/%d/%d", client.QueuePath(queuePart(a)), a.Partition, a.Offset), nil, nil, &m); err != nil {
+		return err
+	}
+	if c.json {
+		return c.printJSON(m)
+	}
+	to := *c
+	to.out = out
+	state := m.State
+	switch {
+	case m.Member != "" && m.Due != nil:
+		state += fmt.Sprintf(" by %s until %s", m.Member, m.Due.Local().Format("15:04:05"))
+	case m.Due != nil:
+		state += " until " + m.Due.Local().Format(time.DateTime)
+	}
+	to.pairs([][2]string{{"address", m.Address}, {"state", state}, {"reason", m.Reason}, {"cause", m.Cause}, {"field", m.Field}, {"read at", m.From}, {"attempts", fmt.Sprint(m.Attempts)}, {"returns", fmt.Sprint(m.Returns)}})
+	if m.Detail != "" {
+		fmt.Fprintf(out, "\n%s\n", strings.Map(visible, m.Detail))
+	}
+	fmt.Fprintln(out)
+	to.story(m)
+	if m.Gone {
+		fmt.Fprintln(out, "\nits content is no longer kept")
+		return nil
+	}
+	fmt.Fprintln(out)
+	to.printMessage(m.Message)
+	if m.Original != nil {
+		fmt.Fprintln(out, "\nbefore it was edited:")
+		to.printMessage(*m.Original)
+	}
+	return nil
+}
+
+// story prints what happened to a message.
+func (c *call) story(m client.QueueMessage) {
+	rows := [][]string{{m.Time.Local().Format("01-02 15:04:05.000"), "published", "", "", ""}}
+	if m.Gone {
+		rows = nil
+	}
+	for _, e := range m.History {
+		took := ""
+		if e.Began != nil {
+			took = e.At.Sub(*e.Began).Round(time.Millisecond).String()
+		}
+		why := e.Reason
+		if e.Detail != "" {
+			why = strings.TrimPrefix(why+": "+e.Detail, ": ")
+		}
+		rows = append(rows, []string{e.At.Local().Format("01-02 15:04:05.000"), e.Event, e.Who, took, oneLine(why, 70)})
+	}
+	c.table(c.out, []string{"when", "what", "who", "after", "why"}, rows, "after")
+}
+
+func (f *deadFlags) action(a address.Address) client.QueueAction {
+	act := client.QueueAction{Choice: client.Choice{Cause: f.cause, Where: f.where, Limit: int64(f.limit)}, Reason: f.reason, Edits: f.edits, Return: f.doReturn && len(f.edits) > 0}
+	if f.after > 0 {
+		act.After = address.FormatDuration(f.after)
+	}
+	if a.Offset >= 0 {
+		act.Messages = []string{queuePart(a).At(a.Partition, a.Offset).String()}
+	}
+	switch {
+	case len(f.edits) > 0:
+		act.Action = "edit"
+	case f.doReturn:
+		act.Action = "return"
+	case f.discard:
+		act.Action = "discard"
+	case f.takeBack:
+		act.Action = "take-back"
+	}
+	return act
+}
+
+func (c *call) actOnDead(a address.Address, f *deadFlags) error {
+	chosen := 0
+	for _, on := range []bool{f.doReturn || len(f.edits) > 0, f.discard, f.takeBack} {
+		if on {
+			chosen++
+		}
+	}
+	if chosen != 1 {
+		return wrongUsage("-return and -edit, -discard and -take-back do not go together")
+	}
+	if f.rate > 0 && !f.doReturn {
+		return wrongUsage("-rate goes with -return")
+	}
+	if f.rate > 0 {
+		from := queuePart(a)
+		from.Dead = true
+		r := client.NewReplay{From: from.String(), To: queuePart(a).String(), Choice: f.action(a).Choice, Rate: f.rate, Edits: f.edits, DryRun: !f.yes}
+		return c.beginReplay(r)
+	}
+	return c.act(a, f.action(a), f.yes)
+}
+
+// act previews an action, and does it with yes.
+func (c *call) act(a address.Address, action client.QueueAction, yes bool) error {
+	path := client.QueuePath(queuePart(a)) + "/actions"
+	ctx, cancel := context.WithTimeout(c.ctx, 10*time.Minute)
+	defer cancel()
+	action.Preview = true
+	var r client.QueueActionResult
+	if err := c.api.Call(ctx, http.MethodPost, path, nil, action, &r); err != nil {
+		return err
+	}
+	if yes && r.Messages > 0 {
+		action.Preview = false
+		done := client.QueueActionResult{}
+		if err := c.api.Call(ctx, http.MethodPost, path, nil, action, &done); err != nil {
+			return err
+		}
+		r.Messages, r.Done = done.Messages, true
+	}
+	if c.json {
+		return c.printJSON(r)
+	}
+	for _, e := range r.Effects {
+		fmt.Fprintln(c.out, "-", e)
+	}
+	c.samples(r.Samples)
+	switch {
+	case r.Messages == 0:
+		fmt.Fprintln(c.out, "no message is meant by this")
+	case r.Done && action.Action == "discard":
+		fmt.Fprintf(c.out, "done: %s %s; the way back: ferry dead %s -take-back -yes\n", count(r.Messages), plural(int(r.Messages), "message"), queuePart(a))
+	case r.Done:
+		fmt.Fprintf(c.out, "done: %s %s\n", count(r.Messages), plural(int(r.Messages), "message"))
+	default:
+		fmt.Fprintln(c.out, "nothing is changed yet: add -yes to do it")
+	}
+	return nil
+}
+
+// samples prints messages, and what edits make of them as a difference.
+func (c *call) samples(samples []client.ActionSample) {
+	for i, s := range samples {
+		if s.After == nil && i >= 3 {
+			break
+		}
+		if i == 0 {
+			fmt.Fprintln(c.out)
+		}
+		if s.After == nil {
+			fmt.Fprintf(c.out, "  %s  %s\n", s.Address, oneLine(string(s.Body), 100))
+			continue
+		}
+		diff, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: difflib.SplitLines(editable(s.Key, s.Headers, s.Body)), B: difflib.SplitLines(editable(s.After.Key, s.After.Headers, s.After.Body)), Context: 1})
+		if err == nil {
+			fmt.Fprintf(c.out, "%s\n%s\n", s.Address, strings.TrimSpace(diff))
+		}
+	}
+	if len(samples) > 0 {
+		fmt.Fprintln(c.out)
+	}
+}
+
+// editable is what edits can change, a line for each thing.
+func editable(key string, headers map[string]string, body json.RawMessage) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "key: %s\n", key)
+	for _, name := range pairsValue(headers).names() {
+		fmt.Fprintf(&b, "header %s: %s\n", name, headers[name])
+	}
+	indented, err := json.MarshalIndent(body, "", "  ")
+	if err != nil {
+		indented = body
+	}
+	return b.String() + string(indented) + "\n"
+}

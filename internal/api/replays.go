@@ -1,0 +1,170 @@
+package api
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"steadyferry/client"
+	"steadyferry/internal/catalog"
+	"steadyferry/internal/core/replay"
+	"steadyferry/internal/node"
+)
+
+// defaultStopAbove is the share of failures at which a replay stops by itself.
+const defaultStopAbove = 0.2
+
+// defaultReplayRate is used for dry runs that name no rate.
+const defaultReplayRate = 200
+
+func (s *Server) specOf(in *client.NewReplay) (spec node.ReplaySpec, err error) {
+	spec = node.ReplaySpec{From: in.From, To: in.To, FromPosition: in.FromPosition, ToPosition: in.ToPosition, Where: in.Where, Limit: in.Limit, Edits: in.Edits, StopAbove: defaultStopAbove, Keep: in.Keep}
+	if in.StopAbove != nil {
+		spec.StopAbove = *in.StopAbove
+	}
+	if in.Limit < 0 {
+		return spec, invalid("limit", fmt.Sprintf("limit is %d", in.Limit), "1 or more; 0 for all")
+	}
+	if spec.Cause, err = node.ParseCause(in.Cause); err != nil {
+		return spec, err
+	}
+	if len(in.Messages) > 0 {
+		source, err := s.node.ReplaySource(in.From)
+		if err != nil {
+			return spec, err
+		}
+		for _, text := range in.Messages {
+			place, err := parsePlace(source, text)
+			if err != nil {
+				return spec, err
+			}
+			spec.Messages = append(spec.Messages, place)
+		}
+	}
+	return spec, nil
+}
+
+func (s *Server) newReplay(c *gin.Context) {
+	var in client.NewReplay
+	if !readJSON(c, &in) {
+		return
+	}
+	spec, err := s.specOf(&in)
+	if refuse(c, err) {
+		return
+	}
+	if in.DryRun {
+		plan, err := s.node.PlanReplay(c, &spec)
+		if !refuse(c, err) {
+			c.JSON(http.StatusOK, planJSON(&in, plan))
+		}
+		return
+	}
+	r, err := s.node.NewReplay(c, who(c), spec, in.Rate)
+	if !refuse(c, err) {
+		c.JSON(http.StatusCreated, replayJSON(r))
+	}
+}
+
+func planJSON(in *client.NewReplay, plan *node.ReplayPlan) client.Replay {
+	rate := in.Rate
+	if rate <= 0 {
+		rate = defaultReplayRate
+	}
+	p := &client.ReplayPlan{Messages: plan.Messages, Partitions: []client.ReplayPart{}, Seconds: float64(plan.Messages) / rate, Samples: []client.ActionSample{}, Effects: plan.Effects}
+	for number, n := range plan.By {
+		p.Partitions = append(p.Partitions, client.ReplayPart{Partition: number, Messages: n})
+	}
+	slices.SortFunc(p.Partitions, func(a, b client.ReplayPart) int { return a.Partition - b.Partition })
+	if plan.Messages > 0 {
+		p.Oldest, p.Newest = &plan.Oldest, &plan.Newest
+	}
+	for _, sample := range plan.Samples {
+		p.Samples = append(p.Samples, sampleJSON(plan.Source, sample.Item.Message, sample.After))
+	}
+	return client.Replay{From: in.From, To: in.To, State: "planned", Rate: rate, Total: plan.Messages, Choice: in.Choice, Edits: orNoEdits(in.Edits), FromPosition: in.FromPosition, ToPosition: in.ToPosition, MadeAt: time.Now().UTC(), Plan: p}
+}
+
+func orNoEdits(edits []replay.Edit) []client.Edit {
+	if edits == nil {
+		return []client.Edit{}
+	}
+	return edits
+}
+
+func replayJSON(r *catalog.Replay) client.Replay {
+	var spec node.ReplaySpec
+	var progress struct {
+		Skipped int64 `json:"skipped"`
+	}
+	// What this service wrote.
+	_ = json.Unmarshal(r.Spec, &spec)
+	_ = json.Unmarshal(r.Progress, &progress)
+	out := client.Replay{Replay: r.ID, Who: r.Who, From: r.Source, To: r.Target, State: r.State, Detail: r.Detail, Rate: r.Rate, Total: r.Total, Sent: r.Sent, Failed: r.Failed, Skipped: progress.Skipped,
+		StopAbove: spec.StopAbove, Choice: client.Choice{Where: spec.Where, Limit: spec.Limit}, Edits: orNoEdits(spec.Edits), FromPosition: spec.FromPosition, ToPosition: spec.ToPosition, MadeAt: r.MadeAt.UTC()}
+	if spec.Cause != 0 {
+		out.Choice.Cause = node.CauseID(spec.Cause)
+	}
+	if r.EndedAt.Valid {
+		at := r.EndedAt.Time.UTC()
+		out.EndedAt = &at
+	} else if r.State == catalog.ReplayRunning {
+		left := float64(r.Total-r.Sent-progress.Skipped) / r.Rate
+		at := time.Now().Add(time.Duration(left * float64(time.Second))).UTC().Truncate(time.Second)
+		out.EndsAt = &at
+	}
+	return out
+}
+
+func (s *Server) listReplays(c *gin.Context) {
+	limit, ok := intQuery(c, "limit", 100, 1, maxPage)
+	if !ok {
+		return
+	}
+	all, err := s.node.Catalog().Replays(c, false, limit)
+	if refuse(c, err) {
+		return
+	}
+	out := client.Page[client.Replay]{Items: []client.Replay{}}
+	for _, r := range all {
+		out.Items = append(out.Items, replayJSON(r))
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func replayNumber(c *gin.Context) (int64, bool) {
+	id, err := strconv.ParseInt(c.Param("replay"), 10, 64)
+	if err != nil || id < 1 {
+		writeProblem(c, invalid("replay", fmt.Sprintf("%q is not the number of a replay", c.Param("replay")), "a whole number from 1"))
+		return 0, false
+	}
+	return id, true
+}
+
+func (s *Server) showReplay(c *gin.Context) {
+	id, ok := replayNumber(c)
+	if !ok {
+		return
+	}
+	r, err := s.node.Replay(c, id)
+	if !refuse(c, err) {
+		c.JSON(http.StatusOK, replayJSON(r))
+	}
+}
+
+func (s *Server) setReplay(c *gin.Context) {
+	id, ok := replayNumber(c)
+	var in client.ReplayChange
+	if !ok || !readJSON(c, &in) {
+		return
+	}
+	r, err := s.node.SetReplay(c, who(c), id, in.State, in.Rate)
+	if !refuse(c, err) {
+		c.JSON(http.StatusOK, replayJSON(r))
+	}
+}

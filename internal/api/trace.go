@@ -1,0 +1,75 @@
+package api
+
+import (
+	"fmt"
+	"net/http"
+	"strconv"
+
+	"github.com/gin-gonic/gin"
+
+	"steadyferry/client"
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/node"
+)
+
+func (s *Server) trace(c *gin.Context) {
+	a, err := address.Parse(c.Param("space") + "/" + c.Param("channel"))
+	if refuse(c, err) {
+		return
+	}
+	partition, e1 := strconv.Atoi(c.Param("partition"))
+	offset, e2 := strconv.ParseInt(c.Param("offset"), 10, 64)
+	if e1 != nil || e2 != nil || offset < 0 {
+		writeProblem(c, invalid("offset", fmt.Sprintf("%s:%s is not a place", c.Param("partition"), c.Param("offset")), "whole numbers from 0"))
+		return
+	}
+	var t *node.Topic
+	if a.Group != "" {
+		t, err = s.node.QueueAt(a)
+	} else {
+		t, err = s.node.Topic(a)
+	}
+	if refuse(c, err) {
+		return
+	}
+	tr, err := s.node.Trace(c, t, partition, offset)
+	if !refuse(c, err) {
+		c.JSON(http.StatusOK, traceJSON(tr))
+	}
+}
+
+// traceID finds messages by their id.
+func (s *Server) traceID(c *gin.Context) {
+	all, err := s.node.TraceID(c, c.Query("id"))
+	if refuse(c, err) {
+		return
+	}
+	out := client.Page[client.Trace]{Items: []client.Trace{}}
+	for _, tr := range all {
+		out.Items = append(out.Items, traceJSON(tr))
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func traceJSON(tr *node.Trace) client.Trace {
+	out := client.Trace{Address: tr.Address, ID: tr.ID, State: tr.State, Steps: []client.TraceStep{}, Copies: orNone(tr.Copies)}
+	if tr.Message != nil {
+		if a, err := address.Parse(tr.Address); err == nil {
+			m := client.MessageOf(a.QueuePart(), tr.Message)
+			out.Message = &m
+		}
+	}
+	for _, s := range tr.Steps {
+		step := client.TraceStep{Address: s.Address, What: s.What, Who: s.Who, Reason: s.Reason, Detail: s.Detail}
+		if !s.At.IsZero() {
+			at := s.At
+			step.At = &at
+		}
+		if !s.Began.IsZero() {
+			began := s.Began
+			step.Began = &began
+		}
+		out.Steps = append(out.Steps, step)
+	}
+	return out
+}

@@ -1,0 +1,84 @@
+package replay
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"steadyferry/internal/core/expr"
+	"steadyferry/internal/core/message"
+)
+
+func stored(body string) *message.Stored {
+	return &message.Stored{Message: message.Message{Key: "box-1", ContentType: "application/json", Body: []byte(body), Headers: []message.Header{{Name: "source", Value: "probe"}}}, Offset: 7}
+}
+
+func TestEdits(t *testing.T) {
+	for _, c := range []struct{ edit, body, want string }{
+		{`set /celsius=4.5`, `{"celsius":"46.4 F","z":1,"a":2}`, `{"celsius":4.5,"z":1,"a":2}`},
+		{`set /celsius:=(double(body.celsius.replace(" F", "")) - 32.0) / 1.8`, `{"celsius":"50 F","big":12345678901234567890}`, `{"celsius":10,"big":12345678901234567890}`},
+		{`set /box:=key`, `{}`, `{"box":"box-1"}`},
+		{`set /at:=offset + 1`, `{"at":0}`, `{"at":8}`},
+		{`set /list/1="x"`, `{"list":[1,2,3]}`, `{"list":[1,"x",3]}`},
+		{`set /a~1b=true`, `{"a/b":false}`, `{"a/b":true}`},
+		{`set /unit=Celsius`, `{}`, `{"unit":"Celsius"}`},
+		{`remove /celsius`, `{"celsius":1,"box":"b"}`, `{"box":"b"}`},
+		{`rename /temp=/celsius`, `{"temp":7}`, `{"celsius":7}`},
+		{`set body:={"only": key}`, `not json`, `{"only":"box-1"}`},
+	} {
+		e, err := ParseEdit(c.edit)
+		require.NoError(t, err, c.edit)
+		again, err := ParseEdit(e.String())
+		require.NoError(t, err)
+		require.Equal(t, e, again)
+		ed, err := NewEditor([]Edit{e})
+		require.NoError(t, err, c.edit)
+		before := stored(c.body)
+		out, err := ed.Apply(before, expr.Facts{})
+		require.NoError(t, err, c.edit)
+		require.Equal(t, c.want, string(out.Body), c.edit)
+		require.Equal(t, c.body, string(before.Body), "the original stays")
+	}
+}
+
+func TestEditsOfHeadersAndKey(t *testing.T) {
+	var edits []Edit
+	for _, text := range []string{`rename header.source=header.origin`, `set header.mended:=reason + "!"`, `set key:=body.box`} {
+		e, err := ParseEdit(text)
+		require.NoError(t, err)
+		edits = append(edits, e)
+	}
+	ed, err := NewEditor(edits)
+	require.NoError(t, err)
+	out, err := ed.Apply(stored(`{"box":"box-9"}`), expr.Facts{Reason: "bad"})
+	require.NoError(t, err)
+	require.Equal(t, "box-9", out.Key)
+	require.Equal(t, []message.Header{{Name: "origin", Value: "probe"}, {Name: "mended", Value: "bad!"}}, out.Headers)
+}
+
+func TestEditsThatDoNotApply(t *testing.T) {
+	for edit, want := range map[string]string{
+		`remove /none`:          "the body has no /none",
+		`rename /none=/x`:       "the body has no /none",
+		`remove header.none`:    "there is no header none",
+		`set /x:=body.none + 1`: "no such key: none",
+		`set /x/y/z=1`:          "the body has no /x/y/z",
+	} {
+		e, err := ParseEdit(edit)
+		require.NoError(t, err)
+		ed, err := NewEditor([]Edit{e})
+		require.NoError(t, err)
+		_, err = ed.Apply(stored(`{"a":1}`), expr.Facts{})
+		require.ErrorContains(t, err, want)
+		require.ErrorContains(t, err, "edit 1 ("+edit)
+	}
+	for _, edit := range []Edit{{Op: "add", At: "/x"}, {Op: "set", At: "/x"}, {Op: "set", At: "x", Value: []byte("1")}, {Op: "rename", At: "/x", To: "header.x"},
+		{Op: "remove", At: "body"}, {Op: "set", At: "/x", CEL: "body."}, {Op: "remove", At: "header."}} {
+		_, err := NewEditor([]Edit{edit})
+		require.Error(t, err, edit.String())
+	}
+	for _, text := range []string{"", "put /x=1", "set /x", "rename /x"} {
+		_, err := ParseEdit(text)
+		require.Error(t, err, text)
+	}
+}

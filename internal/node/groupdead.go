@@ -1,0 +1,110 @@
+package node
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"time"
+
+	"steadyferry/internal/catalog"
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/placement"
+)
+
+// The dead letters of a group of a topic are kept in a queue of the group's
+// own, made when the first one comes. A message goes there whole, so that
+// retention cannot take it; what returns is leased by the group's members.
+
+// groupQueue returns the queue of a group, and makes it if there is none.
+func (n *Node) groupQueue(ctx context.Context, who string, a address.Address) (*Topic, error) {
+	t, g, err := n.Group(a)
+	if err != nil {
+		return nil, err
+	}
+	name := a.QueuePart().String()
+	if q, err := n.channelNamed(a, name); err == nil {
+		return q, nil
+	}
+	of := t.Channel()
+	ch := &catalog.Channel{SpaceID: of.SpaceID, Space: of.Space, Name: of.Name + "@" + g.Name, Kind: catalog.KindQueue, Partitions: 1, Replicas: of.Replicas,
+		RetainMS: queueRetain.Age.Milliseconds(), RetainBytes: queueRetain.Bytes, MaxBody: of.MaxBody,
+		Queue: catalog.QueueSettings{Settings: defaultQueue}, GroupID: sql.NullInt64{Int64: g.ID, Valid: true}, Description: "dead letters of the group " + g.Name}
+	nodes, existing := n.placement()
+	placed, err := placement.Choose(nodes, existing, 1, min(ch.Replicas, max(n.usable(), 1)))
+	if err != nil {
+		return nil, tooFew(err, name)
+	}
+	err = n.catalog.NewChannel(ctx, ch, placed, &catalog.Entry{Who: who, Action: "new dead letters", Address: name + "/dead"})
+	if err != nil && !errors.Is(err, catalog.ErrExists) {
+		return nil, explain(err, name)
+	}
+	ctx, cancel := context.WithTimeout(ctx, readyTime)
+	defer cancel()
+	for {
+		q, err := n.channelNamed(a, name)
+		if err == nil {
+			n.WaitReady(ctx, q)
+			return q, nil
+		}
+		if ctx.Err() != nil {
+			return nil, err
+		}
+		n.catalog.Refresh(ctx)
+		select {
+		case <-ctx.Done():
+		case <-time.After(10 * time.Millisecond):
+		}
+	}
+}
+
+// RejectRead makes a dead letter of the group of a message that a member has
+// read. The group goes on; to do it twice keeps it once. It returns the
+// address of the dead letter.
+func (n *Node) RejectRead(ctx context.Context, a address.Address, member string, partition int, offset int64, reason, detail string) (string, error) {
+	if reason == "" {
+		return "", problem(Invalid, "a reason is missing").field("reason").allowed("a short code, such as bad-celsius")
+	}
+	if err := message.CheckReason(reason, detail); err != nil {
+		return "", problem(TooLarge, "%v", err).field("detail")
+	}
+	t, _, err := n.Group(a)
+	if err != nil {
+		return "", err
+	}
+	p, err := t.Partition(partition)
+	if err != nil {
+		return "", err
+	}
+	if offset < 0 {
+		return "", problem(Invalid, "offset %d", offset).field("offset").allowed("a whole number from 0")
+	}
+	s, err := n.Message(ctx, p, offset, false)
+	if err != nil {
+		return "", err
+	}
+	q, err := n.groupQueue(ctx, member, a)
+	if err != nil {
+		return "", err
+	}
+	buried := s.Message
+	buried.Terms = &message.Terms{Reason: reason, Detail: detail, By: member, From: fmt.Sprintf("%s#%d:%d", t.Address(), partition, offset)}
+	var b message.Builder
+	b.Add(&buried)
+	encoded := b.Build(message.Plain, nil)
+	data := append(make([]byte, message.StampSize, message.StampSize+len(encoded)), encoded...)
+	batch, err := message.OpenBatch(data[message.StampSize:])
+	if err != nil {
+		return "", err
+	}
+	to, err := q.Partition(0)
+	if err != nil {
+		return "", err
+	}
+	r, err := n.append(ctx, to, data, batch)
+	if err != nil {
+		return "", err
+	}
+	return q.Address().At(0, r.Offset).String(), nil
+}

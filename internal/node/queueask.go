@@ -1,0 +1,319 @@
+package node
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"slices"
+	"time"
+
+	"steadyferry/internal/core/expr"
+	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/queue"
+	"steadyferry/internal/replica"
+)
+
+// queueAsk is a question to the leader of a queue's partition, or something
+// that an operator does there. Which fields count depends on Kind.
+type queueAsk struct {
+	Kind    string        `json:"kind"` // causes, offsets, items, act
+	States  []queue.State `json:"states,omitempty"`
+	Cause   uint64        `json:"cause,omitempty"`
+	Where   string        `json:"where,omitempty"`
+	From    int64         `json:"from,omitempty"`
+	Limit   int           `json:"limit,omitempty"`
+	Offsets []int64       `json:"offsets,omitempty"`
+	Since   int64         `json:"since,omitempty"`
+	Bars    int           `json:"bars,omitempty"`
+	Newest  bool          `json:"newest,omitempty"`
+	Bare    bool          `json:"bare,omitempty"`   // of items: offsets alone
+	Whole   bool          `json:"whole,omitempty"`  // of items: all that are named, whatever their bodies take
+	Before  int64         `json:"before,omitempty"` // dead letters up to this time alone
+	Who     string        `json:"who,omitempty"`
+
+	Command []byte `json:"command,omitempty"`
+}
+
+// queueAnswer is the answer to a queueAsk.
+type queueAnswer struct {
+	Causes  []queue.Cause `json:"causes,omitempty"`
+	Items   []QueueItem   `json:"items,omitempty"`
+	Offsets []int64       `json:"offsets,omitempty"`
+	Next    int64         `json:"next"` // offset to go on from, -1 at the end
+	Looked  int64         `json:"looked"`
+	Changed int           `json:"changed"`
+	Time    int64         `json:"time"`
+}
+
+// QueueItem is a message of a queue with what is known of it.
+type QueueItem struct {
+	Info     queue.Info      `json:"info"`
+	Details  []string        `json:"details"` // of Info.History, in its order
+	Message  *message.Stored `json:"message"` // nil when its bytes are gone
+	Original *message.Stored `json:"original,omitempty"`
+}
+
+// Detail returns the last detail of the message's history.
+func (i *QueueItem) Detail() string {
+	for n := len(i.Details) - 1; n >= 0; n-- {
+		if i.Details[n] != "" {
+			return i.Details[n]
+		}
+	}
+	return ""
+}
+
+func (i *QueueItem) facts() expr.Facts {
+	return expr.Facts{Attempts: i.Info.Attempts, Reason: i.Info.Reason, Detail: i.Detail()}
+}
+
+// askQueue asks the leader of a partition, wherever that is.
+func (n *Node) askQueue(ctx context.Context, p *Partition, ask *queueAsk) (*queueAnswer, error) {
+	deadline := time.Now().Add(routeTime)
+	for {
+		var failed error
+		leader := n.leaderOf(p)
+		switch {
+		case n.leads(p):
+			a, err := n.answerQueue(ctx, p, ask)
+			var t *notTaken
+			if !errors.As(err, &t) {
+				return a, err
+			}
+			failed = t.err
+		case leader != 0 && n.peers.Up(leader):
+			body, err := json.Marshal(ask)
+			if err != nil {
+				return nil, err
+			}
+			out, err := n.call(ctx, leader, "queue", append(keyBytes(p.key()), body...))
+			if err == nil && len(out) > 0 && out[0] == publishKept {
+				a := &queueAnswer{}
+				return a, json.Unmarshal(out[1:], a)
+			}
+			if err == nil && len(out) > 0 && out[0] == publishProblem {
+				known := &Problem{}
+				return nil, errors.Join(known, json.Unmarshal(out[1:], known))
+			}
+			failed = errors.Join(err, replica.ErrNotLeading)
+		case !n.majorityUp(p):
+			return nil, explain(replica.ErrNoMajority, p.Address())
+		default:
+			failed = replica.ErrNotLeading
+		}
+		if time.Now().After(deadline) || ctx.Err() != nil {
+			return nil, explain(failed, p.Address())
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+}
+
+// answerAsk answers another node.
+func (n *Node) answerAsk(ctx context.Context, p *Partition, body []byte) ([]byte, error) {
+	var ask queueAsk
+	if err := json.Unmarshal(body, &ask); err != nil {
+		return nil, err
+	}
+	if !n.leads(p) {
+		return nil, replica.ErrNotLeading
+	}
+	a, err := n.answerQueue(ctx, p, &ask)
+	if err != nil {
+		return refusal(p, err), nil
+	}
+	b, err := json.Marshal(a)
+	return append([]byte{publishKept}, b...), err
+}
+
+// itemBytes bounds the bodies in one answer with items.
+const itemBytes = 8 << 20
+
+func (n *Node) answerQueue(ctx context.Context, p *Partition, ask *queueAsk) (*queueAnswer, error) {
+	m, g := p.queue.Load(), p.group.Load()
+	if m == nil || g == nil {
+		return nil, &notTaken{replica.ErrNotLeading, true}
+	}
+	out := &queueAnswer{Next: -1}
+	switch ask.Kind {
+	case "causes":
+		m.look(func(q *queue.Queue) {
+			out.Causes, out.Time = q.Causes(ask.Since, time.Now().UnixMicro(), ask.Bars), q.Now()
+		})
+	case "act":
+		c, err := queue.Decode(ask.Command, 0)
+		if err != nil {
+			return nil, err
+		}
+		r, err := n.command(ctx, p, c)
+		out.Changed, out.Time = r.Changed, r.Time
+		return out, err
+	case "items":
+		return out, m.items(ctx, g, ask, out)
+	case "failed":
+		return out, m.failedAgain(ctx, g, ask, out)
+	default:
+		return nil, errCall
+	}
+	return out, nil
+}
+
+// lookAtOnce is how many messages are looked at before the limit is checked.
+const lookAtOnce = 1000
+
+// items finds messages by their states, cause and condition, from an offset
+// on; with Newest from it downward.
+func (m *queueMachine) items(ctx context.Context, g *replica.Group, ask *queueAsk, out *queueAnswer) error {
+	var where *expr.Condition
+	if ask.Where != "" {
+		var err error
+		if where, err = expr.Compile(ask.Where); err != nil {
+			return err
+		}
+	}
+	matcher := where.Matcher()
+	from, bytes := ask.From, 0
+	for ctx.Err() == nil {
+		offsets := ask.Offsets
+		most := lookAtOnce
+		if ask.Where == "" {
+			most = min(most, ask.Limit-len(out.Items))
+			if ask.Bare {
+				most = ask.Limit
+			}
+		}
+		if len(ask.Offsets) == 0 {
+			m.look(func(q *queue.Queue) {
+				if ask.Newest {
+					offsets = q.OffsetsBefore(queue.Filter{States: ask.States, Cause: ask.Cause, Before: ask.Before}, from, most)
+				} else {
+					offsets = q.Offsets(queue.Filter{States: ask.States, Cause: ask.Cause, Before: ask.Before}, from, most)
+				}
+			})
+		}
+		if ask.Bare && ask.Where == "" {
+			out.Offsets = offsets
+			if len(offsets) == most {
+				out.Next = offsets[len(offsets)-1] + 1
+			}
+			return nil
+		}
+		for i, offset := range offsets {
+			item, err := m.item(g, offset)
+			if err != nil {
+				return err
+			}
+			out.Looked++
+			if !slices.Contains(ask.States, item.Info.State) && len(ask.Offsets) == 0 || item.Info.State == 0 && len(ask.Offsets) == 0 {
+				continue // it changed meanwhile
+			}
+			if where != nil {
+				if item.Message == nil {
+					continue
+				}
+				ok, err := matcher.MatchWith(item.Message, item.facts())
+				if err != nil {
+					return problem(Invalid, "%v (offset %d)", err, offset).field("where").next("make the condition simpler")
+				}
+				if !ok {
+					continue
+				}
+			}
+			if ask.Bare {
+				out.Offsets = append(out.Offsets, offset)
+			} else {
+				out.Items = append(out.Items, *item)
+				if item.Message != nil {
+					bytes += len(item.Message.Body)
+				}
+			}
+			if len(out.Items)+len(out.Offsets) >= ask.Limit || bytes > itemBytes && !ask.Whole {
+				out.Next = nextFrom(offset, ask.Newest)
+				if i == len(offsets)-1 && len(offsets) < most {
+					out.Next = -1
+				}
+				return nil
+			}
+		}
+		if len(offsets) < most || len(ask.Offsets) > 0 {
+			return nil
+		}
+		from = nextFrom(offsets[len(offsets)-1], ask.Newest)
+		if from < 0 {
+			return nil
+		}
+	}
+	return ctx.Err()
+}
+
+// failedAgain counts the dead letters since a time that a replay has sent: those
+// that it returned, or with a condition those that fulfil it.
+func (m *queueMachine) failedAgain(ctx context.Context, g *replica.Group, ask *queueAsk, out *queueAnswer) error {
+	if ask.Where == "" {
+		m.look(func(q *queue.Queue) { out.Looked = q.FailedAgain(ask.Since, ask.Who) })
+		return nil
+	}
+	where, err := expr.Compile(ask.Where)
+	if err != nil {
+		return err
+	}
+	matcher := where.Matcher()
+	var offsets []int64
+	m.look(func(q *queue.Queue) {
+		offsets = q.Offsets(queue.Filter{States: []queue.State{queue.Dead}, Since: ask.Since}, 0, maxFailed)
+	})
+	for _, offset := range offsets {
+		if s := m.oneOf(g, bytesOf{offset: offset}); s != nil {
+			if ok, err := matcher.Match(s); err == nil && ok {
+				out.Looked++
+			}
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+	}
+	return nil
+}
+
+// maxFailed bounds how many dead letters are looked at to judge a replay.
+const maxFailed = 50_000
+
+func nextFrom(offset int64, newest bool) int64 {
+	if newest {
+		return offset - 1
+	}
+	return offset + 1
+}
+
+// item gathers all that is known of one message.
+func (m *queueMachine) item(g *replica.Group, offset int64) (*QueueItem, error) {
+	item := &QueueItem{}
+	known := false
+	m.look(func(q *queue.Queue) { item.Info, known = q.Look(offset) })
+	if !known {
+		return nil, problem(NotFound, "%s has no offset %d yet", m.partition.Address(), offset).field("offset")
+	}
+	j := g.Journal()
+	item.Message = m.oneOf(g, bytesOf{offset, item.Info.Home, item.Info.Edited})
+	if item.Info.Edited > 0 {
+		item.Original = m.oneOf(g, bytesOf{offset: offset, home: item.Info.Home})
+	}
+	item.Details = make([]string, len(item.Info.History))
+	for i, e := range item.Info.History {
+		item.Details[i] = m.detail(j, e.Detail, item.Message)
+	}
+	return item, nil
+}
+
+// oneOf reads a message, nil if it is no longer kept or cannot be read.
+func (m *queueMachine) oneOf(g *replica.Group, place bytesOf) *message.Stored {
+	found, err := m.read(g.Journal(), g.Committed(), []bytesOf{place})
+	if err != nil || len(found) == 0 || found[0] == nil {
+		return nil
+	}
+	// Shared with other readers: a copy.
+	s := *found[0]
+	return &s
+}

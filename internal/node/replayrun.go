@@ -1,0 +1,610 @@
+package node
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"maps"
+	"slices"
+	"sort"
+	"strconv"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+	"golang.org/x/sync/errgroup"
+
+	"steadyferry/internal/catalog"
+	"steadyferry/internal/core/expr"
+	"steadyferry/internal/core/journal"
+	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/queue"
+	"steadyferry/internal/core/replay"
+)
+
+// Headers of messages that were sent again.
+const (
+	headerReplay     = "ferry-replay"
+	headerReplayFrom = "ferry-replay-from"
+)
+
+// replayProgress is how far a replay is. Step is what is under way: it is
+// recorded before anything of it is sent, so that a node that takes over sends
+// the same messages under the same sequences, and each is kept once.
+type replayProgress struct {
+	Next    map[int]int64    `json:"next"` // of each partition of the source: the offset to go on from
+	Sent    map[string]int64 `json:"sent"` // sequence by source and target partition
+	Ended   map[int]bool     `json:"ended"`
+	Skipped int64            `json:"skipped"`
+	Step    *replayStep      `json:"step,omitempty"`
+}
+
+type replayStep struct {
+	Partition int     `json:"partition"`
+	Offsets   []int64 `json:"offsets"`
+	Next      int64   `json:"next"` // -1: the partition has no more
+}
+
+// replays are the runs of this node while it is on duty.
+type replays struct {
+	mu      sync.Mutex
+	running map[int64]context.CancelFunc
+}
+
+// runReplays sees that every replay that has not ended runs here, until ctx
+// ends. One node of the cluster does it at a time.
+func (n *Node) runReplays(ctx context.Context) {
+	r := &replays{running: map[int64]context.CancelFunc{}}
+	var wg sync.WaitGroup
+	defer wg.Wait()
+	ticker := time.NewTicker(300 * time.Millisecond)
+	defer ticker.Stop()
+	version := int64(-1)
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+		}
+		// New ones come with a new version of the records.
+		now := n.catalog.View().Version
+		if now == version {
+			continue
+		}
+		open, err := n.catalog.Replays(ctx, true, maxReplays)
+		if err != nil {
+			continue
+		}
+		version = now
+		for _, record := range open {
+			r.mu.Lock()
+			if r.running[record.ID] == nil {
+				run, cancel := context.WithCancel(ctx)
+				r.running[record.ID] = cancel
+				wg.Go(func() {
+					n.runReplay(run, record.ID)
+					r.mu.Lock()
+					delete(r.running, record.ID)
+					r.mu.Unlock()
+					cancel()
+				})
+			}
+			r.mu.Unlock()
+		}
+	}
+}
+
+// replayRun is one run of a replay.
+type replayRun struct {
+	n        *Node
+	record   *catalog.Replay
+	spec     ReplaySpec
+	progress replayProgress
+	ends     *replayEnds
+	pace     replay.Pace
+	sources  []int
+	turn     int
+	name     string // under which it appears in histories
+	judged   time.Time
+}
+
+// runReplay runs a replay until it has ended or ctx does.
+func (n *Node) runReplay(ctx context.Context, id int64) {
+	r := &replayRun{n: n, name: fmt.Sprintf("replay %d", id)}
+	for ctx.Err() == nil {
+		err := r.step(ctx, id)
+		switch {
+		case errors.Is(err, errReplayEnded):
+			return
+		case err == nil:
+		case ctx.Err() != nil:
+			return
+		case isPassing(err):
+			slog.Debug("a replay waits", "replay", id, "error", err)
+			r.record = nil // read it anew
+			wait(ctx, time.Second)
+			continue
+		default:
+			r.end(ctx, catalog.ReplayFailed, err.Error())
+			return
+		}
+		wait(ctx, replay.Step)
+	}
+}
+
+func wait(ctx context.Context, d time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-time.After(d):
+	}
+}
+
+// isPassing reports whether an error may be gone in a while.
+func isPassing(err error) bool {
+	var p *Problem
+	if errors.As(err, &p) {
+		return p.Cause == Unavailable || p.Cause == NoMajority || p.Cause == RecordsAway || p.Cause == DiskFull || p.Cause == Paused
+	}
+	return errors.Is(err, catalog.ErrAway) || errors.Is(err, context.DeadlineExceeded)
+}
+
+var errReplayEnded = errors.New("the replay has ended")
+
+func (r *replayRun) load(ctx context.Context, id int64) error {
+	record, err := r.n.catalog.Replay(ctx, id)
+	if err != nil {
+		return err
+	}
+	if record.State != catalog.ReplayRunning && record.State != catalog.ReplayPaused {
+		return errReplayEnded
+	}
+	if r.record != nil {
+		r.record.State, r.record.Rate = record.State, record.Rate
+		return nil
+	}
+	r.record, r.progress = record, replayProgress{}
+	if err := errors.Join(json.Unmarshal(record.Spec, &r.spec), json.Unmarshal(record.Progress, &r.progress)); err != nil {
+		return err
+	}
+	if r.progress.Next == nil {
+		r.progress = replayProgress{Next: map[int]int64{}, Sent: map[string]int64{}, Ended: map[int]bool{}}
+	}
+	if r.ends, err = r.n.ends(ctx, record.Who, &r.spec, true); err != nil {
+		return err
+	}
+	r.sources = nil
+	if r.ends.dead {
+		for _, p := range r.ends.source.Partitions() {
+			r.sources = append(r.sources, p.Number)
+		}
+	} else {
+		r.sources = slices.Sorted(maps.Keys(r.spec.Spans))
+	}
+	if r.progress.Step != nil {
+		// The node that ran it stopped in the middle: what it had begun is
+		// done again, and kept once.
+		return r.finishStep(ctx)
+	}
+	return nil
+}
+
+// step sends what is due.
+func (r *replayRun) step(ctx context.Context, id int64) error {
+	if err := r.load(ctx, id); err != nil {
+		return err
+	}
+	if r.record.State == catalog.ReplayPaused {
+		return nil
+	}
+	if err := r.judge(ctx); err != nil {
+		return err
+	}
+	due := r.pace.Due(time.Now(), r.record.Rate)
+	if r.spec.Limit > 0 {
+		due = min(due, int(r.spec.Limit-r.record.Sent-r.progress.Skipped))
+	}
+	for due > 0 {
+		step, err := r.choose(ctx, due)
+		if err != nil {
+			return err
+		}
+		if step == nil {
+			break
+		}
+		due -= len(step.Offsets)
+		r.progress.Step = step
+		if len(step.Offsets) > 0 {
+			if err := r.save(ctx); err != nil {
+				return err
+			}
+		}
+		if err := r.finishStep(ctx); err != nil {
+			return err
+		}
+	}
+	r.pace.Unused(max(due, 0))
+	if r.allEnded() || r.spec.Limit > 0 && r.record.Sent+r.progress.Skipped >= r.spec.Limit {
+		r.judge(ctx)
+		r.end(ctx, catalog.ReplayDone, "")
+		return errReplayEnded
+	}
+	return nil
+}
+
+func (r *replayRun) allEnded() bool {
+	for _, number := range r.sources {
+		if !r.progress.Ended[number] {
+			return false
+		}
+	}
+	return true
+}
+
+func (r *replayRun) save(ctx context.Context) error {
+	var err error
+	if r.record.Progress, err = json.Marshal(r.progress); err != nil {
+		return err
+	}
+	return explain(r.n.catalog.ReplayProgress(ctx, r.record), r.spec.From)
+}
+
+// end records that the replay has ended; while the records are away it tries
+// for as long as the node is on duty.
+func (r *replayRun) end(ctx context.Context, state, detail string) {
+	if r.record == nil {
+		slog.Warn("a replay cannot be run", "replay", r.name, "error", detail)
+		return
+	}
+	r.record.State, r.record.Detail = state, detail
+	for ctx.Err() == nil && r.save(ctx) != nil {
+		wait(ctx, time.Second)
+	}
+}
+
+// choose finds the next messages to send, from each partition of the source in
+// turn; nil when there are no more.
+func (r *replayRun) choose(ctx context.Context, most int) (*replayStep, error) {
+	for range r.sources {
+		number := r.sources[r.turn%len(r.sources)]
+		r.turn++
+		if r.progress.Ended[number] {
+			continue
+		}
+		if r.ends.dead {
+			return r.chooseDead(ctx, number, min(most, replay.MaxStep))
+		}
+		return r.chooseRead(ctx, number, min(most, replay.MaxStep))
+	}
+	return nil, nil
+}
+
+func (r *replayRun) chooseDead(ctx context.Context, number, most int) (*replayStep, error) {
+	p, err := r.ends.source.Partition(number)
+	if err != nil {
+		return nil, err
+	}
+	ask := &queueAsk{Kind: "items", States: []queue.State{queue.Dead}, Cause: r.spec.Cause, Where: r.spec.Where, From: r.progress.Next[number], Limit: most, Before: r.spec.Until, Bare: true}
+	if len(r.spec.Messages) > 0 {
+		var rest []int64
+		for _, m := range r.spec.Messages {
+			if m.Partition == number && m.Offset >= ask.From {
+				rest = append(rest, m.Offset)
+			}
+		}
+		slices.Sort(rest)
+		step := &replayStep{Partition: number, Offsets: rest[:min(most, len(rest))], Next: -1}
+		if len(rest) > most {
+			step.Next = rest[most]
+		}
+		return step, nil
+	}
+	a, err := r.n.askQueue(ctx, p, ask)
+	if err != nil {
+		return nil, err
+	}
+	return &replayStep{Partition: number, Offsets: a.Offsets, Next: a.Next}, nil
+}
+
+func (r *replayRun) chooseRead(ctx context.Context, number, most int) (*replayStep, error) {
+	span := r.spec.Spans[number]
+	from := max(r.progress.Next[number], span[0])
+	step := &replayStep{Partition: number, Next: -1}
+	err := r.read(ctx, number, from, span[1], func(m *message.Stored) bool {
+		if len(step.Offsets) == most {
+			step.Next = m.Offset
+			return false
+		}
+		step.Offsets = append(step.Offsets, m.Offset)
+		return true
+	})
+	return step, err
+}
+
+// read goes through messages of a topic that fulfil the condition.
+func (r *replayRun) read(ctx context.Context, number int, from, to int64, yield func(*message.Stored) bool) error {
+	p, err := r.ends.source.Partition(number)
+	if err != nil {
+		return err
+	}
+	l, err := r.n.openLog(ctx, p, false)
+	if err != nil {
+		return err
+	}
+	reader, matcher := l.Reader(max(from, l.First())), r.ends.where.Matcher()
+	buffer := make([]byte, 256<<10)
+	for reader.Offset() < to && ctx.Err() == nil {
+		chunk, err := reader.Read(buffer)
+		var gone *journal.Gone
+		var damage *journal.Damage
+		switch {
+		case errors.As(err, &gone):
+			reader = l.Reader(gone.First)
+			continue
+		case errors.As(err, &damage):
+			continue
+		case err != nil:
+			return err
+		case len(chunk) == 0:
+			return nil
+		}
+		more := true
+		eachRecord(chunk, func(rec message.Record) bool {
+			err = rec.Stored(number, func(m *message.Stored) bool {
+				if m.Offset < from {
+					return true
+				}
+				if m.Offset >= to {
+					more = false
+					return false
+				}
+				ok, matchErr := matcher.Match(m)
+				if matchErr == nil && ok {
+					more = yield(m)
+				}
+				return more
+			})
+			return err == nil && more
+		})
+		if err != nil || !more {
+			return err
+		}
+	}
+	return ctx.Err()
+}
+
+// finishStep sends the messages of the step and records that they are sent.
+func (r *replayRun) finishStep(ctx context.Context) error {
+	step := r.progress.Step
+	sent, err := 0, error(nil)
+	switch {
+	case len(step.Offsets) == 0:
+	case r.ends.inPlace:
+		sent, err = r.returnStep(ctx, step)
+	default:
+		sent, err = r.sendStep(ctx, step)
+	}
+	if err != nil {
+		return err
+	}
+	r.record.Sent += int64(sent)
+	r.progress.Skipped += int64(len(step.Offsets) - sent)
+	r.progress.Next[step.Partition] = step.Next
+	if step.Next < 0 {
+		r.progress.Ended[step.Partition] = true
+	}
+	r.progress.Step = nil
+	return r.save(ctx)
+}
+
+// returnStep returns dead letters to their own queue: a change of state, which
+// done twice is done once.
+func (r *replayRun) returnStep(ctx context.Context, step *replayStep) (int, error) {
+	p, err := r.ends.source.Partition(step.Partition)
+	if err != nil {
+		return 0, err
+	}
+	offsets := step.Offsets
+	if len(r.spec.Edits) > 0 {
+		items, err := r.items(ctx, p, step.Offsets)
+		if err != nil {
+			return 0, err
+		}
+		offsets = nil
+		var mu sync.Mutex
+		var group errgroup.Group
+		group.SetLimit(32)
+		for i := range items {
+			item := &items[i]
+			if item.Info.State != queue.Dead || item.Message == nil {
+				continue
+			}
+			if edited(item, r.name) {
+				offsets = append(offsets, item.Info.Offset)
+				continue
+			}
+			after, err := r.ends.editor.Apply(item.Message, item.facts())
+			if err != nil || after.Check(r.ends.target.Channel().MaxBody) != nil {
+				continue // skipped: it stays a dead letter
+			}
+			group.Go(func() error {
+				_, err := r.n.actAt(ctx, p, &queue.Command{Op: queue.OpEdit, Who: r.record.Who, Reason: r.name, Offsets: []int64{item.Info.Offset}, Content: pack(after)})
+				mu.Lock()
+				defer mu.Unlock()
+				offsets = append(offsets, item.Info.Offset)
+				return err
+			})
+		}
+		if err := group.Wait(); err != nil {
+			return 0, err
+		}
+		slices.Sort(offsets)
+	}
+	_, err = r.n.actAt(ctx, p, &queue.Command{Op: queue.OpReturn, Who: r.record.Who, Reason: r.name, Offsets: offsets})
+	return len(offsets), err
+}
+
+// edited reports whether this replay has edited a message already, before the
+// node that ran it stopped.
+func edited(item *QueueItem, name string) bool {
+	h := item.Info.History
+	return len(h) > 0 && h[len(h)-1].Kind == queue.Edited && h[len(h)-1].Reason == name
+}
+
+func (r *replayRun) items(ctx context.Context, p *Partition, offsets []int64) ([]QueueItem, error) {
+	var items []QueueItem
+	for chunk := range slices.Chunk(offsets, 200) {
+		a, err := r.n.askQueue(ctx, p, &queueAsk{Kind: "items", Offsets: chunk, Limit: len(chunk) + 1, Whole: true})
+		if err != nil {
+			return nil, err
+		}
+		items = append(items, a.Items...)
+	}
+	return items, nil
+}
+
+// sendStep publishes the messages of the step to the target, under sequences
+// of the replay's own.
+func (r *replayRun) sendStep(ctx context.Context, step *replayStep) (int, error) {
+	p, err := r.ends.source.Partition(step.Partition)
+	if err != nil {
+		return 0, err
+	}
+	type slot struct {
+		offset int64
+		m      *message.Stored
+		facts  expr.Facts
+	}
+	var slots []slot
+	if r.ends.dead {
+		items, err := r.items(ctx, p, step.Offsets)
+		if err != nil {
+			return 0, err
+		}
+		for i := range items {
+			slots = append(slots, slot{items[i].Info.Offset, items[i].Message, items[i].facts()})
+		}
+	} else {
+		wanted := map[int64]bool{}
+		for _, o := range step.Offsets {
+			wanted[o] = true
+		}
+		err := r.read(ctx, step.Partition, step.Offsets[0], step.Offsets[len(step.Offsets)-1]+1, func(m *message.Stored) bool {
+			if wanted[m.Offset] {
+				slots = append(slots, slot{m.Offset, keep(m), expr.Facts{}})
+			}
+			return true
+		})
+		if err != nil {
+			return 0, err
+		}
+	}
+	target := r.ends.target
+	count := len(target.Partitions())
+	by := map[int][]*message.Message{}
+	sent := 0
+	for _, s := range slots {
+		if s.m == nil {
+			continue
+		}
+		out, err := r.ends.editor.Apply(s.m, s.facts)
+		if err != nil {
+			continue // skipped
+		}
+		m := out.Message
+		m.Terms = nil
+		m.Headers = append(withoutReplay(m.Headers), message.Header{Name: headerReplay, Value: strconv.FormatInt(r.record.ID, 10)},
+			message.Header{Name: headerReplayFrom, Value: r.ends.source.Address().At(step.Partition, s.offset).String()})
+		if m.Check(target.Channel().MaxBody) != nil {
+			continue
+		}
+		to := step.Partition % count
+		if m.Key != "" {
+			to = message.PartitionOf(m.Key, count)
+		}
+		by[to] = append(by[to], &m)
+		sent++
+	}
+	numbers := slices.Collect(maps.Keys(by))
+	sort.Ints(numbers)
+	for _, to := range numbers {
+		if err := r.publish(ctx, step.Partition, to, by[to]); err != nil {
+			return 0, err
+		}
+	}
+	for to, list := range by {
+		r.progress.Sent[sequenceName(step.Partition, to)] += int64(len(list))
+	}
+	if r.ends.dead && !r.spec.Keep {
+		if _, err := r.n.actAt(ctx, p, &queue.Command{Op: queue.OpSendOn, Who: r.record.Who, Reason: fmt.Sprintf("%s to %s", r.name, r.spec.To), Offsets: step.Offsets}); err != nil {
+			return 0, err
+		}
+	}
+	return sent, nil
+}
+
+func sequenceName(from, to int) string { return fmt.Sprintf("%d-%d", from, to) }
+
+func withoutReplay(headers []message.Header) []message.Header {
+	return slices.DeleteFunc(slices.Clone(headers), func(h message.Header) bool { return h.Name == headerReplay || h.Name == headerReplayFrom })
+}
+
+// replaySpace is the namespace of the publisher ids of replays.
+var replaySpace = uuid.MustParse("6f1f7a5e-8d0b-5c43-9a55-3b0f5e6d2c11")
+
+// publish keeps the messages in the target's log once: the same step comes
+// again with the same sequence.
+func (r *replayRun) publish(ctx context.Context, from, to int, messages []*message.Message) error {
+	p, err := r.ends.target.Partition(to)
+	if err != nil {
+		return err
+	}
+	if err := r.n.accepts(r.ends.target); err != nil {
+		return err
+	}
+	cluster := r.n.catalog.View().Cluster.Cluster
+	id := uuid.NewSHA1(replaySpace, fmt.Appendf(nil, "%s/%d/%d/%d", cluster, r.record.ID, from, to))
+	var b message.Builder
+	for _, m := range messages {
+		b.Add(m)
+	}
+	encoded := b.Build(message.Plain, &message.Publisher{ID: id, Sequence: uint64(r.progress.Sent[sequenceName(from, to)])})
+	data := append(make([]byte, message.StampSize, message.StampSize+len(encoded)), encoded...)
+	batch, err := message.OpenBatch(data[message.StampSize:])
+	if err != nil {
+		return err
+	}
+	_, err = r.n.append(ctx, p, data, batch)
+	return err
+}
+
+// judgeEvery is how often it is looked how many of the messages failed again.
+const judgeEvery = time.Second
+
+// judge counts the messages that failed again, and stops the replay when they
+// are too many.
+func (r *replayRun) judge(ctx context.Context) error {
+	if !r.ends.target.IsQueue() || time.Since(r.judged) < judgeEvery {
+		return nil
+	}
+	r.judged = time.Now()
+	failed := int64(0)
+	for _, p := range r.ends.target.Partitions() {
+		ask := &queueAsk{Kind: "failed", Since: r.record.MadeAt.UnixMicro(), Who: r.name}
+		if !r.ends.inPlace {
+			ask.Where = fmt.Sprintf("headers[%q] == %q", headerReplay, strconv.FormatInt(r.record.ID, 10))
+		}
+		a, err := r.n.askQueue(ctx, p, ask)
+		if err != nil {
+			return err
+		}
+		failed += a.Looked
+	}
+	r.record.Failed = failed
+	if r.spec.StopAbove < 1 && replay.TooMany(r.record.Sent, failed, r.spec.StopAbove) {
+		r.end(ctx, catalog.ReplayStopped, fmt.Sprintf("%d of the %d messages sent failed again, more than %.0f%%", failed, r.record.Sent, 100*r.spec.StopAbove))
+		return errReplayEnded
+	}
+	return nil
+}

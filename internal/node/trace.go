@@ -1,0 +1,167 @@
+package node
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/expr"
+	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/queue"
+)
+
+// ReplaySource returns the channel from which a replay takes.
+func (n *Node) ReplaySource(from string) (*Topic, error) {
+	a, err := address.Parse(from)
+	if err != nil {
+		return nil, err
+	}
+	if a.Dead {
+		return n.QueueAt(a)
+	}
+	return n.Topic(a)
+}
+
+// TraceStep is one thing that happened to a message.
+type TraceStep struct {
+	At      time.Time
+	Began   time.Time // of an attempt
+	Address string
+	What    string
+	Who     string
+	Reason  string
+	Detail  string
+}
+
+// Trace is the story of one message.
+type Trace struct {
+	Address string
+	ID      string
+	State   string
+	Message *message.Stored // nil when its bytes are gone
+	Steps   []TraceStep
+	Copies  []string // where the same message lies too: what it was replayed to and from
+}
+
+// Trace tells the story of the message at a place.
+func (n *Node) Trace(ctx context.Context, t *Topic, partition int, offset int64) (*Trace, error) {
+	tr := &Trace{Address: t.Address().At(partition, offset).String()}
+	if t.IsQueue() {
+		item, err := n.QueueItem(ctx, t, partition, offset)
+		if err != nil {
+			return nil, err
+		}
+		tr.State, tr.Message = item.Info.State.String(), item.Message
+		tr.published(item.Message)
+		for i, e := range item.Info.History {
+			s := TraceStep{At: time.UnixMicro(e.At).UTC(), Address: tr.Address, What: e.Kind.String(), Who: e.Who, Reason: e.Reason, Detail: item.Details[i]}
+			if e.Began > 0 {
+				s.Began = time.UnixMicro(e.Began).UTC()
+			}
+			tr.Steps = append(tr.Steps, s)
+		}
+		if item.Info.State == queue.Leased {
+			tr.Steps = append(tr.Steps, TraceStep{At: time.UnixMicro(item.Info.Began).UTC(), Address: tr.Address, What: "leased", Who: item.Info.Member})
+		}
+		if item.Info.From != "" {
+			tr.Copies = append(tr.Copies, item.Info.From)
+		}
+		return tr, nil
+	}
+	p, err := t.Partition(partition)
+	if err != nil {
+		return nil, err
+	}
+	m, err := n.Message(ctx, p, offset, false)
+	if err != nil {
+		return nil, err
+	}
+	tr.State, tr.Message = "kept", m
+	tr.published(m)
+	n.readers(ctx, t, tr, partition, offset)
+	return tr, nil
+}
+
+// published is the step with which every story begins.
+func (tr *Trace) published(m *message.Stored) {
+	if m == nil {
+		return
+	}
+	tr.ID = m.ID
+	s := TraceStep{At: m.StoredAt, Address: tr.Address, What: "published"}
+	if m.Key != "" {
+		s.Detail = "key " + m.Key
+	}
+	from, sentAgain := m.Header(headerReplayFrom)
+	number, _ := m.Header(headerReplay)
+	if sentAgain {
+		s.What, s.Reason = "sent again", fmt.Sprintf("replay %s from %s", number, from)
+		tr.Copies = append(tr.Copies, from)
+	}
+	tr.Steps = append(tr.Steps, s)
+}
+
+// readers tells which groups have passed the message.
+func (n *Node) readers(ctx context.Context, t *Topic, tr *Trace, partition int, offset int64) {
+	for name := range n.catalog.View().Groups[t.ID] {
+		offsets, err := n.offsetsOf(ctx, t, name)
+		if err != nil {
+			continue
+		}
+		a := t.Address()
+		a.Group = name
+		what := "not read yet"
+		if offsets[partition] > offset {
+			what = "read"
+		}
+		tr.Steps = append(tr.Steps, TraceStep{Address: a.String(), What: what, Who: a.String()})
+	}
+}
+
+// traceTime bounds the search for an id.
+const traceTime = 8 * time.Second
+
+// TraceID finds the messages with an id in all channels, the newest first, and
+// tells their stories.
+func (n *Node) TraceID(ctx context.Context, id string) ([]*Trace, error) {
+	if id == "" || len(id) > message.MaxID {
+		return nil, problem(Invalid, "id %q", id).field("id").allowed(fmt.Sprintf("1 to %d characters", message.MaxID))
+	}
+	ctx, cancel := context.WithTimeout(ctx, traceTime)
+	defer cancel()
+	where, err := expr.Compile("id == " + strconv.Quote(id))
+	if err != nil {
+		return nil, err
+	}
+	var found []*Trace
+	for _, t := range n.Topics() {
+		sel := Selection{Topic: t, From: address.Position{Kind: address.First}, To: address.Position{Kind: address.Last}, Where: where, Limit: 5, Recent: true, Newest: true}
+		err := n.Browse(ctx, sel, func(e Event) error {
+			if e.Message == nil {
+				return nil
+			}
+			tr, err := n.Trace(ctx, t, e.Message.Partition, e.Message.Offset)
+			if err == nil {
+				found = append(found, tr)
+			}
+			return err
+		})
+		if err != nil && ctx.Err() == nil {
+			return nil, err
+		}
+	}
+	if len(found) > 0 {
+		return found, nil
+	}
+	if ctx.Err() != nil {
+		return nil, problem(NotFound, "no message with the id %s was found within %s", id, traceTime).field("id").next("give its address, if you know it")
+	}
+	p := problem(NotFound, "no kept message has the id %s", id).field("id")
+	if strings.Contains(id, "/") {
+		p.Next = "an address is traced with ferry trace SPACE/CHANNEL#PARTITION:OFFSET"
+	}
+	return nil, p
+}
