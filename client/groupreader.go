@@ -48,7 +48,10 @@ type Batch struct {
 	Next      int64  // offset after the last message
 	From      int64  // messages below it, at the start of Records, belong to the batch before
 	Lost      int64  // messages before it that retention took unread
-	part      *readPart
+	// Delivery is set for one message that came back from the dead letters of
+	// the group, or was sent again to the group alone. The rest is empty then.
+	Delivery *Delivery
+	part     *readPart
 }
 
 // readPart is a partition that is being read.
@@ -82,6 +85,7 @@ func (c *Client) ReadGroup(ctx context.Context, a address.Address, o ReadOptions
 	r.follow(run)
 	r.wg.Go(func() { r.beat(run) })
 	r.wg.Go(func() { r.commits(run) })
+	r.wg.Go(func() { r.returned(run) })
 	return r, nil
 }
 
@@ -111,6 +115,9 @@ func (r *GroupReader) failure() error {
 // the partition was taken away meanwhile (Is "not-held", "old-generation" or
 // "no-member"): others read those messages again.
 func (r *GroupReader) Commit(ctx context.Context, b Batch) error {
+	if b.Delivery != nil {
+		return r.settle(ctx, Settlement{Lease: b.Delivery.Lease, Outcome: OutcomeAccept})
+	}
 	err := r.member.CommitAs(ctx, b.part.generation, []OffsetOf{{b.Partition, b.Next}})
 	r.finish(b, true)
 	return err
@@ -119,10 +126,63 @@ func (r *GroupReader) Commit(ctx context.Context, b Batch) error {
 // Done says that a batch is processed. With commit it is recorded soon, together
 // with others, while the next ones are being read.
 func (r *GroupReader) Done(b Batch, commit bool) {
+	if b.Delivery != nil {
+		if commit {
+			r.wg.Go(func() {
+				ctx, cancel := context.WithTimeout(context.Background(), settleTime)
+				defer cancel()
+				r.settle(ctx, Settlement{Lease: b.Delivery.Lease, Outcome: OutcomeAccept})
+			})
+		}
+		return
+	}
 	r.finish(b, !commit)
 	select {
 	case r.dirty <- struct{}{}:
 	default:
+	}
+}
+
+// Reject sets a message of a batch aside as a dead letter of the group: its
+// content waits there, and the group goes on. The batch is done as any other.
+func (r *GroupReader) Reject(ctx context.Context, b Batch, offset int64, reason, detail string) error {
+	if b.Delivery != nil {
+		return r.settle(ctx, Settlement{Lease: b.Delivery.Lease, Outcome: OutcomeReject, Reason: reason, Detail: detail})
+	}
+	return r.member.Reject(ctx, Reject{Partition: b.Partition, Offset: offset, Reason: reason, Detail: detail})
+}
+
+const (
+	settleTime   = 10 * time.Second
+	noDeadLetter = 5 * time.Second // after which it is asked again whether the group has dead letters
+)
+
+func (r *GroupReader) settle(ctx context.Context, s Settlement) error {
+	_, err := r.client.Work(ctx, r.address, WorkRequest{Member: r.name(), Settle: []Settlement{s}})
+	return err
+}
+
+// returned leases what came back to the group, one message at a time.
+func (r *GroupReader) returned(ctx context.Context) {
+	for ctx.Err() == nil {
+		pause := noDeadLetter
+		if !r.member.Share().Paused {
+			answer, err := r.client.Work(ctx, r.address, WorkRequest{Member: r.name(), Max: 1, Wait: "20s"})
+			if err == nil {
+				pause = 0
+				for i := range answer.Deliveries {
+					select {
+					case r.events <- Batch{Partition: answer.Deliveries[i].Partition, Delivery: &answer.Deliveries[i]}:
+					case <-ctx.Done():
+						return
+					}
+				}
+			}
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(pause):
+		}
 	}
 }
 
@@ -419,4 +479,12 @@ func (b *Batch) Messages(each func(*message.Stored) error) error {
 		rest = rest[size:]
 	}
 	return nil
+}
+
+// name is what the group's own queue knows this member by.
+func (r *GroupReader) name() string {
+	if r.options.Label != "" {
+		return r.options.Label
+	}
+	return r.member.Share().Member
 }

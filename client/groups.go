@@ -290,6 +290,11 @@ func (m *Member) CommitAs(ctx context.Context, generation uint64, offsets []Offs
 	return m.client.Call(ctx, http.MethodPost, m.path("/commit"), nil, Commit{Generation: generation, Offsets: offsets}, nil)
 }
 
+// Reject sets a message that was read aside as a dead letter of the group.
+func (m *Member) Reject(ctx context.Context, r Reject) error {
+	return m.client.Call(ctx, http.MethodPost, m.path("/reject"), nil, r, nil)
+}
+
 // Leave ends the membership, so that others get its partitions at once.
 func (m *Member) Leave(ctx context.Context) error {
 	return m.client.Call(ctx, http.MethodDelete, m.path(""), nil, nil, nil)

@@ -193,6 +193,16 @@ var errLimit = errors.New("limit")
 // print prints a batch, at the pace. At the limit, or when it is told to stop,
 // the batch ends behind what was printed.
 func (r *groupRead) print(b *client.Batch, lines *messageLines) error {
+	if b.Delivery != nil {
+		r.count++
+		switch {
+		case r.quiet:
+			return nil
+		case r.json:
+			return r.printJSON(b.Delivery)
+		}
+		return lines.print(&b.Delivery.Message)
+	}
 	left := -1
 	if r.limit > 0 {
 		left = r.limit - r.count

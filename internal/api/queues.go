@@ -23,6 +23,7 @@ func (s *Server) queueRoutes(ch *gin.RouterGroup) {
 	ch.POST("/settle", s.lease)
 	s.deadRoutes(ch)
 	ch.GET("/trace/:partition/:offset", s.trace)
+	s.streamRoute(ch)
 }
 
 // queueOf finds the queue of the path; GROUP in TOPIC@GROUP is the one with

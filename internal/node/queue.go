@@ -223,7 +223,7 @@ func (n *Node) leaseAny(ctx context.Context, t *Topic, w *Work, out *Done) error
 		if left <= 0 {
 			return failed
 		}
-		if err := n.awaitAny(ctx, parts, min(left, 500*time.Millisecond)); err != nil {
+		if err := n.awaitAny(ctx, parts, left); err != nil {
 			return err
 		}
 	}
@@ -243,6 +243,10 @@ func (n *Node) awaitAny(ctx context.Context, parts []*Partition, most time.Durat
 			continue
 		}
 		ch := m.waiters.add()
+		if m.ready.Load() > 0 { // they came between
+			m.waiters.remove(ch)
+			return nil
+		}
 		go func() {
 			select {
 			case <-ch:
@@ -548,4 +552,10 @@ func (n *Node) queues() (all []*Topic) {
 		}
 	}
 	return all
+}
+
+// AwaitWork waits until a queue has messages to lease, as far as this node can
+// tell; for what other nodes lead it returns after a while.
+func (n *Node) AwaitWork(ctx context.Context, t *Topic) error {
+	return n.awaitAny(ctx, t.Partitions(), time.Minute)
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"log/slog"
 	"math/rand/v2"
+	"slices"
 	"sync"
 	"sync/atomic"
 
@@ -173,16 +174,18 @@ func (w *waiters) add() chan struct{} {
 	return ch
 }
 
-// remove ends the waiting. One that was woken and took nothing passes it on.
+// remove ends the waiting. One that was woken meanwhile, and takes nothing,
+// passes it on.
 func (w *waiters) remove(ch chan struct{}) {
 	w.mu.Lock()
-	defer w.mu.Unlock()
-	for i, c := range w.list {
-		if c == ch {
-			w.list = append(w.list[:i:i], w.list[i+1:]...)
-			w.count.Store(int64(len(w.list)))
-			return
-		}
+	at := slices.Index(w.list, ch)
+	if at >= 0 {
+		w.list = slices.Delete(w.list, at, at+1)
+		w.count.Store(int64(len(w.list)))
+	}
+	w.mu.Unlock()
+	if at < 0 {
+		w.wake(1)
 	}
 }
 
