@@ -170,9 +170,10 @@ func (r *GroupReader) returned(ctx context.Context) {
 			answer, err := r.client.Work(ctx, r.address, WorkRequest{Member: r.name(), Max: 1, Wait: "20s"})
 			if err == nil {
 				pause = 0
-				for i := range answer.Deliveries {
+				for i := range answer.Leased {
+					d := DeliveryOf(r.address, &answer.Leased[i])
 					select {
-					case r.events <- Batch{Partition: answer.Deliveries[i].Partition, Delivery: &answer.Deliveries[i]}:
+					case r.events <- Batch{Partition: d.Partition, Delivery: &d}:
 					case <-ctx.Done():
 						return
 					}

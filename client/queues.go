@@ -2,23 +2,29 @@ package client
 
 import (
 	"context"
-	"encoding/binary"
-	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"net/http"
 	"net/url"
 	"time"
 
 	"steadyferry/internal/core/address"
-	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/queue"
 )
 
-// DeliveriesType is the media type of leased messages in binary form: 4 bytes
-// little endian with the length of the answer as JSON without its messages,
-// that JSON, and the messages as a batch in the same order.
-const DeliveriesType = "application/vnd.steady-ferry.deliveries"
+// WorkType is the media type of calls and answers of members in binary form:
+// docs/formats.md has them byte by byte.
+const WorkType = "application/vnd.steady-ferry.work"
+
+// Lease names a member's hold on a message.
+type Lease = queue.LeaseID
+
+// ParseLease reads a lease.
+func ParseLease(text string) (Lease, error) { return queue.ParseLease(text) }
+
+// Leased is a message under a lease.
+type Leased = queue.Delivery
 
 // Counts is how many messages of a queue are in each state.
 type Counts = queue.Counts
@@ -57,7 +63,7 @@ const (
 
 // Settlement ends a lease, or extends it.
 type Settlement struct {
-	Lease     string `json:"lease"`
+	Lease     Lease  `json:"lease"`
 	Outcome   string `json:"outcome"`             // accept, release, reject, extend
 	After     string `json:"after,omitempty"`     // of a release the delay, or auto for the queue's backoff; of an extension the time from now on
 	Untouched bool   `json:"untouched,omitempty"` // a release that does not count as an attempt
@@ -67,7 +73,7 @@ type Settlement struct {
 
 // Settled is what became of a Settlement. Only with done anything changed.
 type Settled struct {
-	Lease    string     `json:"lease"`
+	Lease    Lease      `json:"lease"`
 	Result   string     `json:"result"`             // done, ran out, unknown
 	State    string     `json:"state,omitempty"`    // of the message now
 	Deadline *time.Time `json:"deadline,omitempty"` // after an extension
@@ -93,7 +99,7 @@ type WorkRequest struct {
 
 // Delivery is a message under a lease.
 type Delivery struct {
-	Lease    string     `json:"lease"`
+	Lease    Lease      `json:"lease"`
 	Attempt  int        `json:"attempt"`
 	Deadline *time.Time `json:"deadline,omitempty"`
 	Returns  int        `json:"returns"` // how often it came back from the dead letters
@@ -116,9 +122,98 @@ func QueuePath(a address.Address) string {
 	return "/channels/" + url.PathEscape(a.Space) + "/" + url.PathEscape(name)
 }
 
+// DeliveryOf returns the JSON form of a leased message of a queue.
+func DeliveryOf(a address.Address, l *Leased) Delivery {
+	return Delivery{Lease: l.Lease, Attempt: l.Attempt, Returns: l.Returns, Deadline: orNull(l.Deadline), Message: MessageOf(a.QueuePart(), l.Message)}
+}
+
+// Worked is the answer to Work.
+type Worked struct {
+	Settled []Settled // in the order of WorkRequest.Settle
+	Leased  []Leased
+}
+
+var outcomes = map[string]queue.Outcome{OutcomeAccept: queue.Accept, OutcomeRelease: queue.Release, OutcomeReject: queue.Reject, OutcomeExtend: queue.Extend}
+
+// encodeWork writes a request in binary form.
+func encodeWork(w *WorkRequest) ([]byte, error) {
+	call := queue.WorkCall{Member: w.Member, Partition: -1, Max: w.Max, AtOnce: w.AcceptOnDelivery}
+	if w.Partition != nil {
+		call.Partition = *w.Partition
+	}
+	var errs [2]error
+	call.For, errs[0] = microsOf(w.For)
+	call.Wait, errs[1] = microsOf(w.Wait)
+	if err := errors.Join(errs[:]...); err != nil {
+		return nil, err
+	}
+	size := 64 + len(w.Member)
+	call.Leases, call.Settle = make([]Lease, len(w.Settle)), make([]queue.Settlement, len(w.Settle))
+	for i := range w.Settle {
+		s := &w.Settle[i]
+		outcome := outcomes[s.Outcome]
+		if outcome == 0 {
+			return nil, &Problem{Status: http.StatusBadRequest, Detail: fmt.Sprintf("lease %s: outcome is %q", s.Lease, s.Outcome), Field: "outcome", Allowed: "accept, release, reject, extend"}
+		}
+		call.Leases[i] = s.Lease
+		call.Settle[i] = queue.Settlement{Outcome: outcome, Untouched: s.Untouched, Reason: s.Reason, Detail: s.Detail}
+		size += 20 + len(s.Reason) + len(s.Detail)
+		if s.After == "auto" && outcome == queue.Release {
+			call.Settle[i].After = queue.Auto
+			continue
+		}
+		var err error
+		if call.Settle[i].After, err = microsOf(s.After); err != nil {
+			return nil, err
+		}
+	}
+	return call.Encode(make([]byte, 0, size)), nil
+}
+
+func microsOf(text string) (int64, error) {
+	if text == "" {
+		return 0, nil
+	}
+	d, err := address.ParseDuration(text)
+	return d.Microseconds(), err
+}
+
+// ResultOf names what became of a settlement.
+func ResultOf(s queue.Status) string {
+	switch s {
+	case queue.Done:
+		return ResultDone
+	case queue.NotHeld:
+		return ResultRanOut
+	}
+	return ResultUnknown
+}
+
+func decodeWorked(leases []Settlement, b []byte) (*Worked, error) {
+	reply, err := queue.DecodeReply(b)
+	if err != nil {
+		return nil, err
+	}
+	if len(reply.Settled) != len(leases) {
+		return nil, fmt.Errorf("%d outcomes were answered, and %d sent", len(reply.Settled), len(leases))
+	}
+	out := &Worked{Settled: make([]Settled, len(leases)), Leased: reply.Leased}
+	for i, s := range reply.Settled {
+		out.Settled[i] = Settled{Lease: leases[i].Lease, Result: ResultOf(s.Status)}
+		if s.Status == queue.Done {
+			out.Settled[i].State = s.State.String()
+		}
+		if s.Deadline > 0 {
+			at := time.UnixMicro(s.Deadline).UTC()
+			out.Settled[i].Deadline = &at
+		}
+	}
+	return out, nil
+}
+
 // Work settles leases of a queue and leases messages of it.
-func (c *Client) Work(ctx context.Context, a address.Address, w WorkRequest) (*WorkAnswer, error) {
-	body, err := json.Marshal(w)
+func (c *Client) Work(ctx context.Context, a address.Address, w WorkRequest) (*Worked, error) {
+	body, err := encodeWork(&w)
 	if err != nil {
 		return nil, err
 	}
@@ -126,7 +221,7 @@ func (c *Client) Work(ctx context.Context, a address.Address, w WorkRequest) (*W
 	if w.Max == 0 {
 		path = QueuePath(a) + "/settle"
 	}
-	response, err := c.Do(ctx, Request{Method: http.MethodPost, Path: path, Body: body, Header: http.Header{"Content-Type": {"application/json"}, "Accept": {DeliveriesType}}})
+	response, err := c.Do(ctx, Request{Method: http.MethodPost, Path: path, Body: body, Header: http.Header{"Content-Type": {WorkType}, "Accept": {WorkType}}})
 	if err != nil {
 		return nil, err
 	}
@@ -135,35 +230,5 @@ func (c *Client) Work(ctx context.Context, a address.Address, w WorkRequest) (*W
 	if err != nil {
 		return nil, err
 	}
-	return decodeDeliveries(a, b)
-}
-
-var errDeliveries = errors.New("the answer with leased messages is cut off")
-
-func decodeDeliveries(a address.Address, b []byte) (*WorkAnswer, error) {
-	if len(b) < 4 || int(binary.LittleEndian.Uint32(b)) > len(b)-4 {
-		return nil, errDeliveries
-	}
-	n := binary.LittleEndian.Uint32(b)
-	out := &WorkAnswer{}
-	if err := json.Unmarshal(b[4:4+n], out); err != nil {
-		return nil, err
-	}
-	if len(out.Deliveries) == 0 {
-		return out, nil
-	}
-	batch, err := message.OpenBatch(b[4+n:])
-	if err != nil {
-		return nil, err
-	}
-	i := 0
-	for m, err := range batch.Messages() {
-		if err != nil || i == len(out.Deliveries) {
-			return nil, errors.Join(err, errDeliveries)
-		}
-		d := &out.Deliveries[i]
-		d.Message = MessageOf(a, &message.Stored{Message: *m, Partition: d.Partition, Offset: d.Offset, StoredAt: d.Time})
-		i++
-	}
-	return out, nil
+	return decodeWorked(w.Settle, b)
 }

@@ -2,7 +2,7 @@ package client
 
 import (
 	"context"
-	"encoding/json"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"net/http"
@@ -16,13 +16,6 @@ import (
 	"steadyferry/internal/core/address"
 )
 
-// StreamFrame is what a member sends on a work stream: how many more messages
-// it takes, and outcomes.
-type StreamFrame struct {
-	Credit int          `json:"credit,omitempty"`
-	Settle []Settlement `json:"settle,omitempty"`
-}
-
 // WorkStream is a long-lived connection on which a member gets messages of a
 // queue as its credit allows, and settles them. Outcomes that are ready at the
 // same time go together.
@@ -33,13 +26,13 @@ type WorkStream struct {
 
 	conn       *websocket.Conn
 	address    address.Address
-	deliveries chan Delivery
+	deliveries chan Leased
 	done       chan struct{}
 	wake       chan struct{}
 
 	mu      sync.Mutex
-	next    StreamFrame // to be sent
-	unread  int         // outcomes that were sent and not answered
+	next    WorkRequest  // to be sent; Max is how many more messages the member takes
+	unread  []Settlement // outcomes that were sent and not answered
 	err     error
 	closing bool
 }
@@ -56,7 +49,7 @@ func (c *Client) OpenWork(ctx context.Context, a address.Address, member string,
 		target := "ws" + strings.TrimPrefix(server, "http") + "/api/v1" + QueuePath(a) + "/work?member=" + url.QueryEscape(member)
 		conn, response, err := dialer.DialContext(ctx, target, http.Header{"Authorization": {"Bearer " + c.token}})
 		if err == nil {
-			s := &WorkStream{conn: conn, address: a, deliveries: make(chan Delivery, credit), done: make(chan struct{}), wake: make(chan struct{}, 1), next: StreamFrame{Credit: credit}}
+			s := &WorkStream{conn: conn, address: a, deliveries: make(chan Leased, credit), done: make(chan struct{}), wake: make(chan struct{}, 1), next: WorkRequest{Max: credit}}
 			go s.read()
 			go s.write()
 			s.signal()
@@ -90,27 +83,39 @@ func (s *WorkStream) fail(err error) {
 func (s *WorkStream) read() {
 	for {
 		_, b, err := s.conn.ReadMessage()
-		var answer *WorkAnswer
+		var answer *Worked
 		if err == nil {
-			answer, err = decodeDeliveries(s.address, b)
+			answer, err = s.answer(b)
 		}
 		if err != nil {
 			s.fail(fmt.Errorf("the work stream ended: %w", err))
 			return
 		}
-		s.mu.Lock()
-		s.unread -= len(answer.Settled)
-		refused := s.Refused
-		s.mu.Unlock()
 		for _, one := range answer.Settled {
-			if one.Result != ResultDone && refused != nil {
-				refused(one)
+			if one.Result != ResultDone && s.Refused != nil {
+				s.Refused(one)
 			}
 		}
-		for _, d := range answer.Deliveries {
+		for _, d := range answer.Leased {
 			s.deliveries <- d // it has room for all that the credit allows
 		}
 	}
+}
+
+// answer reads a frame. Outcomes are answered in the order in which they were
+// sent.
+func (s *WorkStream) answer(b []byte) (*Worked, error) {
+	n, _ := binary.Uvarint(b)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if n > uint64(len(s.unread)) {
+		return nil, errors.New("more outcomes were answered than sent")
+	}
+	answer, err := decodeWorked(s.unread[:n], b)
+	if err == nil {
+		s.unread = s.unread[n:]
+	}
+	return answer, err
 }
 
 func (s *WorkStream) write() {
@@ -122,16 +127,16 @@ func (s *WorkStream) write() {
 		}
 		s.mu.Lock()
 		frame := s.next
-		s.next = StreamFrame{}
-		s.unread += len(frame.Settle)
+		s.next = WorkRequest{}
+		s.unread = append(s.unread, frame.Settle...)
 		s.mu.Unlock()
-		if frame.Credit == 0 && len(frame.Settle) == 0 {
+		if frame.Max == 0 && len(frame.Settle) == 0 {
 			continue
 		}
-		b, err := json.Marshal(frame)
+		b, err := encodeWork(&frame)
 		if err == nil {
 			s.conn.SetWriteDeadline(time.Now().Add(10 * time.Second))
-			err = s.conn.WriteMessage(websocket.TextMessage, b)
+			err = s.conn.WriteMessage(websocket.BinaryMessage, b)
 		}
 		if err != nil {
 			s.fail(err)
@@ -141,14 +146,14 @@ func (s *WorkStream) write() {
 }
 
 // Next returns the next message.
-func (s *WorkStream) Next(ctx context.Context) (Delivery, error) {
+func (s *WorkStream) Next(ctx context.Context) (Leased, error) {
 	select {
 	case d := <-s.deliveries:
 		return d, nil
 	case <-s.done:
-		return Delivery{}, s.failure()
+		return Leased{}, s.failure()
 	case <-ctx.Done():
-		return Delivery{}, ctx.Err()
+		return Leased{}, ctx.Err()
 	}
 }
 
@@ -164,7 +169,7 @@ func (s *WorkStream) Settle(one Settlement) {
 	s.mu.Lock()
 	s.next.Settle = append(s.next.Settle, one)
 	if one.Outcome != OutcomeExtend && !s.closing {
-		s.next.Credit++
+		s.next.Max++
 	}
 	s.mu.Unlock()
 	s.signal()
@@ -175,7 +180,7 @@ func (s *WorkStream) Settle(one Settlement) {
 func (s *WorkStream) Close(ctx context.Context) error {
 	s.mu.Lock()
 	s.closing = true
-	s.next.Credit = 0
+	s.next.Max = 0
 	s.mu.Unlock()
 	tick := time.NewTicker(5 * time.Millisecond)
 	defer tick.Stop()
@@ -192,7 +197,7 @@ func (s *WorkStream) Close(ctx context.Context) error {
 		case <-tick.C:
 		}
 		s.mu.Lock()
-		idle := len(s.next.Settle) == 0 && s.unread == 0 && len(s.deliveries) == 0
+		idle := len(s.next.Settle) == 0 && len(s.unread) == 0 && len(s.deliveries) == 0
 		s.mu.Unlock()
 		if idle {
 			s.conn.WriteControl(websocket.CloseMessage, websocket.FormatCloseMessage(websocket.CloseNormalClosure, ""), time.Now().Add(time.Second))

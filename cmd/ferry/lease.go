@@ -53,7 +53,11 @@ var leaseVerb = verb{
 			if *atOnce {
 				fmt.Fprintln(c.err, "ferry: accepted on delivery: what this member does not finish is lost")
 			}
-			return c.printDeliveries(a, answer.Deliveries)
+			all := make([]client.Delivery, len(answer.Leased))
+			for i := range all {
+				all[i] = client.DeliveryOf(a, &answer.Leased[i])
+			}
+			return c.printDeliveries(a, all)
 		}
 	},
 }
@@ -75,7 +79,7 @@ func (c *call) printDeliveries(a address.Address, all []client.Delivery) error {
 		if d.Deadline != nil {
 			left = d.Deadline.Sub(now).Round(time.Second).String()
 		}
-		rows = append(rows, []string{d.Lease, left, fmt.Sprint(d.Attempt), d.Key, oneLine(string(d.Bytes()), 80)})
+		rows = append(rows, []string{d.Lease.String(), left, fmt.Sprint(d.Attempt), d.Key, oneLine(string(d.Bytes()), 80)})
 	}
 	switch {
 	case c.json:
@@ -120,7 +124,11 @@ var settleVerb = verb{
 					if lease = strings.TrimSpace(lease); lease == "" {
 						continue
 					}
-					s := client.Settlement{Lease: lease, Outcome: outcome}
+					id, err := client.ParseLease(lease)
+					if err != nil {
+						return wrongUsage("-%s: %w", outcome, err)
+					}
+					s := client.Settlement{Lease: id, Outcome: outcome}
 					if outcome != client.OutcomeAccept {
 						s.Reason, s.Detail = *reason, text
 					}
@@ -280,11 +288,11 @@ func (w *worker) loop() error {
 			}
 		}
 		settle = nil
-		if next.Max == 0 || len(answer.Deliveries) == 0 && w.once {
+		if next.Max == 0 || len(answer.Leased) == 0 && w.once {
 			return nil
 		}
-		for _, d := range answer.Deliveries {
-			settle = append(settle, w.handle(d))
+		for i := range answer.Leased {
+			settle = append(settle, w.handle(client.DeliveryOf(w.address, &answer.Leased[i])))
 		}
 	}
 }

@@ -1,9 +1,9 @@
 package api
 
 import (
-	"encoding/binary"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"strings"
 	"time"
@@ -12,7 +12,6 @@ import (
 
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
-	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/node"
 )
@@ -118,9 +117,7 @@ func workOf(in *client.WorkRequest, who string) (w node.Work, err error) {
 	}
 	for i := range in.Settle {
 		from, to := &in.Settle[i], &w.Settle[i]
-		if to.Lease, err = node.ParseLease(from.Lease); err != nil {
-			return w, err
-		}
+		to.Lease = from.Lease
 		if to.Outcome = outcomes[from.Outcome]; to.Outcome == 0 {
 			return w, invalid("outcome", fmt.Sprintf("lease %s: outcome is %q", from.Lease, from.Outcome), "accept, release, reject, extend")
 		}
@@ -134,12 +131,10 @@ func workOf(in *client.WorkRequest, who string) (w node.Work, err error) {
 	return w, nil
 }
 
-var resultText = map[queue.Status]string{queue.Done: client.ResultDone, queue.NotHeld: client.ResultRanOut, queue.Unknown: client.ResultUnknown}
-
 func settledJSON(done *node.Done) []client.Settled {
 	out := make([]client.Settled, len(done.Settled))
 	for i, d := range done.Settled {
-		out[i] = client.Settled{Lease: d.Lease.String(), Result: resultText[d.Status]}
+		out[i] = client.Settled{Lease: d.Lease, Result: client.ResultOf(d.Status)}
 		if d.Status == queue.Done {
 			out[i].State = d.State.String()
 		}
@@ -156,78 +151,73 @@ func (s *Server) lease(c *gin.Context) {
 	if !ok {
 		return
 	}
-	var in client.WorkRequest
-	d := json.NewDecoder(http.MaxBytesReader(c.Writer, c.Request.Body, maxWork))
-	d.DisallowUnknownFields()
-	if err := d.Decode(&in); err != nil {
-		writeProblem(c, invalid("", "the body is not the JSON that is expected: "+err.Error(), "see /api/v1/openapi.json"))
-		return
-	}
-	if strings.HasSuffix(c.FullPath(), "/settle") {
-		if in.Max != 0 || len(in.Settle) == 0 {
-			writeProblem(c, invalid("settle", "there is nothing to settle", "settle, with 1 to 10,000 outcomes; lease is another call"))
-			return
-		}
-	} else if in.Max == 0 {
-		in.Max = 1
-	}
-	w, err := workOf(&in, who(c))
+	w, err := s.readWork(c)
 	if refuse(c, err) {
 		return
 	}
+	if strings.HasSuffix(c.FullPath(), "/settle") {
+		if w.Max != 0 || len(w.Settle) == 0 {
+			writeProblem(c, invalid("settle", "there is nothing to settle", "settle, with 1 to 10,000 outcomes; lease is another call"))
+			return
+		}
+	} else if w.Max == 0 {
+		w.Max = 1
+	}
+	w.Raw = c.GetHeader("Accept") == client.WorkType
 	done, err := s.node.Work(c.Request.Context(), t, w)
 	if refuse(c, err) {
 		return
 	}
-	if c.GetHeader("Accept") == client.DeliveriesType {
-		c.Data(http.StatusOK, client.DeliveriesType, appendDeliveries(done))
+	if w.Raw {
+		c.Data(http.StatusOK, client.WorkType, done.Encode())
 		return
 	}
-	out := client.WorkAnswer{Settled: settledJSON(done), Deliveries: make([]client.Delivery, len(done.Deliveries))}
-	for i, d := range done.Deliveries {
-		out.Deliveries[i] = deliveryJSON(t, d)
+	out := client.WorkAnswer{Settled: settledJSON(done), Deliveries: make([]client.Delivery, len(done.Leased))}
+	for i := range done.Leased {
+		out.Deliveries[i] = client.DeliveryOf(t.Address(), &done.Leased[i])
 	}
 	c.JSON(http.StatusOK, out)
 }
 
-func deliveryJSON(t *node.Topic, d node.Delivery) client.Delivery {
-	out := client.Delivery{Lease: d.Lease.String(), Attempt: d.Attempt, Returns: d.Returns, Message: client.MessageOf(t.Address(), d.Message)}
-	if !d.Deadline.IsZero() {
-		out.Deadline = &d.Deadline
+// readWork reads what a member asks for, as JSON or in binary form.
+func (s *Server) readWork(c *gin.Context) (node.Work, error) {
+	body := http.MaxBytesReader(c.Writer, c.Request.Body, maxWork)
+	if c.GetHeader("Content-Type") != client.WorkType {
+		var in client.WorkRequest
+		d := json.NewDecoder(body)
+		d.DisallowUnknownFields()
+		if err := d.Decode(&in); err != nil {
+			return node.Work{}, invalid("", "the body is not the JSON that is expected: "+err.Error(), "see /api/v1/openapi.json")
+		}
+		return workOf(&in, who(c))
 	}
-	return out
+	b, err := io.ReadAll(body)
+	if err != nil {
+		return node.Work{}, err
+	}
+	return decodeWork(b, who(c))
 }
 
-// appendDeliveries writes the binary form of leased messages. What is known of
-// each is written by hand: encoding/json would take longer than all the rest.
-func appendDeliveries(done *node.Done) []byte {
-	b := make([]byte, 4, 256+256*len(done.Deliveries))
-	settled, err := json.Marshal(settledJSON(done))
+// decodeWork reads the binary form.
+func decodeWork(b []byte, who string) (w node.Work, err error) {
+	call, err := queue.DecodeWork(b)
 	if err != nil {
-		panic(err) // plain values
+		return w, invalid("", err.Error(), "docs/formats.md describes a call")
 	}
-	b = append(append(b, `{"settled":`...), settled...)
-	b = append(b, `,"messages":[`...)
-	var batch message.Builder
-	for i, d := range done.Deliveries {
-		if i > 0 {
-			b = append(b, ',')
+	w = node.Work{Member: call.Member, Partition: call.Partition, Max: call.Max, AtOnce: call.AtOnce, For: time.Duration(call.For) * time.Microsecond, Wait: time.Duration(call.Wait) * time.Microsecond}
+	if w.Member == "" {
+		w.Member = who
+	}
+	if w.Wait < 0 || w.Wait > maxWait {
+		return w, invalid("wait", "wait is "+w.Wait.String(), "0s to "+address.FormatDuration(maxWait))
+	}
+	w.Settle = make([]node.Settle, len(call.Settle))
+	for i := range call.Settle {
+		from := &call.Settle[i]
+		w.Settle[i] = node.Settle{Lease: call.Leases[i], Outcome: from.Outcome, After: time.Duration(from.After) * time.Microsecond, Untouched: from.Untouched, Reason: from.Reason, Detail: from.Detail}
+		if from.After == queue.Auto {
+			w.Settle[i].After = queue.Auto
 		}
-		b = fmt.Appendf(b, `{"lease":"%d-%d-%d","attempt":%d,"returns":%d,"partition":%d,"offset":%d,"time":"`, d.Lease.Partition, d.Lease.Offset, d.Lease.Serial, d.Attempt, d.Returns, d.Lease.Partition, d.Lease.Offset)
-		b = d.Message.StoredAt.AppendFormat(b, time.RFC3339Nano)
-		b = append(b, '"')
-		if !d.Deadline.IsZero() {
-			b = append(b, `,"deadline":"`...)
-			b = d.Deadline.AppendFormat(b, time.RFC3339Nano)
-			b = append(b, '"')
-		}
-		b = append(b, '}')
-		batch.Add(&d.Message.Message)
 	}
-	b = append(b, "]}"...)
-	binary.LittleEndian.PutUint32(b, uint32(len(b)-4))
-	if batch.Count() > 0 {
-		b = append(b, batch.Build(message.Plain, nil)...)
-	}
-	return b
+	return w, nil
 }

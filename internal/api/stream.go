@@ -2,7 +2,7 @@ package api
 
 import (
 	"context"
-	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"time"
@@ -10,7 +10,6 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/gorilla/websocket"
 
-	"steadyferry/client"
 	"steadyferry/internal/node"
 )
 
@@ -25,8 +24,8 @@ const (
 var upgrader = websocket.Upgrader{ReadBufferSize: 16 << 10, WriteBufferSize: 16 << 10}
 
 // workStream serves one member over a WebSocket (RFC 6455): the member gives
-// credit and sends outcomes as JSON text, leased messages and what became of
-// the outcomes come as binary frames in the form of client.DeliveriesType.
+// credit (Max of a call) and sends outcomes, leased messages and what became of
+// the outcomes come back; all as binary frames in the form of client.WorkType.
 func (s *Server) workStream(c *gin.Context) {
 	t, ok := s.queueOf(c)
 	if !ok {
@@ -45,25 +44,30 @@ func (s *Server) workStream(c *gin.Context) {
 	defer cancel()
 	s.node.Streams.Add(1)
 	defer s.node.Streams.Add(-1)
-	w := &workStream{node: s.node, topic: t, member: member, conn: conn, frames: make(chan client.StreamFrame, 16)}
+	w := &workStream{node: s.node, topic: t, member: member, conn: conn, frames: make(chan node.Work, 16)}
 	go func() {
 		defer cancel()
 		w.read()
 	}()
 	err = w.serve(ctx)
 	code, text := websocket.CloseGoingAway, "the node is stopping"
+	if errors.Is(err, errMemberGone) {
+		return // what it holds is handed out again when its leases run out
+	}
 	if err != nil {
 		code, text = websocket.ClosePolicyViolation, problemOf(err).Detail
 	}
 	conn.WriteControl(websocket.CloseMessage, websocket.FormatCloseMessage(code, text[:min(len(text), 120)]), time.Now().Add(time.Second))
 }
 
+var errMemberGone = errors.New("the member is gone")
+
 type workStream struct {
 	node   *node.Node
 	topic  *node.Topic
 	member string
 	conn   *websocket.Conn
-	frames chan client.StreamFrame
+	frames chan node.Work
 	credit int
 }
 
@@ -78,9 +82,9 @@ func (w *workStream) read() {
 		if err != nil {
 			return
 		}
-		var f client.StreamFrame
-		if err := json.Unmarshal(b, &f); err != nil {
-			f = client.StreamFrame{Credit: -1}
+		f, err := decodeWork(b, w.member)
+		if err != nil {
+			f = node.Work{Max: -1}
 		}
 		w.frames <- f
 	}
@@ -95,7 +99,7 @@ func (w *workStream) serve(ctx context.Context) error {
 	stop := func() {}
 	defer func() { stop() }()
 	for {
-		var f client.StreamFrame
+		var f node.Work
 		var ok bool
 		select {
 		case <-ctx.Done():
@@ -113,10 +117,10 @@ func (w *workStream) serve(ctx context.Context) error {
 		}
 		stop()
 		ready = nil
-		if f.Credit < 0 || w.credit+f.Credit > node.MaxLease {
-			return invalid("credit", fmt.Sprintf("a credit of %d, with %d open", f.Credit, w.credit), fmt.Sprintf("0 to %d in all", node.MaxLease))
+		if f.Max < 0 || w.credit+f.Max > node.MaxLease {
+			return invalid("credit", fmt.Sprintf("a credit of %d, with %d open", f.Max, w.credit), fmt.Sprintf("0 to %d in all", node.MaxLease))
 		}
-		w.credit += f.Credit
+		w.credit += f.Max
 		if err := w.work(ctx, f.Settle); err != nil {
 			return err
 		}
@@ -125,8 +129,9 @@ func (w *workStream) serve(ctx context.Context) error {
 			stop = cancel
 			done := make(chan struct{})
 			ready = done
+			credit := w.credit
 			go func() {
-				if w.node.AwaitWork(waiting, w.topic) == nil {
+				if w.node.AwaitWork(waiting, w.topic, credit) == nil {
 					close(done)
 				}
 			}()
@@ -134,26 +139,25 @@ func (w *workStream) serve(ctx context.Context) error {
 	}
 }
 
-func (w *workStream) work(ctx context.Context, settle []client.Settlement) error {
+func (w *workStream) work(ctx context.Context, settle []node.Settle) error {
 	if len(settle) == 0 && w.credit == 0 {
 		return nil
 	}
-	work, err := workOf(&client.WorkRequest{Member: w.member, Settle: settle, Max: w.credit}, w.member)
-	if err != nil {
-		return err
-	}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), requestTimeout)
 	defer cancel()
-	done, err := w.node.Work(ctx, w.topic, work)
+	done, err := w.node.Work(ctx, w.topic, node.Work{Member: w.member, Partition: node.AnyPartition, Settle: settle, Max: w.credit, Raw: true})
 	if err != nil {
 		return err
 	}
-	if len(done.Settled) == 0 && len(done.Deliveries) == 0 {
+	if len(done.Settled) == 0 && len(done.Leased) == 0 {
 		return nil
 	}
-	w.credit -= len(done.Deliveries)
+	w.credit -= len(done.Leased)
 	w.conn.SetWriteDeadline(time.Now().Add(streamWrite))
-	return w.conn.WriteMessage(websocket.BinaryMessage, appendDeliveries(done))
+	if w.conn.WriteMessage(websocket.BinaryMessage, done.Encode()) != nil {
+		return errMemberGone
+	}
+	return nil
 }
 
 // streamRoute is where the stream of a queue begins.

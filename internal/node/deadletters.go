@@ -264,7 +264,8 @@ var actionNames = map[queue.Op]string{queue.OpReturn: "return", queue.OpDiscard:
 
 const (
 	sampleCount = 5
-	actPage     = 5000 // messages of one command
+	actPage     = 1_000_000 // offsets listed at once
+	actCommand  = 10_000    // messages of one command
 	editPage    = 500
 )
 
@@ -307,9 +308,14 @@ func (n *Node) Act(ctx context.Context, t *Topic, s QueueSelection, act Action, 
 		return out, n.edit(ctx, t, s, act, editor, out)
 	}
 	return out, n.eachPage(ctx, t, s, true, actPage, func(p *Partition, a *queueAnswer) error {
-		changed, err := n.actAt(ctx, p, &queue.Command{Op: act.Op, Who: act.Who, Reason: act.Reason, After: act.After.Microseconds(), Offsets: a.Offsets})
-		out.Messages += int64(changed)
-		return err
+		for some := range slices.Chunk(a.Offsets, actCommand) {
+			changed, err := n.actAt(ctx, p, &queue.Command{Op: act.Op, Who: act.Who, Reason: act.Reason, After: act.After.Microseconds(), Offsets: some})
+			if err != nil {
+				return err
+			}
+			out.Messages += int64(changed)
+		}
+		return nil
 	})
 }
 

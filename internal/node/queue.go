@@ -5,8 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"strconv"
-	"strings"
 	"time"
 
 	"steadyferry/internal/catalog"
@@ -23,32 +21,8 @@ func parseStored(text string) time.Time {
 	return at.UTC()
 }
 
-// Lease names a member's hold on a message: partition, offset and the number
-// of the lease in its partition.
-type Lease struct {
-	Partition int
-	Offset    int64
-	Serial    uint64
-}
-
-// String prints the lease so that ParseLease reads it back.
-func (l Lease) String() string { return fmt.Sprintf("%d-%d-%d", l.Partition, l.Offset, l.Serial) }
-
-// ParseLease reads a lease.
-func ParseLease(text string) (l Lease, err error) {
-	parts := strings.Split(text, "-")
-	if len(parts) == 3 {
-		var e1, e2, e3 error
-		l.Partition, e1 = strconv.Atoi(parts[0])
-		l.Offset, e2 = strconv.ParseInt(parts[1], 10, 64)
-		l.Serial, e3 = strconv.ParseUint(parts[2], 10, 64)
-		err = errors.Join(e1, e2, e3)
-	}
-	if len(parts) != 3 || err != nil || l.Partition < 0 || l.Offset < 0 {
-		return l, problem(Invalid, "%q is not a lease", text).field("lease").allowed("what a lease call gave, such as 0-1200-57")
-	}
-	return l, nil
-}
+// Lease names a member's hold on a message.
+type Lease = queue.LeaseID
 
 // Settle is the end of a lease, or its extension.
 type Settle struct {
@@ -68,15 +42,6 @@ type Settled struct {
 	Deadline time.Time
 }
 
-// Delivery is a message under a lease.
-type Delivery struct {
-	Lease    Lease
-	Attempt  int
-	Returns  int
-	Deadline time.Time
-	Message  *message.Stored
-}
-
 // Work is what a member asks of a queue: to settle leases, and to lease more.
 type Work struct {
 	Member    string
@@ -86,12 +51,30 @@ type Work struct {
 	For       time.Duration // of the leases; 0: as the queue is set
 	AtOnce    bool          // accept on delivery
 	Wait      time.Duration // for the first message
+	Raw       bool          // the answer may have records of the log instead of messages
 }
 
 // Done is the answer to Work.
 type Done struct {
-	Settled    []Settled // in the order of Work.Settle
-	Deliveries []Delivery
+	Settled []Settled // in the order of Work.Settle
+	Leased  []queue.Delivery
+	Records []queue.Record // of Work.Raw: with the messages that Leased does not have
+}
+
+// Encode writes the answer in binary form.
+func (d *Done) Encode() []byte {
+	w := queue.WorkReply{Settled: make([]queue.Settled, len(d.Settled)), Leased: d.Leased, Records: d.Records}
+	size := 64 + 8*len(d.Settled) + 32*len(d.Leased)
+	for i, s := range d.Settled {
+		w.Settled[i] = queue.Settled{Status: s.Status, State: s.State}
+		if !s.Deadline.IsZero() {
+			w.Settled[i].Deadline = s.Deadline.UnixMicro()
+		}
+	}
+	for _, r := range d.Records {
+		size += len(r.Bytes) + 16
+	}
+	return w.Encode(make([]byte, 0, size))
 }
 
 // Limits of work.
@@ -209,21 +192,21 @@ func (n *Node) leaseAny(ctx context.Context, t *Topic, w *Work, out *Done) error
 			if m := p.queue.Load(); m != nil && n.leads(p) && m.ready.Load() == 0 && len(parts) > 1 && i < len(parts)-1 {
 				continue
 			}
-			if err := n.workAt(ctx, p, w, nil, w.Max-len(out.Deliveries), 0, out); err != nil {
+			if err := n.workAt(ctx, p, w, nil, w.Max-len(out.Leased), 0, out); err != nil {
 				failed = err
 			}
-			if len(out.Deliveries) >= w.Max {
+			if len(out.Leased) >= w.Max {
 				return nil
 			}
 		}
-		if len(out.Deliveries) > 0 {
+		if len(out.Leased) > 0 {
 			return nil
 		}
 		left := time.Until(deadline)
 		if left <= 0 {
 			return failed
 		}
-		if err := n.awaitAny(ctx, parts, left); err != nil {
+		if err := n.awaitAny(ctx, parts, w.Max, left); err != nil {
 			return err
 		}
 	}
@@ -231,7 +214,7 @@ func (n *Node) leaseAny(ctx context.Context, t *Topic, w *Work, out *Done) error
 
 // awaitAny waits until a partition that this node leads has messages; those
 // led elsewhere are asked again after the time.
-func (n *Node) awaitAny(ctx context.Context, parts []*Partition, most time.Duration) error {
+func (n *Node) awaitAny(ctx context.Context, parts []*Partition, messages int, most time.Duration) error {
 	signal := make(chan struct{}, 1)
 	stop := make(chan struct{})
 	defer close(stop)
@@ -242,20 +225,20 @@ func (n *Node) awaitAny(ctx context.Context, parts []*Partition, most time.Durat
 			remote = true
 			continue
 		}
-		ch := m.waiters.add()
+		one := m.waiters.add(messages)
 		if m.ready.Load() > 0 { // they came between
-			m.waiters.remove(ch)
+			m.waiters.remove(one)
 			return nil
 		}
 		go func() {
 			select {
-			case <-ch:
+			case <-one.ready:
 				select {
 				case signal <- struct{}{}:
 				default:
 				}
 			case <-stop:
-				m.waiters.remove(ch)
+				m.waiters.remove(one)
 			}
 		}()
 	}
@@ -293,7 +276,7 @@ func (n *Node) workAt(ctx context.Context, p *Partition, w *Work, places []int, 
 	if len(c.Settle) == 0 && c.Max == 0 {
 		return nil
 	}
-	r, err := n.workOnce(ctx, p, c, wait)
+	r, err := n.workOnce(ctx, p, c, wait, w.Raw)
 	if err != nil {
 		return err
 	}
@@ -305,11 +288,14 @@ func (n *Node) workAt(ctx context.Context, p *Partition, w *Work, places []int, 
 	}
 	for i := range r.Handed {
 		h := &r.Handed[i]
-		d := Delivery{Lease: Lease{p.Number, h.Offset, h.Serial}, Attempt: h.Attempt, Returns: h.Returns, Message: r.Messages[i]}
+		d := queue.Delivery{Lease: Lease{Partition: p.Number, Offset: h.Offset, Serial: h.Serial}, Attempt: h.Attempt, Returns: h.Returns, Message: r.Messages[i]}
 		if h.Deadline > 0 {
 			d.Deadline = time.UnixMicro(h.Deadline).UTC()
 		}
-		out.Deliveries = append(out.Deliveries, d)
+		out.Leased = append(out.Leased, d)
+	}
+	for _, record := range r.Records {
+		out.Records = append(out.Records, queue.Record{Partition: p.Number, Bytes: record})
 	}
 	return nil
 }
@@ -317,11 +303,12 @@ func (n *Node) workAt(ctx context.Context, p *Partition, w *Work, places []int, 
 // worked is the answer of one partition.
 type worked struct {
 	queue.Result
-	Messages []*message.Stored
+	Messages []*message.Stored // of Handed; nil: in Records
+	Records  [][]byte
 }
 
 // workOnce runs a command at the partition's leader.
-func (n *Node) workOnce(ctx context.Context, p *Partition, c *queue.Command, wait time.Duration) (*worked, error) {
+func (n *Node) workOnce(ctx context.Context, p *Partition, c *queue.Command, wait time.Duration, raw bool) (*worked, error) {
 	deadline := time.Now().Add(routeTime)
 	pause := 2 * time.Millisecond
 	for {
@@ -330,7 +317,7 @@ func (n *Node) workOnce(ctx context.Context, p *Partition, c *queue.Command, wai
 		leader := n.leaderOf(p)
 		switch {
 		case n.leads(p):
-			r, err = n.workHere(ctx, p, c, wait)
+			r, err = n.workHere(ctx, p, c, wait, raw)
 		case leader != 0 && n.peers.Up(leader):
 			r, err = n.workThere(ctx, p, leader, c, wait)
 		case !n.majorityUp(p):
@@ -381,7 +368,7 @@ func (n *Node) command(ctx context.Context, p *Partition, c *queue.Command) (que
 
 // workHere runs a command at this node, and reads what was leased. With
 // nothing to lease it waits.
-func (n *Node) workHere(ctx context.Context, p *Partition, c *queue.Command, wait time.Duration) (*worked, error) {
+func (n *Node) workHere(ctx context.Context, p *Partition, c *queue.Command, wait time.Duration, raw bool) (*worked, error) {
 	m := p.queue.Load()
 	if m == nil {
 		return nil, &notTaken{replica.ErrNotLeading, true}
@@ -402,7 +389,7 @@ func (n *Node) workHere(ctx context.Context, p *Partition, c *queue.Command, wai
 	}
 	deadline := time.Now().Add(wait)
 	for most > 0 && len(out.Handed) == 0 && time.Until(deadline) > 0 {
-		if err := m.await(ctx, time.Until(deadline)); err != nil {
+		if err := m.await(ctx, most, time.Until(deadline)); err != nil {
 			return nil, err
 		}
 		if m.ready.Load() == 0 {
@@ -419,6 +406,9 @@ func (n *Node) workHere(ctx context.Context, p *Partition, c *queue.Command, wai
 		}
 		out.Handed, out.Time = r.Handed, r.Time
 	}
+	if raw && len(out.Handed) > 1 && p.queue.Load().readRecords(p.group.Load(), out) {
+		return out, nil
+	}
 	return out, n.readHanded(ctx, p, c, out)
 }
 
@@ -429,33 +419,23 @@ func (m *queueMachine) dueNow() bool {
 	return at > 0 && at <= time.Now().UnixMicro()
 }
 
-// fairShare is how many of the ready messages one of those who wait may take.
-func (m *queueMachine) fairShare(most int) int {
-	others := m.waiters.count.Load()
-	if others == 0 {
-		return most
-	}
-	ready := m.ready.Load()
-	return max(min(most, int((ready+others)/(others+1))), 1)
-}
-
 // await waits until messages are ready.
-func (m *queueMachine) await(ctx context.Context, most time.Duration) error {
-	ch := m.waiters.add()
+func (m *queueMachine) await(ctx context.Context, messages int, most time.Duration) error {
+	one := m.waiters.add(messages)
 	if m.ready.Load() > 0 { // they came between
-		m.waiters.remove(ch)
+		m.waiters.remove(one)
 		return nil
 	}
 	timer := time.NewTimer(most)
 	defer timer.Stop()
 	select {
-	case <-ch:
+	case <-one.ready:
 		return nil
 	case <-timer.C:
-		m.waiters.remove(ch)
+		m.waiters.remove(one)
 		return nil
 	case <-ctx.Done():
-		m.waiters.remove(ch)
+		m.waiters.remove(one)
 		return ctx.Err()
 	}
 }
@@ -554,8 +534,8 @@ func (n *Node) queues() (all []*Topic) {
 	return all
 }
 
-// AwaitWork waits until a queue has messages to lease, as far as this node can
+// AwaitWork waits until a queue has messages to lease for one that takes so many, as far as this node can
 // tell; for what other nodes lead it returns after a while.
-func (n *Node) AwaitWork(ctx context.Context, t *Topic) error {
-	return n.awaitAny(ctx, t.Partitions(), time.Minute)
+func (n *Node) AwaitWork(ctx context.Context, t *Topic, messages int) error {
+	return n.awaitAny(ctx, t.Partitions(), messages, time.Minute)
 }

@@ -2,45 +2,45 @@ package node
 
 import (
 	"fmt"
+	"slices"
 	"sync"
+	"time"
 
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/queue"
+	"steadyferry/internal/replica"
 )
 
-// contents keeps the messages of the batches that were read last, so that
-// taking them one by one does not read a batch for each.
+// contents keeps the records that were read last, so that taking messages one
+// by one does not read a batch for each.
 type contents struct {
 	mu      sync.Mutex
-	batches [4]cachedBatch
+	records [4]message.Record
 	turn    int
 }
 
-type cachedBatch struct {
-	first    int64
-	messages []message.Stored
-}
-
-// maxCached is how many bytes a batch may have to be kept in mind.
+// maxCached is how many bytes a record may have to be kept in mind.
 const maxCached = 1 << 20
 
-func (c *contents) get(offset int64) *message.Stored {
+func (c *contents) get(offset int64) (message.Record, bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	for i := range c.batches {
-		b := &c.batches[i]
-		if offset >= b.first && offset < b.first+int64(len(b.messages)) {
-			return &b.messages[offset-b.first]
+	for _, r := range c.records {
+		if r.Data != nil && offset >= r.Stamp().Offset && offset < r.Stamp().End() {
+			return r, true
 		}
 	}
-	return nil
+	return message.Record{}, false
 }
 
-func (c *contents) put(b cachedBatch) {
+func (c *contents) put(r message.Record) {
+	if len(r.Data) > maxCached {
+		return
+	}
 	c.mu.Lock()
-	c.batches[c.turn] = b
-	c.turn = (c.turn + 1) % len(c.batches)
+	c.records[c.turn] = r
+	c.turn = (c.turn + 1) % len(c.records)
 	c.mu.Unlock()
 }
 
@@ -55,75 +55,143 @@ type bytesOf struct {
 func (m *queueMachine) read(j *journal.Journal, committed uint64, places []bytesOf) ([]*message.Stored, error) {
 	out := make([]*message.Stored, len(places))
 	r := &batchReader{m: m, j: j, committed: committed}
-	for i, p := range places {
-		var err error
+	for i := 0; i < len(places); {
+		p := places[i]
 		if p.edited > 0 || p.home > 0 {
-			out[i], err = m.rewritten(j, p)
-		} else {
-			out[i], err = r.at(p.offset)
+			var err error
+			if out[i], err = m.rewritten(j, p); err != nil {
+				return nil, fmt.Errorf("%s: %w", m.at(p.offset), err)
+			}
+			i++
+			continue
 		}
+		record, err := r.holding(p.offset)
 		if err != nil {
-			return nil, fmt.Errorf("%s: %w", m.partition.topic.Address().At(m.partition.Number, p.offset), err)
+			return nil, fmt.Errorf("%s: %w", m.at(p.offset), err)
 		}
+		if record.Data == nil {
+			i++
+			continue
+		}
+		// As many as lie in the same record, in rising order.
+		stamp, end := record.Stamp(), i+1
+		for end < len(places) && places[end].home == 0 && places[end].edited == 0 && places[end].offset > places[end-1].offset && places[end].offset < stamp.End() {
+			end++
+		}
+		if err := m.pick(record, places[i:end], out[i:end]); err != nil {
+			return nil, fmt.Errorf("%s: %w", m.at(p.offset), err)
+		}
+		i = end
 	}
 	return out, nil
 }
 
-// batchReader reads messages where they were published, in rising order.
+func (m *queueMachine) at(offset int64) string {
+	return m.partition.topic.Address().At(m.partition.Number, offset).String()
+}
+
+func (m *queueMachine) pick(record message.Record, places []bytesOf, out []*message.Stored) error {
+	batch, err := record.Batch()
+	if err != nil {
+		return err
+	}
+	stamp := record.Stamp()
+	wanted := make([]int, len(places))
+	for i, p := range places {
+		wanted[i] = int(p.offset - stamp.Offset)
+	}
+	at := time.UnixMicro(stamp.Time).UTC()
+	return batch.Pick(wanted, func(i int, one *message.Message) {
+		out[i] = &message.Stored{Message: *one, Partition: m.partition.Number, Offset: places[i].offset, StoredAt: at}
+	})
+}
+
+// batchReader finds records, in rising order best.
 type batchReader struct {
 	m         *queueMachine
 	j         *journal.Journal
 	committed uint64
 	cursor    *journal.Cursor
-	buffer    []byte
-	now       cachedBatch
 }
 
-func (r *batchReader) at(offset int64) (*message.Stored, error) {
+// holding returns the record with an offset; one without data if it is gone.
+func (r *batchReader) holding(offset int64) (message.Record, error) {
 	for {
-		if at := offset - r.now.first; at >= 0 && at < int64(len(r.now.messages)) {
-			return &r.now.messages[at], nil
-		}
-		if s := r.m.contents.get(offset); s != nil {
-			return s, nil
+		if record, ok := r.m.contents.get(offset); ok {
+			return record, nil
 		}
 		if r.cursor == nil || r.cursor.Offset() > offset || offset-r.cursor.Offset() > 1000 {
 			r.cursor = r.j.CursorAt(offset)
 		}
-		if r.buffer == nil {
-			r.buffer = make([]byte, 64<<10)
-		}
-		chunk, err := r.cursor.Read(r.buffer, r.committed)
-		if err != nil || len(chunk) == 0 {
-			return nil, err
-		}
-		// The messages keep the bytes.
-		r.buffer = nil
-		var found *message.Stored
-		eachRecord(chunk, func(rec message.Record) bool {
-			b := cachedBatch{first: rec.Stamp().Offset, messages: make([]message.Stored, 0, rec.Stamp().Count)}
-			err = rec.Stored(r.m.partition.Number, func(s *message.Stored) bool {
-				one := *s
-				one.Headers = append([]message.Header(nil), s.Headers...)
-				b.messages = append(b.messages, one)
-				return true
-			})
-			if err != nil {
+		buffer := recordBuffers.Get().(*[]byte)
+		chunk, err := r.cursor.Read(*buffer, r.committed)
+		var found message.Record
+		eachRecord(chunk, func(record message.Record) bool {
+			if stamp := record.Stamp(); offset >= stamp.Offset && offset < stamp.End() {
+				found = record
+				found.Data = slices.Clone(record.Data)
 				return false
-			}
-			if len(rec.Data) <= maxCached {
-				r.m.contents.put(b)
-			}
-			r.now = b
-			if at := offset - b.first; at >= 0 && at < int64(len(b.messages)) {
-				found = &b.messages[at]
 			}
 			return true
 		})
-		if err != nil || found != nil {
+		recordBuffers.Put(buffer)
+		if found.Data != nil {
+			r.m.contents.put(found)
+			r.cursor = nil
+			return found, nil
+		}
+		if err != nil || len(chunk) == 0 {
 			return found, err
 		}
 	}
+}
+
+var recordBuffers = sync.Pool{New: func() any { b := make([]byte, 128<<10); return &b }}
+
+// readRecords reads the records with the messages that were leased, as they
+// are stored, when at least half of each is wanted: nothing has to be decoded
+// then. It reports whether it did.
+func (m *queueMachine) readRecords(g *replica.Group, out *worked) bool {
+	for i := range out.Handed {
+		if h := &out.Handed[i]; h.Home > 0 || h.Edited > 0 || i > 0 && h.Offset <= out.Handed[i-1].Offset {
+			return false
+		}
+	}
+	buffer := recordBuffers.Get().(*[]byte)
+	defer recordBuffers.Put(buffer)
+	cursor := g.Journal().CursorAt(out.Handed[0].Offset)
+	at := 0
+	var records [][]byte
+	for at < len(out.Handed) {
+		if out.Handed[at].Offset-cursor.Offset() > 1000 {
+			cursor = g.Journal().CursorAt(out.Handed[at].Offset)
+		}
+		chunk, err := cursor.Read(*buffer, g.Committed())
+		if err != nil || len(chunk) == 0 {
+			return false
+		}
+		for len(chunk) > 0 && at < len(out.Handed) {
+			r, size, err := message.PeekRecord(chunk)
+			if err != nil {
+				return false
+			}
+			stamp, wanted := r.Stamp(), 0
+			for at < len(out.Handed) && out.Handed[at].Offset < stamp.End() {
+				wanted++
+				at++
+			}
+			switch {
+			case wanted == 0:
+			case 2*wanted < int(stamp.Count):
+				return false
+			default:
+				records = append(records, append([]byte(nil), chunk[:size]...))
+			}
+			chunk = chunk[size:]
+		}
+	}
+	out.Records, out.Messages = records, make([]*message.Stored, len(out.Handed))
+	return true
 }
 
 // rewritten reads a message that was carried forward or edited. Its place and
@@ -202,9 +270,19 @@ func (m *queueMachine) detail(j *journal.Journal, r queue.Ref, s *message.Stored
 	if r.Index == 0 {
 		return ""
 	}
-	records, _, err := j.Records(r.Index, r.Index+1, 1)
-	if err != nil || len(records) != 1 || len(records[0].Data) < int(r.At)+int(r.Size) {
-		return "" // retention has passed it
+	kept := m.lastDetail.Load()
+	if kept == nil || kept.Index != r.Index {
+		records, _, err := j.Records(r.Index, r.Index+1, 1)
+		if err != nil || len(records) != 1 {
+			return "" // retention has passed it
+		}
+		kept = &records[0]
+		if len(kept.Data) <= maxCached {
+			m.lastDetail.Store(kept)
+		}
 	}
-	return string(records[0].Data[r.At:][:r.Size])
+	if len(kept.Data) < int(r.At)+int(r.Size) {
+		return ""
+	}
+	return string(kept.Data[r.At:][:r.Size])
 }

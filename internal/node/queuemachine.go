@@ -27,8 +27,12 @@ type queueMachine struct {
 	ready    atomic.Int64 // messages that could be leased
 	waiters  waiters
 	contents contents
-	ticking  atomic.Bool // a command for the time is under way
-	carrying atomic.Bool // messages are being written again
+	// The record from which a detail was read last: details of one call lie in
+	// one record.
+	lastDetail atomic.Pointer[message.Record]
+	tidied     int64       // bytes of the log when it was looked at last
+	ticking    atomic.Bool // a command for the time is under way
+	carrying   atomic.Bool // messages are being written again
 }
 
 // queueCall is a command on its way through the log, and what it brought
@@ -160,25 +164,31 @@ func (m *queueMachine) Load(b []byte) error {
 // first in front.
 type waiters struct {
 	mu    sync.Mutex
-	list  []chan struct{}
+	list  []*waiter
 	count atomic.Int64
 }
 
-// add lets a request wait; the channel is closed when messages are there.
-func (w *waiters) add() chan struct{} {
-	ch := make(chan struct{})
+// waiter is one request that waits for up to most messages.
+type waiter struct {
+	ready chan struct{} // closed when messages are there
+	most  int
+}
+
+// add lets a request wait.
+func (w *waiters) add(most int) *waiter {
+	one := &waiter{make(chan struct{}), most}
 	w.mu.Lock()
-	w.list = append(w.list, ch)
+	w.list = append(w.list, one)
 	w.count.Store(int64(len(w.list)))
 	w.mu.Unlock()
-	return ch
+	return one
 }
 
 // remove ends the waiting. One that was woken meanwhile, and takes nothing,
 // passes it on.
-func (w *waiters) remove(ch chan struct{}) {
+func (w *waiters) remove(one *waiter) {
 	w.mu.Lock()
-	at := slices.Index(w.list, ch)
+	at := slices.Index(w.list, one)
 	if at >= 0 {
 		w.list = slices.Delete(w.list, at, at+1)
 		w.count.Store(int64(len(w.list)))
@@ -190,16 +200,33 @@ func (w *waiters) remove(ch chan struct{}) {
 }
 
 // wake wakes as many as there are messages for.
-func (w *waiters) wake(n int64) {
+func (w *waiters) wake(ready int64) {
 	if w.count.Load() == 0 {
 		return
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	woken := min(int(n), len(w.list))
-	for _, ch := range w.list[:woken] {
-		close(ch)
+	woken := 0
+	for woken < len(w.list) && ready > 0 {
+		one := w.list[woken]
+		close(one.ready)
+		ready -= int64(min(one.most, fairChunk))
+		woken++
 	}
-	w.list = w.list[woken:]
+	w.list = slices.Delete(w.list, 0, woken)
 	w.count.Store(int64(len(w.list)))
+}
+
+// fairChunk is how many messages one request may take while others wait, even
+// if nothing is left for them: they are first in turn then. Smaller shares
+// would make many small steps of one.
+const fairChunk = 100
+
+// fairShare is how many of the ready messages one of those who wait may take.
+func (m *queueMachine) fairShare(most int) int {
+	others := m.waiters.count.Load()
+	if others == 0 {
+		return most
+	}
+	return min(most, max(int((m.ready.Load()+others)/(others+1)), fairChunk))
 }

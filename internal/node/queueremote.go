@@ -91,7 +91,7 @@ func (n *Node) answerWork(ctx context.Context, p *Partition, body []byte) []byte
 	c, err := queue.Decode(body[size:], 0)
 	var w *worked
 	if err == nil && n.Serving() {
-		w, err = n.workHere(ctx, p, c, time.Duration(wait)*time.Microsecond)
+		w, err = n.workHere(ctx, p, c, time.Duration(wait)*time.Microsecond, false)
 	} else if err == nil {
 		err = &notTaken{replica.ErrNotLeading, true}
 	}

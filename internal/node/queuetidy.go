@@ -3,6 +3,7 @@ package node
 import (
 	"context"
 	"log/slog"
+	"slices"
 
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/replica"
@@ -15,6 +16,13 @@ const (
 	carryMost     = 50_000 // messages in one round
 )
 
+// tidyAfter is after how many more bytes of the log the kept messages of a
+// large state are looked at again.
+const tidyAfter = 16 << 20
+
+// maxQueueSegment bounds a segment of a queue whose state is large.
+const maxQueueSegment = 1 << 30
+
 // tidyQueue lets the oldest segments go as soon as nothing in them is needed.
 // The leader carries messages out of the oldest one when that frees at least
 // twice of what is written again: so a few old messages do not keep what lies
@@ -24,10 +32,24 @@ func (n *Node) tidyQueue(ctx context.Context, p *Partition, g *replica.Group) {
 	defer cancel()
 	m := p.queue.Load()
 	j := g.Journal()
+	// The state is saved with every segment: a large one must not be written
+	// more often than the log itself.
+	o := queueRetain.Segments()
+	o.SegmentBytes = min(max(o.SegmentBytes, 8*g.StateSize()), maxQueueSegment)
+	j.SetOptions(o)
 	infos := j.SegmentInfos()
 	if m == nil || len(infos) < 2 {
 		return
 	}
+	// Looking at all that is kept takes its time: only after the log has grown.
+	var size int64
+	for _, info := range infos {
+		size += info.Bytes
+	}
+	if size-m.tidied < tidyAfter && size >= m.tidied && g.StateSize() > tidyAfter {
+		return
+	}
+	m.tidied = size
 	starts, bases := make([]int64, len(infos)), make([]uint64, len(infos))
 	for i := range infos {
 		starts[i], bases[i] = j.SegmentStart(i), j.BaseOf(i)
@@ -55,7 +77,9 @@ func (n *Node) tidyQueue(ctx context.Context, p *Partition, g *replica.Group) {
 		garbage += infos[i].Bytes - alive
 	}
 	if n.leads(p) && garbage > 0 && garbage >= 2*live && m.carrying.CompareAndSwap(false, true) {
+		// In order, so that each batch is read once.
 		offsets := kept[0].Offsets
+		slices.Sort(offsets)
 		n.wg.Go(func() {
 			defer m.carrying.Store(false)
 			if err := n.carry(p, m, g, offsets); err != nil {

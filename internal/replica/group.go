@@ -134,7 +134,6 @@ type Group struct {
 	applied    uint64
 	opened     uint64 // last index when the group was opened
 	sinceSave  int
-	stateSize  int // bytes of the state when it was saved last
 	savedAt    uint64
 	appliedTo  int64 // offset after, and time and term of, the last applied batch
 	appliedAt  int64
@@ -145,7 +144,8 @@ type Group struct {
 	members    memberState
 
 	failed    atomic.Pointer[error]
-	stalled   atomic.Bool // waiting for room on the disk
+	stateSize atomic.Int64 // bytes of the machine's state when it was saved last
+	stalled   atomic.Bool  // waiting for room on the disk
 	leads     atomic.Bool
 	term      atomic.Uint64
 	committed atomic.Uint64              // index
@@ -335,7 +335,7 @@ func (g *Group) finish() {
 	}
 	g.storage.release(g.members.everywhere(g))
 	g.leadAgain()
-	if g.sinceSave >= max(saveEvery, 4*g.stateSize) {
+	if g.sinceSave >= max(saveEvery, 4*int(g.stateSize.Load())) {
 		if err := g.save(false); err != nil {
 			slog.Warn("could not save a partition's state; the next start will take longer", "partition", g.options.Key.String(), "error", err)
 		}
@@ -493,6 +493,9 @@ func (g *Group) Stalled() bool { return g.stalled.Load() }
 
 // Failed reports whether the group stopped after an error of its disk.
 func (g *Group) Failed() bool { return g.failed.Load() != nil }
+
+// StateSize returns the bytes of the machine's state when it was saved last.
+func (g *Group) StateSize() int64 { return g.stateSize.Load() }
 
 // Done is closed when the group has been closed, for readers that wait.
 func (g *Group) Done() <-chan struct{} { return g.done }

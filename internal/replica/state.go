@@ -22,7 +22,7 @@ func (g *Group) save(durable bool) error {
 		return nil
 	}
 	point := g.point()
-	g.stateSize = len(point.state)
+	g.stateSize.Store(int64(len(point.state)))
 	err := writeCheckpoint(g.journal.Dir(), checkpointName, point, durable)
 	if err == nil {
 		g.savedAt = g.applied

@@ -218,8 +218,8 @@ func (b *bench) workBatches(c *cycle, a address.Address, size int) func(context.
 			}
 			c.accepted.Add(int64(len(settle)))
 			settle = settle[:0]
-			for i := range answer.Deliveries {
-				settle = append(settle, client.Settlement{Lease: answer.Deliveries[i].Lease, Outcome: client.OutcomeAccept})
+			for i := range answer.Leased {
+				settle = append(settle, client.Settlement{Lease: answer.Leased[i].Lease, Outcome: client.OutcomeAccept})
 			}
 		}
 	}
@@ -321,7 +321,7 @@ func (b *bench) leaseLatency() error {
 				if err != nil {
 					return err
 				}
-				times <- time.Since(*d.PublisherTime)
+				times <- time.Since(d.Message.Time)
 				s.Settle(client.Settlement{Lease: d.Lease, Outcome: client.OutcomeAccept})
 			}
 		})
@@ -351,8 +351,8 @@ func (b *bench) reject(a address.Address, count int) error {
 					return err
 				}
 				var settle []client.Settlement
-				for n, d := range answer.Deliveries {
-					settle = append(settle, client.Settlement{Lease: d.Lease, Outcome: client.OutcomeReject, Reason: fmt.Sprint("code-", n%3), Detail: fmt.Sprintf("box box-%d is %d degrees too warm", d.Offset, n%40)})
+				for n, d := range answer.Leased {
+					settle = append(settle, client.Settlement{Lease: d.Lease, Outcome: client.OutcomeReject, Reason: fmt.Sprint("code-", n%3), Detail: fmt.Sprintf("box box-%d is %d degrees too warm", d.Lease.Offset, n%40)})
 				}
 				if _, err := b.api.Work(b.ctx, a, client.WorkRequest{Member: fmt.Sprint("m", i), Settle: settle}); err != nil {
 					return err

@@ -297,6 +297,36 @@ func (b Batch) Messages() iter.Seq2[*Message, error] {
 	}
 }
 
+// Pick goes through the messages at some places of the batch, which rise. The
+// others are skipped without being decoded.
+func (b Batch) Pick(places []int, yield func(i int, m *Message)) error {
+	payload, err := b.Payload(nil)
+	if err != nil {
+		return err
+	}
+	r := reader{rest: payload}
+	shared := r.text()
+	base := int64(le.Uint64(b.raw[24:]))
+	batchID := uuid.UUID(b.raw[56:72])
+	at := 0
+	for i, place := range places {
+		for ; at < place && !r.failed; at++ {
+			r.skipToBody()
+		}
+		var m Message
+		r.message(&m, shared, base)
+		at++
+		if r.failed || place >= b.Count() {
+			return fmt.Errorf("%w: message %d of %d is cut off or malformed", ErrBatch, place+1, b.Count())
+		}
+		if m.ID == "" {
+			m.ID = DerivedID(batchID, place)
+		}
+		yield(i, &m)
+	}
+	return nil
+}
+
 // Bodies is Messages for readers that only count and measure: it decodes no
 // ids and makes no strings. It returns the bytes of all bodies.
 func (b Batch) Bodies(yield func(body []byte)) (total int, err error) {
