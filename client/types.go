@@ -365,11 +365,19 @@ type Status struct {
 	Streams     int64     `json:"streams"` // tails and browses that are open
 }
 
+// DeadCount is how many dead letters a queue or a group has.
+type DeadCount struct {
+	Address   string `json:"address"` // of the dead letters
+	Dead      int64  `json:"dead"`
+	Discarded int64  `json:"discarded"`
+}
+
 // Live is the state of a node and its topics at one moment.
 type Live struct {
 	Status  Status         `json:"status"`
 	Topics  []Topic        `json:"topics"`
 	Groups  []Group        `json:"groups"` // the worst first
+	Dead    []DeadCount    `json:"dead"`   // queues and groups with dead letters
 	Cluster Cluster        `json:"cluster"`
 	Changes []LeaderChange `json:"changes"` // of leaders, the newest first
 }

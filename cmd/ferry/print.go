@@ -74,6 +74,7 @@ var marks = map[string]struct {
 	"cancelling":       {"◐", text.FgCyan},
 	"done":             {"●", text.FgGreen},
 	"cancelled":        {"○", text.FgHiBlack},
+	"planned":          {"◌", text.FgHiBlack},
 }
 
 func (c *call) mark(state string) string { return c.markAs(state, state) }

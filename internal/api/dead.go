@@ -281,7 +281,7 @@ func (s *Server) act(c *gin.Context) {
 }
 
 func actionJSON(t *node.Topic, r *node.ActionResult) client.QueueActionResult {
-	out := client.QueueActionResult{Address: t.Address().String(), Messages: r.Messages, Effects: r.Effects, Samples: []client.ActionSample{}, Until: r.Until, Done: r.Done}
+	out := client.QueueActionResult{Address: t.Address().String(), Messages: r.Messages, Effects: orNone(r.Effects), Samples: []client.ActionSample{}, Until: r.Until, Done: r.Done}
 	for _, sample := range r.Samples {
 		if sample.Item.Message != nil {
 			out.Samples = append(out.Samples, sampleJSON(t, sample.Item.Message, sample.After))

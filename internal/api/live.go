@@ -28,7 +28,7 @@ func (s *Server) snapshot(ctx context.Context, now time.Time) client.Live {
 }
 
 func (s *Server) newSnapshot(ctx context.Context, now time.Time) client.Live {
-	live := client.Live{Topics: []client.Topic{}}
+	live := client.Live{Topics: []client.Topic{}, Dead: []client.DeadCount{}}
 	st := client.Status{Node: s.node.Name(), Version: Version, StartedAt: s.node.Started().UTC().Truncate(time.Millisecond), At: now.UTC().Truncate(time.Millisecond), Records: "here",
 		MemoryBytes: node.MemoryUsed(), Spaces: len(s.node.Catalog().View().Spaces), Streams: s.node.Streams.Load()}
 	if since := s.node.Catalog().AwaySince(); !since.IsZero() {
@@ -38,6 +38,13 @@ func (s *Server) newSnapshot(ctx context.Context, now time.Time) client.Live {
 		st.Disk = client.Disk(disk)
 	}
 	for _, t := range s.node.Topics() {
+		if t.IsQueue() {
+			if c := s.node.QueueCounts(t); c.Dead+c.Discarded > 0 {
+				a := t.Address()
+				a.Dead = true
+				live.Dead = append(live.Dead, client.DeadCount{Address: a.String(), Dead: c.Dead, Discarded: c.Discarded})
+			}
+		}
 		if t.OfGroup() {
 			continue
 		}

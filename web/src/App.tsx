@@ -1,25 +1,30 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { BookOpen, Flag, LogOut, Moon, Server, Sun, Waves } from "lucide-react";
+import { BookOpen, Flag, LogOut, MailX, Moon, Repeat, Server, Sun, Waves } from "lucide-react";
 import { useEffect } from "react";
-import { BrowserRouter, Navigate, NavLink, Route, Routes } from "react-router";
+import { BrowserRouter, Link, Navigate, NavLink, Route, Routes } from "react-router";
 import { Toaster } from "sonner";
 import { call, get, onSignedOut, Problem, type SignIn } from "./api/client";
 import { useLive } from "./api/live";
 import { AddressBox } from "./components/AddressBox";
 import { Mark } from "./components/Mark";
 import { setTheme, useTheme } from "./lib/theme";
-import { clock } from "./lib/format";
+import { clock, count } from "./lib/format";
 import { Channels } from "./pages/Channels";
 import { GroupPage } from "./pages/Group";
 import { Groups } from "./pages/Groups";
 import { LogbookPage } from "./pages/Logbook";
+import { DeadPage, DeadPlaces } from "./pages/Dead";
 import { NodesPage } from "./pages/Nodes";
+import { ReplaysPage } from "./pages/Replays";
 import { SignInPage } from "./pages/SignIn";
+import { TracePage } from "./pages/Trace";
 import { TopicPage } from "./pages/Topic";
 
 const places = [
   { to: "/channels", icon: Waves, name: "What is where" },
   { to: "/groups", icon: Flag, name: "Who is behind" },
+  { to: "/dead", icon: MailX, name: "What failed" },
+  { to: "/replays", icon: Repeat, name: "What is sent again" },
   { to: "/nodes", icon: Server, name: "What is running" },
   { to: "/logbook", icon: BookOpen, name: "Who did what" },
 ];
@@ -51,6 +56,7 @@ function Bar() {
   const theme = useTheme();
   const client = useQueryClient();
   const { connected, at, live } = useLive();
+  const dead = live?.dead.reduce((n, d) => n + d.dead, 0) ?? 0;
   const out = async () => {
     await call("DELETE", "/session").catch(() => undefined);
     await client.resetQueries({ queryKey: ["session"] });
@@ -63,6 +69,11 @@ function Bar() {
           <Mark state="connected" word="live" />
         ) : (
           <Mark state={at ? "attention" : "starting"} word={at ? `no word since ${clock(at, false)}` : "connecting"} />
+        )}
+        {dead > 0 && (
+          <Link to="/dead" className="no-underline">
+            <Mark state="dead" word={`${count(dead)} dead ${dead === 1 ? "letter" : "letters"}`} />
+          </Link>
         )}
         {live && live.cluster.leaderless > 0 && (
           <Mark state="failed" word={`${live.cluster.leaderless} partitions take no messages`} />
@@ -110,6 +121,10 @@ export function App() {
               <Route path="/channels/:space/:channel" element={<TopicPage />} />
               <Route path="/groups" element={<Groups />} />
               <Route path="/groups/:space/:channel/:group" element={<GroupPage />} />
+              <Route path="/dead" element={<DeadPlaces />} />
+              <Route path="/dead/:space/:channel" element={<DeadPage />} />
+              <Route path="/replays" element={<ReplaysPage />} />
+              <Route path="/trace/:space/:channel/:place" element={<TracePage />} />
               <Route path="/nodes" element={<NodesPage />} />
               <Route path="/logbook" element={<LogbookPage />} />
               <Route path="*" element={<Navigate to="/channels" replace />} />

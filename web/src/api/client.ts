@@ -29,6 +29,17 @@ export type LagSample = Schemas["LagSample"];
 export type Moved = Schemas["Moved"];
 export type MovedStep = Schemas["MovedStep"];
 export type GroupMove = Schemas["GroupMove"];
+export type QueueState = Schemas["QueueState"];
+export type QueueMessage = Schemas["QueueMessage"];
+export type DeadLetters = Schemas["DeadLetters"];
+export type DeadCause = Schemas["DeadCause"];
+export type Edit = Schemas["Edit"];
+export type QueueAction = Schemas["QueueAction"];
+export type QueueActionResult = Schemas["QueueActionResult"];
+export type ActionSample = Schemas["ActionSample"];
+export type Replay = Schemas["Replay"];
+export type NewReplay = Schemas["NewReplay"];
+export type Trace = Schemas["Trace"];
 export type SignIn = Schemas["SignIn"];
 export type ProblemBody = Schemas["Problem"];
 
@@ -103,3 +114,6 @@ export async function lines<T>(path: string, signal: AbortSignal, each: (values:
     if (values.length > 0) each(values);
   }
 }
+
+/** The path of a queue, or of the queue with a group's dead letters. */
+export const queuePath = (address: string) => channelPath(address.replace(/\/dead$/, "").replace(/#.*$/, ""));

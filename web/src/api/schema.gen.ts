@@ -731,6 +731,242 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/channels/{space}/{channel}/lease": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Lease messages of a queue, and settle leases in the same call
+         * @description Each message comes with a lease, to be settled before its deadline. Members that need speed speak `application/vnd.steady-ferry.work` (docs/formats.md), or open the stream under `/work`.
+         */
+        post: operations["lease"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/settle": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Accept, release, reject or extend leases
+         * @description Each outcome is judged alone. One with a lease that ran out changes nothing, and its result says so.
+         */
+        post: operations["settle"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/work": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+            };
+            cookie?: never;
+        };
+        /**
+         * A WebSocket on which a member leases and settles as its credit allows
+         * @description Frames are binary in both directions, as docs/formats.md describes; max of a call is the credit that it adds.
+         */
+        get: operations["workStream"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/dead": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+            };
+            cookie?: never;
+        };
+        /** The dead letters of a queue or a group by their causes */
+        get: operations["deadLetters"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/items": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+            };
+            cookie?: never;
+        };
+        /** Messages of a queue by their states, without leasing them */
+        get: operations["items"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/items/{partition}/{offset}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+                partition: number;
+                offset: number;
+            };
+            cookie?: never;
+        };
+        /** One message of a queue with its history */
+        get: operations["item"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/actions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Return, edit, discard or take back messages of a queue */
+        post: operations["act"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/trace/{partition}/{offset}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+                partition: number;
+                offset: number;
+            };
+            cookie?: never;
+        };
+        /** The story of one message */
+        get: operations["trace"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The stories of the kept messages with an id */
+        get: operations["traceID"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/replays": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Replays, the newest first */
+        get: operations["listReplays"];
+        put?: never;
+        /** Send messages again, or with dryRun tell what that would do */
+        post: operations["newReplay"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/replays/{replay}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                replay: number;
+            };
+            cookie?: never;
+        };
+        /** One replay */
+        get: operations["showReplay"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Pause, resume or cancel a replay, or change its rate */
+        patch: operations["setReplay"];
+        trace?: never;
+    };
     "/api/v1/channels/{space}/{channel}/verify": {
         parameters: {
             query?: never;
@@ -931,13 +1167,29 @@ export interface components {
              */
             holdBytes?: number;
             labels?: components["schemas"]["Labels"];
+            /** @description Of a queue: how long a member holds a message */
+            lease?: string;
+            /** @description Of a queue: the attempt limit */
+            attempts?: number;
+            /** @description Of a queue: delays between attempts, SHORTEST..LONGEST */
+            backoff?: string;
+            /** @description Of a queue: how long dead letters are kept */
+            retainDead?: string;
+            /** @description Of a queue: how long messages may wait; 0s for ever */
+            expire?: string;
+            /** @description Of a queue: drop what expires instead of making dead letters of it */
+            dropExpired?: boolean;
+            /** @enum {string} */
+            order?: "none" | "key";
+            /** @description Of a queue: how long what is discarded can be taken back */
+            wayBack?: string;
         };
         Topic: {
             address: string;
             space: string;
             channel: string;
             /** @enum {string} */
-            kind: "topic";
+            kind: "topic" | "queue";
             /** @enum {string} */
             state: "ready" | "paused" | "starting" | "disk full" | "failed" | "no leader" | "no majority" | "replicas missing" | "away";
             description: string;
@@ -974,8 +1226,337 @@ export interface components {
             /** Format: date-time */
             newest: string | null;
             rates: components["schemas"]["Flow"];
+            queue?: components["schemas"]["QueueState"];
             forecast?: components["schemas"]["Forecast"];
             partitions?: components["schemas"]["Partition"][];
+        };
+        /** @description How many messages of a queue are in each state, and what was done so far */
+        Counts: {
+            /** Format: int64 */
+            waiting: number;
+            /** Format: int64 */
+            leased: number;
+            /** Format: int64 */
+            delayed: number;
+            /** Format: int64 */
+            dead: number;
+            /**
+             * Format: int64
+             * @description They can be taken back for a while
+             */
+            discarded: number;
+            /** Format: int64 */
+            accepted: number;
+            /**
+             * Format: int64
+             * @description Leases handed out
+             */
+            attempts: number;
+            /**
+             * Format: int64
+             * @description Times that a message became a dead letter
+             */
+            rejected: number;
+        };
+        QueueState: components["schemas"]["Counts"] & {
+            lease: string;
+            attemptLimit: number;
+            backoff: string;
+            retainDead: string;
+            expire: string;
+            dropExpired: boolean;
+            /** @enum {string} */
+            order: "none" | "key";
+            wayBack: string;
+            /** Format: date-time */
+            oldestWaiting: string | null;
+            /**
+             * Format: int64
+             * @description Lease calls that wait for messages
+             */
+            asking: number;
+            members: {
+                member: string;
+                leased: number;
+                /** Format: date-time */
+                since: string;
+                /** Format: date-time */
+                due: string;
+            }[];
+        };
+        Settlement: {
+            lease: string;
+            /** @enum {string} */
+            outcome: "accept" | "release" | "reject" | "extend";
+            /** @description Of a release the delay, or auto for the queue's backoff; of an extension the time from now on */
+            after?: string;
+            /** @description A release that does not count as an attempt */
+            untouched?: boolean;
+            /** @description A short code; a rejection needs one */
+            reason?: string;
+            /** @description Up to 64 KiB */
+            detail?: string;
+        };
+        WorkRequest: {
+            member?: string;
+            settle?: components["schemas"]["Settlement"][];
+            /** @description Messages to lease */
+            max?: number;
+            /** @description For the first one, up to 30s */
+            wait?: string;
+            /** @description Time of the leases, instead of the queue's */
+            for?: string;
+            /** @description Nothing has to be settled, but what the member does not finish is lost */
+            acceptOnDelivery?: boolean;
+            partition?: number;
+        };
+        WorkAnswer: {
+            settled: {
+                lease: string;
+                /** @enum {string} */
+                result: "done" | "ran out" | "unknown";
+                state?: string;
+                /** Format: date-time */
+                deadline?: string;
+            }[];
+            messages: (components["schemas"]["Message"] & {
+                lease: string;
+                attempt: number;
+                /** @description How often it came back from the dead letters */
+                returns: number;
+                /** Format: date-time */
+                deadline?: string;
+            })[];
+        };
+        MessageEvent: {
+            event: string;
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: date-time
+             * @description Of an attempt
+             */
+            began?: string;
+            who: string;
+            reason?: string;
+            detail?: string;
+        };
+        QueueMessage: components["schemas"]["Message"] & {
+            /** @enum {string} */
+            state: "waiting" | "leased" | "delayed" | "dead" | "discarded" | "done";
+            attempts: number;
+            /** @description That holds it */
+            member?: string;
+            /**
+             * Format: date-time
+             * @description Leased: when the lease runs out; delayed: when it waits again
+             */
+            due?: string;
+            /** Format: date-time */
+            deadAt?: string;
+            cause?: string;
+            reason?: string;
+            detail?: string;
+            /** @description Of the body, as a JSON Pointer, when the detail names it */
+            field?: string;
+            /** @description Where a group read it */
+            from?: string;
+            returns: number;
+            edited: boolean;
+            /** @description Its bytes are no longer kept */
+            gone: boolean;
+            history: components["schemas"]["MessageEvent"][];
+            original?: components["schemas"]["Message"];
+        };
+        DeadCause: {
+            cause: string;
+            reason: string;
+            /** @description Of the details: what differs is masked */
+            pattern: string;
+            /** Format: int64 */
+            count: number;
+            /** @description Of all, 0 to 1 */
+            share: number;
+            /** Format: date-time */
+            firstSeen: string;
+            /** Format: date-time */
+            lastSeen: string;
+            bars: number[];
+            sample: components["schemas"]["QueueMessage"] | null;
+        };
+        DeadLetters: {
+            address: string;
+            /** Format: int64 */
+            total: number;
+            /**
+             * Format: date-time
+             * @description When the bars begin
+             */
+            since: string;
+            causes: components["schemas"]["DeadCause"][];
+        };
+        Edit: {
+            /** @enum {string} */
+            op: "set" | "remove" | "rename";
+            /** @description A JSON Pointer into the body (RFC 6901), header.NAME, key, body */
+            at: string;
+            /** @description Of a rename */
+            to?: string;
+            /** @description Of set: a constant */
+            value?: unknown;
+            /** @description Of set: computed from the message as it was */
+            cel?: string;
+        };
+        QueueAction: {
+            /** @enum {string} */
+            action: "return" | "edit" | "discard" | "take-back";
+            cause?: string;
+            where?: string;
+            /** @description Addresses; none: all */
+            messages?: string[];
+            /** Format: int64 */
+            limit?: number;
+            /**
+             * @description Of what is discarded
+             * @enum {string}
+             */
+            state?: "dead" | "waiting";
+            /** @description A discard needs one */
+            reason?: string;
+            /** @description Of a return: the delay */
+            after?: string;
+            edits?: components["schemas"]["Edit"][];
+            /** @description What was edited */
+            return?: boolean;
+            preview?: boolean;
+        };
+        ActionSample: {
+            address: string;
+            key: string;
+            headers: {
+                [key: string]: string;
+            };
+            body: unknown;
+            after?: {
+                key: string;
+                headers: {
+                    [key: string]: string;
+                };
+                body: unknown;
+            };
+        };
+        QueueActionResult: {
+            address: string;
+            /** Format: int64 */
+            messages: number;
+            effects: string[];
+            samples: components["schemas"]["ActionSample"][];
+            /**
+             * Format: date-time
+             * @description Until when it can be taken back
+             */
+            until?: string;
+            done: boolean;
+        };
+        NewReplay: {
+            /** @description A topic, a partition of one, a queue/dead, a topic@group/dead */
+            from: string;
+            /** @description A queue, a topic, or a topic@group: that group alone gets them */
+            to: string;
+            fromPosition?: string;
+            toPosition?: string;
+            cause?: string;
+            where?: string;
+            messages?: string[];
+            /** Format: int64 */
+            limit?: number;
+            /** @description Messages a second */
+            rate?: number;
+            edits?: components["schemas"]["Edit"][];
+            /** @description The share of those sent that may fail again, 0 to 1; 0.2 */
+            stopAbove?: number;
+            /** @description Dead letters that are sent elsewhere stay dead letters too */
+            keep?: boolean;
+            dryRun?: boolean;
+        };
+        Replay: {
+            /** Format: int64 */
+            replay: number;
+            who: string;
+            from: string;
+            to: string;
+            /** @enum {string} */
+            state: "planned" | "running" | "paused" | "done" | "cancelled" | "stopped" | "failed";
+            detail: string;
+            rate: number;
+            /** Format: int64 */
+            total: number;
+            /** Format: int64 */
+            sent: number;
+            /**
+             * Format: int64
+             * @description That became dead letters again
+             */
+            failed: number;
+            /**
+             * Format: int64
+             * @description That the edits do not apply to, or that were settled meanwhile
+             */
+            skipped: number;
+            stopAbove: number;
+            choice: {
+                cause?: string;
+                where?: string;
+                messages?: string[];
+                limit?: number;
+            };
+            edits: components["schemas"]["Edit"][];
+            fromPosition: string;
+            toPosition: string;
+            /** Format: date-time */
+            madeAt: string;
+            /**
+             * Format: date-time
+             * @description At this rate, while it runs
+             */
+            endsAt?: string;
+            /** Format: date-time */
+            endedAt?: string;
+            plan?: {
+                /** Format: int64 */
+                messages: number;
+                partitions: {
+                    partition: number;
+                    /** Format: int64 */
+                    messages: number;
+                }[];
+                /** Format: date-time */
+                oldest: string | null;
+                /** Format: date-time */
+                newest: string | null;
+                seconds: number;
+                samples: components["schemas"]["ActionSample"][];
+                effects: string[];
+            };
+        };
+        Trace: {
+            address: string;
+            id: string;
+            state: string;
+            message: components["schemas"]["Message"] | null;
+            /** @description Where the same message lies too */
+            copies: string[];
+            steps: {
+                /** Format: date-time */
+                at?: string;
+                /** Format: date-time */
+                began?: string;
+                address: string;
+                what: string;
+                who?: string;
+                reason?: string;
+                detail?: string;
+            }[];
         };
         /** @description What the topic will hold at the rate of the last hour */
         Forecast: {
@@ -1018,6 +1599,7 @@ export interface components {
              * @description How often a leader was elected
              */
             term: number;
+            queue?: components["schemas"]["Counts"];
             replicas: components["schemas"]["Replica"][];
         };
         Replica: {
@@ -1073,6 +1655,18 @@ export interface components {
             /** @description A string is text unless contentType names JSON, anything else is JSON */
             body?: unknown;
             bodyBase64?: string;
+            /**
+             * Format: date-time
+             * @description When a queue hands it out at the earliest
+             */
+            notBefore?: string;
+            /** @description The same as a duration from now on, such as 10m */
+            after?: string;
+            /**
+             * Format: date-time
+             * @description When a queue gives it up
+             */
+            expires?: string;
         };
         Published: {
             /** @description Messages that are kept */
@@ -1455,6 +2049,14 @@ export interface components {
             topics: components["schemas"]["Topic"][];
             /** @description The worst first */
             groups: components["schemas"]["Group"][];
+            /** @description Queues and groups with dead letters */
+            dead: {
+                address: string;
+                /** Format: int64 */
+                dead: number;
+                /** Format: int64 */
+                discarded: number;
+            }[];
             cluster: components["schemas"]["Cluster"];
             changes: components["schemas"]["LeaderChange"][];
         };
@@ -1654,6 +2256,8 @@ export interface components {
     };
     parameters: {
         space: string;
+        /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+        queue: string;
         channel: string;
         group: string;
         partition: number;
@@ -2406,7 +3010,7 @@ export interface operations {
                 "application/json": components["schemas"]["Settings"] & {
                     address: string;
                     /** @enum {string} */
-                    kind: "topic";
+                    kind: "topic" | "queue";
                 };
             };
         };
@@ -2984,12 +3588,396 @@ export interface operations {
             };
         };
         responses: {
-            /** @description It is a dead letter of the group */
-            204: {
+            /** @description Where it waits as a dead letter of the group */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        address: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    lease: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WorkRequest"];
+            };
+        };
+        responses: {
+            /** @description What was settled and leased */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkAnswer"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    settle: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WorkRequest"];
+            };
+        };
+        responses: {
+            /** @description What became of each */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkAnswer"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    workStream: {
+        parameters: {
+            query?: {
+                member?: string;
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The stream begins */
+            101: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Not a WebSocket */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deadLetters: {
+        parameters: {
+            query?: {
+                /** @description What the bars show, 1m to 90d; 1h */
+                span?: string;
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The causes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeadLetters"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    items: {
+        parameters: {
+            query?: {
+                /** @description waiting, leased, delayed, dead, discarded, with commas; all but discarded */
+                state?: string;
+                cause?: string;
+                /** @description A condition */
+                where?: string;
+                sort?: "oldest" | "newest";
+                limit?: number;
+                cursor?: string;
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of messages */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["QueueMessage"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    item: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+                partition: number;
+                offset: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The message */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QueueMessage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    act: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["QueueAction"];
+            };
+        };
+        responses: {
+            /** @description What was done, or with preview would be */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QueueActionResult"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    trace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+                partition: number;
+                offset: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The story */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trace"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    traceID: {
+        parameters: {
+            query: {
+                id: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The stories */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Trace"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listReplays: {
+        parameters: {
+            query?: {
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The replays */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Replay"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    newReplay: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewReplay"];
+            };
+        };
+        responses: {
+            /** @description What it would do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Replay"];
+                };
+            };
+            /** @description It has begun */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Replay"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    showReplay: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                replay: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The replay */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Replay"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setReplay: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                replay: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @enum {string} */
+                    state?: "running" | "paused" | "cancelled";
+                    rate?: number;
+                };
+            };
+        };
+        responses: {
+            /** @description The replay */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Replay"];
+                };
             };
             default: components["responses"]["Problem"];
         };

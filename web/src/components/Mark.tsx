@@ -29,6 +29,14 @@ for (const [state, as] of [
   ["falling behind", "attention"],
   ["will lose data", "failed"],
   ["has lost", "failed"],
+  ["waiting", "ready"],
+  ["leased", "starting"],
+  ["delayed", "paused"],
+  ["dead", "failed"],
+  ["discarded", "paused"],
+  ["done", "ready"],
+  ["running", "starting"],
+  ["cancelled", "paused"],
 ] as const)
   marks[state] = marks[as]!;
 const unknown = {

@@ -11,6 +11,7 @@ import { Notice } from "../components/Panel";
 import { SendDialog } from "../components/SendDialog";
 import { ago, count, rate, size } from "../lib/format";
 import { Messages } from "./Messages";
+import { QueuePage } from "./Queue";
 import { Partitions } from "./Partitions";
 import { SettingsTab } from "./Settings";
 import { TopicGroups } from "./TopicGroups";
@@ -100,8 +101,10 @@ export function TopicPage() {
       rates: live.rates,
       oldest: live.oldest,
       newest: live.newest,
+      queue: live.queue,
     }),
   };
+  if (topic.queue) return <QueuePage topic={topic} whole={whole.data} rates={<Rates address={address} />} />;
   const forecast = topic.forecast;
   const groups = all?.groups.filter((g) => g.channel === address) ?? [];
 

@@ -1,0 +1,380 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useParams } from "react-router";
+import { explain, get, Problem, queuePath, type DeadCause, type DeadLetters, type QueueMessage } from "../api/client";
+import { useLive } from "../api/live";
+import { ActionDialog, type Doing } from "../components/ActionDialog";
+import { bodyText } from "../components/MessageDrawer";
+import { Copy, Command } from "../components/Copy";
+import { Mark } from "../components/Mark";
+import { Notice } from "../components/Panel";
+import { Story } from "../components/Story";
+import { ago, clock, count } from "../lib/format";
+import { useUrlState } from "../lib/url";
+
+/** Every queue and group with dead letters. */
+export function DeadPlaces() {
+  const { live } = useLive();
+  if (!live) return <Notice title="Waiting for the service" />;
+  const queues = live.topics.filter((t) => t.kind === "queue");
+  if (live.dead.length === 0) {
+    return (
+      <Notice mark={<Mark state="ready" word="" />} title="Nothing has failed.">
+        <p>
+          A message of a queue that is rejected, or whose attempts are used up, waits here as a dead letter with the reason.
+          Nobody has to set that up.
+        </p>
+        <Command text={queues[0] ? `ferry dead ${queues[0].address}` : "ferry new queue SPACE/NAME"} />
+      </Notice>
+    );
+  }
+  return (
+    <>
+      <h1 className="mb-3">What failed</h1>
+      <div className="relative overflow-x-auto" role="region" aria-label="Dead letters" tabIndex={0}>
+        <table className="timetable max-w-4xl">
+          <thead>
+            <tr>
+              <th scope="col">Dead letters of</th>
+              <th scope="col" className="figures">
+                Dead
+              </th>
+              <th scope="col" className="figures">
+                Discarded
+              </th>
+            </tr>
+          </thead>
+          <tbody>
+            {live.dead.map((d) => (
+              <tr key={d.address}>
+                <td>
+                  <Link className="address" to={`/dead/${d.address.replace(/\/dead$/, "")}`}>
+                    {d.address}
+                  </Link>
+                </td>
+                <td className="figures">{count(d.dead)}</td>
+                <td className="figures">{count(d.discarded)}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+    </>
+  );
+}
+
+/** How many came over time, as bars. */
+function Bars({ cause }: { cause: DeadCause }) {
+  const top = Math.max(...cause.bars, 1);
+  const width = 160;
+  const step = width / cause.bars.length;
+  return (
+    <svg
+      width={width}
+      height="26"
+      viewBox={`0 0 ${width} 26`}
+      role="img"
+      aria-label={`${count(cause.count)} dead letters, the last ${ago(cause.lastSeen)} ago`}
+    >
+      <line x1="0" x2={width} y1="25.5" y2="25.5" stroke="var(--hair-strong)" />
+      {cause.bars.map((n, i) => (
+        <rect
+          key={i}
+          x={i * step + 0.5}
+          width={step - 1}
+          y={25 - (n / top) * 24}
+          height={(n / top) * 24}
+          fill="var(--alarm)"
+          opacity="0.75"
+        />
+      ))}
+    </svg>
+  );
+}
+
+/** A body with the place marked that the failure names. */
+function Body({ message }: { message: QueueMessage }) {
+  if (message.gone) return <p className="text-soft">Its content is no longer kept.</p>;
+  if (typeof message.body !== "object" || message.body === null) {
+    return <pre className="address overflow-x-auto rounded bg-sunk p-3">{bodyText(message)}</pre>;
+  }
+  const field = message.field?.split("/")[1];
+  const lines = JSON.stringify(message.body, null, 2).split("\n");
+  let inside = false;
+  return (
+    <pre className="address overflow-x-auto rounded bg-sunk p-3">
+      {lines.map((line, i) => {
+        const top = /^ {2}"((?:[^"\\]|\\.)*)":/.exec(line);
+        if (top) inside = top[1] === field;
+        if (line === "}") inside = false;
+        return inside ? (
+          <mark key={i} className="block border-l-3 border-alarm bg-transparent pl-2 font-semibold text-alarm">
+            {line} <span aria-hidden="true">◂</span>
+            {top && <span className="sr-only">the failure names this field</span>}
+          </mark>
+        ) : (
+          <div key={i} className="pl-2">
+            {line}
+          </div>
+        );
+      })}
+      {field && !lines.some((l) => l.startsWith(`  "${field}":`)) && (
+        <div className="pl-2 text-alarm">■ {message.field} is missing</div>
+      )}
+    </pre>
+  );
+}
+
+/** One message in full. */
+function One({ message, act }: { message: QueueMessage; act: (d: Doing) => void }) {
+  const page = message.address.replace(/#.*$/, "");
+  return (
+    <section aria-label="The message" className="space-y-3">
+      <div className="flex flex-wrap items-center gap-x-3">
+        <h2 className="address flex items-center gap-1">
+          {message.address} <Copy text={message.address} what="address" />
+        </h2>
+        <Mark state={message.state} />
+        {message.returns > 0 && <Mark state="attention" word={`came back ${message.returns} times already`} />}
+        <Link to={`/trace/${page}/${message.partition}:${message.offset}`}>trace</Link>
+      </div>
+      <p className="text-alarm">
+        <strong>{message.reason}</strong>
+        {message.detail && (
+          <span className="block text-[length:var(--text-small)] break-words whitespace-pre-wrap">{message.detail}</span>
+        )}
+      </p>
+      <Body message={message} />
+      {message.original && (
+        <details>
+          <summary>before it was edited</summary>
+          <pre className="address overflow-x-auto rounded bg-sunk p-3">{JSON.stringify(message.original.body, null, 2)}</pre>
+        </details>
+      )}
+      <dl className="grid grid-cols-[auto_1fr] gap-x-4 text-[length:var(--text-small)]">
+        {(
+          [
+            ["key", message.key],
+            ["id", message.id],
+            ["read at", message.from],
+            ["published", clock(message.time)],
+            ...Object.entries(message.headers).map(([n, v]) => [`header ${n}`, v]),
+          ] as [string, string | undefined][]
+        )
+          .filter(([, v]) => v)
+          .map(([name, value]) => (
+            <div key={name} className="contents">
+              <dt className="text-soft">{name}</dt>
+              <dd className="address break-all">{value}</dd>
+            </div>
+          ))}
+      </dl>
+      <Story steps={message.history.map((h) => ({ address: message.address, what: h.event, ...h }))} />
+      {message.state === "dead" && <Actions act={act} small />}
+    </section>
+  );
+}
+
+function Actions({ act, small = false }: { act: (d: Doing) => void; small?: boolean }) {
+  return (
+    <p className="flex flex-wrap gap-2">
+      <button className="button" data-main={!small || undefined} onClick={() => act("edit")}>
+        Mend and return
+      </button>
+      <button className="button" onClick={() => act("return")}>
+        Return
+      </button>
+      <button className="button" onClick={() => act("send")}>
+        Send elsewhere
+      </button>
+      <button className="button" data-alarm onClick={() => act("discard")}>
+        Discard
+      </button>
+    </p>
+  );
+}
+
+/** The dead letters of a queue or a group: causes, the messages of one, one in full. */
+export function DeadPage() {
+  const { space, channel } = useParams();
+  const queue = `${space}/${channel}`;
+  const address = `${queue}/dead`;
+  const [params, change] = useUrlState();
+  const [doing, setDoing] = useState<{ what: Doing; one?: QueueMessage }>();
+  const [span, setSpan] = useState("1h");
+  const discarded = params.get("show") === "discarded";
+  const dead = useQuery({
+    queryKey: ["dead", queue, span],
+    queryFn: () => get<DeadLetters>(`${queuePath(queue)}/dead?span=${span}`),
+    refetchInterval: 2000,
+    placeholderData: (old) => old,
+    retry: (n, e) => !(e instanceof Problem) && n < 3,
+  });
+  const causes = dead.data?.causes ?? [];
+  const chosen = causes.find((c) => c.cause === params.get("cause")) ?? (discarded ? undefined : causes[0]);
+  const list = useQuery({
+    queryKey: ["items", queue, chosen?.cause, discarded],
+    queryFn: () =>
+      get<{ items: QueueMessage[]; next: string }>(
+        `${queuePath(queue)}/items?sort=newest&limit=100&state=${discarded ? "discarded" : "dead"}${chosen && !discarded ? `&cause=${chosen.cause}` : ""}`,
+      ),
+    enabled: discarded || chosen !== undefined,
+    refetchInterval: 3000,
+    placeholderData: (old) => old,
+  });
+  const items = list.data?.items ?? [];
+  const open = items.find((m) => `${m.partition}:${m.offset}` === params.get("open")) ?? items[0];
+  if (dead.error && !dead.data) {
+    return (
+      <Notice mark={<Mark state="attention" word="" />} title={explain(dead.error)}>
+        <p>
+          <Link to="/dead">All dead letters</Link>
+        </p>
+      </Notice>
+    );
+  }
+  if (!dead.data) return <Notice title={`Waiting for ${address}`} />;
+  const about = (one?: QueueMessage) =>
+    one
+      ? `One message of ${address}: ${one.address}`
+      : discarded
+        ? `All that was discarded of ${queue}`
+        : `${count(chosen?.count ?? 0)} dead letters of ${queue} with one cause: ${chosen?.reason} ${chosen?.pattern ? `(${chosen.pattern})` : ""}`;
+  const group = channel!.includes("@");
+  return (
+    <>
+      <div className="mb-3 flex flex-wrap items-center gap-x-4 gap-y-1">
+        <h1 className="address flex items-center gap-1">
+          {address}
+          <Copy text={address} what="address" />
+        </h1>
+        <Mark state={dead.data.total > 0 ? "dead" : "ready"} word={`${count(dead.data.total)} dead letters`} />
+        <span className="text-soft">
+          {causes.length} {causes.length === 1 ? "cause" : "causes"}
+        </span>
+        <span className="ml-auto flex gap-3 text-[length:var(--text-small)]">
+          {[false, true].map((d) => (
+            <button
+              key={String(d)}
+              className={d === discarded ? "font-semibold" : "text-sea hover:underline"}
+              aria-pressed={d === discarded}
+              onClick={() => change({ show: d ? "discarded" : "", open: "", cause: "" })}
+            >
+              {d ? "what was discarded" : "dead letters"}
+            </button>
+          ))}
+          <Link to={group ? `/groups/${queue.replace("@", "/")}` : `/channels/${queue}`}>
+            {group ? "the group" : "the queue"}
+          </Link>
+        </span>
+      </div>
+      {dead.data.total === 0 && !discarded ? (
+        <Notice mark={<Mark state="ready" word="" />} title="No dead letters.">
+          <p>Every message is done, under way or waiting. What fails comes here with its reason, by itself.</p>
+          <Command text={`ferry dead ${queue}`} />
+        </Notice>
+      ) : (
+        <div className="grid gap-5 xl:grid-cols-[21rem_minmax(0,1fr)_minmax(0,1.15fr)]">
+          {!discarded && (
+            <section aria-label="Causes">
+              <h2 className="mb-1 flex items-baseline justify-between">
+                Why{" "}
+                <span className="flex gap-2 text-[length:var(--text-small)] font-normal">
+                  {["1h", "1d", "14d"].map((s) => (
+                    <button
+                      key={s}
+                      aria-pressed={s === span}
+                      className={s === span ? "font-semibold" : "text-sea"}
+                      onClick={() => setSpan(s)}
+                    >
+                      {s}
+                    </button>
+                  ))}
+                </span>
+              </h2>
+              <ul>
+                {causes.map((c) => (
+                  <li key={c.cause} className="border-b border-hair">
+                    <button
+                      className={`w-full px-2 py-2 text-left ${c === chosen ? "border-l-3 border-sea bg-sheet" : "hover:bg-sunk"}`}
+                      aria-pressed={c === chosen}
+                      onClick={() => change({ cause: c.cause, open: "" })}
+                    >
+                      <span className="flex items-baseline justify-between gap-2">
+                        <strong className="break-words">{c.reason}</strong>
+                        <span className="text-lg font-semibold tabular-nums">{count(c.count)}</span>
+                      </span>
+                      <span className="block text-[length:var(--text-small)] break-words text-soft">
+                        {c.pattern || "no detail"}
+                      </span>
+                      <span className="mt-1 flex items-end justify-between gap-2 text-[length:var(--text-small)] text-soft">
+                        <Bars cause={c} />
+                        <span className="text-right whitespace-nowrap">
+                          {Math.round(c.share * 100)}% of all
+                          <br />
+                          last {ago(c.lastSeen)} ago
+                        </span>
+                      </span>
+                    </button>
+                  </li>
+                ))}
+              </ul>
+            </section>
+          )}
+          <section aria-label="Messages" className="min-w-0">
+            <h2 className="mb-1">{discarded ? "Discarded" : "Messages of this cause"}</h2>
+            <div className="mb-2">
+              {discarded ? (
+                <button
+                  className="button"
+                  data-main
+                  disabled={items.length === 0}
+                  onClick={() => setDoing({ what: "take-back" })}
+                >
+                  Take all back
+                </button>
+              ) : (
+                <Actions act={(what) => setDoing({ what })} />
+              )}
+            </div>
+            {items.length === 0 && (
+              <p className="text-soft">
+                {discarded ? "Nothing is discarded: what is can be taken back for a while." : "None are left."}
+              </p>
+            )}
+            <div className="max-h-[70dvh] overflow-auto" role="region" aria-label="Messages of this cause" tabIndex={0}>
+              <table className="timetable">
+                <tbody>
+                  {items.map((m) => (
+                    <tr key={m.address} aria-selected={m === open} className={m === open ? "bg-sheet" : ""}>
+                      <td>
+                        <button
+                          className="address text-sea hover:underline"
+                          onClick={() => change({ open: `${m.partition}:${m.offset}` })}
+                        >
+                          #{m.partition}:{m.offset}
+                        </button>
+                      </td>
+                      <td className="figures whitespace-nowrap">{ago(m.deadAt ?? m.time)}</td>
+                      <td className="max-w-60 truncate text-soft">{m.key || bodyText(m)}</td>
+                    </tr>
+                  ))}
+                </tbody>
+              </table>
+            </div>
+          </section>
+          {open && <One message={open} act={(what) => setDoing({ what, one: open })} />}
+        </div>
+      )}
+      {doing && (
+        <ActionDialog
+          address={address}
+          doing={doing.what}
+          choice={doing.one ? { messages: [doing.one.address] } : discarded ? {} : { cause: chosen?.cause }}
+          what={about(doing.one)}
+          onClose={() => setDoing(undefined)}
+        />
+      )}
+    </>
+  );
+}

@@ -1,0 +1,318 @@
+import { useQuery } from "@tanstack/react-query";
+import { Send } from "lucide-react";
+import { useState } from "react";
+import { Link } from "react-router";
+import { explain, get, queuePath, type QueueMessage, type Topic } from "../api/client";
+import { ActionDialog } from "../components/ActionDialog";
+import { bodyText } from "../components/MessageDrawer";
+import { Command, Copy } from "../components/Copy";
+import { Failure } from "../components/Failure";
+import { Mark } from "../components/Mark";
+import { SendDialog } from "../components/SendDialog";
+import { ago, count, rate, size } from "../lib/format";
+import { useUrlState } from "../lib/url";
+import { Partitions } from "./Partitions";
+
+const states = ["waiting", "leased", "delayed", "dead"] as const;
+const colours = { waiting: "var(--sea)", leased: "var(--working)", delayed: "var(--stopped)", dead: "var(--alarm)" };
+
+/** The standing ruler of a queue: where its messages are, as lengths. */
+export function StandingLine({ queue }: { queue: NonNullable<Topic["queue"]> }) {
+  const total = Math.max(
+    states.reduce((n, s) => n + queue[s], 0),
+    1,
+  );
+  return (
+    <div
+      className="flex h-4 w-full overflow-hidden rounded-sm border border-strong bg-sunk"
+      role="img"
+      aria-label={states.map((s) => `${count(queue[s])} ${s}`).join(", ")}
+    >
+      {states.map((s) => (
+        <span
+          key={s}
+          style={{ width: `${(100 * queue[s]) / total}%`, minWidth: queue[s] > 0 ? 3 : 0, background: colours[s] }}
+          className={s === "delayed" ? "opacity-60" : ""}
+        />
+      ))}
+    </div>
+  );
+}
+
+const parts = ["waiting", "members", "partitions", "settings"] as const;
+
+function Looking({ address }: { address: string }) {
+  const [params, change] = useUrlState();
+  const [where, setWhere] = useState(params.get("where") ?? "");
+  const [discarding, setDiscarding] = useState(false);
+  const state = params.get("state") ?? "waiting";
+  const list = useQuery({
+    queryKey: ["items", address, state, params.get("where")],
+    queryFn: () =>
+      get<{ items: QueueMessage[] }>(
+        `${queuePath(address)}/items?limit=200&state=${state}${params.get("where") ? `&where=${encodeURIComponent(params.get("where")!)}` : ""}`,
+      ),
+    refetchInterval: 2000,
+    retry: false,
+    placeholderData: (old) => old,
+  });
+  const items = list.data?.items ?? [];
+  return (
+    <>
+      <form
+        className="mb-2 flex flex-wrap items-end gap-3"
+        onSubmit={(e) => {
+          e.preventDefault();
+          change({ where });
+        }}
+      >
+        <label className="block">
+          <span className="label">State</span>
+          <select
+            className="field"
+            value={state}
+            onChange={(e) => change({ state: e.target.value === "waiting" ? "" : e.target.value })}
+          >
+            {[...states, "discarded"].map((s) => (
+              <option key={s}>{s}</option>
+            ))}
+          </select>
+        </label>
+        <label className="block min-w-72 flex-1">
+          <span className="label">Condition</span>
+          <input
+            className="field address"
+            value={where}
+            placeholder="body.celsius > 8"
+            onChange={(e) => setWhere(e.target.value)}
+          />
+        </label>
+        <button className="button">Look</button>
+        {state === "waiting" && (
+          <button type="button" className="button" data-alarm onClick={() => setDiscarding(true)}>
+            Discard these
+          </button>
+        )}
+      </form>
+      <p className="mb-2 text-[length:var(--text-small)] text-soft">
+        Looking leases nothing: these messages stay where they are.
+      </p>
+      {list.error && <Failure text={explain(list.error)} />}
+      {items.length === 0 ? (
+        <p className="py-4 text-soft">No message is {state} now.</p>
+      ) : (
+        <div className="relative overflow-x-auto" role="region" aria-label="Messages" tabIndex={0}>
+          <table className="timetable">
+            <thead>
+              <tr>
+                <th scope="col">Message</th>
+                <th scope="col">State</th>
+                <th scope="col" className="figures">
+                  Published
+                </th>
+                <th scope="col" className="figures">
+                  Attempts
+                </th>
+                <th scope="col" className="max-md:hidden">
+                  Held by
+                </th>
+                <th scope="col">Body</th>
+              </tr>
+            </thead>
+            <tbody>
+              {items.map((m) => (
+                <tr key={m.address}>
+                  <td>
+                    <Link className="address" to={`/trace/${address}/${m.partition}:${m.offset}`}>
+                      #{m.partition}:{m.offset}
+                    </Link>
+                  </td>
+                  <td>
+                    <Mark state={m.state} />
+                  </td>
+                  <td className="figures whitespace-nowrap">{ago(m.time)} ago</td>
+                  <td className="figures">{m.attempts}</td>
+                  <td className="whitespace-nowrap max-md:hidden">{m.member}</td>
+                  <td className="address max-w-120 truncate">{bodyText(m)}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </div>
+      )}
+      {discarding && (
+        <ActionDialog
+          address={address}
+          doing="discard"
+          state="waiting"
+          choice={params.get("where") ? { where: params.get("where")! } : {}}
+          what={`Waiting and delayed messages of ${address}${params.get("where") ? ` with ${params.get("where")}` : ""}`}
+          onClose={() => setDiscarding(false)}
+        />
+      )}
+    </>
+  );
+}
+
+function Members({ queue, address }: { queue: NonNullable<Topic["queue"]>; address: string }) {
+  if (queue.members.length === 0) {
+    return (
+      <>
+        <p className="mb-2 text-soft">
+          Nobody holds a message now; {count(queue.asking)} {queue.asking === 1 ? "member waits" : "members wait"} for one.
+        </p>
+        <Command text={`ferry work ${address} -- COMMAND`} />
+      </>
+    );
+  }
+  return (
+    <div className="relative overflow-x-auto" role="region" aria-label="Members" tabIndex={0}>
+      <table className="timetable">
+        <thead>
+          <tr>
+            <th scope="col">Member</th>
+            <th scope="col" className="figures">
+              Holds
+            </th>
+            <th scope="col" className="figures">
+              Oldest for
+            </th>
+            <th scope="col" className="figures">
+              Next runs out in
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          {queue.members.map((m) => (
+            <tr key={m.member}>
+              <td>{m.member}</td>
+              <td className="figures">{count(m.leased)}</td>
+              <td className="figures">{ago(m.since)}</td>
+              <td className="figures">{Math.max(0, Math.round((Date.parse(m.due) - Date.now()) / 1000))} s</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
+}
+
+function QueueSettings({ topic }: { topic: Topic }) {
+  const q = topic.queue!;
+  const rows: [string, string, string][] = [
+    ["Lease", q.lease, `-lease ${q.lease}`],
+    ["Attempts", String(q.attemptLimit), `-attempts ${q.attemptLimit}`],
+    ["Between attempts", q.backoff, `-backoff ${q.backoff}`],
+    ["Order", q.order === "key" ? "one at a time and in order for each key" : "any member gets the next", ""],
+    ["Messages may wait", q.expire === "0s" ? "as long as they must" : q.expire, `-expire ${q.expire}`],
+    ["Dead letters are kept", q.retainDead, `-retain-dead ${q.retainDead}`],
+    ["Discarded can be taken back for", q.wayBack, `-way-back ${q.wayBack}`],
+    ["Replicas", String(topic.replicas), `-replicas ${topic.replicas}`],
+    ["Largest body", size(topic.maxBody), ""],
+  ];
+  return (
+    <>
+      <table className="timetable max-w-3xl">
+        <tbody>
+          {rows.map(([name, value, flag]) => (
+            <tr key={name}>
+              <th scope="row">{name}</th>
+              <td>{value}</td>
+              <td className="address text-soft">{flag}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <p className="mt-3 mb-1">Settings are changed with the command, which says first what a change does:</p>
+      <Command text={`ferry set ${topic.address} -lease 1m`} />
+    </>
+  );
+}
+
+/** A queue: where its messages are, who works on them, and what waits. */
+export function QueuePage({ topic, whole, rates }: { topic: Topic; whole: Topic; rates: React.ReactNode }) {
+  const [params, change] = useUrlState();
+  const [sending, setSending] = useState(false);
+  const q = topic.queue!;
+  const tab = parts.find((p) => p === params.get("tab")) ?? "waiting";
+  const names = {
+    waiting: "Messages",
+    members: `Members (${q.members.length})`,
+    partitions: `Partitions (${topic.partitionCount})`,
+    settings: "Settings",
+  };
+  return (
+    <>
+      <div className="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
+        <h1 className="address flex items-center gap-1">
+          {topic.address}
+          <Copy text={topic.address} what="address" />
+        </h1>
+        <Mark state={topic.state} />
+        <span className="text-soft">queue</span>
+        <p className="mr-auto text-soft">{topic.description}</p>
+        {q.dead > 0 && (
+          <Link className="button no-underline" to={`/dead/${topic.address}`}>
+            See why {count(q.dead)} failed
+          </Link>
+        )}
+        <button className="button" data-main disabled={topic.paused} onClick={() => setSending(true)}>
+          <Send size={15} aria-hidden /> Send a message
+        </button>
+      </div>
+      <StandingLine queue={q} />
+      <dl className="my-3 flex flex-wrap gap-x-6 gap-y-1">
+        {states.map((s) => (
+          <div key={s} className="min-w-28">
+            <dt className="text-[length:var(--text-small)]">
+              <span className="mr-1.5 inline-block size-2.5 rounded-sm" style={{ background: colours[s] }} aria-hidden="true" />
+              <span className="text-soft">{s}</span>
+            </dt>
+            <dd className="text-lg font-semibold tabular-nums">
+              {s === "dead" && q.dead > 0 ? <Link to={`/dead/${topic.address}`}>{count(q.dead)}</Link> : count(q[s])}
+            </dd>
+          </div>
+        ))}
+        {(
+          [
+            ["Oldest waiting", q.oldestWaiting ? ago(q.oldestWaiting) : "–", ""],
+            ["In", rate(topic.rates.messagesIn), "/s"],
+            ["Leased out", rate(topic.rates.messagesOut), "/s"],
+            ["Accepted so far", count(q.accepted), ""],
+            ["Discarded", count(q.discarded), ""],
+          ] as const
+        ).map(([name, value, unit]) => (
+          <div key={name} className="min-w-24">
+            <dt className="text-[length:var(--text-small)] text-soft">{name}</dt>
+            <dd className="text-lg font-semibold tabular-nums">
+              {value} <span className="text-[length:var(--text-small)] font-normal text-soft">{unit}</span>
+            </dd>
+          </div>
+        ))}
+      </dl>
+      {rates}
+      <div className="mt-4 mb-3 flex gap-6 border-b border-hair" role="tablist" aria-label="Parts of the queue">
+        {parts.map((p) => (
+          <button
+            key={p}
+            role="tab"
+            id={`tab-${p}`}
+            aria-selected={p === tab}
+            aria-controls={`panel-${p}`}
+            className={`-mb-px border-b-2 py-1.5 ${p === tab ? "border-sea font-semibold" : "border-transparent text-soft hover:text-ink"}`}
+            onClick={() => change({ tab: p })}
+          >
+            {names[p]}
+          </button>
+        ))}
+      </div>
+      <div role="tabpanel" id={`panel-${tab}`} aria-labelledby={`tab-${tab}`}>
+        {tab === "waiting" && <Looking address={topic.address} />}
+        {tab === "members" && <Members queue={q} address={topic.address} />}
+        {tab === "partitions" && <Partitions topic={whole} />}
+        {tab === "settings" && <QueueSettings topic={whole} />}
+      </div>
+      {sending && <SendDialog topic={topic} onClose={() => setSending(false)} />}
+    </>
+  );
+}

@@ -1,0 +1,63 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link, useParams } from "react-router";
+import { explain, get, queuePath, type Trace } from "../api/client";
+import { bodyText } from "../components/MessageDrawer";
+import { Copy } from "../components/Copy";
+import { Mark } from "../components/Mark";
+import { Notice } from "../components/Panel";
+import { Story } from "../components/Story";
+import { pageOf } from "../lib/format";
+
+/** The story of one message. */
+export function TracePage() {
+  const { space, channel, place } = useParams();
+  const queue = `${space}/${channel}`;
+  const [partition, offset] = place!.split(":");
+  const trace = useQuery({
+    queryKey: ["trace", queue, place],
+    queryFn: () => get<Trace>(`${queuePath(queue)}/trace/${partition}/${offset}`),
+    refetchInterval: 2000,
+    retry: false,
+  });
+  if (trace.error && !trace.data) return <Notice mark={<Mark state="attention" word="" />} title={explain(trace.error)} />;
+  if (!trace.data) return <Notice title={`Waiting for ${queue}#${place}`} />;
+  const t = trace.data;
+  return (
+    <>
+      <div className="mb-3 flex flex-wrap items-center gap-x-4">
+        <h1 className="address flex items-center gap-1">
+          {t.address}
+          <Copy text={t.address} what="address" />
+        </h1>
+        <Mark state={t.state === "kept" ? "ready" : t.state} word={t.state} />
+        {t.id && <span className="address text-soft">id {t.id}</span>}
+      </div>
+      <div className="grid gap-6 lg:grid-cols-2">
+        <section>
+          <h2 className="mb-2">What happened</h2>
+          <Story steps={t.steps} />
+          {t.copies.length > 0 && (
+            <p>
+              The same message:{" "}
+              {t.copies.map((c) => (
+                <Link key={c} className="address mr-2" to={pageOf(c) ?? "#"}>
+                  {c}
+                </Link>
+              ))}
+            </p>
+          )}
+        </section>
+        <section>
+          <h2 className="mb-2">The message</h2>
+          {t.message ? (
+            <pre className="address overflow-x-auto rounded bg-sunk p-3">
+              {typeof t.message.body === "object" ? JSON.stringify(t.message.body, null, 2) : bodyText(t.message)}
+            </pre>
+          ) : (
+            <p className="text-soft">Its content is no longer kept.</p>
+          )}
+        </section>
+      </div>
+    </>
+  );
+}
