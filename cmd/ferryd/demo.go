@@ -57,6 +57,7 @@ Try in another terminal:
   export FERRY_SERVER=%s FERRY_TOKEN=$(cat %s/owner.token) PATH=%s:$PATH
   ferry list
   ferry tail coldchain/readings -where 'body.celsius > 8'
+  ferry dead coldchain/inspections
   ferry send coldchain/readings -key box-0007 -body '{"box":"box-0007","celsius":9.5}'
 
 Ctrl-C stops it; what was published stays in %s.
@@ -71,7 +72,8 @@ func startDepot(ctx context.Context, servers, token string) (d *depot, link stri
 	if err != nil {
 		return nil, "", err
 	}
-	d = &depot{api: api, readings: address.Channel("coldchain", "readings"), journeys: address.Channel("coldchain", "journeys")}
+	d = &depot{api: api, readings: address.Channel("coldchain", "readings"), journeys: address.Channel("coldchain", "journeys"),
+		inspections: address.Channel("coldchain", "inspections"), recalls: address.Channel("coldchain", "recalls")}
 	if err := d.prepare(ctx); err != nil {
 		return nil, "", fmt.Errorf("set up the demo: %w", err)
 	}
@@ -82,10 +84,11 @@ func startDepot(ctx context.Context, servers, token string) (d *depot, link stri
 
 // depot sends what the boxes measure and where they are.
 type depot struct {
-	api                *client.Client
-	readings, journeys address.Address
-	boxes              []box
-	isNew              bool
+	api                  *client.Client
+	readings, journeys   address.Address
+	inspections, recalls address.Address
+	boxes                []box
+	isNew                bool
 }
 
 type box struct {
@@ -118,6 +121,10 @@ func (d *depot) prepare(ctx context.Context) error {
 			"description": "What every box measures, every two seconds", "labels": map[string]string{"source": "boxes"}}},
 		{"/channels", map[string]any{"address": d.journeys.String(), "kind": "topic", "partitions": 2, "retain": "30d",
 			"description": "Departures and arrivals", "labels": map[string]string{"source": "depot"}}},
+		{"/channels", map[string]any{"address": d.inspections.String(), "kind": "queue", "lease": "30s", "attempts": 3, "backoff": "2s..20s",
+			"description": "Boxes that were too warm, to be looked at", "labels": map[string]string{"team": "inspectors"}}},
+		{"/channels", map[string]any{"address": d.recalls.String(), "kind": "queue", "lease": "1m", "order": "key",
+			"description": "Boxes that must come back, one at a time for each", "labels": map[string]string{"team": "vans"}}},
 	} {
 		err := d.api.Call(ctx, http.MethodPost, step.path, nil, step.body, nil)
 		var p *client.Problem
@@ -139,12 +146,14 @@ func (d *depot) prepare(ctx context.Context) error {
 			return err
 		}
 	}
-	return nil
+	return d.publishInspections(ctx, inspectionsAtStart)
 }
 
 func (d *depot) run(ctx context.Context) error {
 	readers := d.startReaders(ctx)
 	defer readers.Wait()
+	workers := d.startWorkers(ctx)
+	defer workers.Wait()
 	// A quarter of the boxes at a time, so that the flow is even.
 	const parts = 4
 	tick := time.NewTicker(2 * time.Second / parts)

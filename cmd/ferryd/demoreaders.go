@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -80,8 +81,20 @@ func (d *depot) readOnce(ctx context.Context, o client.ReadOptions, group string
 			return err
 		}
 		count := 0
-		if err := b.Messages(func(*message.Stored) error { count++; return nil }); err != nil {
+		var nameless []int64
+		if err := b.Messages(func(s *message.Stored) error {
+			count++
+			if group == "compliance" && !bytes.Contains(s.Body, []byte(`"box"`)) && s.Offset%8 == 0 {
+				nameless = append(nameless, s.Offset)
+			}
+			return nil
+		}); err != nil {
 			return err
+		}
+		for _, offset := range nameless {
+			if err := r.Reject(ctx, b, offset, "box-missing", "field \"box\" is missing: the reading proves nothing"); err != nil {
+				return err
+			}
 		}
 		if work != nil {
 			work(ctx, count)

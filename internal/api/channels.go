@@ -374,6 +374,9 @@ func (s *Server) lookup(c *gin.Context) {
 	out := client.Found{Address: text, Near: []string{}}
 	view := s.node.Catalog().View()
 	for name, ch := range view.Channels {
+		if ch.GroupID.Valid {
+			name += "/dead"
+		}
 		if strings.Contains(name, strings.ToLower(text)) {
 			out.Near = append(out.Near, name)
 		}
@@ -414,13 +417,18 @@ func (s *Server) exists(ctx context.Context, a address.Address) error {
 		_, err = t.Partition(a.Partition)
 	case address.KindMessage:
 		var p *node.Partition
-		if p, err = t.Partition(a.Partition); err == nil {
+		if a.Group != "" || t.IsQueue() {
+			var q *node.Topic
+			if q, err = s.node.QueueAt(a); err == nil {
+				_, err = s.node.QueueItem(ctx, q, a.Partition, a.Offset)
+			}
+		} else if p, err = t.Partition(a.Partition); err == nil {
 			_, err = s.node.Message(ctx, p, a.Offset, true)
 		}
 	case address.KindGroup:
 		_, _, err = s.node.Group(a)
 	case address.KindDead:
-		err = &node.Problem{Cause: node.NotFound, Detail: fmt.Sprintf("%s is a topic without it", t.Address())}
+		_, err = s.node.QueueAt(a)
 	}
 	return err
 }

@@ -68,6 +68,13 @@ export const quote = (text: string) => (/^[A-Za-z0-9_./:@#=,-]+$/.test(text) ? t
 
 /** The path of the console's page for an address, or undefined. */
 export function pageOf(address: string): string | undefined {
+  const dead = /^([a-z0-9][a-z0-9._-]*)\/([a-z0-9][a-z0-9._-]*(?:@[a-z0-9][a-z0-9._-]*)?)(?:\/dead|#(\d+):(\d+))$/.exec(
+    address.trim(),
+  );
+  if (dead && (address.includes("@") || address.endsWith("/dead"))) {
+    const [, space, channel, partition, offset] = dead;
+    return offset ? `/trace/${space}/${channel}/${partition}:${offset}` : `/dead/${space}/${channel}`;
+  }
   const m = /^([a-z0-9][a-z0-9._-]*)(?:\/([a-z0-9][a-z0-9._-]*)(?:#(\d+)(?::(\d+))?|@([a-z0-9][a-z0-9._-]*))?)?$/.exec(
     address.trim(),
   );

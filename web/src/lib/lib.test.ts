@@ -1,5 +1,6 @@
 import { describe, expect, it } from "vitest";
 import { ticks } from "../components/TideLine";
+import { editText, parseEdit } from "./edits";
 import { also, equals, fieldPath, fieldsOf } from "./condition";
 import { pageOf, parseSize, quote, size, span } from "./format";
 
@@ -26,6 +27,17 @@ describe("conditions", () => {
   });
 });
 
+describe("edits", () => {
+  it("are read as they are written", () => {
+    for (const text of ["set /celsius=4.5", 'set /unit="C"', "set /box:=key", "remove /x", "rename /a=/b"]) {
+      expect(editText(parseEdit(text))).toBe(text);
+    }
+    expect(parseEdit("set header.unit=Celsius")).toEqual({ op: "set", at: "header.unit", value: "Celsius" });
+    expect(() => parseEdit("put /x=1")).toThrow("begins with none of");
+    expect(() => parseEdit("set /x")).toThrow("no =");
+  });
+});
+
 describe("figures", () => {
   it("have their units", () => {
     expect([0, 1023, 1024, 10 * 2 ** 30, 1.5 * 2 ** 20].map(size)).toEqual(["0 B", "1023 B", "1.0 KiB", "10.0 GiB", "1.5 MiB"]);
@@ -40,6 +52,9 @@ describe("addresses", () => {
     expect(pageOf("coldchain/readings")).toBe("/channels/coldchain/readings");
     expect(pageOf("coldchain/readings#3")).toBe("/channels/coldchain/readings?partition=3");
     expect(pageOf("coldchain/readings#3:1200")).toContain("open=3:1200");
+    expect(pageOf("coldchain/inspections/dead")).toBe("/dead/coldchain/inspections");
+    expect(pageOf("coldchain/readings@compliance/dead")).toBe("/dead/coldchain/readings@compliance");
+    expect(pageOf("coldchain/readings@compliance#0:7")).toBe("/trace/coldchain/readings@compliance/0:7");
     expect(pageOf("Cold Chain")).toBeUndefined();
   });
   it("are quoted for a shell when they must be", () => {

@@ -1,0 +1,179 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"os"
+	"strconv"
+	"sync"
+	"time"
+
+	"steadyferry/client"
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/message"
+)
+
+// Inspections of the demo: how many come, and how long one takes.
+const (
+	inspectionsAtStart = 240
+	inspectionEvery    = 700 * time.Millisecond
+	inspectors         = 3
+)
+
+// inspection is work for an inspector: a box that was too warm. Some of them
+// are wrong in ways that happen.
+func (d *depot) inspection() []byte {
+	b := d.boxes[rand.IntN(len(d.boxes))]
+	warm := 8 + 6*rand.Float64()
+	order := map[string]any{"box": b.id, "celsius": round(warm), "battery": int(b.battery), "at": time.Now().UTC().Truncate(time.Second)}
+	switch n := rand.IntN(100); {
+	case n < 14:
+		order["celsius"] = fmt.Sprintf("%.1f F", warm*9/5+32)
+	case n < 19:
+		delete(order, "box")
+	case n < 23:
+		order["box"] = fmt.Sprintf("box-%04d", 9000+rand.IntN(100))
+	case n < 26:
+		order["clinic"] = "island-post" // whose register answers too late
+	}
+	body, err := json.Marshal(order)
+	if err != nil {
+		panic(err) // plain values
+	}
+	return body
+}
+
+func (d *depot) publishInspections(ctx context.Context, count int) error {
+	var batch message.Builder
+	for range count {
+		batch.Add(&message.Message{ContentType: "application/json", Body: d.inspection(), Headers: []message.Header{{Name: "source", Value: "warm-boxes"}}})
+	}
+	_, err := d.api.Publish(ctx, d.inspections, 0, client.BatchType, nil, batch.Build(message.Plain, nil))
+	return err
+}
+
+// recall asks for a box back.
+func (d *depot) recall(ctx context.Context) error {
+	b := d.boxes[rand.IntN(8)]
+	body, err := json.Marshal(map[string]any{"box": b.id, "from": "north-shore", "at": time.Now().UTC().Truncate(time.Second)})
+	if err != nil {
+		return err
+	}
+	_, err = d.api.Publish(ctx, d.recalls, 0, "application/json", http.Header{"Ferry-Key": {b.id}}, body)
+	return err
+}
+
+// startWorkers lets inspectors and a van work on the queues.
+func (d *depot) startWorkers(ctx context.Context) *sync.WaitGroup {
+	var wg sync.WaitGroup
+	for i := range inspectors {
+		wg.Go(func() {
+			d.workAs(ctx, d.inspections, fmt.Sprintf("inspector-%d", i+1), 150*time.Millisecond, inspect)
+		})
+	}
+	wg.Go(func() { d.workAs(ctx, d.recalls, "van-1", 2*time.Second, func([]byte) error { return nil }) })
+	wg.Go(func() {
+		tick := time.NewTicker(inspectionEvery)
+		defer tick.Stop()
+		for n := 0; ; n++ {
+			err := d.publishInspections(ctx, 1)
+			if n%4 == 0 && err == nil {
+				err = d.recall(ctx)
+			}
+			if err != nil && ctx.Err() == nil {
+				fmt.Fprintln(os.Stderr, "demo:", err)
+			}
+			select {
+			case <-ctx.Done():
+				return
+			case <-tick.C:
+			}
+		}
+	})
+	return &wg
+}
+
+// failure is why an inspector rejects an order; later asks for another try.
+type failure struct {
+	reason, detail string
+	later          bool
+}
+
+func (f *failure) Error() string { return f.detail }
+
+// inspect is the inspectors' program: strict, and not very patient.
+func inspect(body []byte) error {
+	var order struct {
+		Box     *string
+		Celsius json.RawMessage
+		Clinic  string
+	}
+	if err := json.Unmarshal(body, &order); err != nil {
+		return &failure{reason: "not-json", detail: err.Error()}
+	}
+	if order.Box == nil {
+		return &failure{reason: "box-missing", detail: "field \"box\" is missing: nobody knows which box to look at\n  at inspect (inspect.go:41)\n  at main (main.go:18)"}
+	}
+	var celsius float64
+	if err := json.Unmarshal(order.Celsius, &celsius); err != nil {
+		var text string
+		_ = json.Unmarshal(order.Celsius, &text) // anything else prints as it is
+		return &failure{reason: "celsius-not-a-number", detail: fmt.Sprintf("/celsius: want a number, got %q of %s\n  at inspect (inspect.go:52)", text, *order.Box)}
+	}
+	if number, err := strconv.Atoi((*order.Box)[len("box-"):]); err != nil || number > boxes {
+		return &failure{reason: "unknown-box", detail: fmt.Sprintf("field box: %s is not in the register of %d boxes", *order.Box, boxes)}
+	}
+	if order.Clinic == "island-post" {
+		return &failure{reason: "register-timeout", detail: fmt.Sprintf("the register of island-post did not answer within %.1f s", 2+3*rand.Float64()), later: true}
+	}
+	return nil
+}
+
+// workAs works on a queue as a member until ctx ends.
+func (d *depot) workAs(ctx context.Context, queue address.Address, member string, each time.Duration, work func([]byte) error) {
+	for ctx.Err() == nil {
+		err := d.workOnce(ctx, queue, member, each, work)
+		if err != nil && ctx.Err() == nil && !errors.Is(err, context.Canceled) {
+			fmt.Fprintf(os.Stderr, "demo: %s: %v\n", member, err)
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(time.Second):
+		}
+	}
+}
+
+func (d *depot) workOnce(ctx context.Context, queue address.Address, member string, each time.Duration, work func([]byte) error) error {
+	s, err := d.api.OpenWork(ctx, queue, member, 2)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		closing, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+		defer cancel()
+		s.Close(closing)
+	}()
+	for {
+		l, err := s.Next(ctx)
+		if err != nil {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(each/2 + rand.N(each)):
+		}
+		outcome := client.Settlement{Lease: l.Lease, Outcome: client.OutcomeAccept}
+		var f *failure
+		if err := work(l.Message.Body); errors.As(err, &f) {
+			outcome.Outcome, outcome.Reason, outcome.Detail = client.OutcomeReject, f.reason, f.detail
+			if f.later {
+				outcome.Outcome, outcome.After = client.OutcomeRelease, "auto"
+			}
+		}
+		s.Settle(outcome)
+	}
+}
