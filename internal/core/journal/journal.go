@@ -53,6 +53,15 @@ func openJournal(store *Store, name, dir string, o Options) (*Journal, error) {
 	}
 	sort.Strings(paths)
 	for i, path := range paths {
+		if base, err := segmentBase(path); err == nil && base < j.current.Start {
+			// Retention had dropped it: its removal was not finished, or the sync
+			// log has brought parts of it back.
+			if err := os.Remove(path); err != nil {
+				return nil, err
+			}
+			os.Remove(strings.TrimSuffix(path, segmentSuffix) + indexSuffix)
+			continue
+		}
 		s, err := readSegment(path)
 		switch {
 		case err == errHeader && i == len(paths)-1 && len(j.segments) > 0:
@@ -68,12 +77,6 @@ func openJournal(store *Store, name, dir string, o Options) (*Journal, error) {
 			continue
 		case err != nil:
 			return nil, fmt.Errorf("%s: %w", path, err)
-		case s.base < j.current.Start:
-			// Retention had dropped it and the removal was not finished.
-			if err := removeSegment(s); err != nil {
-				return nil, err
-			}
-			continue
 		}
 		j.segments = append(j.segments, s)
 	}

@@ -240,6 +240,26 @@ func TestDropRemovesWholeSegmentsAndStaysDroppedAfterACrash(t *testing.T) {
 	assert.Len(t, j.segments, 1, "the active segment stays")
 }
 
+// The sync log may have only the later bytes of a segment that was dropped: its
+// header was in a file of the log that has been begun anew since.
+func TestPartsOfADroppedSegmentInTheSyncLogDoNoHarm(t *testing.T) {
+	dir := t.TempDir()
+	store, j := open(t, dir, Options{SegmentBytes: 400})
+	require.NoError(t, j.Append([]message.Record{record(1, 3, 0, "1")}))
+	require.NoError(t, j.Flush())
+	require.NoError(t, j.Append([]message.Record{record(2, 3, 1, "2")}))
+	require.NoError(t, store.FlushTogether([]*Journal{j}))
+	require.NoError(t, j.Roll())
+	require.NoError(t, j.Append([]message.Record{record(3, 3, 2, "3")}))
+	require.NoError(t, j.Roll())
+	require.NoError(t, j.Append([]message.Record{record(4, 3, 3, "4")}))
+	require.NoError(t, store.FlushTogether([]*Journal{j}))
+	require.NoError(t, j.Drop(1))
+	crash(store)
+	_, j = open(t, dir, Options{})
+	assert.Equal(t, []string{"2=3", "3=4"}, bodies(t, j, 2, 4))
+}
+
 // Against a plain slice: offsets, times and indexes find their place whatever
 // the sizes of records and segments are.
 func TestPlacesAreFoundAsInAPlainList(t *testing.T) {

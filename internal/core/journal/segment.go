@@ -100,12 +100,21 @@ func createSegment(dir string, base, prevTerm uint64, baseOffset, now int64) (*s
 
 func (s *segment) indexPath() string { return strings.TrimSuffix(s.path, segmentSuffix) + indexSuffix }
 
+// segmentBase reads the index of a segment's first record from its file name.
+func segmentBase(path string) (uint64, error) {
+	base, err := strconv.ParseUint(strings.TrimSuffix(filepath.Base(path), segmentSuffix), 10, 64)
+	if err != nil {
+		return 0, fmt.Errorf("%s: the name of a segment is a number", path)
+	}
+	return base, nil
+}
+
 // readSegment reads the header of an existing segment. Its size is that of
 // the file until recoverTail has looked.
 func readSegment(path string) (*segment, error) {
-	base, err := strconv.ParseUint(strings.TrimSuffix(filepath.Base(path), segmentSuffix), 10, 64)
+	base, err := segmentBase(path)
 	if err != nil {
-		return nil, fmt.Errorf("%s: the name of a segment is a number", path)
+		return nil, err
 	}
 	f, err := os.OpenFile(path, os.O_RDWR, 0)
 	if err != nil {
