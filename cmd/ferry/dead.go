@@ -34,7 +34,7 @@ func (e *editsValue) Set(text string) error {
 const editHelp = "change the message: 'set /celsius=4.5', 'set /celsius:=(double(body.celsius.replace(\" F\", \"\")) - 32.0) / 1.8', 'remove /x', 'rename /a=/b'; header.NAME and key too; may be repeated; an `edit`"
 
 type deadFlags struct {
-	cause, where, reason, to                     string
+	cause, where, reason                         string
 	list, discarded, doReturn, discard, takeBack bool
 	yes                                          bool
 	after                                        time.Duration

@@ -37,17 +37,18 @@ type page struct {
 
 var pages = []page{
 	{name: "channels", path: "/channels"},
-	{name: "channels-dark", path: "/channels", dark: true},
 	{name: "topic", path: "/channels/coldchain/readings"},
 	{name: "topic-message-dark", path: "/channels/coldchain/readings?view=oldest&open=0:3", dark: true},
 	{name: "topic-phone", path: "/channels/coldchain/readings", phone: true},
-	{name: "partitions", path: "/channels/coldchain/readings?tab=partitions"},
 	{name: "groups", path: "/groups"},
 	{name: "group", path: "/groups/coldchain/readings/compliance"},
 	{name: "group-move", path: "/groups/coldchain/readings/dashboards", do: `[...document.querySelectorAll("button")].find(b => b.textContent.includes("Move its offsets")).click();
 		setTimeout(() => [...document.querySelectorAll("button")].find(b => b.textContent.includes("Show what it does")).click(), 300)`},
-	{name: "topic-groups", path: "/channels/coldchain/readings?tab=groups", dark: true},
-	{name: "logbook", path: "/logbook"},
+	{name: "queue", path: "/channels/coldchain/inspections"},
+	{name: "dead", path: "/dead/coldchain/inspections"},
+	{name: "dead-mend-dark", path: "/dead/coldchain/inspections", dark: true, do: mend},
+	{name: "replays", path: "/replays", do: beginReplay},
+	{name: "trace", path: "/dead/coldchain/inspections", do: `document.querySelector('a[href^="/trace"]').click()`},
 	{name: "nodes", path: "/nodes", away: true},
 }
 
@@ -57,13 +58,26 @@ type command struct {
 	away       bool
 }
 
+// mend opens the dialog with an edit of the first cause.
+const mend = `
+	[...document.querySelectorAll("button")].find((b) => b.textContent === "Mend and return").click();
+	setTimeout(() => {
+		const t = document.querySelector("textarea");
+		Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, "value").set.call(t, 'set /celsius:=(double(body.celsius.replace(" F", "")) - 32.0) / 1.8');
+		t.dispatchEvent(new Event("input", { bubbles: true }));
+	}, 300);`
+
+// beginReplay sends the readings of some boxes to the inspectors, so that
+// there is one to look at.
+const beginReplay = `fetch("/api/v1/replays", { method: "POST", headers: { "Content-Type": "application/json" },
+	body: JSON.stringify({ from: "coldchain/readings", to: "coldchain/inspections", where: "body.celsius > 7", rate: 2 }) })`
+
 var commands = []command{
+	{name: "ferry-dead", line: "ferry dead coldchain/inspections; ferry dead coldchain/inspections -limit 1 -where 'reason == \"celsius-not-a-number\"' -edit 'set /celsius:=(double(body.celsius.replace(\" F\", \"\")) - 32.0) / 1.8' -return -rate 50/s; ferry show coldchain/inspections | head -14"},
 	{name: "ferry-list", line: "ferry list; echo; ferry show coldchain/readings"},
 	{name: "ferry-browse", line: "ferry browse coldchain/readings -where 'body.celsius > 7' -limit 12; ferry show coldchain/readings#3:12"},
 	{name: "ferry-status", line: "timeout 4 ferry status -every 1s"},
 	{name: "ferry-lag", line: "timeout 4 ferry lag -every 1s"},
-	{name: "ferry-seek", line: "ferry seek coldchain/readings@forecast -to ago:2m; ferry show coldchain/readings@compliance"},
-	{name: "ferry-load", line: "ferry new topic coldchain/trial -partitions 6 >/dev/null; ferry load coldchain/trial -messages 1000000 -readers 1"},
 	{name: "ferry-nodes", line: "ferry nodes; ferry show coldchain/readings | tail -8; ferry nodes changes -limit 4; ferry nodes what-if -without node-a,node-b | tail -8", away: true},
 }
 

@@ -171,7 +171,7 @@ func (q *Queue) lease(c *Command) (handed []Handed) {
 			it.serial, it.due, it.run = q.serial, h.Deadline, run
 			q.leases.push(it)
 			if it.key != 0 {
-				q.lanes[it.key].busy = true
+				q.lanes[it.key].busy, it.holds = true, true
 			}
 		}
 		handed = append(handed, h)

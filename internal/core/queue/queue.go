@@ -20,6 +20,7 @@ type item struct {
 	attempts uint16
 	state    State
 	was      State // of what is discarded
+	holds    bool  // leased, or delayed after an attempt: what follows of its key waits
 }
 
 // handout is what one member was given at one time.
@@ -341,6 +342,7 @@ func (q *Queue) leave(it *item) {
 	if it.key == 0 || l == nil || l.holder != it.offset {
 		return
 	}
+	it.holds = false
 	for len(l.behind) > 0 {
 		next := q.items[l.behind.pop().offset]
 		if next != nil && next.state == Waiting && next.offset != it.offset {
@@ -355,9 +357,7 @@ func (q *Queue) leave(it *item) {
 // again makes an item ready after an attempt: it stays before those of its
 // key that came later.
 func (q *Queue) again(it *item) {
-	if l := q.lanes[it.key]; it.key != 0 && l != nil && l.holder == it.offset {
-		q.leave(it)
-	}
+	q.leave(it)
 	q.wait(it)
 }
 
@@ -433,11 +433,7 @@ func (q *Queue) advance(t int64) {
 		if it == nil || it.state != Delayed || it.due != at {
 			return false
 		}
-		if l := q.lanes[it.key]; it.key != 0 && l != nil && l.holder == it.offset {
-			q.again(it)
-		} else {
-			q.wait(it)
-		}
+		q.again(it)
 		return true
 	})
 	for left > 0 && len(q.expiries) > 0 && q.expiries[0].at <= q.now {

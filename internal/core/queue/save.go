@@ -83,7 +83,7 @@ func (e *encoder) text(s string) {
 }
 
 func (e *encoder) item(it *item) {
-	e.buf = append(e.buf, byte(it.state), byte(it.was))
+	e.buf = append(e.buf, byte(it.state), byte(it.was), b2i(it.holds))
 	e.i(it.offset, it.due, it.expires, it.stored)
 	e.u(it.serial)
 	e.u(uint64(it.key))
@@ -164,7 +164,7 @@ func (d *decoder) story() *story {
 }
 
 func (d *decoder) item(runs map[handout]*handout) *item {
-	it := &item{state: State(d.byte()), was: State(d.byte())}
+	it := &item{state: State(d.byte()), was: State(d.byte()), holds: d.byte() != 0}
 	it.offset, it.due, it.expires, it.stored = d.varint(), d.varint(), d.varint(), d.varint()
 	it.serial, it.key, it.attempts = d.uvarint(), uint32(d.uvarint()), uint16(d.uvarint())
 	if it.state == Leased {
@@ -263,7 +263,7 @@ func (q *Queue) derive() {
 				expiries = append(expiries, place{at, it.offset})
 			}
 		}
-		if it.key != 0 && (it.state == Leased || it.state == Delayed && it.attempts > 0) {
+		if it.holds {
 			q.lanes[it.key] = &lane{holder: it.offset, busy: true}
 		}
 		if it.more != nil && it.more.from != "" {
