@@ -192,30 +192,43 @@ func (n *Node) eachPage(ctx context.Context, t *Topic, s QueueSelection, bare bo
 		left = 1 << 62
 	}
 	for _, p := range t.Partitions() {
-		ask := &queueAsk{Kind: "items", States: s.States, Cause: s.Cause, Where: s.Where, Bare: bare}
-		for _, m := range s.Messages {
-			if m.Partition == p.Number {
-				ask.Offsets = append(ask.Offsets, m.Offset)
+		if len(s.Messages) > 0 {
+			var named []int64
+			for _, m := range s.Messages {
+				if m.Partition == p.Number {
+					named = append(named, m.Offset)
+				}
 			}
-		}
-		if len(s.Messages) > 0 && len(ask.Offsets) == 0 {
+			if err := n.eachNamed(ctx, p, s, named, size, &left, f); err != nil {
+				return err
+			}
 			continue
 		}
+		// Listing takes a walk over all that is kept: the messages themselves
+		// are read by their offsets, a page at a time.
+		ask := &queueAsk{Kind: "items", States: s.States, Cause: s.Cause, Bare: true}
+		if bare {
+			ask.Where = s.Where
+		}
 		for left > 0 {
-			ask.Limit = int(min(int64(size), left))
-			if len(s.Messages) > 0 {
-				ask.Limit, ask.Bare = len(ask.Offsets), false
+			ask.Limit = int(min(actPage, left))
+			if !bare && s.Where != "" {
+				ask.Limit = actPage
 			}
 			a, err := n.askQueue(ctx, p, ask)
 			if err != nil {
 				return err
 			}
-			a.only(s.States)
-			left -= int64(max(len(a.Offsets), len(a.Items)))
-			if len(a.Offsets)+len(a.Items) > 0 {
-				if err := f(p, a); err != nil {
-					return err
+			if bare {
+				left -= int64(len(a.Offsets))
+				if len(a.Offsets) > 0 {
+					err = f(p, a)
 				}
+			} else {
+				err = n.eachNamed(ctx, p, s, a.Offsets, size, &left, f)
+			}
+			if err != nil {
+				return err
 			}
 			if a.Next < 0 {
 				break
@@ -226,7 +239,32 @@ func (n *Node) eachPage(ctx context.Context, t *Topic, s QueueSelection, bare bo
 	return nil
 }
 
-// only leaves out items in other states, of messages that were named.
+// eachNamed goes through named messages of a partition, those that fulfil the
+// selection's condition and are in its states, up to left of them.
+func (n *Node) eachNamed(ctx context.Context, p *Partition, s QueueSelection, offsets []int64, size int, left *int64, f func(p *Partition, a *queueAnswer) error) error {
+	offsets = slices.Sorted(slices.Values(offsets))
+	for len(offsets) > 0 && *left > 0 {
+		some := offsets[:min(size, len(offsets))]
+		a, err := n.askQueue(ctx, p, &queueAsk{Kind: "items", States: s.States, Where: s.Where, Offsets: some, Limit: int(min(int64(len(some)), *left))})
+		if err != nil {
+			return err
+		}
+		// A page may have ended early, for the size of its bodies.
+		for len(offsets) > 0 && offsets[0] <= some[len(some)-1] && (a.Next < 0 || offsets[0] < a.Next) {
+			offsets = offsets[1:]
+		}
+		a.only(s.States)
+		*left -= int64(len(a.Items))
+		if len(a.Items) > 0 {
+			if err := f(p, a); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// only leaves out items in other states, and lists the offsets of the rest.
 func (a *queueAnswer) only(states []queue.State) {
 	a.Items = slices.DeleteFunc(a.Items, func(i QueueItem) bool { return !slices.Contains(states, i.Info.State) })
 	for i := range a.Items {

@@ -160,8 +160,9 @@ func (n *Node) answerQueue(ctx context.Context, p *Partition, ask *queueAsk) (*q
 	return out, nil
 }
 
-// lookAtOnce is how many messages are looked at before the limit is checked.
-const lookAtOnce = 1000
+// lookAtOnce is how many messages are listed at a time, to be looked at one by
+// one: each list takes a walk over all that is kept.
+const lookAtOnce = 100_000
 
 // items finds messages by their states, cause and condition, from an offset
 // on; with Newest from it downward.
@@ -173,79 +174,112 @@ func (m *queueMachine) items(ctx context.Context, g *replica.Group, ask *queueAs
 			return err
 		}
 	}
-	matcher := where.Matcher()
-	from, bytes := ask.From, 0
+	l := &lookout{m: m, g: g, ask: ask, out: out, where: where, matcher: where.Matcher()}
+	if len(ask.Offsets) > 0 {
+		_, err := l.through(ctx, ask.Offsets, true)
+		return err
+	}
+	from := ask.From
 	for ctx.Err() == nil {
-		offsets := ask.Offsets
 		most := lookAtOnce
-		if ask.Where == "" {
-			most = min(most, ask.Limit-len(out.Items))
-			if ask.Bare {
-				most = ask.Limit
-			}
+		if where == nil {
+			most = ask.Limit - len(out.Items)
 		}
-		if len(ask.Offsets) == 0 {
-			m.look(func(q *queue.Queue) {
-				if ask.Newest {
-					offsets = q.OffsetsBefore(queue.Filter{States: ask.States, Cause: ask.Cause, Before: ask.Before}, from, most)
-				} else {
-					offsets = q.Offsets(queue.Filter{States: ask.States, Cause: ask.Cause, Before: ask.Before}, from, most)
-				}
-			})
-		}
-		if ask.Bare && ask.Where == "" {
+		offsets := m.offsets(ask, from, most)
+		last := len(offsets) < most
+		if ask.Bare && where == nil {
 			out.Offsets = offsets
-			if len(offsets) == most {
-				out.Next = offsets[len(offsets)-1] + 1
+			if !last {
+				out.Next = nextFrom(offsets[len(offsets)-1], ask.Newest)
 			}
 			return nil
 		}
-		for i, offset := range offsets {
-			item, err := m.item(g, offset)
-			if err != nil {
-				return err
-			}
-			out.Looked++
-			if !slices.Contains(ask.States, item.Info.State) && len(ask.Offsets) == 0 || item.Info.State == 0 && len(ask.Offsets) == 0 {
-				continue // it changed meanwhile
-			}
-			if where != nil {
-				if item.Message == nil {
-					continue
-				}
-				ok, err := matcher.MatchWith(item.Message, item.facts())
-				if err != nil {
-					return problem(Invalid, "%v (offset %d)", err, offset).field("where").next("make the condition simpler")
-				}
-				if !ok {
-					continue
-				}
-			}
-			if ask.Bare {
-				out.Offsets = append(out.Offsets, offset)
-			} else {
-				out.Items = append(out.Items, *item)
-				if item.Message != nil {
-					bytes += len(item.Message.Body)
-				}
-			}
-			if len(out.Items)+len(out.Offsets) >= ask.Limit || bytes > itemBytes && !ask.Whole {
-				out.Next = nextFrom(offset, ask.Newest)
-				if i == len(offsets)-1 && len(offsets) < most {
-					out.Next = -1
-				}
-				return nil
-			}
+		full, err := l.through(ctx, offsets, last)
+		if err != nil || full || last {
+			return err
 		}
-		if len(offsets) < most || len(ask.Offsets) > 0 {
-			return nil
-		}
-		from = nextFrom(offsets[len(offsets)-1], ask.Newest)
-		if from < 0 {
+		if from = nextFrom(offsets[len(offsets)-1], ask.Newest); from < 0 {
 			return nil
 		}
 	}
 	return ctx.Err()
+}
+
+// offsets lists messages by what the queue knows of them.
+func (m *queueMachine) offsets(ask *queueAsk, from int64, most int) (found []int64) {
+	f := queue.Filter{States: ask.States, Cause: ask.Cause, Before: ask.Before}
+	m.look(func(q *queue.Queue) {
+		if ask.Newest {
+			found = q.OffsetsBefore(f, from, most)
+		} else {
+			found = q.Offsets(f, from, most)
+		}
+	})
+	return found
+}
+
+// lookout looks at messages one by one, and gathers those that fit.
+type lookout struct {
+	m       *queueMachine
+	g       *replica.Group
+	ask     *queueAsk
+	out     *queueAnswer
+	where   *expr.Condition
+	matcher *expr.Matcher
+	bytes   int
+}
+
+// through looks at the offsets. It reports whether the answer is full; then
+// it says where to go on, unless nothing is left of the last offsets.
+func (l *lookout) through(ctx context.Context, offsets []int64, last bool) (full bool, err error) {
+	named := len(l.ask.Offsets) > 0
+	for i, offset := range offsets {
+		if ctx.Err() != nil {
+			return false, ctx.Err()
+		}
+		item, err := l.m.item(l.g, offset)
+		if err != nil {
+			return false, err
+		}
+		l.out.Looked++
+		if !named && (item.Info.State == 0 || !slices.Contains(l.ask.States, item.Info.State)) {
+			continue // it changed meanwhile
+		}
+		if fits, err := l.fits(item); err != nil {
+			return false, err
+		} else if !fits {
+			continue
+		}
+		if l.ask.Bare {
+			l.out.Offsets = append(l.out.Offsets, offset)
+		} else {
+			l.out.Items = append(l.out.Items, *item)
+			if item.Message != nil {
+				l.bytes += len(item.Message.Body)
+			}
+		}
+		if len(l.out.Items)+len(l.out.Offsets) >= l.ask.Limit || l.bytes > itemBytes && !l.ask.Whole {
+			if i < len(offsets)-1 || !last {
+				l.out.Next = nextFrom(offset, l.ask.Newest)
+			}
+			return true, nil
+		}
+	}
+	return false, nil
+}
+
+func (l *lookout) fits(item *QueueItem) (bool, error) {
+	if l.where == nil {
+		return true, nil
+	}
+	if item.Message == nil {
+		return false, nil
+	}
+	ok, err := l.matcher.MatchWith(item.Message, item.facts())
+	if err != nil {
+		return false, problem(Invalid, "%v (offset %d)", err, item.Info.Offset).field("where").next("make the condition simpler")
+	}
+	return ok, nil
 }
 
 // failedAgain counts the dead letters since a time that a replay has sent: those

@@ -412,15 +412,20 @@ func (r *replayRun) returnStep(ctx context.Context, step *replayStep) (int, erro
 			return 0, err
 		}
 		offsets = nil
+		returned := 0 // before the node that ran it stopped
 		var mu sync.Mutex
 		var group errgroup.Group
 		group.SetLimit(32)
 		for i := range items {
 			item := &items[i]
+			if item.Info.State != queue.Dead && hasEvent(item, queue.Returned, r.name) {
+				returned++
+				continue
+			}
 			if item.Info.State != queue.Dead || item.Message == nil {
 				continue
 			}
-			if edited(item, r.name) {
+			if hasEvent(item, queue.Edited, r.name) {
 				offsets = append(offsets, item.Info.Offset)
 				continue
 			}
@@ -440,16 +445,17 @@ func (r *replayRun) returnStep(ctx context.Context, step *replayStep) (int, erro
 			return 0, err
 		}
 		slices.Sort(offsets)
+		_, err = r.n.actAt(ctx, p, &queue.Command{Op: queue.OpReturn, Who: r.record.Who, Reason: r.name, Offsets: offsets})
+		return len(offsets) + returned, err
 	}
 	_, err = r.n.actAt(ctx, p, &queue.Command{Op: queue.OpReturn, Who: r.record.Who, Reason: r.name, Offsets: offsets})
 	return len(offsets), err
 }
 
-// edited reports whether this replay has edited a message already, before the
-// node that ran it stopped.
-func edited(item *QueueItem, name string) bool {
-	h := item.Info.History
-	return len(h) > 0 && h[len(h)-1].Kind == queue.Edited && h[len(h)-1].Reason == name
+// hasEvent reports whether a replay has done something to a message already,
+// before the node that ran it stopped.
+func hasEvent(item *QueueItem, kind queue.EventKind, name string) bool {
+	return slices.ContainsFunc(item.Info.History, func(e queue.Event) bool { return e.Kind == kind && e.Reason == name })
 }
 
 func (r *replayRun) items(ctx context.Context, p *Partition, offsets []int64) ([]QueueItem, error) {
@@ -503,7 +509,7 @@ func (r *replayRun) sendStep(ctx context.Context, step *replayStep) (int, error)
 	target := r.ends.target
 	count := len(target.Partitions())
 	by := map[int][]*message.Message{}
-	sent := 0
+	var sent []int64
 	for _, s := range slots {
 		if s.m == nil {
 			continue
@@ -524,7 +530,7 @@ func (r *replayRun) sendStep(ctx context.Context, step *replayStep) (int, error)
 			to = message.PartitionOf(m.Key, count)
 		}
 		by[to] = append(by[to], &m)
-		sent++
+		sent = append(sent, s.offset)
 	}
 	numbers := slices.Collect(maps.Keys(by))
 	sort.Ints(numbers)
@@ -536,12 +542,13 @@ func (r *replayRun) sendStep(ctx context.Context, step *replayStep) (int, error)
 	for to, list := range by {
 		r.progress.Sent[sequenceName(step.Partition, to)] += int64(len(list))
 	}
-	if r.ends.dead && !r.spec.Keep {
-		if _, err := r.n.actAt(ctx, p, &queue.Command{Op: queue.OpSendOn, Who: r.record.Who, Reason: fmt.Sprintf("%s to %s", r.name, r.spec.To), Offsets: step.Offsets}); err != nil {
+	// What was skipped stays a dead letter.
+	if r.ends.dead && !r.spec.Keep && len(sent) > 0 {
+		if _, err := r.n.actAt(ctx, p, &queue.Command{Op: queue.OpSendOn, Who: r.record.Who, Reason: fmt.Sprintf("%s to %s", r.name, r.spec.To), Offsets: sent}); err != nil {
 			return 0, err
 		}
 	}
-	return sent, nil
+	return len(sent), nil
 }
 
 func sequenceName(from, to int) string { return fmt.Sprintf("%d-%d", from, to) }
