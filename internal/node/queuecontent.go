@@ -149,8 +149,8 @@ func (r *batchReader) holding(offset int64) (message.Record, error) {
 var recordBuffers = sync.Pool{New: func() any { b := make([]byte, 128<<10); return &b }}
 
 // readRecords reads the records with the messages that were leased, as they
-// are stored, when at least half of each is wanted: nothing has to be decoded
-// then. It reports whether it did.
+// are stored, when at least half of what is in them is wanted: nothing has to be
+// decoded then. It reports whether it did.
 func (m *queueMachine) readRecords(g *replica.Group, out *worked) bool {
 	for i := range out.Handed {
 		if h := &out.Handed[i]; h.Home > 0 || h.Edited > 0 || i > 0 && h.Offset <= out.Handed[i-1].Offset {
@@ -160,7 +160,7 @@ func (m *queueMachine) readRecords(g *replica.Group, out *worked) bool {
 	buffer := recordBuffers.Get().(*[]byte)
 	defer recordBuffers.Put(buffer)
 	cursor := g.Journal().CursorAt(out.Handed[0].Offset)
-	at := 0
+	at, total := 0, 0
 	var records [][]byte
 	for at < len(out.Handed) {
 		if out.Handed[at].Offset-cursor.Offset() > 1000 {
@@ -180,11 +180,10 @@ func (m *queueMachine) readRecords(g *replica.Group, out *worked) bool {
 				wanted++
 				at++
 			}
-			switch {
-			case wanted == 0:
-			case 2*wanted < int(stamp.Count):
-				return false
-			default:
+			if wanted > 0 {
+				if total += int(stamp.Count); total > 2*len(out.Handed) {
+					return false
+				}
 				records = append(records, append([]byte(nil), chunk[:size]...))
 			}
 			chunk = chunk[size:]

@@ -5,6 +5,7 @@ import (
 	"log/slog"
 	"slices"
 
+	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/replica"
 )
@@ -16,9 +17,9 @@ const (
 	carryMost     = 50_000 // messages in one round
 )
 
-// tidyAfter is after how many more bytes of the log the kept messages of a
-// large state are looked at again.
-const tidyAfter = 16 << 20
+// largeState is from how many bytes on all that is kept is not looked at in
+// every round, but when the log has grown by twice as much.
+const largeState = 4 << 20
 
 // maxQueueSegment bounds a segment of a queue whose state is large.
 const maxQueueSegment = 1 << 30
@@ -46,7 +47,7 @@ func (n *Node) tidyQueue(ctx context.Context, p *Partition, g *replica.Group) {
 	for _, info := range infos {
 		size += info.Bytes
 	}
-	if size-m.tidied < tidyAfter && size >= m.tidied && g.StateSize() > tidyAfter {
+	if size-m.tidied < 2*g.StateSize() && size >= m.tidied && g.StateSize() > largeState {
 		return
 	}
 	m.tidied = size
@@ -93,68 +94,74 @@ func (n *Node) tidyQueue(ctx context.Context, p *Partition, g *replica.Group) {
 func (n *Node) carry(p *Partition, m *queueMachine, g *replica.Group, offsets []int64) error {
 	ctx, cancel := context.WithTimeout(context.Background(), publishCarry)
 	defer cancel()
-	c := &queue.Command{Op: queue.OpCarry}
-	size := 0
-	send := func() error {
-		if len(c.Carried) == 0 {
-			return nil
-		}
-		_, err := n.command(ctx, p, c)
-		c, size = &queue.Command{Op: queue.OpCarry}, 0
-		return err
-	}
-	for _, offset := range offsets {
-		one, err := m.again(g, offset)
+	for some := range slices.Chunk(offsets, carryMessages) {
+		again, err := m.again(g, some)
 		if err != nil {
 			return err
 		}
-		if one == nil {
-			continue
-		}
-		c.Carried = append(c.Carried, *one)
-		size += len(one.Content) + len(one.Edited)
-		for _, d := range one.Details {
-			size += len(d)
-		}
-		if len(c.Carried) >= carryMessages || size >= carryBytes {
-			if err := send(); err != nil {
+		for len(again) > 0 {
+			count, size := 0, 0
+			for count < len(again) && size < carryBytes {
+				size += again[count].Size()
+				count++
+			}
+			if _, err := n.command(ctx, p, &queue.Command{Op: queue.OpCarry, Carried: again[:count]}); err != nil {
 				return err
 			}
+			again = again[count:]
 		}
 	}
-	return send()
+	return nil
 }
 
 // publishCarry bounds one round of writing again.
 const publishCarry = 4 * retainTime
 
-// again gathers the bytes of a message that is still kept.
-func (m *queueMachine) again(g *replica.Group, offset int64) (*queue.Carried, error) {
-	var info queue.Info
-	m.look(func(q *queue.Queue) { info, _ = q.Look(offset) })
-	if info.State == 0 {
-		return nil, nil
+// again gathers the bytes of messages, given in rising order, that are still
+// kept.
+func (m *queueMachine) again(g *replica.Group, offsets []int64) ([]queue.Carried, error) {
+	var infos []queue.Info
+	m.look(func(q *queue.Queue) {
+		for _, offset := range offsets {
+			if info, _ := q.Look(offset); info.State != 0 {
+				infos = append(infos, info)
+			}
+		}
+	})
+	// The contents first, those of a batch together; then the edited ones.
+	places := make([]bytesOf, 0, len(infos))
+	for _, info := range infos {
+		places = append(places, bytesOf{offset: info.Offset, home: info.Home})
 	}
-	j := g.Journal()
-	places := []bytesOf{{offset: offset, home: info.Home}}
-	if info.Edited > 0 {
-		places = append(places, bytesOf{offset, info.Home, info.Edited})
+	for _, info := range infos {
+		if info.Edited > 0 {
+			places = append(places, bytesOf{info.Offset, info.Home, info.Edited})
+		}
 	}
-	messages, err := m.read(j, g.Committed(), places)
+	messages, err := m.read(g.Journal(), g.Committed(), places)
 	if err != nil {
 		return nil, err
 	}
-	if !allRead(messages) {
-		return nil, nil
-	}
-	one := &queue.Carried{Offset: offset, Content: pack(messages[0])}
-	if info.Edited > 0 {
-		one.Edited = pack(messages[1])
-	}
-	for _, e := range info.History {
-		if e.Detail.Index > 0 {
-			one.Details = append(one.Details, []byte(m.detail(j, e.Detail, messages[0])))
+	edited := messages[len(infos):]
+	var out []queue.Carried
+	for i, info := range infos {
+		var mended *message.Stored
+		if info.Edited > 0 {
+			mended, edited = edited[0], edited[1:]
 		}
+		if messages[i] == nil || info.Edited > 0 && mended == nil {
+			continue
+		}
+		one := queue.Carried{Offset: info.Offset, Content: pack(messages[i])}
+		if mended != nil {
+			one.Edited = pack(mended)
+		}
+		for _, e := range info.History {
+			if e.Detail.Index > 0 {
+				one.Details = append(one.Details, []byte(m.detail(g.Journal(), e.Detail, messages[i])))
+			}
+		}
+		out = append(out, one)
 	}
-	return one, nil
+	return out, nil
 }

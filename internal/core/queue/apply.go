@@ -62,6 +62,7 @@ func (q *Queue) Apply(index uint64, stamp message.Stamp, c *Command) Result {
 			}
 		}
 	}
+	q.findOldest()
 	return r
 }
 
@@ -76,7 +77,7 @@ func (q *Queue) configure(s Settings) {
 }
 
 func (q *Queue) settle(index uint64, who string, s *Settlement) Settled {
-	it := q.items[s.Offset]
+	it := q.items.get(s.Offset)
 	if it == nil || it.state != Leased || it.serial != s.Serial {
 		if s.Offset >= q.end || s.Serial > q.serial || s.Serial == 0 {
 			return Settled{Status: Unknown}
@@ -86,7 +87,8 @@ func (q *Queue) settle(index uint64, who string, s *Settlement) Settled {
 	switch s.Outcome {
 	case Accept:
 		q.counts.Accepted++
-		q.finish(it, Event{Kind: Accepted, At: q.now, Began: it.run.began, Who: it.run.member})
+		run := q.leases.run(it)
+		q.finish(it, Event{Kind: Accepted, At: q.now, Began: run.began, Who: run.member})
 		return Settled{}
 	case Extend:
 		span := s.After
@@ -98,15 +100,16 @@ func (q *Queue) settle(index uint64, who string, s *Settlement) Settled {
 		q.leases.up(int(it.heapAt))
 		return Settled{State: Leased, Deadline: it.due}
 	}
-	e := Event{Kind: Released, At: q.now, Began: it.run.began, Who: it.run.member, Reason: s.Reason}
+	run := q.leases.run(it)
+	e := Event{Kind: Released, At: q.now, Began: run.began, Who: run.member, Reason: s.Reason}
 	if s.Detail != "" {
 		e.Detail = Ref{Index: index, At: s.detailAt, Size: uint32(len(s.Detail))}
-		it.story().pattern = Pattern(s.Detail)
+		q.story(it).pattern = Pattern(s.Detail)
 	}
 	if s.Outcome == Reject {
 		e.Kind = Rejected
 		if s.Detail == "" {
-			it.story().pattern = ""
+			q.story(it).pattern = ""
 		}
 		q.note(it, e)
 		q.bury(it, s.Reason)
@@ -159,17 +162,17 @@ func (q *Queue) lease(c *Command) (handed []Handed) {
 		q.serial++
 		q.counts.Attempts++
 		it.attempts++
-		h := Handed{Offset: it.offset, Serial: q.serial, Attempt: int(it.attempts), Deadline: q.now + span, Returns: returns(it)}
-		if it.more != nil {
-			h.Home, h.Edited = it.more.home, it.more.edited
+		h := Handed{Offset: it.offset, Serial: q.serial, Attempt: int(it.attempts), Deadline: q.now + span}
+		if s := q.storyOf(it); s != nil {
+			h.Home, h.Edited, h.Returns = s.home, s.edited, s.returns()
 		}
 		if c.AtOnce {
 			q.counts.Accepted++
 			q.finish(it, Event{Kind: Accepted, At: q.now, Began: q.now, Who: c.Who})
 		} else {
 			q.move(it, Leased)
-			it.serial, it.due, it.run = q.serial, h.Deadline, run
-			q.leases.push(it)
+			it.serial, it.due = q.serial, h.Deadline
+			q.leases.push(hold{it, run})
 			if it.key != 0 {
 				q.lanes[it.key].busy, it.holds = true, true
 			}
@@ -179,12 +182,10 @@ func (q *Queue) lease(c *Command) (handed []Handed) {
 	return handed
 }
 
-func returns(it *item) (n int) {
-	if it.more != nil {
-		for _, e := range it.more.history {
-			if e.Kind == Returned {
-				n++
-			}
+func (s *story) returns() (n int) {
+	for _, e := range s.history {
+		if e.Kind == Returned {
+			n++
 		}
 	}
 	return n
@@ -207,7 +208,7 @@ func (q *Queue) passPlain() bool {
 
 func (q *Queue) nextReady() *item {
 	for len(q.ready) > 0 {
-		it := q.items[q.ready.pop().offset]
+		it := q.items.get(q.ready.pop().offset)
 		if it == nil || it.state != Waiting {
 			continue
 		}
@@ -263,7 +264,7 @@ func (q *Queue) act(index uint64, c *Command) (changed int) {
 }
 
 func (q *Queue) actOn(index uint64, c *Command, offset int64, e Event) bool {
-	it := q.items[offset]
+	it := q.items.get(offset)
 	if it == nil {
 		if _, gone := q.gone[offset]; gone || c.Op != OpDiscard || offset < q.head || offset >= q.end {
 			return false
@@ -284,7 +285,7 @@ func (q *Queue) actOn(index uint64, c *Command, offset int64, e Event) bool {
 	case c.Op == OpEdit && it.state == Dead:
 		e.Kind = Edited
 		q.note(it, e)
-		it.more.edited = index
+		q.story(it).edited = index
 	case c.Op == OpSendOn && it.state == Dead:
 		e.Kind = SentOn
 		q.note(it, e)
@@ -309,7 +310,7 @@ func (q *Queue) discard(it *item) {
 		q.exhume(it)
 	}
 	if it.state == Delayed {
-		it.more.wasDue = it.due
+		q.story(it).wasDue = it.due
 	}
 	q.move(it, Discarded)
 	q.leave(it)
@@ -318,23 +319,25 @@ func (q *Queue) discard(it *item) {
 }
 
 func (q *Queue) takeBack(it *item) {
+	s := q.story(it)
 	switch was := it.was; {
 	case was == Dead:
-		q.bury(it, reasonOf(it.more.history))
-	case was == Delayed && it.more.wasDue > q.now:
-		q.delay(it, it.more.wasDue)
+		q.bury(it, reasonOf(s.history))
+	case was == Delayed && s.wasDue > q.now:
+		q.delay(it, s.wasDue)
 	case it.offset >= q.head && it.attempts == 0:
 		// It waits behind the head again, as if nothing had been.
 		q.move(it, Waiting)
 		q.loose--
-		q.past[it.offset] = it.more
 		q.starved = false
 		if it.expires > 0 {
 			q.expires[it.offset] = it.expires
 			q.expiries.push(place{it.expires, it.offset})
 		}
-		delete(q.items, it.offset)
 		q.oldest = min(q.oldest, it.offset)
+		q.past[it.offset] = s
+		delete(q.stories, it.offset)
+		q.items.remove(it.offset)
 	default:
 		q.wait(it)
 	}
@@ -342,11 +345,11 @@ func (q *Queue) takeBack(it *item) {
 
 // carry notes where the bytes of a message are from now on.
 func (q *Queue) carry(index uint64, c *Carried) bool {
-	it := q.items[c.Offset]
+	it := q.items.get(c.Offset)
 	if it == nil {
 		return false
 	}
-	s := it.story()
+	s := q.story(it)
 	s.home = index
 	if len(c.Edited) > 0 {
 		s.edited = index

@@ -62,6 +62,15 @@ type Carried struct {
 	detailsAt []uint32
 }
 
+// Size returns the bytes of what is written again.
+func (c *Carried) Size() int {
+	n := len(c.Content) + len(c.Edited)
+	for _, d := range c.Details {
+		n += len(d)
+	}
+	return n
+}
+
 // Command is a change that the leader proposes. Which fields count depends on
 // the Op.
 type Command struct {

@@ -62,21 +62,30 @@ func heapOf(places []place) dueHeap {
 
 // leaseHeap holds leased messages, the one that runs out first at the top.
 // Each knows its place in it, so that accepting it takes it out.
-type leaseHeap []*item
+type leaseHeap []hold
+
+// hold is a leased message, and to whom it was given with which others.
+type hold struct {
+	it  *item
+	run *handout
+}
+
+// run returns to whom a leased message was given.
+func (h leaseHeap) run(it *item) *handout { return h[it.heapAt].run }
 
 func (h leaseHeap) before(i, j int) bool {
-	return place{h[i].due, h[i].offset}.before(place{h[j].due, h[j].offset})
+	return place{h[i].it.due, h[i].it.offset}.before(place{h[j].it.due, h[j].it.offset})
 }
 
 func (h leaseHeap) swap(i, j int) {
 	h[i], h[j] = h[j], h[i]
-	h[i].heapAt, h[j].heapAt = int32(i), int32(j)
+	h[i].it.heapAt, h[j].it.heapAt = int32(i), int32(j)
 }
 
-func (h *leaseHeap) push(it *item) {
-	it.heapAt = int32(len(*h))
-	*h = append(*h, it)
-	h.up(int(it.heapAt))
+func (h *leaseHeap) push(one hold) {
+	one.it.heapAt = int32(len(*h))
+	*h = append(*h, one)
+	h.up(int(one.it.heapAt))
 }
 
 func (h leaseHeap) up(i int) {
@@ -112,7 +121,7 @@ func (h *leaseHeap) remove(it *item) {
 	if i != n {
 		h.swap(i, n)
 	}
-	(*h)[n] = nil
+	(*h)[n] = hold{}
 	*h = (*h)[:n]
 	if i != n {
 		h.down(i)

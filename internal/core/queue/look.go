@@ -57,7 +57,7 @@ func (q *Queue) OldestWaiting() int64 {
 		oldest = at
 	}
 	for _, p := range q.ready {
-		if it := q.items[p.offset]; it != nil && it.state == Waiting && (oldest < 0 || p.offset < oldest) {
+		if it := q.items.get(p.offset); it != nil && it.state == Waiting && (oldest < 0 || p.offset < oldest) {
 			oldest = p.offset
 		}
 	}
@@ -72,7 +72,7 @@ func (q *Queue) NextDue() (at int64) {
 		}
 	}
 	if len(q.leases) > 0 {
-		earlier(q.leases[0].due)
+		earlier(q.leases[0].it.due)
 	}
 	if len(q.delays) > 0 {
 		earlier(q.delays[0].at)
@@ -98,7 +98,7 @@ func (q *Queue) Look(offset int64) (i Info, ok bool) {
 	if offset < 0 || offset >= q.end {
 		return i, false
 	}
-	it := q.items[offset]
+	it := q.items.get(offset)
 	if it != nil {
 		return q.info(it), true
 	}
@@ -125,11 +125,12 @@ func (q *Queue) info(it *item) Info {
 	case Waiting:
 		i.Due = 0
 	case Leased:
-		i.Serial, i.Member, i.Began = it.serial, it.run.member, it.run.began
+		run := q.leases.run(it)
+		i.Serial, i.Member, i.Began = it.serial, run.member, run.began
 	case Discarded:
 		i.Was = it.was
 	}
-	if s := it.more; s != nil {
+	if s := q.storyOf(it); s != nil {
 		i.Home, i.Edited, i.From, i.History = s.home, s.edited, s.from, slices.Clone(s.history)
 		if it.state == Dead || it.state == Discarded && it.was == Dead {
 			i.Cause, i.Pattern, i.Reason = s.cause, s.pattern, reasonOf(s.history)
@@ -151,9 +152,9 @@ type Filter struct {
 func (q *Queue) Offsets(f Filter, from int64, limit int) []int64 {
 	wanted := f.set()
 	var found []int64
-	for offset, it := range q.items {
-		if offset >= from && f.fits(&wanted, it) {
-			found = append(found, offset)
+	for it := range q.items.all() {
+		if it.offset >= from && q.fits(&f, &wanted, it) {
+			found = append(found, it.offset)
 		}
 	}
 	slices.Sort(found)
@@ -161,7 +162,7 @@ func (q *Queue) Offsets(f Filter, from int64, limit int) []int64 {
 	if wanted[Waiting] && f.Cause == 0 {
 		var fresh []int64
 		for o := max(from, q.head); o < q.end && len(fresh) < limit; o++ {
-			if _, gone := q.gone[o]; !gone && q.items[o] == nil {
+			if _, gone := q.gone[o]; !gone && q.items.get(o) == nil {
 				fresh = append(fresh, o)
 			}
 		}
@@ -192,11 +193,11 @@ func (q *Queue) Causes(since, now int64, bars int) []Cause {
 		all[id] = &Cause{ID: id, Reason: c.reason, Pattern: c.pattern, Count: c.count, Bars: make([]int64, bars)}
 	}
 	width := max((now-since)/int64(max(bars, 1)), 1)
-	for _, it := range q.items {
+	for it := range q.items.all() {
 		if it.state != Dead {
 			continue
 		}
-		c := all[it.more.cause]
+		c := all[q.stories[it.offset].cause]
 		if c.First == 0 || it.due < c.First {
 			c.First = it.due
 		}
@@ -228,14 +229,15 @@ type Holding struct {
 // Holdings returns the members that hold leases, by name.
 func (q *Queue) Holdings() []Holding {
 	by := map[string]*Holding{}
-	for _, it := range q.leases {
-		h := by[it.run.member]
+	for _, held := range q.leases {
+		it, run := held.it, held.run
+		h := by[run.member]
 		if h == nil {
-			h = &Holding{Member: it.run.member, Oldest: it.run.began, Due: it.due}
-			by[it.run.member] = h
+			h = &Holding{Member: run.member, Oldest: run.began, Due: it.due}
+			by[run.member] = h
 		}
 		h.Leased++
-		h.Oldest, h.Due = min(h.Oldest, it.run.began), min(h.Due, it.due)
+		h.Oldest, h.Due = min(h.Oldest, run.began), min(h.Due, it.due)
 	}
 	list := make([]Holding, 0, len(by))
 	for _, h := range by {
@@ -271,8 +273,8 @@ func (q *Queue) KeptIn(starts []int64, bases []uint64, most int) ([]Kept, []int)
 	byIndex := func(x uint64) int {
 		return sort.Search(len(bases), func(i int) bool { return bases[i] > x }) - 1
 	}
-	for _, it := range q.items {
-		s := it.more
+	for it := range q.items.all() {
+		s := q.storyOf(it)
 		first := byOffset(it.offset)
 		if s != nil {
 			if s.home > 0 {
@@ -301,15 +303,15 @@ func (q *Queue) KeptIn(starts []int64, bases []uint64, most int) ([]Kept, []int)
 func (q *Queue) OffsetsBefore(f Filter, from int64, limit int) []int64 {
 	var found []int64
 	wanted := f.set()
-	for offset, it := range q.items {
-		if offset <= from && f.fits(&wanted, it) {
-			found = append(found, offset)
+	for it := range q.items.all() {
+		if it.offset <= from && q.fits(&f, &wanted, it) {
+			found = append(found, it.offset)
 		}
 	}
 	if wanted[Waiting] && f.Cause == 0 {
 		fresh := 0
 		for o := min(from, q.end-1); o >= q.head && fresh < limit; o-- {
-			if _, gone := q.gone[o]; !gone && q.items[o] == nil {
+			if _, gone := q.gone[o]; !gone && q.items.get(o) == nil {
 				found = append(found, o)
 				fresh++
 			}
@@ -327,21 +329,24 @@ func (f *Filter) set() (wanted [states]bool) {
 	return wanted
 }
 
-func (f *Filter) fits(wanted *[states]bool, it *item) bool {
+func (q *Queue) fits(f *Filter, wanted *[states]bool, it *item) bool {
 	if f.Since > 0 && it.due < f.Since || f.Before > 0 && it.due > f.Before {
 		return false
 	}
-	return wanted[it.state] && (f.Cause == 0 || it.more != nil && it.more.cause == f.Cause && (it.state == Dead || it.was == Dead))
+	if !wanted[it.state] || f.Cause == 0 {
+		return wanted[it.state]
+	}
+	return (it.state == Dead || it.was == Dead) && it.told && q.stories[it.offset].cause == f.Cause
 }
 
 // FailedAgain counts the dead letters since a time that had come back for the
 // reason.
 func (q *Queue) FailedAgain(since int64, reason string) (n int64) {
-	for _, it := range q.items {
+	for it := range q.items.all() {
 		if it.state != Dead || it.due < since {
 			continue
 		}
-		for _, e := range slices.Backward(it.more.history) {
+		for _, e := range slices.Backward(q.stories[it.offset].history) {
 			if e.Kind == Returned {
 				if e.Reason == reason {
 					n++

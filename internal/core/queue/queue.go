@@ -13,14 +13,13 @@ type item struct {
 	expires  int64  // 0: never
 	stored   int64  // about when it was published, 0: not known
 	serial   uint64 // of its lease
-	run      *handout
-	more     *story // nil: nothing happened to it yet
 	key      uint32 // hash, 0 without a key or order
 	heapAt   int32  // place among the leases
 	attempts uint16
 	state    State
 	was      State // of what is discarded
 	holds    bool  // leased, or delayed after an attempt: what follows of its key waits
+	told     bool  // it has a story
 }
 
 // handout is what one member was given at one time.
@@ -40,11 +39,23 @@ type story struct {
 	from    string // of a dead letter of a group: where it was read
 }
 
-func (it *item) story() *story {
-	if it.more == nil {
-		it.more = &story{}
+// story returns what happened to an item, and begins it if nothing has yet.
+func (q *Queue) story(it *item) *story {
+	s := q.stories[it.offset]
+	if s == nil {
+		s = &story{}
+		q.stories[it.offset] = s
+		it.told = true
 	}
-	return it.more
+	return s
+}
+
+// storyOf returns what happened to an item, nil if nothing has yet.
+func (q *Queue) storyOf(it *item) *story {
+	if !it.told {
+		return nil
+	}
+	return q.stories[it.offset]
 }
 
 // Finished is the story of a message that is done, kept for a while for those
@@ -91,7 +102,8 @@ type Queue struct {
 	loose    int  // items that wait
 	starved  bool // the last lease found nothing more, and nothing has come since
 
-	items    map[int64]*item
+	items    shelf
+	stories  map[int64]*story   // of items
 	past     map[int64]*story   // of messages behind the head to which something happened
 	gone     map[int64]struct{} // behind the head, and done
 	expires  map[int64]int64    // of messages behind the head with an expiry of their own
@@ -112,7 +124,7 @@ type Queue struct {
 
 // New returns the state of an empty log.
 func New() *Queue {
-	return &Queue{items: map[int64]*item{}, past: map[int64]*story{}, gone: map[int64]struct{}{}, expires: map[int64]int64{}, lanes: map[uint32]*lane{}, causes: map[uint64]*causeText{}, origins: map[string]int64{}}
+	return &Queue{items: newShelf(), stories: map[int64]*story{}, past: map[int64]*story{}, gone: map[int64]struct{}{}, expires: map[int64]int64{}, lanes: map[uint32]*lane{}, causes: map[uint64]*causeText{}, origins: map[string]int64{}}
 }
 
 // KeyHash is the hash by which messages of one key are told from others; two
@@ -157,6 +169,7 @@ func (q *Queue) Publish(stamp message.Stamp, batch message.Batch) {
 			q.keys = append(q.keys, 0)
 		}
 	}
+	q.findOldest()
 }
 
 func (q *Queue) onTerms(offset int64, m *message.Message) {
@@ -169,11 +182,10 @@ func (q *Queue) onTerms(offset int64, m *message.Message) {
 				return
 			}
 			q.origins[t.From] = offset
-			it.story().from = t.From
 		}
-		it.more = &story{from: t.From}
-		it.more.history = []Event{{Kind: Rejected, At: q.now, Who: t.By, Reason: t.Reason, Detail: InTerms}}
-		_, it.more.pattern = CauseOf(t.Reason, t.Detail)
+		s := q.story(it)
+		s.from, s.pattern = t.From, Pattern(t.Detail)
+		s.history = []Event{{Kind: Rejected, At: q.now, Who: t.By, Reason: t.Reason, Detail: InTerms}}
 		q.bury(it, t.Reason)
 		q.counts.Rejected++
 		return
@@ -195,26 +207,27 @@ var InTerms = Ref{At: 1}
 
 // pick makes an item of a message behind the head.
 func (q *Queue) pick(offset int64) *item {
-	it := &item{offset: offset, state: Waiting, expires: q.expires[offset], stored: q.storedAt(offset)}
-	delete(q.expires, offset)
-	if q.settings.ByKey {
-		it.key = q.keys[offset-q.head]
-	}
+	one := item{offset: offset, state: Waiting, stored: q.storedAt(offset)}
 	if s := q.past[offset]; s != nil {
-		it.more = s
+		q.stories[offset], one.told = s, true
 		delete(q.past, offset)
 	}
-	q.items[offset] = it
+	if at, ok := q.expires[offset]; ok {
+		one.expires = at
+		delete(q.expires, offset)
+	}
+	if q.settings.ByKey {
+		one.key = q.keys[offset-q.head]
+	}
 	q.loose++
-	q.findOldest()
-	return it
+	return q.items.add(one)
 }
 
 // findOldest moves oldest to the first message that nobody had and to which
 // nothing has happened.
 func (q *Queue) findOldest() {
 	for q.oldest = max(q.oldest, q.head); q.oldest < q.end; q.oldest++ {
-		if _, gone := q.gone[q.oldest]; !gone && q.items[q.oldest] == nil {
+		if _, gone := q.gone[q.oldest]; !gone && q.items.get(q.oldest) == nil {
 			return
 		}
 	}
@@ -245,7 +258,7 @@ func (q *Queue) pass() {
 // else.
 func (q *Queue) untouched() bool {
 	_, gone := q.gone[q.head]
-	return !gone && q.items[q.head] == nil
+	return !gone && q.items.get(q.head) == nil
 }
 
 // move changes an item's state and the counts.
@@ -260,7 +273,6 @@ func (q *Queue) move(it *item, to State) {
 	}
 	if it.state == Leased {
 		q.leases.remove(it)
-		it.run = nil
 	}
 	it.state = to
 }
@@ -269,20 +281,23 @@ func (q *Queue) move(it *item, to State) {
 func (q *Queue) drop(it *item) {
 	q.move(it, 0)
 	q.leave(it)
-	delete(q.items, it.offset)
 	if it.offset >= q.head {
 		q.gone[it.offset] = struct{}{}
 	}
-	if it.more != nil && it.more.from != "" {
-		delete(q.origins, it.more.from)
+	if s := q.storyOf(it); s != nil {
+		if s.from != "" {
+			delete(q.origins, s.from)
+		}
+		delete(q.stories, it.offset)
 	}
+	q.items.remove(it.offset)
 }
 
 // finish forgets an item with a story, and keeps the story for a while.
 func (q *Queue) finish(it *item, e Event) {
-	if it.more != nil {
+	if s := q.storyOf(it); s != nil {
 		q.note(it, e)
-		f := Finished{Offset: it.offset, History: it.more.history}
+		f := Finished{Offset: it.offset, History: s.history}
 		if len(q.finished) < maxFinished {
 			q.finished = append(q.finished, f)
 		} else {
@@ -294,7 +309,7 @@ func (q *Queue) finish(it *item, e Event) {
 }
 
 func (q *Queue) note(it *item, e Event) {
-	s := it.story()
+	s := q.story(it)
 	if len(s.history) >= maxHistory {
 		s.history = s.history[1:]
 	}
@@ -344,7 +359,7 @@ func (q *Queue) leave(it *item) {
 	}
 	it.holds = false
 	for len(l.behind) > 0 {
-		next := q.items[l.behind.pop().offset]
+		next := q.items.get(l.behind.pop().offset)
 		if next != nil && next.state == Waiting && next.offset != it.offset {
 			l.holder, l.busy = next.offset, false
 			q.makeReady(next.offset)
@@ -389,7 +404,7 @@ func (q *Queue) expiry(it *item) int64 {
 
 // bury makes a dead letter of an item. Its last event says why.
 func (q *Queue) bury(it *item, reason string) {
-	s := it.story()
+	s := q.story(it)
 	s.cause = causeID(reason, s.pattern)
 	c := q.causes[s.cause]
 	if c == nil {
@@ -410,9 +425,10 @@ func causeID(reason, pattern string) uint64 {
 
 // exhume takes a dead letter out of the count of its cause.
 func (q *Queue) exhume(it *item) {
-	if c := q.causes[it.more.cause]; c != nil {
+	cause := q.story(it).cause
+	if c := q.causes[cause]; c != nil {
 		if c.count--; c.count == 0 {
-			delete(q.causes, it.more.cause)
+			delete(q.causes, cause)
 		}
 	}
 }
@@ -423,9 +439,9 @@ func (q *Queue) exhume(it *item) {
 func (q *Queue) advance(t int64) {
 	q.now = max(q.now, t)
 	left := maxDue
-	for left > 0 && len(q.leases) > 0 && q.leases[0].due <= q.now {
-		it := q.leases[0]
-		e := Event{Kind: RanOut, At: q.now, Began: it.run.began, Who: it.run.member}
+	for left > 0 && len(q.leases) > 0 && q.leases[0].it.due <= q.now {
+		it, run := q.leases[0].it, q.leases[0].run
+		e := Event{Kind: RanOut, At: q.now, Began: run.began, Who: run.member}
 		q.failed(it, e, q.settings.Backoff(int(it.attempts)))
 		left--
 	}
@@ -438,7 +454,7 @@ func (q *Queue) advance(t int64) {
 	})
 	for left > 0 && len(q.expiries) > 0 && q.expiries[0].at <= q.now {
 		p := q.expiries.pop()
-		it := q.items[p.offset]
+		it := q.items.get(p.offset)
 		if it == nil && p.offset >= q.head && q.expires[p.offset] == p.at {
 			it = q.pick(p.offset)
 		}
@@ -472,7 +488,7 @@ func (q *Queue) forgetDead(it *item, at int64) bool {
 func (q *Queue) take(h *dueHeap, upTo int64, most int, f func(it *item, at int64) bool) (done int) {
 	for done < most && len(*h) > 0 && (*h)[0].at <= upTo {
 		p := h.pop()
-		if f(q.items[p.offset], p.at) {
+		if f(q.items.get(p.offset), p.at) {
 			done++
 		}
 	}
@@ -510,7 +526,7 @@ func (q *Queue) expire(it *item) {
 func (q *Queue) failed(it *item, e Event, after int64) {
 	if q.settings.Attempts > 0 && int(it.attempts) >= q.settings.Attempts {
 		q.note(it, e)
-		q.note(it, Event{Kind: UsedUp, At: q.now, Reason: ReasonUsedUp, Detail: lastDetail(it.more.history)})
+		q.note(it, Event{Kind: UsedUp, At: q.now, Reason: ReasonUsedUp, Detail: lastDetail(q.story(it).history)})
 		q.bury(it, ReasonUsedUp)
 		q.counts.Rejected++
 		return

@@ -15,18 +15,20 @@ func (q *Queue) Encode() []byte {
 	if err != nil {
 		panic(err) // numbers
 	}
-	e := &encoder{buf: make([]byte, 0, 256+48*len(q.items)+4*len(q.keys)), texts: map[string]uint64{}}
+	e := &encoder{buf: make([]byte, 0, 256+48*q.items.count+4*len(q.keys)), texts: map[string]uint64{}}
 	e.u(savedForm)
 	e.buf = text(e.buf, string(settings))
 	e.i(q.head, q.end, int64(q.serial), q.now, q.counts.Accepted, q.counts.Attempts, q.counts.Rejected)
-	e.u(uint64(len(q.items)))
-	for _, it := range q.items {
-		e.item(it)
+	e.u(uint64(q.items.count))
+	for it := range q.items.all() {
+		e.item(q, it)
 	}
-	e.u(uint64(len(q.past)))
-	for offset, s := range q.past {
-		e.i(offset)
-		e.story(s)
+	for _, stories := range []map[int64]*story{q.stories, q.past} {
+		e.u(uint64(len(stories)))
+		for offset, s := range stories {
+			e.i(offset)
+			e.story(s)
+		}
 	}
 	e.u(uint64(len(q.gone)))
 	for offset := range q.gone {
@@ -82,25 +84,20 @@ func (e *encoder) text(s string) {
 	}
 }
 
-func (e *encoder) item(it *item) {
+func (e *encoder) item(q *Queue, it *item) {
 	e.buf = append(e.buf, byte(it.state), byte(it.was), b2i(it.holds))
 	e.i(it.offset, it.due, it.expires, it.stored)
 	e.u(it.serial)
 	e.u(uint64(it.key))
 	e.u(uint64(it.attempts))
 	if it.state == Leased {
-		e.text(it.run.member)
-		e.i(it.run.began)
+		run := q.leases.run(it)
+		e.text(run.member)
+		e.i(run.began)
 	}
-	e.story(it.more)
 }
 
 func (e *encoder) story(s *story) {
-	if s == nil {
-		e.u(0)
-		return
-	}
-	e.u(1)
 	e.u(s.home)
 	e.u(s.edited)
 	e.i(s.wasDue)
@@ -155,16 +152,14 @@ func (d *decoder) events() []Event {
 }
 
 func (d *decoder) story() *story {
-	if d.uvarint() == 0 {
-		return nil
-	}
 	s := &story{home: d.uvarint(), edited: d.uvarint(), wasDue: d.varint(), cause: d.uvarint(), pattern: d.word(), from: d.word()}
 	s.history = d.events()
 	return s
 }
 
-func (d *decoder) item(runs map[handout]*handout) *item {
-	it := &item{state: State(d.byte()), was: State(d.byte()), holds: d.byte() != 0}
+// item reads an item, and of a leased one to whom it was given.
+func (d *decoder) item(runs map[handout]*handout) (item, *handout) {
+	it := item{state: State(d.byte()), was: State(d.byte()), holds: d.byte() != 0}
 	it.offset, it.due, it.expires, it.stored = d.varint(), d.varint(), d.varint(), d.varint()
 	it.serial, it.key, it.attempts = d.uvarint(), uint32(d.uvarint()), uint16(d.uvarint())
 	if it.state == Leased {
@@ -172,10 +167,9 @@ func (d *decoder) item(runs map[handout]*handout) *item {
 		if runs[h] == nil {
 			runs[h] = &h
 		}
-		it.run = runs[h]
+		return it, runs[h]
 	}
-	it.more = d.story()
-	return it
+	return it, nil
 }
 
 // Load reads what Encode wrote; nothing gives the state of an empty log.
@@ -195,11 +189,21 @@ func Load(b []byte) (*Queue, error) {
 	q.counts.Accepted, q.counts.Attempts, q.counts.Rejected = d.varint(), d.varint(), d.varint()
 	runs := map[handout]*handout{}
 	for range d.count(10) {
-		it := d.item(runs)
-		if it.state == 0 || it.state >= states {
-			return nil, fmt.Errorf("%w: a message in state %d", ErrCommand, it.state)
+		one, run := d.item(runs)
+		if one.state == 0 || one.state >= states || one.offset < 0 {
+			return nil, fmt.Errorf("%w: message %d in state %d", ErrCommand, one.offset, one.state)
 		}
-		q.items[it.offset] = it
+		it := q.items.add(one)
+		if run != nil {
+			q.leases.push(hold{it, run})
+		}
+	}
+	for range d.count(2) {
+		offset := d.varint()
+		q.stories[offset] = d.story()
+		if it := q.items.get(offset); it != nil {
+			it.told = true
+		}
 	}
 	for range d.count(2) {
 		offset := d.varint()
@@ -238,7 +242,7 @@ func Load(b []byte) (*Queue, error) {
 func (q *Queue) derive() {
 	q.counts.Waiting = q.end - q.head - int64(len(q.gone))
 	var waiting, delays, deads, discards, expiries []place
-	for _, it := range q.items {
+	for it := range q.items.all() {
 		if it.offset >= q.head {
 			q.counts.Waiting--
 		}
@@ -248,8 +252,6 @@ func (q *Queue) derive() {
 		case Waiting:
 			q.loose++
 			waiting = append(waiting, place{it.offset, it.offset})
-		case Leased:
-			q.leases.push(it)
 		case Delayed:
 			delays = append(delays, here)
 		case Dead:
@@ -266,8 +268,8 @@ func (q *Queue) derive() {
 		if it.holds {
 			q.lanes[it.key] = &lane{holder: it.offset, busy: true}
 		}
-		if it.more != nil && it.more.from != "" {
-			q.origins[it.more.from] = it.offset
+		if s := q.storyOf(it); s != nil && s.from != "" {
+			q.origins[s.from] = it.offset
 		}
 	}
 	for offset, at := range q.expires {
@@ -276,12 +278,12 @@ func (q *Queue) derive() {
 	q.findOldest()
 	q.delays, q.deads, q.discards, q.expiries = heapOf(delays), heapOf(deads), heapOf(discards), heapOf(expiries)
 	for order := heapOf(waiting); len(order) > 0; {
-		q.join(q.items[order.pop().offset])
+		q.join(q.items.get(order.pop().offset))
 	}
 }
 
 func (q *Queue) countCause(it *item) {
-	s := it.more
+	s := q.story(it)
 	c := q.causes[s.cause]
 	if c == nil {
 		c = &causeText{pattern: s.pattern, reason: reasonOf(s.history)}
