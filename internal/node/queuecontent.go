@@ -1,6 +1,7 @@
 package node
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"sync"
@@ -12,36 +13,113 @@ import (
 	"steadyferry/internal/replica"
 )
 
-// contents keeps the records that were read last, so that taking messages one
-// by one does not read a batch for each.
+// contents keeps stretches of the log that were read last, and where reading
+// goes on: members take messages in small portions, one behind the other.
 type contents struct {
-	mu      sync.Mutex
-	records [4]message.Record
-	turn    int
+	mu        sync.Mutex
+	stretches [8]stretch
+	turn      int
+	cursors   []*journal.Cursor
 }
 
-// maxCached is how many bytes a record may have to be kept in mind.
-const maxCached = 1 << 20
+// stretch is whole, checked batch records that follow each other.
+type stretch struct {
+	from, to int64 // offsets, to not included
+	records  []byte
+}
 
-func (c *contents) get(offset int64) (message.Record, bool) {
+// Bounds of what is kept in mind.
+const (
+	maxStretch = 1 << 20
+	maxCursors = 8
+	maxSkip    = 2000 // offsets that a cursor reads through to the one that is wanted
+)
+
+// find returns a stretch with the offset, or else a cursor not far before it.
+func (c *contents) find(offset int64) (stretch, *journal.Cursor) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	for _, r := range c.records {
-		if r.Data != nil && offset >= r.Stamp().Offset && offset < r.Stamp().End() {
-			return r, true
+	for _, s := range c.stretches {
+		if offset >= s.from && offset < s.to {
+			return s, nil
 		}
 	}
-	return message.Record{}, false
+	best := -1
+	for i, cursor := range c.cursors {
+		at := cursor.Offset()
+		if at <= offset && offset-at <= maxSkip && (best < 0 || at > c.cursors[best].Offset()) {
+			best = i
+		}
+	}
+	if best < 0 {
+		return stretch{}, nil
+	}
+	cursor := c.cursors[best]
+	c.cursors = slices.Delete(c.cursors, best, best+1)
+	return stretch{}, cursor
 }
 
-func (c *contents) put(r message.Record) {
-	if len(r.Data) > maxCached {
+func (c *contents) keep(s stretch) {
+	if len(s.records) > maxStretch {
 		return
 	}
 	c.mu.Lock()
-	c.records[c.turn] = r
-	c.turn = (c.turn + 1) % len(c.records)
+	c.stretches[c.turn] = s
+	c.turn = (c.turn + 1) % len(c.stretches)
 	c.mu.Unlock()
+}
+
+func (c *contents) giveBack(cursor *journal.Cursor) {
+	c.mu.Lock()
+	if len(c.cursors) == maxCursors {
+		c.cursors = slices.Delete(c.cursors, 0, 1)
+	}
+	c.cursors = append(c.cursors, cursor)
+	c.mu.Unlock()
+}
+
+var stretchBuffers = sync.Pool{New: func() any { b := make([]byte, 16<<10); return &b }}
+
+// around returns a stretch of the log with the offset; one without records if
+// it is gone.
+func (m *queueMachine) around(j *journal.Journal, committed uint64, offset int64) (stretch, error) {
+	found, cursor := m.contents.find(offset)
+	if found.records != nil {
+		return found, nil
+	}
+	if cursor == nil {
+		cursor = j.CursorAt(offset)
+	}
+	buffer := stretchBuffers.Get().(*[]byte)
+	defer stretchBuffers.Put(buffer)
+	for {
+		chunk, err := cursor.Read(*buffer, committed)
+		var gone *journal.Gone
+		var damage *journal.Damage
+		switch {
+		case errors.As(err, &gone) && gone.First <= offset:
+			cursor = j.CursorAt(offset)
+			continue
+		case errors.As(err, &damage) && damage.To <= offset:
+			continue
+		case err != nil || len(chunk) == 0:
+			return stretch{}, err
+		}
+		s := stretch{records: slices.Clone(chunk)}
+		eachRecord(chunk, func(r message.Record) bool {
+			stamp := r.Stamp()
+			if s.to == 0 {
+				s.from = stamp.Offset
+			}
+			s.to = stamp.End()
+			return true
+		})
+		m.contents.keep(s)
+		if offset < s.to {
+			m.contents.giveBack(cursor)
+			return s, nil
+		}
+	}
 }
 
 // bytesOf says where the bytes of a message are.
@@ -54,7 +132,6 @@ type bytesOf struct {
 // read any more is nil.
 func (m *queueMachine) read(j *journal.Journal, committed uint64, places []bytesOf) ([]*message.Stored, error) {
 	out := make([]*message.Stored, len(places))
-	r := &batchReader{m: m, j: j, committed: committed}
 	for i := 0; i < len(places); {
 		p := places[i]
 		if p.edited > 0 || p.home > 0 {
@@ -65,7 +142,7 @@ func (m *queueMachine) read(j *journal.Journal, committed uint64, places []bytes
 			i++
 			continue
 		}
-		record, err := r.holding(p.offset)
+		record, err := m.holding(j, committed, p.offset)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", m.at(p.offset), err)
 		}
@@ -106,47 +183,17 @@ func (m *queueMachine) pick(record message.Record, places []bytesOf, out []*mess
 	})
 }
 
-// batchReader finds records, in rising order best.
-type batchReader struct {
-	m         *queueMachine
-	j         *journal.Journal
-	committed uint64
-	cursor    *journal.Cursor
-}
-
 // holding returns the record with an offset; one without data if it is gone.
-func (r *batchReader) holding(offset int64) (message.Record, error) {
-	for {
-		if record, ok := r.m.contents.get(offset); ok {
-			return record, nil
+func (m *queueMachine) holding(j *journal.Journal, committed uint64, offset int64) (found message.Record, err error) {
+	s, err := m.around(j, committed, offset)
+	eachRecord(s.records, func(r message.Record) bool {
+		if offset < r.Stamp().End() {
+			found = r
 		}
-		if r.cursor == nil || r.cursor.Offset() > offset || offset-r.cursor.Offset() > 1000 {
-			r.cursor = r.j.CursorAt(offset)
-		}
-		buffer := recordBuffers.Get().(*[]byte)
-		chunk, err := r.cursor.Read(*buffer, r.committed)
-		var found message.Record
-		eachRecord(chunk, func(record message.Record) bool {
-			if stamp := record.Stamp(); offset >= stamp.Offset && offset < stamp.End() {
-				found = record
-				found.Data = slices.Clone(record.Data)
-				return false
-			}
-			return true
-		})
-		recordBuffers.Put(buffer)
-		if found.Data != nil {
-			r.m.contents.put(found)
-			r.cursor = nil
-			return found, nil
-		}
-		if err != nil || len(chunk) == 0 {
-			return found, err
-		}
-	}
+		return found.Data == nil
+	})
+	return found, err
 }
-
-var recordBuffers = sync.Pool{New: func() any { b := make([]byte, 128<<10); return &b }}
 
 // readRecords reads the records with the messages that were leased, as they
 // are stored, when at least half of what is in them is wanted: nothing has to be
@@ -157,36 +204,29 @@ func (m *queueMachine) readRecords(g *replica.Group, out *worked) bool {
 			return false
 		}
 	}
-	buffer := recordBuffers.Get().(*[]byte)
-	defer recordBuffers.Put(buffer)
-	cursor := g.Journal().CursorAt(out.Handed[0].Offset)
 	at, total := 0, 0
 	var records [][]byte
 	for at < len(out.Handed) {
-		if out.Handed[at].Offset-cursor.Offset() > 1000 {
-			cursor = g.Journal().CursorAt(out.Handed[at].Offset)
-		}
-		chunk, err := cursor.Read(*buffer, g.Committed())
-		if err != nil || len(chunk) == 0 {
+		s, err := m.around(g.Journal(), g.Committed(), out.Handed[at].Offset)
+		if err != nil || s.records == nil {
 			return false
 		}
-		for len(chunk) > 0 && at < len(out.Handed) {
-			r, size, err := message.PeekRecord(chunk)
+		for rest := s.records; len(rest) > 0 && at < len(out.Handed); {
+			r, size, err := message.PeekRecord(rest)
 			if err != nil {
 				return false
 			}
-			stamp, wanted := r.Stamp(), 0
+			stamp, first := r.Stamp(), at
 			for at < len(out.Handed) && out.Handed[at].Offset < stamp.End() {
-				wanted++
 				at++
 			}
-			if wanted > 0 {
+			if at > first {
 				if total += int(stamp.Count); total > 2*len(out.Handed) {
 					return false
 				}
-				records = append(records, append([]byte(nil), chunk[:size]...))
+				records = append(records, rest[:size])
 			}
-			chunk = chunk[size:]
+			rest = rest[size:]
 		}
 	}
 	out.Records, out.Messages = records, make([]*message.Stored, len(out.Handed))
@@ -276,7 +316,7 @@ func (m *queueMachine) detail(j *journal.Journal, r queue.Ref, s *message.Stored
 			return "" // retention has passed it
 		}
 		kept = &records[0]
-		if len(kept.Data) <= maxCached {
+		if len(kept.Data) <= maxStretch {
 			m.lastDetail.Store(kept)
 		}
 	}
