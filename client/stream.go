@@ -163,13 +163,15 @@ func (s *WorkStream) failure() error {
 	return s.err
 }
 
-// Settle sends the outcome of a lease. Each but an extension gives the service
-// credit for another message, unless the stream is being closed.
-func (s *WorkStream) Settle(one Settlement) {
+// Settle sends the outcomes of leases, together. Each but an extension gives
+// the service credit for another message, unless the stream is being closed.
+func (s *WorkStream) Settle(outcomes ...Settlement) {
 	s.mu.Lock()
-	s.next.Settle = append(s.next.Settle, one)
-	if one.Outcome != OutcomeExtend && !s.closing {
-		s.next.Max++
+	for _, one := range outcomes {
+		s.next.Settle = append(s.next.Settle, one)
+		if one.Outcome != OutcomeExtend && !s.closing {
+			s.next.Max++
+		}
 	}
 	s.mu.Unlock()
 	s.signal()

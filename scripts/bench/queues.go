@@ -80,7 +80,12 @@ func (b *bench) measureQueues(rounds int) error {
 				}
 			}
 		}
-		for _, step := range []func() error{b.queueOne, b.queueStream, b.leaseLatency} {
+		for _, size := range []int{10, 100} {
+			if err := b.stream(fmt.Sprintf("stream %d", size), cycleWorkers, cycleWorkers, size); err != nil {
+				return err
+			}
+		}
+		for _, step := range []func() error{b.queueOne, func() error { return b.stream("stream", 1, oneMembers, 1) }, b.leaseLatency} {
 			if err := step(); err != nil {
 				return err
 			}
@@ -97,7 +102,11 @@ func (b *bench) measureQueues(rounds int) error {
 	for _, size := range []int{100, 10, 1} {
 		table, own := b.median(fmt.Sprintf("table %d", size)), b.median(fmt.Sprintf("queue %d", size))
 		row(fmt.Sprintf("reference: a table with SKIP LOCKED, batches of %d", size), fmt.Sprintf("%.0f/s", table), "8+8 connections")
-		row(fmt.Sprintf("publish, lease, accept in batches of %d", size), fmt.Sprintf("%.0f/s", own), fmt.Sprintf("%.1f times the table", own/table))
+		row(fmt.Sprintf("publish, lease, accept in batches of %d, a call each", size), fmt.Sprintf("%.0f/s", own), fmt.Sprintf("%.1f times the table", own/table))
+		if size > 1 {
+			own = b.median(fmt.Sprintf("stream %d", size))
+			row("the same over work streams", fmt.Sprintf("%.0f/s", own), fmt.Sprintf("%.1f times the table", own/table))
+		}
 	}
 	one := b.median("table 1")
 	row("lease and accept one by one, 64 members over HTTP", fmt.Sprintf("%.0f/s", b.median("one")), fmt.Sprintf("%.1f times the table one by one", b.median("one")/one))
@@ -189,9 +198,12 @@ func batchOf(count int, terms *message.Terms) []byte {
 
 // publishBatches returns what publishes batches of a size.
 func (b *bench) publishBatches(a address.Address, size int) func(context.Context, int) (int, error) {
-	return func(context.Context, int) (int, error) {
-		_, err := b.api.Publish(b.ctx, a, 0, client.BatchType, nil, batchOf(size, nil))
-		return size, err
+	var workers [cycleWorkers]*client.FastPublisher
+	for i := range workers {
+		workers[i] = b.api.FastPublisher(a)
+	}
+	return func(_ context.Context, worker int) (int, error) {
+		return size, workers[worker].Publish(0, batchOf(size, nil))
 	}
 }
 
@@ -249,17 +261,24 @@ func (b *bench) queueOne() error {
 	return err
 }
 
-func (b *bench) queueStream() error {
+// stream has members take messages over work streams and accept so many at a
+// time. Their credit is twice as many, so that the next ones are on their way.
+func (b *bench) stream(name string, publishers, members, size int) error {
 	a, err := b.newQueue("stream", client.Settings{})
 	if err != nil {
 		return err
 	}
 	var c cycle
-	rate, err := c.run(b.ctx, 1, oneMembers, cycleSpan, b.publishBatches(a, 100), func(ctx context.Context, member int) error {
-		s, err := b.api.OpenWork(b.ctx, a, fmt.Sprint("m", member), 16)
+	batch, credit := size, 2*size
+	if size == 1 {
+		batch, credit = 100, 16
+	}
+	rate, err := c.run(b.ctx, publishers, members, cycleSpan, b.publishBatches(a, batch), func(ctx context.Context, member int) error {
+		s, err := b.api.OpenWork(b.ctx, a, fmt.Sprint("m", member), credit)
 		if err != nil {
 			return err
 		}
+		var settle []client.Settlement
 		for {
 			d, err := s.Next(ctx)
 			if ctx.Err() != nil {
@@ -270,11 +289,15 @@ func (b *bench) queueStream() error {
 			if err != nil {
 				return err
 			}
-			s.Settle(client.Settlement{Lease: d.Lease, Outcome: client.OutcomeAccept})
-			c.accepted.Add(1)
+			settle = append(settle, client.Settlement{Lease: d.Lease, Outcome: client.OutcomeAccept})
+			if len(settle) == size {
+				s.Settle(settle...)
+				c.accepted.Add(int64(size))
+				settle = settle[:0]
+			}
 		}
 	})
-	b.note("stream", rate)
+	b.note(name, rate)
 	return err
 }
 
