@@ -27,6 +27,12 @@ const (
 	ProblemType    = "application/problem+json"
 )
 
+// Formats of an export.
+const (
+	FormatNDJSON      = "ndjson"
+	FormatCloudEvents = "cloudevents"
+)
+
 // Problem is an error of the service, as RFC 9457 has it with members of ours.
 type Problem struct {
 	Type     string `json:"type"`

@@ -27,7 +27,7 @@ type verb struct {
 }
 
 // verbs in the order of the help.
-var verbs = []verb{newVerb, listVerb, showVerb, setVerb, removeVerb, sendVerb, browseVerb, tailVerb, readVerb, leaseVerb, settleVerb, workVerb, deadVerb, replayVerb, discardVerb, traceVerb, lagVerb, seekVerb, loadVerb, statusVerb, nodesVerb, moveVerb, logbookVerb, accessVerb}
+var verbs = []verb{newVerb, listVerb, showVerb, setVerb, removeVerb, sendVerb, browseVerb, tailVerb, readVerb, leaseVerb, settleVerb, workVerb, deadVerb, replayVerb, discardVerb, traceVerb, exportVerb, lagVerb, seekVerb, loadVerb, statusVerb, nodesVerb, moveVerb, logbookVerb, accessVerb}
 
 // call is one run of a verb.
 type call struct {

@@ -17,12 +17,13 @@ import (
 
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/cloudevent"
 	"steadyferry/internal/core/message"
 )
 
 type sendFlags struct {
 	body, file, key, keyFrom, id, contentType string
-	lines, ndjson, compress                   bool
+	lines, ndjson, events, compress           bool
 	headers                                   pairsValue
 	partition, repeat                         int
 	rate                                      float64
@@ -32,14 +33,15 @@ type sendFlags struct {
 
 var sendVerb = verb{
 	name: "send", args: "ADDRESS", summary: "Publish messages: one, many, or a stream",
-	details: "The body is that of -body or -file, or standard input. With -lines each line of the input is a body; with -ndjson each line is a message as browse -json prints it.\n\n" +
+	details: "The body is that of -body or -file, or standard input. With -lines each line of the input is a body; with -ndjson each line is a message as browse -json and export print it; with -cloudevents it is CloudEvents as JSON, an array of them or one behind the other.\n\n" +
 		"    ferry send coldchain/readings -key box-7 -body '{\"celsius\":8.5}'\n    tail -f readings.log | ferry send coldchain/readings -lines -key-from body.box",
 	define: func(fs *flag.FlagSet) func(*call) error {
 		f := sendFlags{headers: pairsValue{}}
 		fs.StringVar(&f.body, "body", "", "the `text` of the body")
-		fs.StringVar(&f.file, "file", "", "the `file` with the body, or with -lines or -ndjson the messages")
+		fs.StringVar(&f.file, "file", "", "the `file` with the body, or with -lines, -ndjson or -cloudevents the messages")
 		fs.BoolVar(&f.lines, "lines", false, "each line of the input is a body")
 		fs.BoolVar(&f.ndjson, "ndjson", false, "each line of the input is a message as JSON")
+		fs.BoolVar(&f.events, "cloudevents", false, "the input is CloudEvents as JSON")
 		fs.StringVar(&f.key, "key", "", "the `key`: messages of one key keep their order")
 		fs.StringVar(&f.keyFrom, "key-from", "", "`where` in a JSON body the key is, such as body.box")
 		fs.StringVar(&f.id, "id", "", "the message's `id`; one is made without it")
@@ -80,8 +82,14 @@ func (c *call) send(f *sendFlags) error {
 	if f.repeat < 1 {
 		return wrongUsage("-repeat %d: 1 or more is allowed", f.repeat)
 	}
-	if f.lines && f.ndjson || c.set["body"] && (f.file != "" || f.lines || f.ndjson) {
-		return wrongUsage("-body, -lines and -ndjson do not go together, nor -body and -file")
+	ways := 0
+	for _, on := range []bool{c.set["body"], f.lines, f.ndjson, f.events} {
+		if on {
+			ways++
+		}
+	}
+	if ways > 1 || c.set["body"] && f.file != "" {
+		return wrongUsage("-body, -lines, -ndjson and -cloudevents do not go together, nor -body and -file")
 	}
 	keyPath, err := parseKeyPath(f.keyFrom)
 	if err != nil {
@@ -136,7 +144,7 @@ func (c *call) input(f *sendFlags) (io.Reader, func() error, error) {
 		}
 		return file, file.Close, nil
 	}
-	if in, ok := c.in.(*os.File); ok && term.IsTerminal(int(in.Fd())) && !f.lines && !f.ndjson {
+	if in, ok := c.in.(*os.File); ok && term.IsTerminal(int(in.Fd())) && !f.lines && !f.ndjson && !f.events {
 		return nil, nil, wrongUsage("nothing to send: give -body, -file or standard input")
 	}
 	return c.in, nothing, nil
@@ -156,6 +164,9 @@ type sender struct {
 // each makes messages of the input and adds them.
 func (s *sender) each(input io.Reader) error {
 	f := s.flags
+	if f.events {
+		return s.eachEvent(input)
+	}
 	if !f.lines && !f.ndjson {
 		body, err := io.ReadAll(input)
 		if err != nil {
@@ -193,6 +204,53 @@ func (s *sender) each(input io.Reader) error {
 		}
 	}
 }
+
+// eachEvent makes messages of CloudEvents: of an array of them, or of one
+// behind the other.
+func (s *sender) eachEvent(input io.Reader) error {
+	in := bufio.NewReaderSize(input, 256<<10)
+	array := false
+	for {
+		b, err := in.ReadByte()
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if strings.IndexByte(" \t\r\n", b) < 0 {
+			array = b == '['
+			in.UnreadByte()
+			break
+		}
+	}
+	d := json.NewDecoder(in)
+	if array {
+		d.Token()
+	}
+	for number := 1; d.More(); number++ {
+		var raw json.RawMessage
+		if err := d.Decode(&raw); err != nil {
+			return fmt.Errorf("event %d: %w", number, err)
+		}
+		m, err := cloudevent.Parse(raw)
+		if err != nil {
+			return fmt.Errorf("event %d: %w", number, err)
+		}
+		if err := s.add(m, number); err != nil {
+			return err
+		}
+		if s.gathered >= eventsAtOnce {
+			if err := s.flush(); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// eventsAtOnce is how many events are gathered before they are sent.
+const eventsAtOnce = 1000
 
 func parseLine(line []byte) (*message.Message, error) {
 	var in client.Message

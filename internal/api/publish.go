@@ -11,6 +11,8 @@ import (
 	"io"
 	"mime"
 	"net/http"
+	"net/url"
+	"sort"
 	"strconv"
 	"strings"
 	"time"
@@ -20,6 +22,7 @@ import (
 
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/cloudevent"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/node"
 )
@@ -184,7 +187,7 @@ func (s *Server) publishOne(ctx context.Context, c *gin.Context, t *node.Topic, 
 		}
 		return s.node.PublishMessages(ctx, t, partition, []*message.Message{m})
 	case client.CloudEventType:
-		m, err := parseCloudEvent(body)
+		m, err := cloudevent.Parse(body)
 		if err != nil {
 			return nil, err
 		}
@@ -196,7 +199,7 @@ func (s *Server) publishOne(ctx context.Context, c *gin.Context, t *node.Topic, 
 		}
 		messages := make([]*message.Message, len(events))
 		for i, e := range events {
-			m, err := parseCloudEvent(e)
+			m, err := cloudevent.Parse(e)
 			if err != nil {
 				return nil, fmt.Errorf("event %d: %w", i+1, err)
 			}
@@ -241,7 +244,7 @@ func rawMessage(c *gin.Context, body []byte) (*message.Message, *message.Publish
 		if short, ok := strings.CutPrefix(name, headerPrefix); ok {
 			m.Headers = append(m.Headers, message.Header{Name: strings.ToLower(short), Value: values[0]})
 		} else if short, ok := strings.CutPrefix(name, cloudPrefix); ok && cloud {
-			if err = setCloudAttribute(m, strings.ToLower(short), unescapeCloud(values[0])); err != nil {
+			if err = cloudevent.Set(m, strings.ToLower(short), unescapeCloud(values[0])); err != nil {
 				return nil, nil, err
 			}
 		}
@@ -255,7 +258,7 @@ func rawMessage(c *gin.Context, body []byte) (*message.Message, *message.Publish
 		return nil, nil, err
 	}
 	if cloud {
-		if err := checkCloudEvent(m); err != nil {
+		if err := cloudevent.Check(m); err != nil {
 			return nil, nil, err
 		}
 	}
@@ -272,6 +275,19 @@ func rawMessage(c *gin.Context, body []byte) (*message.Message, *message.Publish
 		return nil, nil, invalid(headerSequence, fmt.Sprintf("%q is not a sequence", h.Get(headerSequence)), "a whole number")
 	}
 	return m, &message.Publisher{ID: id, Sequence: sequence}, nil
+}
+
+// unescapeCloud undoes the percent-encoding of attribute values in HTTP
+// headers.
+func unescapeCloud(value string) string {
+	if text, err := url.PathUnescape(value); err == nil {
+		return text
+	}
+	return value
+}
+
+func sortHeaders(headers []message.Header) {
+	sort.Slice(headers, func(i, j int) bool { return headers[i].Name < headers[j].Name })
 }
 
 // rawTerms reads when a queue shall hand out a raw message.
@@ -304,9 +320,39 @@ func rawTerms(h http.Header) (*message.Terms, error) {
 	return t, nil
 }
 
+// exported is a message as browse, export and dead letters print it: what the
+// service has said of it is left out when it is sent again.
+type exported struct {
+	client.NewMessage
+	said
+}
+
+type said struct {
+	Address   any `json:"address"`
+	Partition any `json:"partition"`
+	Offset    any `json:"offset"`
+	Time      any `json:"time"`
+	Size      any `json:"size"`
+	State     any `json:"state"`
+	Attempts  any `json:"attempts"`
+	Member    any `json:"member"`
+	Due       any `json:"due"`
+	DeadAt    any `json:"deadAt"`
+	Cause     any `json:"cause"`
+	Reason    any `json:"reason"`
+	Detail    any `json:"detail"`
+	Field     any `json:"field"`
+	From      any `json:"from"`
+	Returns   any `json:"returns"`
+	Edited    any `json:"edited"`
+	Gone      any `json:"gone"`
+	History   any `json:"history"`
+	Original  any `json:"original"`
+}
+
 // parseMessage reads a message as JSON.
 func parseMessage(b []byte) (*message.Message, error) {
-	var in client.NewMessage
+	var in exported
 	d := json.NewDecoder(bytes.NewReader(b))
 	d.DisallowUnknownFields()
 	if err := d.Decode(&in); err != nil {
@@ -316,8 +362,8 @@ func parseMessage(b []byte) (*message.Message, error) {
 		return nil, invalid("body", "there is more after the message", "one JSON object")
 	}
 	m := &message.Message{Key: in.Key, ID: in.ID, ContentType: in.ContentType}
-	if in.Time != nil {
-		m.Time = *in.Time
+	if in.NewMessage.Time != nil {
+		m.Time = *in.NewMessage.Time
 	}
 	if in.NotBefore != nil || in.After != "" || in.Expires != nil {
 		m.Terms = &message.Terms{}

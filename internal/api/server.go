@@ -24,6 +24,7 @@ import (
 	"steadyferry/client"
 	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/cloudevent"
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/node"
 )
@@ -139,6 +140,7 @@ func (s *Server) Handler() http.Handler {
 	s.queueRoutes(ch)
 	ch.GET("/messages", s.browse)
 	ch.GET("/tail", s.tail)
+	ch.GET("/export", s.export)
 	s.groupRoutes(ch)
 	ch.GET("/partitions/:partition/records", s.fetch)
 	ch.GET("/partitions/:partition/messages/:offset", s.message)
@@ -221,6 +223,10 @@ func problemOf(err error) *client.Problem {
 	if errors.As(err, &ce) {
 		return &client.Problem{Type: "urn:steady-ferry:problem:condition", Title: "The condition does not compile", Status: http.StatusBadRequest,
 			Detail: fmt.Sprintf("condition, column %d: %s", ce.Column, ce.Problem), Field: "where", Column: ce.Column, Next: ce.Hint}
+	}
+	var ev *cloudevent.Error
+	if errors.As(err, &ev) {
+		return invalid(ev.Field, err.Error(), ev.Allowed)
 	}
 	var ae *address.Error
 	if errors.As(err, &ae) {

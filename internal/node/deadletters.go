@@ -264,6 +264,21 @@ func (n *Node) eachNamed(ctx context.Context, p *Partition, s QueueSelection, of
 	return nil
 }
 
+// EachItem goes through the selected messages of a queue.
+func (n *Node) EachItem(ctx context.Context, t *Topic, s QueueSelection, f func(*QueueItem) error) error {
+	if err := s.check(); err != nil {
+		return err
+	}
+	return n.eachPage(ctx, t, s, false, editPage, func(_ *Partition, a *queueAnswer) error {
+		for i := range a.Items {
+			if err := f(&a.Items[i]); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
 // only leaves out items in other states, and lists the offsets of the rest.
 func (a *queueAnswer) only(states []queue.State) {
 	a.Items = slices.DeleteFunc(a.Items, func(i QueueItem) bool { return !slices.Contains(states, i.Info.State) })

@@ -1,8 +1,11 @@
 package node
 
 import (
+	"cmp"
 	"context"
+	"encoding/json"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -69,6 +72,8 @@ func (n *Node) Trace(ctx context.Context, t *Topic, partition int, offset int64)
 		if item.Info.From != "" {
 			tr.Copies = append(tr.Copies, item.Info.From)
 		}
+		n.sentAgain(ctx, t, tr, partition, offset)
+		tr.order()
 		return tr, nil
 	}
 	p, err := t.Partition(partition)
@@ -82,7 +87,68 @@ func (n *Node) Trace(ctx context.Context, t *Topic, partition int, offset int64)
 	tr.State, tr.Message = "kept", m
 	tr.published(m)
 	n.readers(ctx, t, tr, partition, offset)
+	n.sentAgain(ctx, t, tr, partition, offset)
+	tr.order()
 	return tr, nil
+}
+
+// order puts the steps in the order of time; those without one come last.
+func (tr *Trace) order() {
+	slices.SortStableFunc(tr.Steps, func(a, b TraceStep) int {
+		if a.At.IsZero() != b.At.IsZero() {
+			return cmp.Compare(b.At.Unix(), a.At.Unix())
+		}
+		return a.At.Compare(b.At)
+	})
+}
+
+// Bounds of the search for copies that replays have made of a message.
+const (
+	copyTime    = 3 * time.Second
+	copyReplays = 20
+)
+
+// sentAgain tells where replays have sent the message, as far as that is found
+// in time. What returned to its own queue is part of its history.
+func (n *Node) sentAgain(ctx context.Context, t *Topic, tr *Trace, partition int, offset int64) {
+	ctx, cancel := context.WithTimeout(ctx, copyTime)
+	defer cancel()
+	all, err := n.catalog.Replays(ctx, false, maxReplays*copyReplays)
+	if err != nil {
+		return
+	}
+	looked := 0
+	for _, r := range all {
+		var spec ReplaySpec
+		from, err := address.Parse(r.Source)
+		if err != nil || from.QueuePart() != t.Address() || r.Sent == 0 || json.Unmarshal(r.Spec, &spec) != nil {
+			continue
+		}
+		if span, ok := spec.Spans[partition]; !from.Dead && (!ok || offset < span[0] || offset >= span[1]) {
+			continue
+		}
+		target, err := n.ReplaySource(r.Target)
+		if err != nil || target == t {
+			continue
+		}
+		if looked++; looked > copyReplays || ctx.Err() != nil {
+			return
+		}
+		where, err := expr.Compile(fmt.Sprintf("headers[%q] == %q && headers[%q] == %q", headerReplayFrom, tr.Address, headerReplay, strconv.FormatInt(r.ID, 10)))
+		if err != nil {
+			return
+		}
+		sel := Selection{Topic: target, From: address.Position{Kind: address.AtTime, Time: r.MadeAt}, To: address.Position{Kind: address.Last}, Where: where, Limit: 1}
+		// What is not found in time is left out.
+		_ = n.Browse(ctx, sel, func(e Event) error {
+			if e.Message != nil {
+				at := target.Address().At(e.Message.Partition, e.Message.Offset).String()
+				tr.Copies = append(tr.Copies, at)
+				tr.Steps = append(tr.Steps, TraceStep{At: e.Message.StoredAt, Address: at, What: "sent again", Who: r.Who, Reason: fmt.Sprintf("replay %d to %s", r.ID, at)})
+			}
+			return nil
+		})
+	}
 }
 
 // published is the step with which every story begins.

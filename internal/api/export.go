@@ -1,0 +1,161 @@
+package api
+
+import (
+	"bufio"
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"steadyferry/client"
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/cloudevent"
+	"steadyferry/internal/core/message"
+	"steadyferry/internal/node"
+)
+
+// maxExport bounds how many messages of a topic one file has.
+const maxExport = 1 << 30
+
+// export writes a selection into a file: of a topic what browse finds, of a
+// queue its dead letters or what is in another state. What breaks off in the
+// middle breaks the connection off, so that no part passes for the whole.
+func (s *Server) export(c *gin.Context) {
+	format := c.DefaultQuery("format", client.FormatNDJSON)
+	if format != client.FormatNDJSON && format != client.FormatCloudEvents {
+		writeProblem(c, invalid("format", fmt.Sprintf("format is %q", format), client.FormatNDJSON+", "+client.FormatCloudEvents))
+		return
+	}
+	a, err := address.Parse(c.Param("space") + "/" + c.Param("channel"))
+	if refuse(c, err) {
+		return
+	}
+	var t *node.Topic
+	if a.Group != "" {
+		t, err = s.node.QueueAt(a)
+	} else {
+		t, err = s.node.Topic(a)
+	}
+	if refuse(c, err) {
+		return
+	}
+	f := &exportFile{c: c, format: format, topic: t, control: http.NewResponseController(c.Writer)}
+	if t.IsQueue() {
+		err = s.exportQueue(c, t, f)
+	} else {
+		err = s.exportTopic(c, f)
+	}
+	if c.IsAborted() {
+		return
+	}
+	if err == nil {
+		err = f.end()
+	}
+	if err != nil && f.out != nil {
+		panic(http.ErrAbortHandler)
+	}
+	refuse(c, err)
+}
+
+func (s *Server) exportTopic(c *gin.Context, f *exportFile) error {
+	sel, ok := s.selection(c, address.First)
+	if !ok {
+		return nil
+	}
+	if sel.Limit, ok = intQuery(c, "limit", maxExport, 1, maxExport); !ok {
+		return nil
+	}
+	ctx, cancel := s.streamContext(c)
+	defer cancel()
+	s.node.Streams.Add(1)
+	defer s.node.Streams.Add(-1)
+	return s.node.Browse(ctx, sel, func(e node.Event) error {
+		if e.Message == nil {
+			return nil
+		}
+		return f.write(client.MessageOf(f.topic.Address(), e.Message), &e.Message.Message)
+	})
+}
+
+func (s *Server) exportQueue(c *gin.Context, t *node.Topic, f *exportFile) error {
+	states, err := statesOf(c.Query("state"), "dead")
+	if err != nil {
+		return err
+	}
+	limit, ok := intQuery(c, "limit", 0, 0, maxExport)
+	if !ok {
+		return nil
+	}
+	sel := node.QueueSelection{States: states, Where: c.Query("where"), Limit: int64(limit)}
+	if sel.Cause, err = node.ParseCause(c.Query("cause")); err != nil {
+		return err
+	}
+	ctx, cancel := s.streamContext(c)
+	defer cancel()
+	s.node.Streams.Add(1)
+	defer s.node.Streams.Add(-1)
+	return s.node.EachItem(ctx, t, sel, func(item *node.QueueItem) error {
+		if item.Message == nil {
+			return nil // its bytes are gone
+		}
+		return f.write(itemJSON(t, item), &item.Message.Message)
+	})
+}
+
+// exportFile is a file of messages on its way to the client.
+type exportFile struct {
+	c       *gin.Context
+	format  string
+	topic   *node.Topic
+	control *http.ResponseController
+	out     *bufio.Writer
+	lines   *lineWriter
+	count   int
+}
+
+// begin answers with the head of the file; what is refused is refused before.
+func (f *exportFile) begin() {
+	if f.out != nil {
+		return
+	}
+	suffix, mediaType := "ndjson", client.NDJSONType
+	if f.format == client.FormatCloudEvents {
+		suffix, mediaType = "json", client.CloudBatchType
+	}
+	name := strings.ReplaceAll(f.topic.Channel().Name, "@", "-")
+	f.c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%s.%s"`, name, time.Now().UTC().Format("20060102T150405"), suffix))
+	f.lines = newLineWriter(f.c, mediaType, time.Minute)
+	f.out = f.lines.buffered
+	if f.format == client.FormatCloudEvents {
+		f.out.WriteString("[")
+	}
+}
+
+func (f *exportFile) write(line any, m *message.Message) error {
+	f.begin()
+	f.count++
+	if f.format == client.FormatNDJSON {
+		return f.lines.write(line)
+	}
+	event, err := cloudevent.Encode(f.topic.Address().String(), m)
+	if err != nil {
+		return err
+	}
+	if f.count > 1 {
+		f.out.WriteString(",")
+	}
+	f.out.WriteString("\n")
+	f.control.SetWriteDeadline(time.Now().Add(f.lines.patience))
+	_, err = f.out.Write(event)
+	return err
+}
+
+func (f *exportFile) end() error {
+	f.begin()
+	if f.format == client.FormatCloudEvents {
+		f.out.WriteString("\n]\n")
+	}
+	return f.lines.flush()
+}
