@@ -420,7 +420,7 @@ func (s *Server) exists(ctx context.Context, a address.Address) error {
 		if a.Group != "" || t.IsQueue() {
 			var q *node.Topic
 			if q, err = s.node.QueueAt(a); err == nil {
-				_, err = s.node.QueueItem(ctx, q, a.Partition, a.Offset)
+				_, err = s.node.QueueItem(ctx, q, a.Partition, a.Offset, false)
 			}
 		} else if p, err = t.Partition(a.Partition); err == nil {
 			_, err = s.node.Message(ctx, p, a.Offset, true)

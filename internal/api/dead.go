@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -108,16 +109,24 @@ func itemJSON(t *node.Topic, item *node.QueueItem) client.QueueMessage {
 }
 
 var (
+	namedField  = regexp.MustCompile(`(?i)\b(?:field|property|member)\s*[:=]?\s*["'\x60]?([A-Za-z_][A-Za-z0-9_]*)`)
 	pointerWord = regexp.MustCompile(`(?:^|[\s:("'])((?:/[A-Za-z0-9_.~-]+)+)`)
 	plainWord   = regexp.MustCompile(`[A-Za-z_][A-Za-z0-9_]*`)
 )
 
-// fieldIn finds the field of a JSON body that a detail names: a JSON Pointer,
-// or the name of a field.
+// smallWords are names of fields that are words of any sentence too.
+var smallWords = []string{"a", "an", "as", "at", "by", "for", "from", "in", "is", "it", "no", "not", "of", "on", "or", "the", "to", "was", "with"}
+
+// fieldIn finds the field of a JSON body that a detail names: one that it calls
+// a field, whether it is there or not, a JSON Pointer to one that is, or in the
+// first line the name of one that is.
 func fieldIn(detail string, body json.RawMessage) string {
 	var fields map[string]any
 	if json.Unmarshal(body, &fields) != nil {
 		return ""
+	}
+	if m := namedField.FindStringSubmatch(detail); m != nil {
+		return "/" + m[1]
 	}
 	for _, m := range pointerWord.FindAllStringSubmatch(detail, -1) {
 		first, _, _ := strings.Cut(strings.TrimPrefix(m[1], "/"), "/")
@@ -125,8 +134,9 @@ func fieldIn(detail string, body json.RawMessage) string {
 			return m[1]
 		}
 	}
-	for _, word := range plainWord.FindAllString(detail, -1) {
-		if _, ok := fields[word]; ok {
+	line, _, _ := strings.Cut(detail, "\n")
+	for _, word := range plainWord.FindAllString(line, -1) {
+		if _, ok := fields[word]; ok && !slices.Contains(smallWords, strings.ToLower(word)) {
 			return "/" + word
 		}
 	}
@@ -202,7 +212,7 @@ func (s *Server) item(c *gin.Context) {
 		writeProblem(c, invalid("offset", fmt.Sprintf("%s:%s is not a place", c.Param("partition"), c.Param("offset")), "whole numbers from 0"))
 		return
 	}
-	item, err := s.node.QueueItem(c, t, partition, offset)
+	item, err := s.node.QueueItem(c, t, partition, offset, true)
 	if refuse(c, err) {
 		return
 	}

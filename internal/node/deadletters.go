@@ -87,20 +87,21 @@ func (n *Node) Dead(ctx context.Context, t *Topic, span time.Duration, bars int)
 		if i >= sampledCauses {
 			continue
 		}
-		if item, err := n.QueueItem(ctx, t, where[c.ID], samples[c.ID]); err == nil && item.Message != nil {
+		if item, err := n.QueueItem(ctx, t, where[c.ID], samples[c.ID], false); err == nil && item.Message != nil {
 			c.Sample = item
 		}
 	}
 	return out, nil
 }
 
-// QueueItem returns all that is known of one message of a queue.
-func (n *Node) QueueItem(ctx context.Context, t *Topic, partition int, offset int64) (*QueueItem, error) {
+// QueueItem returns all that is known of one message of a queue; with story
+// also what only the log tells.
+func (n *Node) QueueItem(ctx context.Context, t *Topic, partition int, offset int64, story bool) (*QueueItem, error) {
 	p, err := t.Partition(partition)
 	if err != nil {
 		return nil, err
 	}
-	a, err := n.askQueue(ctx, p, &queueAsk{Kind: "items", Offsets: []int64{offset}, Limit: 1})
+	a, err := n.askQueue(ctx, p, &queueAsk{Kind: "items", Offsets: []int64{offset}, Limit: 1, Story: story})
 	if err != nil {
 		return nil, err
 	}

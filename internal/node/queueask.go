@@ -30,6 +30,7 @@ type queueAsk struct {
 	Whole   bool          `json:"whole,omitempty"`  // of items: all that are named, whatever their bodies take
 	Before  int64         `json:"before,omitempty"` // dead letters up to this time alone
 	Who     string        `json:"who,omitempty"`
+	Story   bool          `json:"story,omitempty"` // of items: with what only the log tells
 
 	Command []byte `json:"command,omitempty"`
 }
@@ -51,6 +52,8 @@ type QueueItem struct {
 	Details  []string        `json:"details"` // of Info.History, in its order
 	Message  *message.Stored `json:"message"` // nil when its bytes are gone
 	Original *message.Stored `json:"original,omitempty"`
+
+	Publisher string `json:"publisher,omitempty"` // if it was asked for
 }
 
 // Detail returns the last detail of the message's history.
@@ -242,6 +245,9 @@ func (l *lookout) through(ctx context.Context, offsets []int64, last bool) (full
 			return false, err
 		}
 		l.out.Looked++
+		if l.ask.Story {
+			l.m.tell(ctx, l.g, item)
+		}
 		if !named && (item.Info.State == 0 || !slices.Contains(l.ask.States, item.Info.State)) {
 			continue // it changed meanwhile
 		}

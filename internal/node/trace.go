@@ -53,12 +53,12 @@ type Trace struct {
 func (n *Node) Trace(ctx context.Context, t *Topic, partition int, offset int64) (*Trace, error) {
 	tr := &Trace{Address: t.Address().At(partition, offset).String()}
 	if t.IsQueue() {
-		item, err := n.QueueItem(ctx, t, partition, offset)
+		item, err := n.QueueItem(ctx, t, partition, offset, true)
 		if err != nil {
 			return nil, err
 		}
 		tr.State, tr.Message = item.Info.State.String(), item.Message
-		tr.published(item.Message)
+		tr.published(item.Message, item.Publisher)
 		for i, e := range item.Info.History {
 			s := TraceStep{At: time.UnixMicro(e.At).UTC(), Address: tr.Address, What: e.Kind.String(), Who: e.Who, Reason: e.Reason, Detail: item.Details[i]}
 			if e.Began > 0 {
@@ -85,7 +85,11 @@ func (n *Node) Trace(ctx context.Context, t *Topic, partition int, offset int64)
 		return nil, err
 	}
 	tr.State, tr.Message = "kept", m
-	tr.published(m)
+	publisher, err := n.publisherOf(ctx, p, offset)
+	if err != nil {
+		return nil, err
+	}
+	tr.published(m, publisher)
 	n.readers(ctx, t, tr, partition, offset)
 	n.sentAgain(ctx, t, tr, partition, offset)
 	tr.order()
@@ -152,12 +156,12 @@ func (n *Node) sentAgain(ctx context.Context, t *Topic, tr *Trace, partition int
 }
 
 // published is the step with which every story begins.
-func (tr *Trace) published(m *message.Stored) {
+func (tr *Trace) published(m *message.Stored, publisher string) {
 	if m == nil {
 		return
 	}
 	tr.ID = m.ID
-	s := TraceStep{At: m.StoredAt, Address: tr.Address, What: "published"}
+	s := TraceStep{At: m.StoredAt, Address: tr.Address, What: "published", Who: publisher}
 	if m.Key != "" {
 		s.Detail = "key " + m.Key
 	}
@@ -168,6 +172,29 @@ func (tr *Trace) published(m *message.Stored) {
 		tr.Copies = append(tr.Copies, from)
 	}
 	tr.Steps = append(tr.Steps, s)
+}
+
+// publisherOf returns by whom a message of a topic was published, as far as its
+// batch says so.
+func (n *Node) publisherOf(ctx context.Context, p *Partition, offset int64) (publisher string, err error) {
+	l, err := n.openLog(ctx, p, false)
+	if err != nil {
+		return "", err
+	}
+	chunk, err := l.Reader(offset).Read(make([]byte, 64<<10))
+	if err != nil {
+		return "", p.readProblem(err)
+	}
+	eachRecord(chunk, func(r message.Record) bool {
+		if r.Stamp().End() <= offset {
+			return true
+		}
+		if batch, err := r.Batch(); err == nil {
+			publisher = publisherText(batch)
+		}
+		return false
+	})
+	return publisher, nil
 }
 
 // readers tells which groups have passed the message.
