@@ -32,25 +32,27 @@ type Counts = queue.Counts
 // QueueState is the settings of a queue and where its messages are.
 type QueueState struct {
 	Counts
-	Lease         string      `json:"lease"`
-	AttemptLimit  int         `json:"attemptLimit"`
-	Backoff       string      `json:"backoff"`
-	RetainDead    string      `json:"retainDead"`
-	Expire        string      `json:"expire"`
-	DropExpired   bool        `json:"dropExpired"`
-	Order         string      `json:"order"`
-	WayBack       string      `json:"wayBack"`
-	OldestWaiting *time.Time  `json:"oldestWaiting"`
-	Asking        int64       `json:"asking"` // lease calls that wait for messages
-	Members       []QueueHold `json:"members"`
+	Lease         string        `json:"lease"`
+	AttemptLimit  int           `json:"attemptLimit"`
+	Backoff       string        `json:"backoff"`
+	RetainDead    string        `json:"retainDead"`
+	Expire        string        `json:"expire"`
+	DropExpired   bool          `json:"dropExpired"`
+	Order         string        `json:"order"`
+	WayBack       string        `json:"wayBack"`
+	OldestWaiting *time.Time    `json:"oldestWaiting"`
+	Asking        int64         `json:"asking"` // lease calls that wait for messages
+	Members       []QueueMember `json:"members"`
 }
 
-// QueueHold is what a member of a queue holds.
-type QueueHold struct {
-	Member string    `json:"member"`
-	Leased int       `json:"leased"`
-	Since  time.Time `json:"since"` // of its oldest lease
-	Due    time.Time `json:"due"`   // when its next lease runs out
+// QueueMember is a member of a queue that holds messages, or was heard of in
+// the last minute.
+type QueueMember struct {
+	Member string     `json:"member"`
+	Leased int        `json:"leased"`
+	Since  *time.Time `json:"since"` // of its oldest lease, null when it holds nothing
+	Due    *time.Time `json:"due"`   // when its next lease runs out
+	Seen   *time.Time `json:"seen"`  // when it last asked or settled; null when the leader has changed since
 }
 
 // Outcomes of a lease.

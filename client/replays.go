@@ -72,12 +72,13 @@ const (
 
 // Trace is the story of one message.
 type Trace struct {
-	Address string      `json:"address"`
-	ID      string      `json:"id"`
-	State   string      `json:"state"`
-	Message *Message    `json:"message"` // null when its bytes are gone
-	Steps   []TraceStep `json:"steps"`
-	Copies  []string    `json:"copies"` // where the same message lies too
+	Address  string      `json:"address"`
+	ID       string      `json:"id"`
+	State    string      `json:"state"`
+	Message  *Message    `json:"message"`            // null when its bytes are gone
+	Original *Message    `json:"original,omitempty"` // before it was edited
+	Steps    []TraceStep `json:"steps"`
+	Copies   []string    `json:"copies"` // where the same message lies too
 }
 
 // TraceStep is one thing that happened to a message.

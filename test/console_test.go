@@ -116,7 +116,7 @@ func TestANewcomersWayThroughTheConsole(t *testing.T) {
 	p := openConsole(t, n)
 	p.says("There are no channels yet.")
 	p.accessible("no channels")
-	p.click("New topic")
+	p.click("New channel")
 	p.fill("Space", "coldchain")
 	p.fill("Name", "readings")
 	p.says("ferry new space coldchain")

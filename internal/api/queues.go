@@ -42,9 +42,9 @@ func (s *Server) queueOf(c *gin.Context) (*node.Topic, bool) {
 func queueJSON(t *node.Topic, q *node.QueueStatus) *client.QueueState {
 	set := t.Channel().Queue.Settings
 	out := &client.QueueState{Counts: q.Counts, Lease: micros(set.Lease), AttemptLimit: set.Attempts, Backoff: node.BackoffText(set), RetainDead: micros(set.RetainDead),
-		Expire: micros(set.Expire), DropExpired: set.DropExpired, Order: node.OrderText(set), WayBack: micros(set.WayBack), OldestWaiting: q.Oldest, Asking: q.Asking, Members: []client.QueueHold{}}
-	for _, h := range q.Holdings {
-		out.Members = append(out.Members, client.QueueHold{Member: h.Member, Leased: h.Leased, Since: time.UnixMicro(h.Oldest).UTC(), Due: time.UnixMicro(h.Due).UTC()})
+		Expire: micros(set.Expire), DropExpired: set.DropExpired, Order: node.OrderText(set), WayBack: micros(set.WayBack), OldestWaiting: q.Oldest, Asking: q.Asking, Members: []client.QueueMember{}}
+	for _, m := range q.Members {
+		out.Members = append(out.Members, client.QueueMember{Member: m.Member, Leased: m.Leased, Since: microsTime(m.Oldest), Due: microsTime(m.Due), Seen: microsTime(m.Seen)})
 	}
 	return out
 }

@@ -131,7 +131,7 @@ func (w *workStream) serve(ctx context.Context) error {
 			ready = done
 			credit := w.credit
 			go func() {
-				if w.node.AwaitWork(waiting, w.topic, credit) == nil {
+				if w.node.AwaitWork(waiting, w.topic, w.member, credit) == nil {
 					close(done)
 				}
 			}()

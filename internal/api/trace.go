@@ -9,6 +9,7 @@ import (
 
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/message"
 	"steadyferry/internal/node"
 )
 
@@ -51,13 +52,18 @@ func (s *Server) traceID(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
+func orNoMessage(a address.Address, s *message.Stored) *client.Message {
+	if s == nil {
+		return nil
+	}
+	m := client.MessageOf(a.QueuePart(), s)
+	return &m
+}
+
 func traceJSON(tr *node.Trace) client.Trace {
 	out := client.Trace{Address: tr.Address, ID: tr.ID, State: tr.State, Steps: []client.TraceStep{}, Copies: orNone(tr.Copies)}
-	if tr.Message != nil {
-		if a, err := address.Parse(tr.Address); err == nil {
-			m := client.MessageOf(a.QueuePart(), tr.Message)
-			out.Message = &m
-		}
+	if a, err := address.Parse(tr.Address); err == nil {
+		out.Message, out.Original = orNoMessage(a, tr.Message), orNoMessage(a, tr.Original)
 	}
 	for _, s := range tr.Steps {
 		step := client.TraceStep{Address: s.Address, What: s.What, Who: s.Who, Reason: s.Reason, Detail: s.Detail}

@@ -206,7 +206,7 @@ func (n *Node) leaseAny(ctx context.Context, t *Topic, w *Work, out *Done) error
 		if left <= 0 {
 			return failed
 		}
-		if err := n.awaitAny(ctx, parts, w.Max, left); err != nil {
+		if err := n.awaitAny(ctx, parts, w.Member, w.Max, left); err != nil {
 			return err
 		}
 	}
@@ -214,7 +214,7 @@ func (n *Node) leaseAny(ctx context.Context, t *Topic, w *Work, out *Done) error
 
 // awaitAny waits until a partition that this node leads has messages; those
 // led elsewhere are asked again after the time.
-func (n *Node) awaitAny(ctx context.Context, parts []*Partition, messages int, most time.Duration) error {
+func (n *Node) awaitAny(ctx context.Context, parts []*Partition, member string, messages int, most time.Duration) error {
 	signal := make(chan struct{}, 1)
 	stop := make(chan struct{})
 	defer close(stop)
@@ -225,6 +225,7 @@ func (n *Node) awaitAny(ctx context.Context, parts []*Partition, messages int, m
 			remote = true
 			continue
 		}
+		m.presence.note(member)
 		one := m.waiters.add(messages)
 		if m.ready.Load() > 0 { // they came between
 			m.waiters.remove(one)
@@ -375,6 +376,9 @@ func (n *Node) workHere(ctx context.Context, p *Partition, c *queue.Command, wai
 	}
 	out := &worked{}
 	most := c.Max
+	if most > 0 {
+		m.presence.note(c.Who)
+	}
 	if m.ready.Load() == 0 && !m.dueNow() {
 		c.Max = 0 // it would find nothing
 	} else {
@@ -534,8 +538,8 @@ func (n *Node) queues() (all []*Topic) {
 	return all
 }
 
-// AwaitWork waits until a queue has messages to lease for one that takes so many, as far as this node can
-// tell; for what other nodes lead it returns after a while.
-func (n *Node) AwaitWork(ctx context.Context, t *Topic, messages int) error {
-	return n.awaitAny(ctx, t.Partitions(), messages, time.Minute)
+// AwaitWork waits until a queue has messages to lease for a member that takes
+// so many, as far as this node can tell; after a while it returns without.
+func (n *Node) AwaitWork(ctx context.Context, t *Topic, member string, messages int) error {
+	return n.awaitAny(ctx, t.Partitions(), member, messages, presentFor/2)
 }

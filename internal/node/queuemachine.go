@@ -26,6 +26,7 @@ type queueMachine struct {
 	nextDue  atomic.Int64 // when time changes something, microseconds; 0: never
 	ready    atomic.Int64 // messages that could be leased
 	waiters  waiters
+	presence presence
 	contents contents
 	// The record from which a detail was read last: details of one call lie in
 	// one record.

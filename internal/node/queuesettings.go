@@ -143,23 +143,21 @@ func queueEffects(old, changed *catalog.Channel) (effects []string) {
 // QueueStatus is where the messages of a queue are.
 type QueueStatus struct {
 	queue.Counts
-	Oldest   *time.Time      `json:"oldest"` // when the oldest waiting message was stored
-	Holdings []queue.Holding `json:"holdings"`
-	Asking   int64           `json:"asking"` // lease calls that wait
+	Oldest  *time.Time    `json:"oldest"` // when the oldest waiting message was stored
+	Members []QueueMember `json:"members"`
+	Asking  int64         `json:"asking"` // lease calls that wait
 }
-
-// maxHoldings is how many members a status names.
-const maxHoldings = 200
 
 func (m *queueMachine) status(g *replica.Group) *QueueStatus {
 	s := &QueueStatus{}
 	oldest := int64(-1)
+	var holdings []queue.Holding
 	m.look(func(q *queue.Queue) {
 		s.Counts, oldest = q.Counts(), q.OldestWaiting()
-		s.Holdings = q.Holdings()
+		holdings = q.Holdings()
 	})
 	s.Asking = m.waiters.count.Load()
-	s.Holdings = s.Holdings[:min(len(s.Holdings), maxHoldings)]
+	s.Members = m.presence.members(holdings)
 	if oldest >= 0 {
 		if stamp, ok, err := g.Journal().StampOf(oldest); err == nil && ok {
 			at := time.UnixMicro(stamp.Time).UTC()
@@ -171,7 +169,7 @@ func (m *queueMachine) status(g *replica.Group) *QueueStatus {
 
 // QueueStatus adds up the partitions of a queue.
 func (n *Node) QueueStatus(t *Topic, each []PartitionStatus) *QueueStatus {
-	sum := &QueueStatus{Holdings: []queue.Holding{}}
+	sum := &QueueStatus{Members: []QueueMember{}}
 	by := map[string]int{}
 	for _, p := range each {
 		if p.Queue == nil {
@@ -182,16 +180,13 @@ func (n *Node) QueueStatus(t *Topic, each []PartitionStatus) *QueueStatus {
 		if p.Queue.Oldest != nil && (sum.Oldest == nil || p.Queue.Oldest.Before(*sum.Oldest)) {
 			sum.Oldest = p.Queue.Oldest
 		}
-		for _, h := range p.Queue.Holdings {
-			i, known := by[h.Member]
-			if !known {
-				by[h.Member] = len(sum.Holdings)
-				sum.Holdings = append(sum.Holdings, h)
+		for _, one := range p.Queue.Members {
+			if i, known := by[one.Member]; known {
+				sum.Members[i].add(one)
 				continue
 			}
-			have := &sum.Holdings[i]
-			have.Leased += h.Leased
-			have.Oldest, have.Due = min(have.Oldest, h.Oldest), min(have.Due, h.Due)
+			by[one.Member] = len(sum.Members)
+			sum.Members = append(sum.Members, one)
 		}
 	}
 	return sum

@@ -41,12 +41,13 @@ type TraceStep struct {
 
 // Trace is the story of one message.
 type Trace struct {
-	Address string
-	ID      string
-	State   string
-	Message *message.Stored // nil when its bytes are gone
-	Steps   []TraceStep
-	Copies  []string // where the same message lies too: what it was replayed to and from
+	Address  string
+	ID       string
+	State    string
+	Message  *message.Stored // nil when its bytes are gone
+	Original *message.Stored // before it was edited
+	Steps    []TraceStep
+	Copies   []string // where the same message lies too: what it was replayed to and from
 }
 
 // Trace tells the story of the message at a place.
@@ -57,7 +58,7 @@ func (n *Node) Trace(ctx context.Context, t *Topic, partition int, offset int64)
 		if err != nil {
 			return nil, err
 		}
-		tr.State, tr.Message = item.Info.State.String(), item.Message
+		tr.State, tr.Message, tr.Original = item.Info.State.String(), item.Message, item.Original
 		tr.published(item.Message, item.Publisher)
 		for i, e := range item.Info.History {
 			s := TraceStep{At: time.UnixMicro(e.At).UTC(), Address: tr.Address, What: e.Kind.String(), Who: e.Who, Reason: e.Reason, Detail: item.Details[i]}

@@ -8,7 +8,7 @@ import { useLive } from "./api/live";
 import { AddressBox } from "./components/AddressBox";
 import { Mark } from "./components/Mark";
 import { setTheme, useTheme } from "./lib/theme";
-import { clock, count } from "./lib/format";
+import { clock, count, short } from "./lib/format";
 import { Channels } from "./pages/Channels";
 import { GroupPage } from "./pages/Group";
 import { Groups } from "./pages/Groups";
@@ -30,6 +30,7 @@ const places = [
 ];
 
 function Rail() {
+  const dead = useLive().live?.dead.reduce((n, d) => n + d.dead, 0) ?? 0;
   return (
     <nav
       aria-label="Places"
@@ -44,7 +45,17 @@ function Rail() {
             `flex flex-col items-center gap-0.5 px-1 py-2 text-center text-[0.75rem] leading-tight no-underline ${isActive ? "bg-paper font-semibold text-ink md:border-l-3 md:border-sea" : "text-soft hover:text-ink"}`
           }
         >
-          <Icon size={19} aria-hidden />
+          <span className="relative">
+            <Icon size={19} aria-hidden />
+            {to === "/dead" && dead > 0 && (
+              <span
+                className="absolute -top-1 left-3.5 rounded-sm bg-alarm px-1 text-[0.65rem] leading-4 font-semibold whitespace-nowrap text-paper tabular-nums md:hidden"
+                aria-label={`${count(dead)} dead letters`}
+              >
+                {short(dead)}
+              </span>
+            )}
+          </span>
           {name}
         </NavLink>
       ))}

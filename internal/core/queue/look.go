@@ -112,7 +112,7 @@ func (q *Queue) Look(offset int64) (i Info, ok bool) {
 	}
 	for n := len(q.finished) - 1; n >= 0; n-- {
 		if f := &q.finished[(q.turn+n)%len(q.finished)]; f.Offset == offset {
-			i.History = slices.Clone(f.History)
+			i.Home, i.Edited, i.History = f.Home, f.Edited, slices.Clone(f.History)
 			break
 		}
 	}

@@ -61,8 +61,9 @@ func (q *Queue) storyOf(it *item) *story {
 // Finished is the story of a message that is done, kept for a while for those
 // to which more happened than an acceptance at the first attempt.
 type Finished struct {
-	Offset  int64
-	History []Event
+	Offset       int64
+	Home, Edited uint64 // as of an item
+	History      []Event
 }
 
 // Limits of what a partition keeps in mind.
@@ -297,7 +298,7 @@ func (q *Queue) drop(it *item) {
 func (q *Queue) finish(it *item, e Event) {
 	if s := q.storyOf(it); s != nil {
 		q.note(it, e)
-		f := Finished{Offset: it.offset, History: s.history}
+		f := Finished{Offset: it.offset, Home: s.home, Edited: s.edited, History: s.history}
 		if len(q.finished) < maxFinished {
 			q.finished = append(q.finished, f)
 		} else {

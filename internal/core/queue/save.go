@@ -50,6 +50,8 @@ func (q *Queue) Encode() []byte {
 	for i := range q.finished {
 		f := &q.finished[(q.turn+i)%len(q.finished)]
 		e.i(f.Offset)
+		e.u(f.Home)
+		e.u(f.Edited)
 		e.events(f.History)
 	}
 	return e.buf
@@ -228,8 +230,9 @@ func Load(b []byte) (*Queue, error) {
 		}
 	}
 	for range d.count(2) {
-		offset := d.varint()
-		q.finished = append(q.finished, Finished{Offset: offset, History: d.events()})
+		f := Finished{Offset: d.varint(), Home: d.uvarint(), Edited: d.uvarint()}
+		f.History = d.events()
+		q.finished = append(q.finished, f)
 	}
 	if d.failed || len(d.rest) > 0 {
 		return nil, fmt.Errorf("%w: a state that is cut off", ErrCommand)

@@ -1011,6 +1011,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/channels/{space}/{channel}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+            };
+            cookie?: never;
+        };
+        /**
+         * A selection of messages as a file, which publishing takes back
+         * @description Of a topic what browse finds; of a queue, or of TOPIC@GROUP, its dead letters or messages in other states. When something fails in the middle the connection breaks off. NDJSON is published with `application/x-ndjson`, CloudEvents with `application/cloudevents-batch+json`.
+         */
+        get: operations["export"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/channels/{space}/{channel}/tail": {
         parameters: {
             query?: never;
@@ -1278,10 +1302,21 @@ export interface components {
             members: {
                 member: string;
                 leased: number;
-                /** Format: date-time */
-                since: string;
-                /** Format: date-time */
-                due: string;
+                /**
+                 * Format: date-time
+                 * @description Of its oldest lease
+                 */
+                since: string | null;
+                /**
+                 * Format: date-time
+                 * @description When its next lease runs out
+                 */
+                due: string | null;
+                /**
+                 * Format: date-time
+                 * @description When it last asked or settled
+                 */
+                seen: string | null;
             }[];
         };
         Settlement: {
@@ -1544,6 +1579,8 @@ export interface components {
             id: string;
             state: string;
             message: components["schemas"]["Message"] | null;
+            /** @description Before it was edited */
+            original?: components["schemas"]["Message"];
             /** @description Where the same message lies too */
             copies: string[];
             steps: {
@@ -4081,6 +4118,49 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Published"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    export: {
+        parameters: {
+            query?: {
+                /** @description Messages as JSON, one a line, or a JSON array of CloudEvents */
+                format?: "ndjson" | "cloudevents";
+                /** @description Numbers of partitions, with commas; all without it */
+                partition?: components["parameters"]["partitions"];
+                /** @description Position to begin at: first, last, offset:N, time:T, ago:D */
+                from?: components["parameters"]["from"];
+                /** @description Of a topic: position to end at */
+                to?: string;
+                /** @description A condition (docs/concepts.md) */
+                where?: components["parameters"]["where"];
+                /** @description Of a queue: waiting, leased, delayed, dead, discarded, with commas */
+                state?: string;
+                /** @description Of dead letters: the id of a cause */
+                cause?: string;
+                /** @description How many messages; all */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": Record<string, never>;
+                    "application/cloudevents-batch+json": Record<string, never>[];
                 };
             };
             default: components["responses"]["Problem"];

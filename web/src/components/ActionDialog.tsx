@@ -243,15 +243,17 @@ export function ActionDialog({
           </section>
         )}
         {doing !== "send" && <Command text={command} />}
-        <Failure text={failed} />
-        <button
-          className="button"
-          data-main={doing !== "discard" || undefined}
-          data-alarm={doing === "discard" || undefined}
-          disabled={busy || !ready || !result || result.messages === 0 || (doing === "send" && !to)}
-        >
-          {titles[doing]} {result ? count(result.messages) : ""}
-        </button>
+        <div className="sticky -bottom-5 -mx-5 -mb-5 border-t border-hair bg-sheet px-5 py-3">
+          <Failure text={failed} />
+          <button
+            className="button"
+            data-main={doing !== "discard" || undefined}
+            data-alarm={doing === "discard" || undefined}
+            disabled={busy || !ready || !result || result.messages === 0 || (doing === "send" && !to)}
+          >
+            {titles[doing]} {result ? count(result.messages) : ""}
+          </button>
+        </div>
       </form>
     </Dialog>
   );

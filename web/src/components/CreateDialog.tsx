@@ -16,12 +16,16 @@ export function CreateDialog({ onClose, space: given }: { onClose: () => void; s
   const navigate = useNavigate();
   const up = useLive().live?.cluster.nodes.filter((n) => n.state === "up").length ?? 1;
   const [form, setForm] = useState({
+    kind: "topic" as "topic" | "queue",
     space: given ?? "",
     name: "",
-    partitions: "6",
+    partitions: "",
     replicas: "",
     retain: "7d",
     retainBytes: "10GiB",
+    lease: "30s",
+    attempts: "5",
+    order: "none",
     description: "",
   });
   const [busy, setBusy] = useState(false);
@@ -31,19 +35,25 @@ export function CreateDialog({ onClose, space: given }: { onClose: () => void; s
   const space = form.space || known[0] || "";
   const isNew = space !== "" && !known.includes(space);
   const bytes = parseSize(form.retainBytes);
-  const partitions = Number(form.partitions);
+  const queue = form.kind === "queue";
+  const partitions = Number(form.partitions || (queue ? 1 : 6));
+  const attempts = Number(form.attempts);
   const replicas = Number(form.replicas || (up >= 3 ? 3 : 1));
   const wrong = {
     space: space !== "" && !nameForm.test(space),
     name: form.name !== "" && !nameForm.test(form.name),
     replicas: !(Number.isInteger(replicas) && replicas >= 1 && replicas <= Math.min(up, 7)),
     partitions: !(Number.isInteger(partitions) && partitions >= 1 && partitions <= 1000),
-    retainBytes: bytes === undefined || bytes < 2 ** 20,
+    retainBytes: !queue && (bytes === undefined || bytes < 2 ** 20),
+    attempts: queue && !(Number.isInteger(attempts) && attempts >= 1 && attempts <= 1000),
   };
   const address = `${space || "SPACE"}/${form.name || "NAME"}`;
   const command = [
     isNew && `ferry new space ${space}\n`,
-    `ferry new topic ${address} -partitions ${form.partitions}${up > 1 ? ` -replicas ${replicas}` : ""} -retain ${form.retain} -retain-bytes ${form.retainBytes}`,
+    `ferry new ${form.kind} ${address} -partitions ${partitions}${up > 1 ? ` -replicas ${replicas}` : ""}`,
+    queue
+      ? ` -lease ${form.lease} -attempts ${form.attempts}${form.order === "key" ? " -order key" : ""}`
+      : ` -retain ${form.retain} -retain-bytes ${form.retainBytes}`,
     form.description && ` -description ${quote(form.description)}`,
   ]
     .filter(Boolean)
@@ -57,11 +67,10 @@ export function CreateDialog({ onClose, space: given }: { onClose: () => void; s
       if (isNew) await call<Space>("POST", "/spaces", { space });
       const made = await call<Topic>("POST", "/channels", {
         address,
-        kind: "topic",
+        kind: form.kind,
         partitions,
         replicas,
-        retain: form.retain,
-        retainBytes: bytes,
+        ...(queue ? { lease: form.lease, attempts, order: form.order } : { retain: form.retain, retainBytes: bytes }),
         description: form.description,
       });
       await client.invalidateQueries({ queryKey: ["spaces"] });
@@ -74,8 +83,26 @@ export function CreateDialog({ onClose, space: given }: { onClose: () => void; s
   };
 
   return (
-    <Dialog open onClose={onClose} title="New topic" about="A partitioned log that many groups read at their own pace.">
+    <Dialog
+      open
+      onClose={onClose}
+      title={`New ${form.kind}`}
+      about={
+        queue
+          ? "Messages are handed out under leases until they are accepted; what keeps failing waits as a dead letter."
+          : "A partitioned log that many groups read at their own pace."
+      }
+    >
       <form onSubmit={submit} className="space-y-3">
+        <fieldset className="flex gap-5">
+          <legend className="sr-only">Kind</legend>
+          {(["topic", "queue"] as const).map((kind) => (
+            <label key={kind} className="flex items-center gap-2">
+              <input type="radio" name="kind" checked={form.kind === kind} onChange={() => set({ kind })} />
+              {kind}
+            </label>
+          ))}
+        </fieldset>
         <div className="grid gap-3 sm:grid-cols-2">
           <label className="block">
             <span className="label">Space {isNew && "(new)"}</span>
@@ -110,6 +137,7 @@ export function CreateDialog({ onClose, space: given }: { onClose: () => void; s
               className="field"
               inputMode="numeric"
               value={form.partitions}
+              placeholder={String(partitions)}
               onChange={(e) => set({ partitions: e.target.value })}
               aria-invalid={wrong.partitions}
             />
@@ -126,28 +154,56 @@ export function CreateDialog({ onClose, space: given }: { onClose: () => void; s
               />
               <span className="text-[length:var(--text-small)] text-soft">
                 {replicas === 1
-                  ? "one node has it: if that is lost, so is the topic"
+                  ? `one node has it: if that is lost, so is the ${form.kind}`
                   : replicas === 2
                     ? "two copies, but both nodes are needed for writing"
                     : `${Math.floor((replicas - 1) / 2)} of the nodes may be lost without an end to writing`}
               </span>
             </label>
           )}
-          <div className="grid grid-cols-2 gap-3">
-            <label className="block">
-              <span className="label">Keep for</span>
-              <input className="field" value={form.retain} onChange={(e) => set({ retain: e.target.value })} />
-            </label>
-            <label className="block">
-              <span className="label">or per partition</span>
-              <input
-                className="field"
-                value={form.retainBytes}
-                onChange={(e) => set({ retainBytes: e.target.value })}
-                aria-invalid={wrong.retainBytes}
-              />
-            </label>
-          </div>
+          {queue ? (
+            <>
+              <div className="grid grid-cols-2 gap-3">
+                <label className="block">
+                  <span className="label">A lease is for</span>
+                  <input className="field" value={form.lease} onChange={(e) => set({ lease: e.target.value })} />
+                </label>
+                <label className="block">
+                  <span className="label">Attempts</span>
+                  <input
+                    className="field"
+                    inputMode="numeric"
+                    value={form.attempts}
+                    onChange={(e) => set({ attempts: e.target.value })}
+                    aria-invalid={wrong.attempts}
+                  />
+                </label>
+              </div>
+              <label className="block">
+                <span className="label">Order</span>
+                <select className="field" value={form.order} onChange={(e) => set({ order: e.target.value })}>
+                  <option value="none">none: any member gets the next message</option>
+                  <option value="key">key: one at a time and in order for each key</option>
+                </select>
+              </label>
+            </>
+          ) : (
+            <div className="grid grid-cols-2 gap-3">
+              <label className="block">
+                <span className="label">Keep for</span>
+                <input className="field" value={form.retain} onChange={(e) => set({ retain: e.target.value })} />
+              </label>
+              <label className="block">
+                <span className="label">or per partition</span>
+                <input
+                  className="field"
+                  value={form.retainBytes}
+                  onChange={(e) => set({ retainBytes: e.target.value })}
+                  aria-invalid={wrong.retainBytes}
+                />
+              </label>
+            </div>
+          )}
         </div>
         <label className="block">
           <span className="label">Description</span>
@@ -158,18 +214,25 @@ export function CreateDialog({ onClose, space: given }: { onClose: () => void; s
             maxLength={500}
           />
         </label>
-        <p className="text-soft">
-          It takes at most{" "}
-          <strong className="text-ink">{bytes !== undefined && !wrong.partitions ? size(bytes * partitions) : "–"}</strong> of
-          disk: what comes first, the age or the size, lets the oldest messages go.
-        </p>
+        {queue ? (
+          <p className="text-soft">
+            What is rejected, or not done after the last attempt, waits in <span className="address">{address}/dead</span> for 14
+            days. Nobody has to set that up.
+          </p>
+        ) : (
+          <p className="text-soft">
+            It takes at most{" "}
+            <strong className="text-ink">{bytes !== undefined && !wrong.partitions ? size(bytes * partitions) : "–"}</strong> of
+            disk: what comes first, the age or the size, lets the oldest messages go.
+          </p>
+        )}
         {(wrong.space || wrong.name) && (
           <p className="text-alarm">■ Names have 1 to 100 of a-z 0-9 . _ - and start with a letter or digit.</p>
         )}
         <Command text={command} />
         <Failure text={failed} />
         <button className="button" data-main disabled={busy || !form.name || !space || Object.values(wrong).some(Boolean)}>
-          Make topic
+          Make {form.kind}
         </button>
       </form>
     </Dialog>

@@ -19,6 +19,13 @@ export function size(n: number): string {
 }
 
 /** A span of time by its largest two units. */
+/** A count in little room: 987, 12k, 3M. */
+export function short(n: number): string {
+  if (n < 1000) return String(n);
+  if (n < 1_000_000) return `${Math.floor(n / 1000)}k`;
+  return `${Math.floor(n / 1_000_000)}M`;
+}
+
 export function span(ms: number): string {
   const s = Math.max(0, Math.floor(ms / 1000));
   if (s < 60) return `${s} s`;

@@ -131,7 +131,7 @@ export function Channels() {
           </>
         )}
         <button className="button" data-main onClick={() => setCreating(true)}>
-          <Plus size={16} aria-hidden /> New topic
+          <Plus size={16} aria-hidden /> New channel
         </button>
       </div>
       {!live && <Notice title="Waiting for the first figures" />}

@@ -12,6 +12,36 @@ import { Story } from "../components/Story";
 import { ago, clock, count } from "../lib/format";
 import { useUrlState } from "../lib/url";
 
+/** Keeps a list in the order in which its entries were first seen, so that
+ *  nothing moves while it is read; new ones come at the end. */
+function useSteady<T>(list: T[], key: (one: T) => string, about: string): T[] {
+  const [seen, setSeen] = useState<{ about: string; keys: string[] }>({ about, keys: [] });
+  const keys = seen.about === about ? seen.keys : [];
+  const fresh = list.map(key).filter((k) => !keys.includes(k));
+  if (seen.about !== about || fresh.length > 0) setSeen({ about, keys: [...keys, ...fresh] });
+  const place = new Map([...keys, ...fresh].map((k, i) => [k, i]));
+  return [...list].sort((a, b) => place.get(key(a))! - place.get(key(b))!);
+}
+
+/** Holds a list as it was when it was first seen, and counts what is newer. */
+function useHeld(list: QueueMessage[] | undefined, about: string) {
+  const [held, setHeld] = useState<{ about: string; list: QueueMessage[] }>();
+  if (list && (held?.about !== about || held.list.length === 0) && held?.list !== list) setHeld({ about, list });
+  const was = held?.about === about ? held.list : (list ?? []);
+  const now = new Map((list ?? []).map((m) => [m.address, m]));
+  const known = new Set(was.map((m) => m.address));
+  // A list that is full has an end that new ones have pushed out: they stay.
+  const full = (list?.length ?? 0) >= page;
+  return {
+    items: was.filter((m) => full || now.has(m.address)).map((m) => now.get(m.address) ?? m),
+    newer: (list ?? []).filter((m) => !known.has(m.address)).length,
+    show: () => list && setHeld({ about, list }),
+  };
+}
+
+/** How many messages are listed. */
+const page = 100;
+
 /** Every queue and group with dead letters. */
 export function DeadPlaces() {
   const { live } = useLive();
@@ -125,6 +155,20 @@ function Body({ message }: { message: QueueMessage }) {
   );
 }
 
+/** The field that the failures of these messages name, if it is one. */
+function fieldOf(items: QueueMessage[]): string {
+  const field = items[0]?.field ?? "";
+  return items.every((m) => (m.field ?? "") === field) ? field : "";
+}
+
+/** What is at the place that the failure names, or else the key or the body. */
+function failing(m: QueueMessage, field: string): string {
+  if (!field) return m.key || bodyText(m);
+  let at: unknown = m.body;
+  for (const part of field.split("/").slice(1)) at = (at as Record<string, unknown> | undefined)?.[part];
+  return at === undefined ? "missing" : JSON.stringify(at);
+}
+
 /** One message in full. */
 function One({ message, act }: { message: QueueMessage; act: (d: Doing) => void }) {
   const page = message.address.replace(/#.*$/, "");
@@ -210,19 +254,22 @@ export function DeadPage() {
     placeholderData: (old) => old,
     retry: (n, e) => !(e instanceof Problem) && n < 3,
   });
-  const causes = dead.data?.causes ?? [];
+  const causes = useSteady(dead.data?.causes ?? [], (c) => c.cause, queue);
   const chosen = causes.find((c) => c.cause === params.get("cause")) ?? (discarded ? undefined : causes[0]);
   const list = useQuery({
     queryKey: ["items", queue, chosen?.cause, discarded],
     queryFn: () =>
       get<{ items: QueueMessage[]; next: string }>(
-        `${queuePath(queue)}/items?sort=newest&limit=100&state=${discarded ? "discarded" : "dead"}${chosen && !discarded ? `&cause=${chosen.cause}` : ""}`,
+        `${queuePath(queue)}/items?sort=newest&limit=${page}&state=${discarded ? "discarded" : "dead"}${chosen && !discarded ? `&cause=${chosen.cause}` : ""}`,
       ),
     enabled: discarded || chosen !== undefined,
     refetchInterval: 3000,
     placeholderData: (old) => old,
   });
-  const items = list.data?.items ?? [];
+  const { items, newer, show } = useHeld(
+    list.isPlaceholderData ? undefined : list.data?.items,
+    discarded ? "discarded" : (chosen?.cause ?? ""),
+  );
   const open = items.find((m) => `${m.partition}:${m.offset}` === params.get("open")) ?? items[0];
   if (dead.error && !dead.data) {
     return (
@@ -322,7 +369,16 @@ export function DeadPage() {
             </section>
           )}
           <section aria-label="Messages" className="min-w-0">
-            <h2 className="mb-1">{discarded ? "Discarded" : "Messages of this cause"}</h2>
+            <h2 className="mb-1 flex items-baseline justify-between">
+              {discarded ? "Discarded" : "Messages of this cause"}
+              <a
+                className="text-[length:var(--text-small)] font-normal"
+                href={`/api/v1${queuePath(queue)}/export?state=${discarded ? "discarded" : "dead"}${chosen && !discarded ? `&cause=${chosen.cause}` : ""}`}
+                download
+              >
+                export
+              </a>
+            </h2>
             <div className="mb-2">
               {discarded ? (
                 <button
@@ -337,13 +393,28 @@ export function DeadPage() {
                 <Actions act={(what) => setDoing({ what })} />
               )}
             </div>
-            {items.length === 0 && (
+            {items.length === 0 && list.data && !list.isPlaceholderData && (
               <p className="text-soft">
                 {discarded ? "Nothing is discarded: what is can be taken back for a while." : "None are left."}
               </p>
             )}
+            <button
+              className={`mb-1 text-[length:var(--text-small)] text-sea hover:underline ${newer === 0 ? "invisible" : ""}`}
+              onClick={show}
+            >
+              show {count(newer)} newer
+            </button>
             <div className="max-h-[70dvh] overflow-auto" role="region" aria-label="Messages of this cause" tabIndex={0}>
               <table className="timetable">
+                <thead>
+                  <tr>
+                    <th scope="col">Message</th>
+                    <th scope="col" className="figures">
+                      Since
+                    </th>
+                    <th scope="col">{fieldOf(items) ? fieldOf(items) : "Key or body"}</th>
+                  </tr>
+                </thead>
                 <tbody>
                   {items.map((m) => (
                     <tr key={m.address} aria-selected={m === open} className={m === open ? "bg-sheet" : ""}>
@@ -356,7 +427,7 @@ export function DeadPage() {
                         </button>
                       </td>
                       <td className="figures whitespace-nowrap">{ago(m.deadAt ?? m.time)}</td>
-                      <td className="max-w-60 truncate text-soft">{m.key || bodyText(m)}</td>
+                      <td className="max-w-60 truncate text-soft">{failing(m, fieldOf(items))}</td>
                     </tr>
                   ))}
                 </tbody>

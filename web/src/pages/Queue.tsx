@@ -9,7 +9,7 @@ import { Command, Copy } from "../components/Copy";
 import { Failure } from "../components/Failure";
 import { Mark } from "../components/Mark";
 import { SendDialog } from "../components/SendDialog";
-import { ago, count, rate, size } from "../lib/format";
+import { ago, count, rate, size, span } from "../lib/format";
 import { useUrlState } from "../lib/url";
 import { Partitions } from "./Partitions";
 
@@ -88,6 +88,13 @@ function Looking({ address }: { address: string }) {
           />
         </label>
         <button className="button">Look</button>
+        <a
+          className="button no-underline"
+          href={`/api/v1${queuePath(address)}/export?state=${state}${params.get("where") ? `&where=${encodeURIComponent(params.get("where")!)}` : ""}`}
+          download
+        >
+          Export
+        </a>
         {state === "waiting" && (
           <button type="button" className="button" data-alarm onClick={() => setDiscarding(true)}>
             Discard these
@@ -159,7 +166,7 @@ function Members({ queue, address }: { queue: NonNullable<Topic["queue"]>; addre
     return (
       <>
         <p className="mb-2 text-soft">
-          Nobody holds a message now; {count(queue.asking)} {queue.asking === 1 ? "member waits" : "members wait"} for one.
+          No member has asked for messages in the last minute. A member can be any program, or a command for each message:
         </p>
         <Command text={`ferry work ${address} -- COMMAND`} />
       </>
@@ -180,6 +187,9 @@ function Members({ queue, address }: { queue: NonNullable<Topic["queue"]>; addre
             <th scope="col" className="figures">
               Next runs out in
             </th>
+            <th scope="col" className="figures">
+              Heard of
+            </th>
           </tr>
         </thead>
         <tbody>
@@ -187,8 +197,9 @@ function Members({ queue, address }: { queue: NonNullable<Topic["queue"]>; addre
             <tr key={m.member}>
               <td>{m.member}</td>
               <td className="figures">{count(m.leased)}</td>
-              <td className="figures">{ago(m.since)}</td>
-              <td className="figures">{Math.max(0, Math.round((Date.parse(m.due) - Date.now()) / 1000))} s</td>
+              <td className="figures">{m.since ? ago(m.since) : "–"}</td>
+              <td className="figures">{m.due ? span(Math.max(0, Date.parse(m.due) - Date.now())) : "–"}</td>
+              <td className="figures">{m.seen ? `${ago(m.seen)} ago` : "–"}</td>
             </tr>
           ))}
         </tbody>

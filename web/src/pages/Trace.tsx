@@ -56,6 +56,14 @@ export function TracePage() {
           ) : (
             <p className="text-soft">Its content is no longer kept.</p>
           )}
+          {t.original && (
+            <>
+              <h3 className="mt-3 mb-1">Before it was edited</h3>
+              <pre className="address overflow-x-auto rounded bg-sunk p-3 text-soft">
+                {typeof t.original.body === "object" ? JSON.stringify(t.original.body, null, 2) : bodyText(t.original)}
+              </pre>
+            </>
+          )}
         </section>
       </div>
     </>
