@@ -2,9 +2,7 @@ package test
 
 import (
 	"context"
-	"fmt"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -92,20 +90,5 @@ func TestTheConsoleOfGroups(t *testing.T) {
 	require.NoError(t, p.Run(`document.querySelector("header input").focus()`))
 	require.NoError(t, p.Type("coldchain/readings@comp"))
 	p.says("coldchain/readings@compliance")
-	for _, width := range []int{390, 1280} {
-		require.NoError(t, p.Size(width, 800))
-		for _, theme := range []string{"dark", "light"} {
-			require.NoError(t, p.Run(`localStorage.setItem("theme", "`+theme+`")`))
-			for _, path := range []string{"/groups", "/groups/coldchain/readings/compliance", "/channels/coldchain/readings?tab=groups"} {
-				p.open(path)
-				p.says("coldchain/readings@")
-				time.Sleep(500 * time.Millisecond)
-				what := fmt.Sprintf("%s, %s, %d wide", path, theme, width)
-				p.accessible(what)
-				var widest string
-				require.NoError(t, p.Eval(`document.documentElement.scrollWidth > document.documentElement.clientWidth ? [...document.querySelectorAll("main *")].filter(e => e.getBoundingClientRect().right > innerWidth && !e.closest("[role=region]")).map(e => e.outerHTML.slice(0, 150))[0] ?? "something" : ""`, &widest))
-				assert.Empty(t, widest, "wider than the window: %s", what)
-			}
-		}
-	}
+	p.everywhere("coldchain/readings@", "/groups", "/groups/coldchain/readings/compliance", "/channels/coldchain/readings?tab=groups")
 }

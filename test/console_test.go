@@ -100,6 +100,28 @@ func (p *page) accessible(what string) {
 	assert.Empty(p.t, violations, what)
 }
 
+// everywhere opens pages on a phone and a desk, light and dark: they say a
+// text, are accessible and are not wider than the window.
+func (p *page) everywhere(says string, paths ...string) {
+	p.t.Helper()
+	for _, width := range []int{390, 1280} {
+		require.NoError(p.t, p.Size(width, 800))
+		for _, theme := range []string{"dark", "light"} {
+			require.NoError(p.t, p.Run(`localStorage.setItem("theme", "`+theme+`")`))
+			for _, path := range paths {
+				p.open(path)
+				p.says(says)
+				time.Sleep(500 * time.Millisecond)
+				what := fmt.Sprintf("%s, %s, %d wide", path, theme, width)
+				p.accessible(what)
+				var widest string
+				require.NoError(p.t, p.Eval(`document.documentElement.scrollWidth > document.documentElement.clientWidth ? [...document.querySelectorAll("main *")].filter(e => e.getBoundingClientRect().right > innerWidth && !e.closest("[role=region]")).map(e => e.outerHTML.slice(0, 150))[0] ?? "something" : ""`, &widest))
+				assert.Empty(p.t, widest, "wider than the window: %s", what)
+			}
+		}
+	}
+}
+
 func (p *page) url() string {
 	var u string
 	require.NoError(p.t, p.Eval("location.pathname + location.search", &u))

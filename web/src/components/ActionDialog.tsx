@@ -2,20 +2,11 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { toast } from "sonner";
-import {
-  call,
-  explain,
-  queuePath,
-  type ActionSample,
-  type Edit,
-  type NewReplay,
-  type QueueAction,
-  type QueueActionResult,
-  type Replay,
-} from "../api/client";
+import { call, explain, queuePath, type NewReplay, type QueueAction, type QueueActionResult, type Replay } from "../api/client";
 import { count, quote, span } from "../lib/format";
-import { editText, parseEdit } from "../lib/edits";
+import { editText, parseEdits } from "../lib/edits";
 import { Command } from "./Copy";
+import { Difference, EditsField } from "./Edits";
 import { Failure } from "./Failure";
 import { Dialog } from "./Panel";
 
@@ -30,36 +21,6 @@ const titles: Record<Doing, string> = {
 };
 
 type Choice = Pick<QueueAction, "cause" | "where" | "messages">;
-
-/** What an edit makes of a message, line by line. */
-function Difference({ sample }: { sample: ActionSample }) {
-  const lines = (key: string, headers: Record<string, string>, body: unknown) =>
-    [
-      key && `key: ${key}`,
-      ...Object.entries(headers).map(([n, v]) => `header ${n}: ${v}`),
-      ...JSON.stringify(body, null, 2).split("\n"),
-    ].filter(Boolean) as string[];
-  const before = lines(sample.key, sample.headers, sample.body);
-  if (!sample.after) return <pre className="address overflow-x-auto">{JSON.stringify(sample.body)}</pre>;
-  const after = lines(sample.after.key, sample.after.headers, sample.after.body);
-  const gone = before.filter((l) => !after.includes(l));
-  const come = after.filter((l) => !before.includes(l));
-  return (
-    <pre className="address overflow-x-auto">
-      {gone.map((l) => (
-        <div key={`-${l}`} className="text-alarm">
-          − {l}
-        </div>
-      ))}
-      {come.map((l) => (
-        <div key={`+${l}`} className="text-order">
-          + {l}
-        </div>
-      ))}
-      {gone.length + come.length === 0 && <div className="text-soft">no difference</div>}
-    </pre>
-  );
-}
 
 /** Something that is done to dead letters: previewed, then done, with the way back. */
 export function ActionDialog({
@@ -86,16 +47,7 @@ export function ActionDialog({
   const [busy, setBusy] = useState(false);
   const [failed, setFailed] = useState("");
   const queue = address.replace(/\/dead$/, "");
-  let parsed: Edit[] = [];
-  let wrong = "";
-  try {
-    parsed = edits
-      .split("\n")
-      .filter((l) => l.trim())
-      .map(parseEdit);
-  } catch (e) {
-    wrong = (e as Error).message;
-  }
+  const { list: parsed, wrong } = parseEdits(edits);
   const perSecond = Number(rate);
   // At a rate it is a replay, which can be watched, paused and stopped.
   const asReplay = doing === "send" || ((doing === "return" || doing === "edit") && perSecond > 0);
@@ -177,23 +129,14 @@ export function ActionDialog({
           </label>
         )}
         {(doing === "edit" || doing === "send") && (
-          <label className="block">
-            <span className="label">Edits, one a line{doing === "send" && " (none: as they are)"}</span>
-            <textarea
-              className="field address min-h-20"
-              value={edits}
-              onChange={(e) => setEdits(e.target.value)}
-              placeholder={'set /celsius:=(double(body.celsius.replace(" F", "")) - 32.0) / 1.8'}
-              aria-invalid={wrong !== ""}
-              autoFocus={doing === "edit"}
-            />
-            <span className="text-[length:var(--text-small)] text-soft">
-              <code>set /field=value</code>, <code>set /field:=expression</code>, <code>remove /field</code>,{" "}
-              <code>rename /old=/new</code>; <code>header.NAME</code> and <code>key</code> too
-            </span>
-          </label>
+          <EditsField
+            value={edits}
+            onChange={setEdits}
+            wrong={wrong}
+            label={`Edits, one a line${doing === "send" ? " (none: as they are)" : ""}`}
+            focus={doing === "edit"}
+          />
         )}
-        {wrong && <p className="text-alarm">■ {wrong}</p>}
         {doing === "discard" && (
           <label className="block">
             <span className="label">Why</span>

@@ -1,3 +1,4 @@
+import { Link } from "react-router";
 import { Download } from "lucide-react";
 import { Tabs } from "radix-ui";
 import { channelPath, type Message } from "../api/client";
@@ -118,6 +119,9 @@ export function MessageDrawer({
         <Copy text={`ferry show ${quote(m.address)}`} what="ferry command">
           Command
         </Copy>
+        <Link className="button no-underline" to={`/trace/${channel}/${m.partition}:${m.offset}`}>
+          Trace
+        </Link>
         <a
           className="button no-underline"
           href={`/api/v1${channelPath(channel)}/partitions/${m.partition}/messages/${m.offset}?format=raw`}

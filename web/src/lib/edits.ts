@@ -24,3 +24,18 @@ export function editText(e: Edit): string {
   if (e.op === "remove") return `remove ${e.at}`;
   return e.cel ? `set ${e.at}:=${e.cel}` : `set ${e.at}=${JSON.stringify(e.value)}`;
 }
+
+/** Reads edits, one a line; wrong says what is the matter with the first bad one. */
+export function parseEdits(text: string): { list: Edit[]; wrong: string } {
+  try {
+    return {
+      list: text
+        .split("\n")
+        .filter((l) => l.trim())
+        .map(parseEdit),
+      wrong: "",
+    };
+  } catch (e) {
+    return { list: [], wrong: (e as Error).message };
+  }
+}

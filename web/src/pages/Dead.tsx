@@ -303,7 +303,7 @@ export function DeadPage() {
           {[false, true].map((d) => (
             <button
               key={String(d)}
-              className={d === discarded ? "font-semibold" : "text-sea hover:underline"}
+              className={`min-h-6 ${d === discarded ? "font-semibold" : "text-sea hover:underline"}`}
               aria-pressed={d === discarded}
               onClick={() => change({ show: d ? "discarded" : "", open: "", cause: "" })}
             >
@@ -331,7 +331,7 @@ export function DeadPage() {
                     <button
                       key={s}
                       aria-pressed={s === span}
-                      className={s === span ? "font-semibold" : "text-sea"}
+                      className={`min-h-6 min-w-6 px-1 ${s === span ? "font-semibold" : "text-sea hover:underline"}`}
                       onClick={() => setSpan(s)}
                     >
                       {s}
@@ -372,7 +372,7 @@ export function DeadPage() {
             <h2 className="mb-1 flex items-baseline justify-between">
               {discarded ? "Discarded" : "Messages of this cause"}
               <a
-                className="text-[length:var(--text-small)] font-normal"
+                className="min-h-6 text-[length:var(--text-small)] font-normal"
                 href={`/api/v1${queuePath(queue)}/export?state=${discarded ? "discarded" : "dead"}${chosen && !discarded ? `&cause=${chosen.cause}` : ""}`}
                 download
               >
@@ -399,7 +399,7 @@ export function DeadPage() {
               </p>
             )}
             <button
-              className={`mb-1 text-[length:var(--text-small)] text-sea hover:underline ${newer === 0 ? "invisible" : ""}`}
+              className={`mb-1 min-h-6 text-[length:var(--text-small)] text-sea hover:underline ${newer === 0 ? "invisible" : ""}`}
               onClick={show}
             >
               show {count(newer)} newer

@@ -6,6 +6,7 @@ import { Copy } from "../components/Copy";
 import { Mark } from "../components/Mark";
 import { bodyText, MessageDrawer } from "../components/MessageDrawer";
 import { Notice } from "../components/Panel";
+import { ReplayDialog } from "../components/ReplayDialog";
 import { TideLine } from "../components/TideLine";
 import { also, fieldsOf } from "../lib/condition";
 import { clock, count, quote, span } from "../lib/format";
@@ -126,6 +127,7 @@ export function Messages({ topic }: { topic: Topic }) {
   const [selection, change] = useSelection();
   const [run, setRun] = useState(0);
   const [paused, setPaused] = useState(false);
+  const [replaying, setReplaying] = useState(false);
   const [draft, setDraft] = useState(selection.where);
   const live = selection.view === "live";
   const browse = useBrowse(topic.address, selection, run);
@@ -243,7 +245,26 @@ export function Messages({ topic }: { topic: Topic }) {
           </Copy>
         </div>
       </div>
-      <StatusLine found={found} live={live} tail={tail} paused={paused} />
+      <div className="flex flex-wrap items-start justify-between gap-x-4">
+        <StatusLine found={found} live={live} tail={tail} paused={paused} />
+        {!live && (
+          <p className="mt-1 flex gap-4 text-[length:var(--text-small)]">
+            <button className="min-h-6 text-sea hover:underline" onClick={() => setReplaying(true)}>
+              send these again
+            </button>
+            <a href={exportOf(topic.address, selection)} download>
+              export these
+            </a>
+          </p>
+        )}
+      </div>
+      {replaying && (
+        <ReplayDialog
+          from={topic.address + (/^\d+$/.test(selection.partition) ? `#${selection.partition}` : "")}
+          selection={{ fromPosition: selection.from, toPosition: selection.to, where: selection.where }}
+          onClose={() => setReplaying(false)}
+        />
+      )}
       <Rows found={found} live={live} topic={topic} open={selection.open} onOpen={(open) => change({ open })} />
       <OpenMessage
         topic={topic}
@@ -254,6 +275,14 @@ export function Messages({ topic }: { topic: Topic }) {
       />
     </section>
   );
+}
+
+/** Where all of the selection is had as a file. */
+function exportOf(address: string, s: Selection): string {
+  const query = new URLSearchParams({ from: s.from, to: s.to });
+  if (s.where.trim()) query.set("where", s.where);
+  if (s.partition) query.set("partition", s.partition);
+  return `/api/v1${channelPath(address)}/export?${query}`;
 }
 
 /** Durations as the service writes them: 7d, 1d12h, 72h. */
@@ -322,7 +351,7 @@ function StatusLine({
     if (p) parts.push(`looked at ${count(p.lookedAt)} of ${count(p.total)}`);
   }
   return (
-    <div className="mt-1 mb-2">
+    <div className="mt-1 mb-2 min-w-0 flex-1">
       <p className="flex flex-wrap gap-x-4 text-[length:var(--text-small)] text-soft tabular-nums" role="status">
         {parts.map((part, i) => (
           <span key={i}>{part}</span>
