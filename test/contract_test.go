@@ -31,10 +31,12 @@ func TestAnswersKeepToTheDocument(t *testing.T) {
 	router, err := gorillamux.NewRouter(doc)
 	require.NoError(t, err)
 	openapi3filter.RegisterBodyDecoder(client.NDJSONType, firstLine)
+	openapi3filter.RegisterBodyDecoder(client.CloudBatchType, openapi3filter.JSONBodyDecoder)
 	openapi3filter.RegisterBodyDecoder(client.RecordsType, openapi3filter.FileBodyDecoder)
 	openapi3filter.RegisterBodyDecoder("text/event-stream", openapi3filter.FileBodyDecoder)
 
 	const readings = "/api/v1/channels/coldchain/readings"
+	const inspections = "/api/v1/channels/coldchain/inspections"
 	asked := map[string]bool{}
 	member := ""
 	for _, c := range []struct{ method, path, body, contentType, accept string }{
@@ -105,6 +107,42 @@ func TestAnswersKeepToTheDocument(t *testing.T) {
 		{"POST", readings + "/groups/compliance/members/{member}/commit", `{"generation":99,"offsets":[{"partition":0,"offset":1}]}`, "application/json", ""},
 		{"POST", readings + "/groups/compliance/members/{member}/reject", `{"partition":0,"offset":1,"reason":"bad"}`, "application/json", ""},
 		{"DELETE", readings + "/groups/compliance/members/{member}", "", "", ""},
+		{"GET", "/api/v1/channels/coldchain/readings@compliance/dead", "", "", ""},
+		{"GET", readings + "/export", "", "", ""},
+		{"GET", readings + "/export?format=cloudevents", "", "", ""},
+		{"POST", "/api/v1/channels", `{"address":"coldchain/inspections","kind":"queue","lease":"30s","order":"none"}`, "application/json", ""},
+		{"GET", inspections, "", "", ""},
+		{"PATCH", inspections + "?preview=true", `{"attempts":2}`, "application/json", ""},
+		{"POST", inspections + "/messages", `{"celsius":"46 F"}`, "application/json", ""},
+		{"POST", inspections + "/messages", `{"body":1,"after":"1h"}`, client.MessageType, ""},
+		{"POST", inspections + "/lease", `{"max":1,"member":"m"}`, "application/json", ""},
+		{"GET", inspections, "", "", ""},
+		{"POST", inspections + "/settle", `{"settle":[{"lease":"0-0-1","outcome":"reject","reason":"bad","detail":"field celsius"}]}`, "application/json", ""},
+		{"POST", inspections + "/settle", `{"settle":[{"lease":"0-0-1","outcome":"accept"}]}`, "application/json", ""},
+		{"POST", inspections + "/settle", `{}`, "application/json", ""},
+		{"GET", inspections + "/work", "", "", ""},
+		{"GET", inspections + "/dead", "", "", ""},
+		{"GET", inspections + "/dead?span=1s", "", "", ""},
+		{"GET", inspections + "/items", "", "", ""},
+		{"GET", inspections + "/items?state=asleep", "", "", ""},
+		{"GET", inspections + "/items/0/0", "", "", ""},
+		{"GET", inspections + "/items/0/9", "", "", ""},
+		{"GET", inspections + "/export", "", "", ""},
+		{"GET", inspections + "/export?format=xml", "", "", ""},
+		{"POST", inspections + "/actions", `{"action":"edit","edits":[{"op":"set","at":"/celsius","value":8}],"preview":true}`, "application/json", ""},
+		{"POST", inspections + "/actions", `{"action":"discard","reason":"drill"}`, "application/json", ""},
+		{"POST", inspections + "/actions", `{"action":"take-back"}`, "application/json", ""},
+		{"GET", inspections + "/trace/0/0", "", "", ""},
+		{"GET", readings + "/trace/0/0", "", "", ""},
+		{"GET", "/api/v1/trace?id=nobody", "", "", ""},
+		{"POST", "/api/v1/replays", `{"from":"coldchain/inspections/dead","to":"coldchain/inspections","rate":1,"dryRun":true}`, "application/json", ""},
+		{"POST", "/api/v1/replays", `{"from":"coldchain/readings","to":"coldchain/inspections","rate":1}`, "application/json", ""},
+		{"GET", "/api/v1/replays", "", "", ""},
+		{"GET", "/api/v1/replays/1", "", "", ""},
+		{"PATCH", "/api/v1/replays/1", `{"state":"cancelled"}`, "application/json", ""},
+		{"PATCH", "/api/v1/replays/9", `{"state":"paused"}`, "application/json", ""},
+		{"GET", "/api/v1/status", "", "", ""},
+		{"DELETE", inspections, "", "", ""},
 		{"GET", readings + "/groups/compliance/history", "", "", ""},
 		{"DELETE", readings + "/groups/compliance?preview=true", "", "", ""},
 		{"DELETE", readings + "/groups/compliance", "", "", ""},

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/http"
+	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -265,6 +266,80 @@ func TestReplays(t *testing.T) {
 	assert.Contains(t, n.Must("browse", topic.String(), "-json", "-where", `"ferry-replay" in headers`), `"ferry-replay-from":"coldchain/strict#0:`)
 }
 
+// A file of messages is sent again as they were, over HTTP and from the
+// command line.
+func TestExportsComeBack(t *testing.T) {
+	n := harness.Start(t)
+	topic := n.Topic("coldchain/readings", 2)
+	fill(t, n, topic, 2, 50)
+	a := newQueue(t, n, "coldchain/inspections")
+	sendBodies(t, n, a, `{"box":"a"}`, `{"box":"b"}`, `not JSON`)
+	rejectAll(t, n, a)
+	back := newQueue(t, n, "coldchain/back")
+	dir := t.TempDir()
+	for _, format := range []string{"ndjson", "cloudevents"} {
+		file := dir + "/" + format
+		_, said, code := n.Ferry("", "export", a.String()+"/dead", "-where", `reason == "bad-celsius"`, "-format", format, "-out", file)
+		require.Zero(t, code, said)
+		assert.Contains(t, said, "2 messages are in "+file)
+		assert.Contains(t, n.Must("send", back.String(), "-"+format, "-file", file), "sent 2 messages")
+		lines := n.Must("export", topic.String(), "-limit", "7", "-format", format)
+		mediaType := map[string]string{"ndjson": client.NDJSONType, "cloudevents": client.CloudBatchType}[format]
+		answer := n.Ask("POST", "/api/v1"+client.ChannelPath(back)+"/messages", lines, "Content-Type", mediaType)
+		require.Equal(t, 200, answer.Status, "%s", answer.Body)
+	}
+	ids := map[string]int{}
+	for _, l := range lease(t, n, back, 100) {
+		ids[l.Message.ID+" "+l.Message.Key+" "+string(l.Message.Body)+" "+l.Message.ContentType]++
+	}
+	require.Len(t, ids, 9)
+	for message, times := range ids {
+		assert.Equal(t, 2, times, message)
+	}
+	empty := n.Must("export", back.String()+"/dead", "-format", "cloudevents")
+	assert.JSONEq(t, "[]", empty)
+	_, said, code := n.Ferry("", "export", topic.String(), "-format", "xml")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, said, "ndjson, cloudevents")
+	_, said, code = n.Ferry(`[{"id":"1"}]`, "send", back.String(), "-cloudevents")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, said, "event 1: the CloudEvent has no specversion")
+}
+
+// Leases go by time that passes: a clock that goes back does not hold them
+// up, and one that leaps ahead ends them and loses nothing.
+func TestQueuesWhenTheClockJumps(t *testing.T) {
+	dir := harness.Dir(t)
+	clockFile := dir + "/clock"
+	require.NoError(t, os.WriteFile(clockFile, []byte("0s"), 0o644))
+	t.Setenv("FERRYD_CLOCK_FILE", clockFile)
+	n := harness.StartIn(t, dir)
+	a := newQueue(t, n, "coldchain/inspections", "-lease", "2s", "-backoff", "0s..0s")
+	sendBodies(t, n, a, "1", "2")
+	first := lease(t, n, a, 2)
+	require.Len(t, first, 2)
+	jump := func(by string) {
+		require.NoError(t, os.WriteFile(clockFile, []byte(by), 0o644))
+		time.Sleep(300 * time.Millisecond)
+	}
+	jump("-1h")
+	n.Must("settle", a.String(), "-accept", first[0].Lease.String())
+	again := lease(t, n, a, 2)
+	require.Len(t, again, 1, "the other lease runs out in its time")
+	assert.Equal(t, 2, again[0].Attempt)
+	n.Kill()
+	n.Run()
+	n.Must("settle", a.String(), "-extend", again[0].Lease.String(), "-after", "1m")
+	assert.Equal(t, client.Counts{Leased: 1}, statesOf(t, n, a))
+	jump("1h")
+	last := lease(t, n, a, 2)
+	require.Len(t, last, 1)
+	require.Len(t, last, 1)
+	assert.Equal(t, 3, last[0].Attempt)
+	n.Must("settle", a.String(), "-accept", last[0].Lease.String())
+	assert.Equal(t, client.Counts{}, statesOf(t, n, a))
+}
+
 func TestDeadLettersOfAGroup(t *testing.T) {
 	n := harness.Start(t)
 	topic := n.Topic("coldchain/readings", 1)
@@ -373,6 +448,7 @@ func TestAQueueKilledAgainAndAgain(t *testing.T) {
 	const kills = 50
 	var published, accepted sync.Map // body to true, once it is acknowledged
 	var count atomic.Int64
+	never := 1.0 // share of failures at which a replay stops
 	ctx, cancel := context.WithCancel(context.Background())
 	var wg sync.WaitGroup
 	n.API.Patience = 100 * time.Millisecond
@@ -421,6 +497,8 @@ func TestAQueueKilledAgainAndAgain(t *testing.T) {
 				n.API.Call(ctx, http.MethodPost, client.QueuePath(a)+"/actions", nil, act, nil)
 				time.Sleep(5 * time.Millisecond)
 			}
+			n.API.Call(ctx, http.MethodPost, "/replays", nil, client.NewReplay{From: a.String() + "/dead", To: a.String(), Rate: 1000, StopAbove: &never, Choice: client.Choice{Limit: 50},
+				Edits: []client.Edit{{Op: "set", At: "header.replayed", Value: json.RawMessage(`"yes"`)}}}, nil)
 		}
 	})
 	for range kills {
@@ -433,6 +511,11 @@ func TestAQueueKilledAgainAndAgain(t *testing.T) {
 	n.API.Patience = 10 * time.Second
 
 	// All that is left is brought back and accepted.
+	require.Eventually(t, func() bool {
+		var p client.Page[client.Replay]
+		require.NoError(t, n.API.Call(context.Background(), http.MethodGet, "/replays", nil, nil, &p))
+		return !slices.ContainsFunc(p.Items, func(r client.Replay) bool { return r.State == "running" })
+	}, 20*time.Second, 100*time.Millisecond, "the replays end")
 	n.Must("dead", a.String(), "-take-back", "-yes")
 	n.Must("dead", a.String(), "-return", "-yes")
 	left := map[string]int{}

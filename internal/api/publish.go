@@ -362,6 +362,7 @@ func parseMessage(b []byte) (*message.Message, error) {
 		return nil, invalid("body", "there is more after the message", "one JSON object")
 	}
 	m := &message.Message{Key: in.Key, ID: in.ID, ContentType: in.ContentType}
+	guess := in.ContentType == "" && in.Address == nil // what was exported had none
 	if in.NewMessage.Time != nil {
 		m.Time = *in.NewMessage.Time
 	}
@@ -400,12 +401,12 @@ func parseMessage(b []byte) (*message.Message, error) {
 			return nil, invalid("body", err.Error(), "")
 		}
 		m.Body = []byte(text)
-		if m.ContentType == "" {
+		if guess {
 			m.ContentType = "text/plain"
 		}
 	default:
 		m.Body = in.Body
-		if m.ContentType == "" && len(in.Body) > 0 {
+		if guess && len(in.Body) > 0 {
 			m.ContentType = "application/json"
 		}
 	}

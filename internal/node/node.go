@@ -125,7 +125,7 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	n.duty(run, 250*time.Millisecond, func(time.Time) { n.checkDisk() })
 	n.duty(run, 5*time.Second, func(time.Time) { n.retain(run, clock.Now()) })
 	n.duty(run, 200*time.Millisecond, func(now time.Time) { n.tend(run, now) })
-	n.duty(run, queueTick, func(now time.Time) { n.tickQueues(run, now) })
+	n.duty(run, queueTick, func(time.Time) { n.tickQueues(run) })
 	n.duty(run, time.Second, func(now time.Time) { n.sampleGroups(run, now) })
 	n.duty(run, time.Minute, func(now time.Time) { n.purge(run, now) })
 	n.duty(run, 4*time.Second, func(time.Time) { n.catalog.Seen(run, n.id) })

@@ -379,7 +379,7 @@ func (n *Node) workHere(ctx context.Context, p *Partition, c *queue.Command, wai
 	if most > 0 {
 		m.presence.note(c.Who)
 	}
-	if m.ready.Load() == 0 && !m.dueNow() {
+	if g := p.group.Load(); m.ready.Load() == 0 && (g == nil || !m.dueAt(g.Time())) {
 		c.Max = 0 // it would find nothing
 	} else {
 		c.Max = m.fairShare(most)
@@ -416,11 +416,11 @@ func (n *Node) workHere(ctx context.Context, p *Partition, c *queue.Command, wai
 	return out, n.readHanded(ctx, p, c, out)
 }
 
-// dueNow reports whether time has brought about something that the next
+// dueAt reports whether time has brought about something that the next
 // command will find.
-func (m *queueMachine) dueNow() bool {
+func (m *queueMachine) dueAt(now int64) bool {
 	at := m.nextDue.Load()
-	return at > 0 && at <= time.Now().UnixMicro()
+	return at > 0 && at <= now
 }
 
 // await waits until messages are ready.
@@ -493,7 +493,7 @@ const queueTick = 20 * time.Millisecond
 
 // tickQueues lets time pass in the queues that this node leads, and brings
 // their settings into their logs.
-func (n *Node) tickQueues(ctx context.Context, now time.Time) {
+func (n *Node) tickQueues(ctx context.Context) {
 	for _, t := range n.queues() {
 		want := t.Channel().Queue.Settings
 		for _, p := range t.Partitions() {
@@ -506,7 +506,7 @@ func (n *Node) tickQueues(ctx context.Context, now time.Time) {
 			c := &queue.Command{Op: queue.OpTick}
 			if have != want {
 				c = &queue.Command{Op: queue.OpConfigure, Settings: &want}
-			} else if at := m.nextDue.Load(); at == 0 || at > now.UnixMicro() {
+			} else if !m.dueAt(g.Time()) {
 				continue
 			}
 			if m.ticking.CompareAndSwap(false, true) {

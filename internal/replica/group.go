@@ -139,10 +139,9 @@ type Group struct {
 	appliedAt  int64
 	appliedIn  uint64
 	nextOffset int64
-	lastTime   int64
-	stampedAt  time.Time // when lastTime was given
 	members    memberState
 
+	stamped   atomic.Pointer[stamped]
 	failed    atomic.Pointer[error]
 	stateSize atomic.Int64 // bytes of the machine's state when it was saved last
 	stalled   atomic.Bool  // waiting for room on the disk
@@ -396,7 +395,8 @@ func (g *Group) apply(e *raftpb.Entry) {
 // lead begins to take proposals.
 func (g *Group) lead(term uint64) {
 	b := g.journal.Bounds()
-	g.nextOffset, g.lastTime, g.stampedAt = b.Next, b.LastTime, time.Time{}
+	g.nextOffset = b.Next
+	g.stamped.Store(&stamped{b.LastTime, time.Now()})
 	g.term.Store(term)
 	g.leading = true
 	g.machine.Lead()

@@ -92,7 +92,7 @@ func (g *Group) propose() {
 		return
 	}
 	g.members.idle = 0
-	now := g.timeNow()
+	now := g.Time()
 	entries := make([]*raftpb.Entry, 0, n)
 	first := len(g.inflight)
 	for _, p := range taken {
@@ -109,7 +109,7 @@ func (g *Group) propose() {
 		// proposed before it: both are set when Raft has numbered them.
 		g.inflight = append(g.inflight, waiting{index: uint64(len(entries)), result: result, answers: p.result})
 	}
-	g.lastTime, g.stampedAt = now, time.Now()
+	g.stamped.Store(&stamped{now, time.Now()})
 	if len(entries) > 0 {
 		member := g.member
 		err := g.node.Step(&raftpb.Message{Type: raftpb.MsgProp.Enum(), From: &member, To: &member, Entries: entries})
@@ -138,15 +138,22 @@ func (g *Group) propose() {
 	g.unnumbered = len(g.inflight) - first
 }
 
-// timeNow is the time of day that is stamped. It never goes back; while the
-// clock of the machine is behind what was stamped last, it goes on by the
-// time that really passes.
-func (g *Group) timeNow() int64 {
+// stamped is the time that a leader gave last, microseconds since 1970, and
+// when it did, by the clock that never goes back.
+type stamped struct {
+	time int64
+	at   time.Time
+}
+
+// Time is the time of day that a leader stamps now, microseconds since 1970.
+// It never goes back; while the clock of the machine is behind what was
+// stamped last, it goes on by the time that really passes.
+func (g *Group) Time() int64 {
 	now := clock.Now().UnixMicro()
-	if now >= g.lastTime || g.stampedAt.IsZero() {
-		return max(now, g.lastTime)
+	if last := g.stamped.Load(); last != nil && now < last.time {
+		return last.time + time.Since(last.at).Microseconds()
 	}
-	return g.lastTime + time.Since(g.stampedAt).Microseconds()
+	return now
 }
 
 // number sets the indexes of proposals, which so far are relative to base.
