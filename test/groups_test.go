@@ -145,10 +145,15 @@ func TestWhatMembersMayNotDo(t *testing.T) {
 	assert.True(t, client.Is(silent.Beat(ctx, nil, 0), "no-member"), "it did not answer in its session time")
 
 	path := client.GroupPath(a) + "/members/" + m.Share().Member
-	for what, body := range map[string]string{"/reject": `{"partition":0,"offset":5,"reason":"bad"}`} {
-		answer := n.Ask("POST", "/api/v1"+path+what, body)
-		assert.Equal(t, http.StatusNotImplemented, answer.Status)
-		assert.Contains(t, answer.Body, "coldchain/readings@compliance/dead")
+	for body, want := range map[string]string{
+		`{"partition":0,"offset":5}`:                    "a reason is missing",
+		`{"partition":0,"offset":-1,"reason":"bad"}`:    "offset -1",
+		`{"partition":0,"offset":99999,"reason":"bad"}`: "no offset 99999",
+		`{"partition":77,"offset":5,"reason":"bad"}`:    "partition",
+	} {
+		answer := n.Ask("POST", "/api/v1"+path+"/reject", body)
+		assert.GreaterOrEqual(t, answer.Status, 400, body)
+		assert.Contains(t, answer.Body, want, body)
 	}
 	for _, bad := range []string{`{"session":"0.1s"}`, `{"session":"2h"}`, `{"from":"yesterday"}`, `{"label":"` + strings.Repeat("x", 200) + `"}`} {
 		assert.Equal(t, http.StatusBadRequest, n.Ask("POST", "/api/v1"+client.GroupPath(a)+"/members", bad).Status, bad)

@@ -192,7 +192,7 @@ func help(args []string, out, errOut io.Writer) int {
 		fmt.Fprintf(out, "  %-8s %s\n", v.name, v.summary)
 	}
 	fmt.Fprint(out, `
-Addresses: coldchain, coldchain/readings, coldchain/readings#3, coldchain/readings#3:1200, coldchain/readings@compliance
+Addresses: coldchain, coldchain/readings, coldchain/readings#3, coldchain/readings#3:1200, coldchain/readings@compliance, coldchain/inspections/dead
 Positions: first, last, offset:1200, time:2026-11-23T08:00:00Z, ago:90m, group:compliance
 
 ferry help VERB tells the flags of a verb.

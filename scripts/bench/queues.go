@@ -97,6 +97,9 @@ func (b *bench) measureQueues(rounds int) error {
 	if err := b.standing(); err != nil {
 		return err
 	}
+	if err := b.replicated(); err != nil {
+		return err
+	}
 	row := func(name, value, compared string) { fmt.Printf("%-52s %14s   %s\n", name, value, compared) }
 	fmt.Println()
 	for _, size := range []int{100, 10, 1} {
@@ -108,6 +111,7 @@ func (b *bench) measureQueues(rounds int) error {
 			row("the same over work streams", fmt.Sprintf("%.0f/s", own), fmt.Sprintf("%.1f times the table", own/table))
 		}
 	}
+	row("batches of 100, a call each, three replicas", fmt.Sprintf("%.0f/s", b.median("replicated")), fmt.Sprintf("%.0f%% of one replica", 100*b.median("replicated")/b.median("queue 100")))
 	one := b.median("table 1")
 	row("lease and accept one by one, 64 members over HTTP", fmt.Sprintf("%.0f/s", b.median("one")), fmt.Sprintf("%.1f times the table one by one", b.median("one")/one))
 	row("the same over work streams", fmt.Sprintf("%.0f/s", b.median("stream")), fmt.Sprintf("%.1f times the table one by one", b.median("stream")/one))
@@ -418,6 +422,52 @@ func (b *bench) deadLetters() error {
 		return err
 	}
 	return b.api.Call(b.ctx, http.MethodDelete, client.ChannelPath(a), nil, nil, nil)
+}
+
+// replicated runs the cycle on three nodes, each with a replica, on the same
+// two cores.
+func (b *bench) replicated() error {
+	fmt.Fprintln(os.Stderr, "three replicas")
+	n, err := b.startNodes()
+	if n != nil {
+		defer n.stop()
+	}
+	if err != nil {
+		return err
+	}
+	replicas := 3
+	a, err := n.cluster.newQueue("replicated", client.Settings{Replicas: &replicas})
+	if err == nil {
+		err = n.inStep(3)
+	}
+	if err != nil {
+		return err
+	}
+	var t client.Topic
+	if err := n.cluster.api.Call(b.ctx, http.MethodGet, client.ChannelPath(a), nil, nil, &t); err != nil {
+		return err
+	}
+	// Members speak with the node that leads, as those do that learn it.
+	for i, dir := range n.dirs {
+		if filepath.Base(dir) == t.Each[0].Leader {
+			token, err := os.ReadFile(filepath.Join(n.dirs[0], "owner.token"))
+			if err != nil {
+				return err
+			}
+			if n.cluster.api, err = client.New(n.urls[i], strings.TrimSpace(string(token))); err != nil {
+				return err
+			}
+		}
+	}
+	for range 3 {
+		var c cycle
+		rate, err := c.run(b.ctx, cycleWorkers, cycleWorkers, cycleSpan, n.cluster.publishBatches(a, 100), n.cluster.workBatches(&c, a, 100))
+		if err != nil {
+			return err
+		}
+		b.note("replicated", rate)
+	}
+	return nil
 }
 
 func (b *bench) memory() (float64, error) {

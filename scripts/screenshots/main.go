@@ -31,8 +31,9 @@ type page struct {
 	name, path string
 	dark       bool
 	phone      bool
-	away       bool   // with a node away
-	do         string // JavaScript that is run before the picture
+	away       bool          // with a node away
+	do         string        // JavaScript that is run before the picture
+	settle     time.Duration // that it takes, beyond a second
 }
 
 var pages = []page{
@@ -48,7 +49,7 @@ var pages = []page{
 	{name: "dead", path: "/dead/coldchain/inspections"},
 	{name: "dead-mend-dark", path: "/dead/coldchain/inspections", dark: true, do: mend},
 	{name: "replays", path: "/replays", do: beginReplay},
-	{name: "trace", path: "/dead/coldchain/inspections", do: `document.querySelector('a[href^="/trace"]').click()`},
+	{name: "trace", path: "/dead/coldchain/inspections", do: mendAndTrace, settle: 6 * time.Second},
 	{name: "nodes", path: "/nodes", away: true},
 }
 
@@ -66,6 +67,17 @@ const mend = `
 		Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, "value").set.call(t, 'set /celsius:=(double(body.celsius.replace(" F", "")) - 32.0) / 1.8');
 		t.dispatchEvent(new Event("input", { bubbles: true }));
 	}, 300);`
+
+// mendAndTrace mends and returns one message, and opens its story once it is
+// done.
+const mendAndTrace = `(async () => {
+	const queue = "/api/v1/channels/coldchain/inspections";
+	const page = await (await fetch(queue + "/items?state=dead&limit=1&where=" + encodeURIComponent('reason == "celsius-not-a-number"'))).json();
+	const m = page.items[0];
+	await fetch(queue + "/actions", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ action: "edit", return: true, messages: [m.address],
+		reason: "Fahrenheit", edits: [{ op: "set", at: "/celsius", cel: '(double(body.celsius.replace(" F", "")) - 32.0) / 1.8' }] }) });
+	setTimeout(() => { location.href = "/trace/coldchain/inspections/" + m.partition + ":" + m.offset; }, 2000);
+})()`
 
 // beginReplay sends the readings of some boxes to the inspectors, so that
 // there is one to look at.
@@ -177,7 +189,7 @@ func shoot(b *browser.Browser, server string, p page, file string) error {
 		if err := b.Run(p.do); err != nil {
 			return err
 		}
-		time.Sleep(time.Second)
+		time.Sleep(p.settle + time.Second)
 	}
 	png, err := b.Picture()
 	if err != nil {

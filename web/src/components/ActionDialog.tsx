@@ -173,8 +173,8 @@ export function ActionDialog({
             )}
             {asReplay && perSecond > 0 && (
               <p className="text-soft">
-                At {rate} a second it takes {span((result.messages / perSecond) * 1000)}; it stops by itself when more than 20%
-                fail again.
+                At {rate} a second it takes {span(Math.ceil(result.messages / perSecond) * 1000)}; it stops by itself when more
+                than 20% fail again.
               </p>
             )}
             {result.samples.slice(0, 3).map((s) => (

@@ -104,7 +104,7 @@ export function ReplayDialog({
             <p>
               <strong>{count(plan.messages)} messages</strong>
               {plan.oldest && ` stored from ${clock(plan.oldest, false)} to ${clock(plan.newest!, false)}`}, in{" "}
-              {span(plan.seconds * 1000)} at {rate} a second
+              {span(Math.ceil(plan.seconds) * 1000)} at {rate} a second
             </p>
             {plan.effects.map((text) => (
               <p key={text}>
