@@ -43,17 +43,25 @@ func (c *Client) OpenWork(ctx context.Context, a address.Address, member string,
 	if credit < 1 || credit > 1000 {
 		return nil, fmt.Errorf("a credit of %d; allowed: 1 to 1000", credit)
 	}
+	conn, err := c.dial(ctx, QueuePath(a)+"/work?member="+url.QueryEscape(member))
+	if err != nil {
+		return nil, err
+	}
+	s := &WorkStream{conn: conn, address: a, deliveries: make(chan Leased, credit), done: make(chan struct{}), wake: make(chan struct{}, 1), next: WorkRequest{Max: credit}}
+	go s.read()
+	go s.write()
+	s.signal()
+	return s, nil
+}
+
+// dial opens a WebSocket to the first server that answers.
+func (c *Client) dial(ctx context.Context, path string) (*websocket.Conn, error) {
 	dialer := websocket.Dialer{HandshakeTimeout: 10 * time.Second, ReadBufferSize: 16 << 10, WriteBufferSize: 16 << 10}
 	var failed error
 	for _, server := range c.order("") {
-		target := "ws" + strings.TrimPrefix(server, "http") + "/api/v1" + QueuePath(a) + "/work?member=" + url.QueryEscape(member)
-		conn, response, err := dialer.DialContext(ctx, target, http.Header{"Authorization": {"Bearer " + c.token}})
+		conn, response, err := dialer.DialContext(ctx, "ws"+strings.TrimPrefix(server, "http")+"/api/v1"+path, http.Header{"Authorization": {"Bearer " + c.token}})
 		if err == nil {
-			s := &WorkStream{conn: conn, address: a, deliveries: make(chan Leased, credit), done: make(chan struct{}), wake: make(chan struct{}, 1), next: WorkRequest{Max: credit}}
-			go s.read()
-			go s.write()
-			s.signal()
-			return s, nil
+			return conn, nil
 		}
 		if response != nil && response.StatusCode >= 300 {
 			return nil, checkAnswer(response)

@@ -121,6 +121,7 @@ func TestAnswersKeepToTheDocument(t *testing.T) {
 		{"POST", inspections + "/settle", `{"settle":[{"lease":"0-0-1","outcome":"accept"}]}`, "application/json", ""},
 		{"POST", inspections + "/settle", `{}`, "application/json", ""},
 		{"GET", inspections + "/work", "", "", ""},
+		{"GET", inspections + "/publish", "", "", ""},
 		{"GET", inspections + "/dead", "", "", ""},
 		{"GET", inspections + "/dead?span=1s", "", "", ""},
 		{"GET", inspections + "/items", "", "", ""},

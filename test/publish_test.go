@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -236,4 +238,61 @@ func TestPartitionsWithoutAKeyTakeTurns(t *testing.T) {
 	for _, p := range topic.Each {
 		assert.EqualValues(t, 3, p.Messages)
 	}
+}
+
+// Batches over a stream are kept as those of requests are: each once, in its
+// partition; one that is refused says so and does not end the stream.
+func TestAPublishStream(t *testing.T) {
+	n := harness.Start(t)
+	topic := n.Topic("coldchain/readings", 2)
+	ctx := context.Background()
+	s, err := n.API.OpenPublish(ctx, topic)
+	require.NoError(t, err)
+	batch := func(p *message.Publisher, bodies ...string) []byte {
+		var b message.Builder
+		for _, body := range bodies {
+			b.Add(&message.Message{Body: []byte(body)})
+		}
+		return slices.Clone(b.Build(message.Plain, p))
+	}
+	var wg sync.WaitGroup
+	for i := range 200 { // more than may be under way
+		wg.Go(func() {
+			r, err := s.Publish(ctx, i%2, batch(nil, fmt.Sprint(i), "x"))
+			assert.NoError(t, err)
+			assert.Equal(t, i%2, r.Partition)
+			assert.Equal(t, 2, r.Count)
+		})
+	}
+	wg.Wait()
+	publisher := &message.Publisher{ID: uuid.New()}
+	first, err := s.Publish(ctx, 1, batch(publisher, "once"))
+	require.NoError(t, err)
+	assert.EqualValues(t, 200, first.Offset)
+	again, err := s.Publish(ctx, 1, batch(publisher, "once"))
+	require.NoError(t, err)
+	assert.True(t, again.Repeat)
+	assert.Equal(t, first.Offset, again.Offset)
+	for _, bad := range []struct {
+		partition int
+		batch     []byte
+		want      string
+	}{{7, batch(nil, "x"), "partition"}, {0, []byte("no batch"), "batch"}, {0, nil, "batch"}} {
+		_, err := s.Publish(ctx, bad.partition, bad.batch)
+		assert.ErrorContains(t, err, bad.want)
+	}
+	n.Kill()
+	_, err = s.Publish(ctx, -1, batch(nil, "y"))
+	assert.Error(t, err)
+	n.Run()
+	s, err = n.API.OpenPublish(ctx, topic)
+	require.NoError(t, err)
+	_, err = s.Publish(ctx, -1, batch(nil, "y"))
+	require.NoError(t, err)
+	var shown client.Topic
+	require.NoError(t, json.Unmarshal([]byte(n.Must("show", topic.String(), "-json")), &shown))
+	assert.EqualValues(t, 402, shown.Messages)
+	began := time.Now()
+	assert.Zero(t, n.Stop(), "a stream does not keep the node from stopping")
+	assert.Less(t, time.Since(began), 10*time.Second)
 }

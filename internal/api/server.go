@@ -137,6 +137,7 @@ func (s *Server) Handler() http.Handler {
 	ch.GET("/rates", s.rates)
 	ch.GET("/verify", s.verify)
 	ch.POST("/messages", s.publish)
+	ch.GET("/publish", s.publishStream)
 	s.queueRoutes(ch)
 	ch.GET("/messages", s.browse)
 	ch.GET("/tail", s.tail)

@@ -1011,6 +1011,29 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/channels/{space}/{channel}/publish": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        /**
+         * A WebSocket on which batches are published
+         * @description Frames are binary in both directions, as docs/formats.md describes. Each batch is answered by its number as soon as it is kept, or refused; those that are under way at the same time keep no order among them.
+         */
+        get: operations["publishStream"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/channels/{space}/{channel}/export": {
         parameters: {
             query?: never;
@@ -4118,6 +4141,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Published"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    publishStream: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The stream begins */
+            101: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not a WebSocket */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
                 };
             };
             default: components["responses"]["Problem"];

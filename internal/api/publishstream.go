@@ -1,0 +1,156 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/gorilla/websocket"
+
+	"steadyferry/client"
+	"steadyferry/internal/core/message"
+	"steadyferry/internal/node"
+)
+
+// streamBatches is how many batches of one stream may be under way; what comes
+// beyond them waits in the connection.
+const streamBatches = 64
+
+// publishStream takes batches over a WebSocket (RFC 6455). Each is answered by
+// its number, as soon as it is kept; one that is refused does not end the stream.
+// Batches that are under way at the same time keep no order among them.
+func (s *Server) publishStream(c *gin.Context) {
+	t, ok := s.topicOf(c)
+	if !ok {
+		return
+	}
+	conn, err := upgrader.Upgrade(c.Writer, c.Request, nil)
+	if err != nil {
+		return // it has answered
+	}
+	defer conn.Close()
+	ctx, cancel := s.streamContext(c)
+	defer cancel()
+	s.node.Streams.Add(1)
+	defer s.node.Streams.Add(-1)
+	p := &publishStream{server: s, topic: t, conn: conn}
+	go p.ping(ctx)
+	p.read()
+	p.underWay.Wait() // what was taken is answered
+}
+
+type publishStream struct {
+	server   *Server
+	topic    *node.Topic
+	conn     *websocket.Conn
+	underWay sync.WaitGroup
+	ending   atomic.Bool
+	mu       sync.Mutex // held while an answer is written
+}
+
+func (p *publishStream) ping(ctx context.Context) {
+	tick := time.NewTicker(streamPing)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			p.ending.Store(true)
+			p.conn.WriteControl(websocket.CloseMessage, websocket.FormatCloseMessage(websocket.CloseGoingAway, "the node is stopping"), time.Now().Add(time.Second))
+			p.conn.SetReadDeadline(time.Now())
+			return
+		case <-tick.C:
+			if p.conn.WriteControl(websocket.PingMessage, nil, time.Now().Add(streamWrite)) != nil {
+				p.conn.Close()
+				return
+			}
+		}
+	}
+}
+
+// publishHead is what stands before a batch in a frame: its number and its
+// partition plus one, 0 for any, 4 bytes each. It takes up the end of the room
+// that a batch needs for its stamp.
+const publishHead = 8
+
+func (p *publishStream) read() {
+	p.conn.SetReadLimit(message.MaxBatchBytes + message.BatchHeaderSize + publishHead)
+	alive := func() { p.conn.SetReadDeadline(time.Now().Add(streamIdle)) }
+	p.conn.SetPongHandler(func(string) error { alive(); return nil })
+	room := make(chan struct{}, streamBatches)
+	for {
+		alive()
+		if p.ending.Load() {
+			return
+		}
+		_, r, err := p.conn.NextReader()
+		if err != nil {
+			return
+		}
+		data, err := readFrame(r)
+		if err != nil {
+			return
+		}
+		room <- struct{}{}
+		p.underWay.Go(func() {
+			defer func() { <-room }()
+			p.publish(data)
+		})
+	}
+}
+
+// readFrame reads a frame so that its batch has room for a stamp before it.
+func readFrame(r io.Reader) ([]byte, error) {
+	const front = message.StampSize - publishHead
+	data := make([]byte, front, 4096)
+	for {
+		if len(data) == cap(data) {
+			data = append(data, 0)[:len(data)]
+		}
+		n, err := r.Read(data[len(data):cap(data)])
+		data = data[:len(data)+n]
+		if err == io.EOF {
+			err = nil
+			if len(data) < message.StampSize {
+				err = io.ErrUnexpectedEOF
+			}
+			return data, err
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+}
+
+func (p *publishStream) publish(data []byte) {
+	number, partition := client.PublishHead(data[message.StampSize-publishHead:])
+	clear(data[:message.StampSize])
+	ctx, cancel := context.WithTimeout(context.Background(), requestTimeout)
+	defer cancel()
+	var receipt node.Receipt
+	release, err := p.server.node.Hold(ctx, int64(len(data)))
+	if err == nil {
+		defer release()
+		receipt, err = p.server.node.PublishBatch(ctx, p.topic, partition, data)
+	}
+	var answer []byte
+	if err != nil {
+		text, marshalErr := json.Marshal(problemOf(err))
+		if marshalErr != nil {
+			text = fmt.Appendf(nil, `{"detail":%q}`, err)
+		}
+		answer = client.AppendPublishAnswer(nil, number, nil, text)
+	} else {
+		r := client.Receipt{Partition: receipt.Partition, Offset: receipt.Offset, Count: receipt.Count, Time: receipt.Time, Repeat: receipt.Repeat}
+		answer = client.AppendPublishAnswer(nil, number, &r, nil)
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.conn.SetWriteDeadline(time.Now().Add(streamWrite))
+	// Whoever does not hear the answer asks again under the same sequence.
+	_ = p.conn.WriteMessage(websocket.BinaryMessage, answer)
+}
