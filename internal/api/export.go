@@ -28,19 +28,11 @@ func (s *Server) export(c *gin.Context) {
 		writeProblem(c, invalid("format", fmt.Sprintf("format is %q", format), client.FormatNDJSON+", "+client.FormatCloudEvents))
 		return
 	}
-	a, err := address.Parse(c.Param("space") + "/" + c.Param("channel"))
-	if refuse(c, err) {
+	t, ok := s.channelOf(c)
+	if !ok {
 		return
 	}
-	var t *node.Topic
-	if a.Group != "" {
-		t, err = s.node.QueueAt(a)
-	} else {
-		t, err = s.node.Topic(a)
-	}
-	if refuse(c, err) {
-		return
-	}
+	var err error
 	f := &exportFile{c: c, format: format, topic: t, control: http.NewResponseController(c.Writer)}
 	if t.IsQueue() {
 		err = s.exportQueue(c, t, f)

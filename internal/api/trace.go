@@ -14,8 +14,8 @@ import (
 )
 
 func (s *Server) trace(c *gin.Context) {
-	a, err := address.Parse(c.Param("space") + "/" + c.Param("channel"))
-	if refuse(c, err) {
+	t, ok := s.channelOf(c)
+	if !ok {
 		return
 	}
 	partition, e1 := strconv.Atoi(c.Param("partition"))
@@ -24,19 +24,23 @@ func (s *Server) trace(c *gin.Context) {
 		writeProblem(c, invalid("offset", fmt.Sprintf("%s:%s is not a place", c.Param("partition"), c.Param("offset")), "whole numbers from 0"))
 		return
 	}
-	var t *node.Topic
-	if a.Group != "" {
-		t, err = s.node.QueueAt(a)
-	} else {
-		t, err = s.node.Topic(a)
-	}
-	if refuse(c, err) {
-		return
-	}
 	tr, err := s.node.Trace(c, t, partition, offset)
 	if !refuse(c, err) {
 		c.JSON(http.StatusOK, traceJSON(tr))
 	}
+}
+
+// channelOf finds the channel of the path; TOPIC@GROUP is the queue with the
+// group's dead letters.
+func (s *Server) channelOf(c *gin.Context) (*node.Topic, bool) {
+	a, err := address.Parse(c.Param("space") + "/" + c.Param("channel"))
+	var t *node.Topic
+	if err == nil && a.Group != "" {
+		t, err = s.node.QueueAt(a)
+	} else if err == nil {
+		t, err = s.node.Topic(a)
+	}
+	return t, !refuse(c, err)
 }
 
 // traceID finds messages by their id.
