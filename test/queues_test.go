@@ -99,6 +99,8 @@ func TestAQueueFromTheCommandLine(t *testing.T) {
 	out := n.Must("dead", a.String())
 	assert.Contains(t, out, "attempts used up")
 	assert.Contains(t, out, "2 dead letters, 2 causes")
+	assert.Regexp(t, `coldchain/inspections/dead +2 +0`, n.Must("dead"))
+	assert.Contains(t, string(n.Ask("GET", "/metrics", "").Body), `steadyferry_queue_messages{partition="0",queue="coldchain/inspections",state="dead"} 2`)
 
 	// ferry work: 0 accepts, 75 gives back, else rejects with what it said.
 	sendBodies(t, n, a, `{"box":"ok"}`, `{"box":"later"}`, `{"box":"bad"}`)

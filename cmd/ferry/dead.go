@@ -44,8 +44,8 @@ type deadFlags struct {
 }
 
 var deadVerb = verb{
-	name: "dead", args: "QUEUE|GROUP[#PARTITION:OFFSET]", summary: "Show why messages became dead letters, and return, mend or discard them",
-	details: "Without more it groups them by their causes. -list shows them one by one, the address of one shows it whole. -return, -edit, -discard and -take-back say what they would do; -yes does it.\n\n" +
+	name: "dead", args: "[QUEUE|GROUP[#PARTITION:OFFSET]]", summary: "Show why messages became dead letters, and return, mend or discard them",
+	details: "Without an address it lists where there are any; with one it groups them by their causes. -list shows them one by one, the address of one shows it whole. -return, -edit, -discard and -take-back say what they would do; -yes does it.\n\n" +
 		"    ferry dead coldchain/inspections\n    ferry dead coldchain/inspections -cause 5f1c02aa -list\n    ferry dead coldchain/inspections -cause 5f1c02aa -edit 'rename /temp=/celsius' -return -rate 50/s -yes\n    ferry dead coldchain/inspections -where 'body.box == \"box-7\"' -discard -reason 'drill' -yes\n    ferry dead coldchain/inspections -take-back -yes",
 	define: func(fs *flag.FlagSet) func(*call) error {
 		var f deadFlags
@@ -64,6 +64,9 @@ var deadVerb = verb{
 		fs.BoolVar(&f.yes, "yes", false, "do it")
 		every := everyFlag(fs)
 		return func(c *call) error {
+			if len(c.args) == 0 {
+				return c.repeat(*every, c.deadPlaces)
+			}
 			a, err := c.oneQueue()
 			if err != nil {
 				return err
@@ -104,6 +107,41 @@ var discardVerb = verb{
 			return c.act(a, action, f.yes)
 		}
 	},
+}
+
+// deadCounts returns the queues and groups with dead letters.
+func (c *call) deadCounts() ([]client.DeadCount, error) {
+	ctx, cancel := c.withTimeout()
+	defer cancel()
+	var live client.Live
+	err := c.api.Call(ctx, http.MethodGet, "/status", nil, nil, &live)
+	return live.Dead, err
+}
+
+// deadPlaces lists the queues and groups with dead letters.
+func (c *call) deadPlaces(out io.Writer) error {
+	all, err := c.deadCounts()
+	if err != nil {
+		return err
+	}
+	var rows [][]string
+	for _, d := range all {
+		if c.json {
+			if err := c.printJSON(d); err != nil {
+				return err
+			}
+		}
+		rows = append(rows, []string{d.Address, count(d.Dead), count(d.Discarded)})
+	}
+	switch {
+	case c.json:
+	case len(rows) == 0:
+		fmt.Fprintln(out, "there are no dead letters: nothing has failed")
+	default:
+		c.table(out, []string{"dead letters of", "dead", "discarded"}, rows, "dead", "discarded")
+		fmt.Fprintf(out, "\nwhy: ferry dead %s\n", strings.TrimSuffix(rows[0][0], "/dead"))
+	}
+	return nil
 }
 
 // causes prints the dead letters by their causes.

@@ -159,7 +159,15 @@ func (c *call) showGroup(out io.Writer, a address.Address, history bool) error {
 	if g.LosesIn != nil {
 		loses = "retention passes it in " + shortAge(*g.LosesIn) + " at today's rates"
 	}
-	to.pairs([][2]string{{"group", g.Address}, {"description", g.Description}, {"state", c.markAs(g.State, state)}, {"lag", lagText(g)},
+	dead := ""
+	if all, err := c.deadCounts(); err == nil {
+		for _, d := range all {
+			if d.Address == g.Address+"/dead" {
+				dead = deadText(g.Address, d.Dead)
+			}
+		}
+	}
+	to.pairs([][2]string{{"group", g.Address}, {"description", g.Description}, {"state", c.markAs(g.State, state)}, {"lag", lagText(g)}, {"dead letters", dead},
 		{"forecast", loses}, {"expires", expire}, {"made", g.CreatedAt.Local().Format("2006-01-02 15:04")}, {"generation", fmt.Sprint(g.Generation)}})
 	var rows [][]string
 	for _, p := range g.Partitions {

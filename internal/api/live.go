@@ -117,6 +117,11 @@ var (
 	descNodeHolds   = describe("node_holds", "Partitions that the node holds.", "node", "zone")
 	descFewer       = describe("partitions_with_replicas_missing", "Partitions with a leader and replicas that are missing or not in step.")
 	descLeaderless  = describe("partitions_without_leader", "Partitions that take no messages.")
+	descQueue       = describe("queue_messages", "Messages of a queue by their state; told by the leader. TOPIC@GROUP has the dead letters of a group.", "queue", "partition", "state")
+	descAccepted    = describe("queue_accepted_total", "Messages that were accepted; told by the leader.", "queue", "partition")
+	descAttempts    = describe("queue_attempts_total", "Leases that were handed out; told by the leader.", "queue", "partition")
+	descRejected    = describe("queue_dead_total", "Messages that became dead letters; told by the leader.", "queue", "partition")
+	descOldest      = describe("queue_oldest_waiting_seconds", "Age of the oldest waiting message; told by the leader.", "queue", "partition")
 	descLag         = describe("group_lag_messages", "Kept messages that the group has not read.", "group", "partition")
 	descLagSeconds  = describe("group_lag_seconds", "Age of the oldest message that the group has not read.", "group", "partition")
 	descLost        = describe("group_lost_messages", "Messages that retention took before the group read them.", "group", "partition")
@@ -156,6 +161,19 @@ func (k collector) Collect(ch chan<- prometheus.Metric) {
 			gauge(descEnd, float64(st.End), name, number)
 			gauge(descReady, oneIf(st.State == node.StateReady || st.State == node.StateFewer), name, number)
 			gauge(descLeads, oneIf(st.Leader == k.server.node.ID()), name, number)
+			if q := st.Queue; q != nil && st.Leader == k.server.node.ID() {
+				for state, n := range map[string]int64{"waiting": q.Waiting, "leased": q.Leased, "delayed": q.Delayed, "dead": q.Dead, "discarded": q.Discarded} {
+					gauge(descQueue, float64(n), name, number, state)
+				}
+				count(descAccepted, q.Accepted, name, number)
+				count(descAttempts, q.Attempts, name, number)
+				count(descRejected, q.Rejected, name, number)
+				oldest := 0.0
+				if q.Oldest != nil {
+					oldest = max(now.Sub(*q.Oldest).Seconds(), 0)
+				}
+				gauge(descOldest, oldest, name, number)
+			}
 			if st.Leader == k.server.node.ID() {
 				for _, r := range st.Replicas {
 					gauge(descInStep, oneIf(r.InStep), name, number, k.server.node.NodeName(r.Node))

@@ -493,6 +493,38 @@ func FuzzDecode(f *testing.F) {
 	})
 }
 
+// What a member sends is read or refused, and read again as it was.
+func FuzzDecodeWork(f *testing.F) {
+	w := WorkCall{Member: "m", Partition: -1, Max: 3, Wait: 7, Leases: []LeaseID{{1, 2, 3}, {0, 9, 1}}, Settle: []Settlement{{Outcome: Accept}, {Outcome: Reject, Reason: "r", Detail: "d", Untouched: true}}}
+	f.Add(w.Encode(nil))
+	f.Add([]byte{})
+	f.Fuzz(func(t *testing.T, b []byte) {
+		w, err := DecodeWork(b)
+		if err != nil {
+			require.ErrorIs(t, err, ErrCommand)
+			return
+		}
+		again, err := DecodeWork(w.Encode(nil))
+		require.NoError(t, err)
+		require.Equal(t, w, again)
+	})
+}
+
+// A saved state is read or refused, whatever became of it.
+func FuzzLoad(f *testing.F) {
+	b := newBench(f, plain)
+	b.publishN(9)
+	h := b.lease("w", 4)
+	b.settle(Settlement{Offset: h[0].Offset, Serial: h[0].Serial, Outcome: Reject, Reason: "r", Detail: "d"}, Settlement{Offset: h[1].Offset, Serial: h[1].Serial, Outcome: Release, After: second})
+	b.do(Command{Op: OpDiscard, Offsets: []int64{7}})
+	f.Add(b.q.Encode())
+	f.Fuzz(func(t *testing.T, saved []byte) {
+		if q, err := Load(saved); err == nil {
+			q.Apply(1, message.Stamp{Time: 1 << 50}, &Command{Op: OpWork, Max: 10})
+		}
+	})
+}
+
 func TestRandomWorkKeepsTheOrderOfKeys(t *testing.T) {
 	s := plain
 	s.ByKey, s.Attempts, s.MaxBlocked = true, 5, 7

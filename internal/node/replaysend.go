@@ -1,0 +1,212 @@
+package node
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"sort"
+	"strconv"
+	"sync"
+
+	"github.com/google/uuid"
+	"golang.org/x/sync/errgroup"
+
+	"steadyferry/internal/core/expr"
+	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/queue"
+)
+
+// Headers of messages that were sent again.
+const (
+	headerReplay     = "ferry-replay"
+	headerReplayFrom = "ferry-replay-from"
+)
+
+// returnStep returns dead letters to their own queue: a change of state, which
+// done twice is done once.
+func (r *replayRun) returnStep(ctx context.Context, step *replayStep) (int, error) {
+	p, err := r.ends.source.Partition(step.Partition)
+	if err != nil {
+		return 0, err
+	}
+	offsets := step.Offsets
+	if len(r.spec.Edits) > 0 {
+		items, err := r.items(ctx, p, step.Offsets)
+		if err != nil {
+			return 0, err
+		}
+		offsets = nil
+		returned := 0 // before the node that ran it stopped
+		var mu sync.Mutex
+		var group errgroup.Group
+		group.SetLimit(32)
+		for i := range items {
+			item := &items[i]
+			if item.Info.State != queue.Dead && hasEvent(item, queue.Returned, r.name) {
+				returned++
+				continue
+			}
+			if item.Info.State != queue.Dead || item.Message == nil {
+				continue
+			}
+			if hasEvent(item, queue.Edited, r.name) {
+				offsets = append(offsets, item.Info.Offset)
+				continue
+			}
+			after, err := r.ends.editor.Apply(item.Message, item.facts())
+			if err != nil || after.Check(r.ends.target.Channel().MaxBody) != nil {
+				continue // skipped: it stays a dead letter
+			}
+			group.Go(func() error {
+				_, err := r.n.actAt(ctx, p, &queue.Command{Op: queue.OpEdit, Who: r.record.Who, Reason: r.name, Offsets: []int64{item.Info.Offset}, Content: pack(after)})
+				mu.Lock()
+				defer mu.Unlock()
+				offsets = append(offsets, item.Info.Offset)
+				return err
+			})
+		}
+		if err := group.Wait(); err != nil {
+			return 0, err
+		}
+		slices.Sort(offsets)
+		_, err = r.n.actAt(ctx, p, &queue.Command{Op: queue.OpReturn, Who: r.record.Who, Reason: r.name, Offsets: offsets})
+		return len(offsets) + returned, err
+	}
+	_, err = r.n.actAt(ctx, p, &queue.Command{Op: queue.OpReturn, Who: r.record.Who, Reason: r.name, Offsets: offsets})
+	return len(offsets), err
+}
+
+// hasEvent reports whether a replay has done something to a message already,
+// before the node that ran it stopped.
+func hasEvent(item *QueueItem, kind queue.EventKind, name string) bool {
+	return slices.ContainsFunc(item.Info.History, func(e queue.Event) bool { return e.Kind == kind && e.Reason == name })
+}
+
+func (r *replayRun) items(ctx context.Context, p *Partition, offsets []int64) ([]QueueItem, error) {
+	var items []QueueItem
+	for chunk := range slices.Chunk(offsets, 200) {
+		a, err := r.n.askQueue(ctx, p, &queueAsk{Kind: "items", Offsets: chunk, Limit: len(chunk) + 1, Whole: true})
+		if err != nil {
+			return nil, err
+		}
+		items = append(items, a.Items...)
+	}
+	return items, nil
+}
+
+// sendStep publishes the messages of the step to the target, under sequences
+// of the replay's own.
+func (r *replayRun) sendStep(ctx context.Context, step *replayStep) (int, error) {
+	p, err := r.ends.source.Partition(step.Partition)
+	if err != nil {
+		return 0, err
+	}
+	type slot struct {
+		offset int64
+		m      *message.Stored
+		facts  expr.Facts
+	}
+	var slots []slot
+	if r.ends.dead {
+		items, err := r.items(ctx, p, step.Offsets)
+		if err != nil {
+			return 0, err
+		}
+		for i := range items {
+			slots = append(slots, slot{items[i].Info.Offset, items[i].Message, items[i].facts()})
+		}
+	} else {
+		wanted := map[int64]bool{}
+		for _, o := range step.Offsets {
+			wanted[o] = true
+		}
+		err := r.read(ctx, step.Partition, step.Offsets[0], step.Offsets[len(step.Offsets)-1]+1, func(m *message.Stored) bool {
+			if wanted[m.Offset] {
+				slots = append(slots, slot{m.Offset, keep(m), expr.Facts{}})
+			}
+			return true
+		})
+		if err != nil {
+			return 0, err
+		}
+	}
+	target := r.ends.target
+	count := len(target.Partitions())
+	by := map[int][]*message.Message{}
+	var sent []int64
+	for _, s := range slots {
+		if s.m == nil {
+			continue
+		}
+		out, err := r.ends.editor.Apply(s.m, s.facts)
+		if err != nil {
+			continue // skipped
+		}
+		m := out.Message
+		m.Terms = nil
+		m.Headers = append(withoutReplay(m.Headers), message.Header{Name: headerReplay, Value: strconv.FormatInt(r.record.ID, 10)},
+			message.Header{Name: headerReplayFrom, Value: r.ends.source.Address().At(step.Partition, s.offset).String()})
+		if m.Check(target.Channel().MaxBody) != nil {
+			continue
+		}
+		to := step.Partition % count
+		if m.Key != "" {
+			to = message.PartitionOf(m.Key, count)
+		}
+		by[to] = append(by[to], &m)
+		sent = append(sent, s.offset)
+	}
+	numbers := slices.Collect(maps.Keys(by))
+	sort.Ints(numbers)
+	for _, to := range numbers {
+		if err := r.publish(ctx, step.Partition, to, by[to]); err != nil {
+			return 0, err
+		}
+	}
+	for to, list := range by {
+		r.progress.Sent[sequenceName(step.Partition, to)] += int64(len(list))
+	}
+	// What was skipped stays a dead letter.
+	if r.ends.dead && !r.spec.Keep && len(sent) > 0 {
+		if _, err := r.n.actAt(ctx, p, &queue.Command{Op: queue.OpSendOn, Who: r.record.Who, Reason: fmt.Sprintf("%s to %s", r.name, r.spec.To), Offsets: sent}); err != nil {
+			return 0, err
+		}
+	}
+	return len(sent), nil
+}
+
+func sequenceName(from, to int) string { return fmt.Sprintf("%d-%d", from, to) }
+
+func withoutReplay(headers []message.Header) []message.Header {
+	return slices.DeleteFunc(slices.Clone(headers), func(h message.Header) bool { return h.Name == headerReplay || h.Name == headerReplayFrom })
+}
+
+// replaySpace is the namespace of the publisher ids of replays.
+var replaySpace = uuid.MustParse("6f1f7a5e-8d0b-5c43-9a55-3b0f5e6d2c11")
+
+// publish keeps the messages in the target's log once: the same step comes
+// again with the same sequence.
+func (r *replayRun) publish(ctx context.Context, from, to int, messages []*message.Message) error {
+	p, err := r.ends.target.Partition(to)
+	if err != nil {
+		return err
+	}
+	if err := r.n.accepts(r.ends.target); err != nil {
+		return err
+	}
+	cluster := r.n.catalog.View().Cluster.Cluster
+	id := uuid.NewSHA1(replaySpace, fmt.Appendf(nil, "%s/%d/%d/%d", cluster, r.record.ID, from, to))
+	var b message.Builder
+	for _, m := range messages {
+		b.Add(m)
+	}
+	encoded := b.Build(message.Plain, &message.Publisher{ID: id, Sequence: uint64(r.progress.Sent[sequenceName(from, to)])})
+	data := append(make([]byte, message.StampSize, message.StampSize+len(encoded)), encoded...)
+	batch, err := message.OpenBatch(data[message.StampSize:])
+	if err != nil {
+		return err
+	}
+	_, err = r.n.append(ctx, p, data, batch)
+	return err
+}
