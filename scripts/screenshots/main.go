@@ -48,7 +48,7 @@ var pages = []page{
 	{name: "queue", path: "/channels/coldchain/inspections"},
 	{name: "dead", path: "/dead/coldchain/inspections"},
 	{name: "dead-mend-dark", path: "/dead/coldchain/inspections", dark: true, do: mend},
-	{name: "replays", path: "/replays", do: beginReplay},
+	{name: "replays", path: "/replays", do: beginReplay, settle: 12 * time.Second},
 	{name: "trace", path: "/dead/coldchain/inspections", do: mendAndTrace, settle: 6 * time.Second},
 	{name: "nodes", path: "/nodes", away: true},
 }
@@ -82,7 +82,7 @@ const mendAndTrace = `(async () => {
 // beginReplay sends the readings of some boxes to the inspectors, so that
 // there is one to look at.
 const beginReplay = `fetch("/api/v1/replays", { method: "POST", headers: { "Content-Type": "application/json" },
-	body: JSON.stringify({ from: "coldchain/readings", to: "coldchain/inspections", where: "body.celsius > 7", rate: 2 }) })`
+	body: JSON.stringify({ from: "coldchain/readings", to: "coldchain/inspections", where: "body.celsius > 7", rate: 8 }) })`
 
 var commands = []command{
 	{name: "ferry-dead", line: "ferry dead coldchain/inspections; ferry dead coldchain/inspections -limit 1 -where 'reason == \"celsius-not-a-number\"' -edit 'set /celsius:=(double(body.celsius.replace(\" F\", \"\")) - 32.0) / 1.8' -return -rate 50/s; ferry show coldchain/inspections | head -14"},

@@ -299,7 +299,7 @@ export function DeadPage() {
         <span className="text-soft">
           {causes.length} {causes.length === 1 ? "cause" : "causes"}
         </span>
-        <span className="ml-auto flex gap-3 text-[length:var(--text-small)]">
+        <span className="ml-auto flex items-center gap-3 text-[length:var(--text-small)]">
           {[false, true].map((d) => (
             <button
               key={String(d)}

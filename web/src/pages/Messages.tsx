@@ -248,7 +248,7 @@ export function Messages({ topic }: { topic: Topic }) {
       <div className="flex flex-wrap items-start justify-between gap-x-4">
         <StatusLine found={found} live={live} tail={tail} paused={paused} />
         {!live && (
-          <p className="mt-1 flex gap-4 text-[length:var(--text-small)]">
+          <p className="mt-1 flex items-center gap-4 text-[length:var(--text-small)]">
             <button className="min-h-6 text-sea hover:underline" onClick={() => setReplaying(true)}>
               send these again
             </button>
