@@ -99,7 +99,7 @@ func TestTheConsoleOfQueues(t *testing.T) {
 	// Discard the other cause, and take it back.
 	p.open("/dead/coldchain/inspections")
 	p.click("Discard")
-	p.says("they can be taken back")
+	p.says("it can be taken back")
 	p.fill("Why", "a drill")
 	p.accessible("a discard before it is done")
 	p.click("Discard 25")

@@ -465,27 +465,35 @@ func (n *Node) previewAct(ctx context.Context, t *Topic, s QueueSelection, act A
 	return nil
 }
 
+// counted begins a sentence about so many things.
+func counted(n int64, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
+
 func (out *ActionResult) describe(t *Topic, act Action) {
 	set := t.Channel().Queue.Settings
 	switch act.Op {
 	case queue.OpReturn:
-		text := fmt.Sprintf("%d dead letters wait in %s again, with their history and a new set of attempts", out.Messages, t.Address())
+		text := fmt.Sprintf("%s in %s again, with the history and a new set of attempts", counted(out.Messages, "dead letter waits", "dead letters wait"), t.Address())
 		if act.After > 0 {
-			text = fmt.Sprintf("%d dead letters wait in %s again %s from now", out.Messages, t.Address(), address.FormatDuration(act.After))
+			text = fmt.Sprintf("%s in %s again %s from now", counted(out.Messages, "dead letter waits", "dead letters wait"), t.Address(), address.FormatDuration(act.After))
 		}
 		out.Effects = append(out.Effects, text)
 	case queue.OpEdit:
-		text := fmt.Sprintf("%d dead letters get the edited content; the original of each is kept with it", out.Messages)
+		text := fmt.Sprintf("%s the edited content; the original of each is kept with it", counted(out.Messages, "dead letter gets", "dead letters get"))
 		if act.Return {
-			text += ", and they wait in the queue again"
+			text += ", and all wait in the queue again"
 		}
 		out.Effects = append(out.Effects, text)
 	case queue.OpDiscard:
 		until := time.Now().Add(duration(set.WayBack)).UTC().Truncate(time.Second)
 		out.Until = &until
-		out.Effects = append(out.Effects, fmt.Sprintf("%d messages are discarded: no member gets them; until %s they can be taken back, then they are gone", out.Messages, until.Format(time.RFC3339)))
+		out.Effects = append(out.Effects, fmt.Sprintf("%s: no member gets what is discarded; until %s it can be taken back, then it is gone", counted(out.Messages, "message is discarded", "messages are discarded"), until.Format(time.RFC3339)))
 	case queue.OpTakeBack:
-		out.Effects = append(out.Effects, fmt.Sprintf("%d discarded messages become what they were", out.Messages))
+		out.Effects = append(out.Effects, counted(out.Messages, "discarded message is", "discarded messages are")+" taken back: each is what it was before")
 	}
 }
 
