@@ -80,7 +80,7 @@ func (c *call) describeQueue(out io.Writer, t client.Topic, now time.Time) {
 	}
 	to.pairs([][2]string{
 		{"queue", t.Address}, {"state", c.mark(t.State)}, {"description", t.Description}, {"labels", labels(t.Labels)}, {"made", t.CreatedAt.Local().Format("2006-01-02 15:04")},
-		{"waiting", count(q.Waiting) + oldest}, {"leased", fmt.Sprintf("%s; there are %d %s", count(q.Leased), len(q.Members), plural(len(q.Members), "member"))}, {"delayed", count(q.Delayed)},
+		{"waiting", count(q.Waiting) + oldest}, {"leased", fmt.Sprintf("%s; %d %s", count(q.Leased), len(q.Members), plural(len(q.Members), "member"))}, {"delayed", count(q.Delayed)},
 		{"dead", deadText(t.Address, q.Dead)}, {"discarded", discardedText(t.Address, q)},
 		{"so far", fmt.Sprintf("%s accepted, %s attempts, %s times a dead letter", count(q.Accepted), count(q.Attempts), count(q.Rejected))},
 		{"in", perSecond(t.Rates.MessagesIn) + ", " + sizePerSecond(t.Rates.BytesIn)}, {"leased out", perSecond(t.Rates.MessagesOut)},
