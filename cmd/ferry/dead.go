@@ -155,7 +155,7 @@ func (c *call) causes(out io.Writer, a address.Address, only string) error {
 	if only != "" {
 		d.Causes = slices.DeleteFunc(d.Causes, func(x client.DeadCause) bool { return x.Cause != only })
 		if len(d.Causes) == 0 {
-			return &client.Problem{Detail: fmt.Sprintf("%s has no cause %s now", d.Address, only), Next: "ferry dead " + queuePart(a).String() + " lists them"}
+			return &client.Problem{Detail: fmt.Sprintf("%s has no cause %s now", d.Address, only), Next: "ferry dead " + a.QueuePart().String() + " lists them"}
 		}
 	}
 	if c.json {
@@ -182,7 +182,7 @@ func (c *call) causes(out io.Writer, a address.Address, only string) error {
 	}
 	c.table(out, []string{"cause", "reason", "count", "share", "first", "last", "detail", "a sample"}, rows, "count", "share", "first", "last")
 	if len(d.Causes) > 0 && only == "" {
-		fmt.Fprintf(out, "\none of them whole: ferry dead %s\nall of a cause:    ferry dead %s -cause %s -list\n", rows[0][7], queuePart(a), d.Causes[0].Cause)
+		fmt.Fprintf(out, "\none of them whole: ferry dead %s\nall of a cause:    ferry dead %s -cause %s -list\n", rows[0][7], a.QueuePart(), d.Causes[0].Cause)
 	}
 	return nil
 }
@@ -242,7 +242,7 @@ func (c *call) listItems(out io.Writer, a address.Address, state, cause, where s
 		return nil
 	}
 	if len(rows) == 0 {
-		fmt.Fprintf(out, "no message of %s is %s\n", queuePart(a), strings.ReplaceAll(state, ",", " or "))
+		fmt.Fprintf(out, "no message of %s is %s\n", a.QueuePart(), strings.ReplaceAll(state, ",", " or "))
 		return nil
 	}
 	c.table(out, []string{"address", "state", "since", "attempts", "returns", "key", "why", "body"}, rows, "since", "attempts", "returns")
@@ -254,7 +254,7 @@ func (c *call) showItem(out io.Writer, a address.Address) error {
 	ctx, cancel := c.withTimeout()
 	defer cancel()
 	var m client.QueueMessage
-	if err := c.api.Call(ctx, http.MethodGet, fmt.Sprintf("%s/items/%d/%d", client.QueuePath(queuePart(a)), a.Partition, a.Offset), nil, nil, &m); err != nil {
+	if err := c.api.Call(ctx, http.MethodGet, fmt.Sprintf("%s/items/%d/%d", client.QueuePath(a.QueuePart()), a.Partition, a.Offset), nil, nil, &m); err != nil {
 		return err
 	}
 	if c.json {
@@ -314,7 +314,7 @@ func (f *deadFlags) action(a address.Address) client.QueueAction {
 		act.After = address.FormatDuration(f.after)
 	}
 	if a.Offset >= 0 {
-		act.Messages = []string{queuePart(a).At(a.Partition, a.Offset).String()}
+		act.Messages = []string{a.QueuePart().At(a.Partition, a.Offset).String()}
 	}
 	switch {
 	case len(f.edits) > 0:
@@ -343,9 +343,9 @@ func (c *call) actOnDead(a address.Address, f *deadFlags) error {
 		return wrongUsage("-rate goes with -return")
 	}
 	if f.rate > 0 {
-		from := queuePart(a)
+		from := a.QueuePart()
 		from.Dead = true
-		r := client.NewReplay{From: from.String(), To: queuePart(a).String(), Choice: f.action(a).Choice, Rate: f.rate, Edits: f.edits, DryRun: !f.yes}
+		r := client.NewReplay{From: from.String(), To: a.QueuePart().String(), Choice: f.action(a).Choice, Rate: f.rate, Edits: f.edits, DryRun: !f.yes}
 		return c.beginReplay(r)
 	}
 	return c.act(a, f.action(a), f.yes)
@@ -353,7 +353,7 @@ func (c *call) actOnDead(a address.Address, f *deadFlags) error {
 
 // act previews an action, and does it with yes.
 func (c *call) act(a address.Address, action client.QueueAction, yes bool) error {
-	path := client.QueuePath(queuePart(a)) + "/actions"
+	path := client.QueuePath(a.QueuePart()) + "/actions"
 	ctx, cancel := context.WithTimeout(c.ctx, 10*time.Minute)
 	defer cancel()
 	action.Preview = true
@@ -380,7 +380,7 @@ func (c *call) act(a address.Address, action client.QueueAction, yes bool) error
 	case r.Messages == 0:
 		fmt.Fprintln(c.out, "no message is meant by this")
 	case r.Done && action.Action == "discard":
-		fmt.Fprintf(c.out, "done: %s %s; the way back: ferry dead %s -take-back -yes\n", count(r.Messages), plural(int(r.Messages), "message"), queuePart(a))
+		fmt.Fprintf(c.out, "done: %s %s; the way back: ferry dead %s -take-back -yes\n", count(r.Messages), plural(int(r.Messages), "message"), a.QueuePart())
 	case r.Done:
 		fmt.Fprintf(c.out, "done: %s %s\n", count(r.Messages), plural(int(r.Messages), "message"))
 	default:

@@ -83,7 +83,7 @@ func (c *call) exported(f *selectionFlags) (address.Address, url.Values, error) 
 
 // export copies the file, under another name until it is whole.
 func (c *call) export(a address.Address, query url.Values, name string) error {
-	response, err := c.api.Do(c.ctx, client.Request{Method: http.MethodGet, Path: client.QueuePath(queuePart(a)) + "/export", Query: query})
+	response, err := c.api.Do(c.ctx, client.Request{Method: http.MethodGet, Path: client.QueuePath(a.QueuePart()) + "/export", Query: query})
 	if err != nil {
 		return err
 	}

@@ -46,7 +46,7 @@ var leaseVerb = verb{
 			}
 			ctx, cancel := c.withTimeout()
 			defer cancel()
-			answer, err := c.api.Work(ctx, queuePart(a), w)
+			answer, err := c.api.Work(ctx, a.QueuePart(), w)
 			if err != nil {
 				return err
 			}
@@ -61,9 +61,6 @@ var leaseVerb = verb{
 		}
 	},
 }
-
-// queuePart cuts an address to that of its queue.
-func queuePart(a address.Address) address.Address { return a.QueuePart() }
 
 func (c *call) printDeliveries(a address.Address, all []client.Delivery) error {
 	var rows [][]string
@@ -143,7 +140,7 @@ var settleVerb = verb{
 			}
 			ctx, cancel := c.withTimeout()
 			defer cancel()
-			answer, err := c.api.Work(ctx, queuePart(a), w)
+			answer, err := c.api.Work(ctx, a.QueuePart(), w)
 			if err != nil {
 				return err
 			}
@@ -201,7 +198,7 @@ var workVerb = verb{
 			if err != nil {
 				return err
 			}
-			w.address, w.member = queuePart(a), first(w.member, memberName())
+			w.address, w.member = a.QueuePart(), first(w.member, memberName())
 			if w.parallel < 1 || w.parallel > 1000 {
 				return wrongUsage("-parallel %d: 1 to 1000 is allowed", w.parallel)
 			}

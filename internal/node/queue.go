@@ -81,7 +81,6 @@ func (d *Done) Encode() []byte {
 const (
 	MaxLease      = 1000   // messages of one call
 	MaxSettle     = 10_000 // outcomes of one call
-	MaxWait       = 30 * time.Second
 	MaxLeaseTime  = 24 * time.Hour
 	MaxDelay      = 365 * 24 * time.Hour
 	maxLeaseBytes = 32 << 20 // of bodies handed out at once

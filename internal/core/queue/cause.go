@@ -5,13 +5,6 @@ import "strings"
 // maxPattern is how much of a detail decides about its cause.
 const maxPattern = 1 << 10
 
-// CauseOf returns the cause of a dead letter: a number made from its reason
-// and the pattern of its detail, and the pattern.
-func CauseOf(reason, detail string) (cause uint64, pattern string) {
-	pattern = Pattern(detail)
-	return causeID(reason, pattern), pattern
-}
-
 // named are words before a quoted name that is part of what went wrong, not a
 // value of this one message.
 var named = []string{"field", "property", "header", "column", "parameter", "member"}

@@ -420,6 +420,8 @@ func (q *Queue) bury(it *item, reason string) {
 	q.deads.push(place{q.now, it.offset})
 }
 
+// causeID is the cause of a dead letter: a number made from its reason and the
+// pattern of its detail.
 func causeID(reason, pattern string) uint64 {
 	return xxhash.Sum64String(reason+"\x00"+pattern)&(1<<32-1) | 1
 }

@@ -591,9 +591,9 @@ func TestPattern(t *testing.T) {
 	} {
 		require.Equal(t, want, Pattern(detail))
 	}
-	a, _ := CauseOf("bad", "box 1 unknown")
-	b, _ := CauseOf("bad", "box 2 unknown")
-	c, _ := CauseOf("worse", "box 2 unknown")
+	a := causeID("bad", Pattern("box 1 unknown"))
+	b := causeID("bad", Pattern("box 2 unknown"))
+	c := causeID("worse", Pattern("box 2 unknown"))
 	require.Equal(t, a, b)
 	require.NotEqual(t, b, c)
 }
