@@ -161,6 +161,9 @@ func (s *Server) topicJSON(ctx context.Context, t *node.Topic, now time.Time, wh
 		Fill: float64(status.Bytes) / (float64(ch.RetainBytes) * float64(ch.Partitions)),
 	}
 	if t.IsQueue() {
+		if whole {
+			s.node.Refresh(ctx, t, each)
+		}
 		out.Queue = queueJSON(t, s.node.QueueStatus(t, each))
 		out.Messages = out.Queue.Waiting + out.Queue.Leased + out.Queue.Delayed + out.Queue.Dead
 		out.Retain, out.RetainBytes, out.Fill = "", 0, 0

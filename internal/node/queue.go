@@ -443,8 +443,13 @@ func (m *queueMachine) await(ctx context.Context, messages int, most time.Durati
 	}
 }
 
+// damagedAgain is after how long a message is tried again whose bytes another
+// replica may have.
+const damagedAgain = time.Second
+
 // readHanded reads the messages that were leased. One that cannot be read is
-// set aside, so that it holds nothing up.
+// set aside, so that it holds nothing up; where there are other replicas, it is
+// fetched from them and tried again first.
 func (n *Node) readHanded(ctx context.Context, p *Partition, c *queue.Command, out *worked) error {
 	if len(out.Handed) == 0 {
 		return nil
@@ -465,8 +470,13 @@ func (n *Node) readHanded(ctx context.Context, p *Partition, c *queue.Command, o
 	for i, h := range out.Handed {
 		one, err := m.read(g.Journal(), g.Committed(), places[i:i+1])
 		if err != nil || one[0] == nil {
-			slog.Warn("a message of a queue cannot be read; it becomes a dead letter", "partition", p.Address(), "offset", h.Offset, "error", err)
-			bad = append(bad, queue.Settlement{Offset: h.Offset, Serial: h.Serial, Outcome: queue.Reject, Reason: "damaged", Detail: fmt.Sprintf("its bytes on the disk of %s cannot be read: %v", n.config.Name, err)})
+			slog.Warn("a message of a queue cannot be read", "partition", p.Address(), "offset", h.Offset, "error", err)
+			s := queue.Settlement{Offset: h.Offset, Serial: h.Serial, Outcome: queue.Reject, Reason: "damaged", Detail: fmt.Sprintf("its bytes on the disk of %s cannot be read: %v", n.config.Name, err)}
+			if !p.alone() {
+				n.wantRepair(p)
+				s.Outcome, s.After = queue.Release, damagedAgain.Microseconds()
+			}
+			bad = append(bad, s)
 			continue
 		}
 		good = append(good, h)

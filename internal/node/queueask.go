@@ -16,7 +16,7 @@ import (
 // queueAsk is a question to the leader of a queue's partition, or something
 // that an operator does there. Which fields count depends on Kind.
 type queueAsk struct {
-	Kind    string        `json:"kind"` // causes, offsets, items, act
+	Kind    string        `json:"kind"` // causes, items, act, failed, status
 	States  []queue.State `json:"states,omitempty"`
 	Cause   uint64        `json:"cause,omitempty"`
 	Where   string        `json:"where,omitempty"`
@@ -38,6 +38,7 @@ type queueAsk struct {
 // queueAnswer is the answer to a queueAsk.
 type queueAnswer struct {
 	Causes  []queue.Cause `json:"causes,omitempty"`
+	Status  *QueueStatus  `json:"status,omitempty"`
 	Items   []QueueItem   `json:"items,omitempty"`
 	Offsets []int64       `json:"offsets,omitempty"`
 	Next    int64         `json:"next"` // offset to go on from, -1 at the end
@@ -155,6 +156,8 @@ func (n *Node) answerQueue(ctx context.Context, p *Partition, ask *queueAsk) (*q
 		return out, err
 	case "items":
 		return out, m.items(ctx, g, ask, out)
+	case "status":
+		out.Status = m.status(g)
 	case "failed":
 		return out, m.failedAgain(ctx, g, ask, out)
 	default:

@@ -1,8 +1,11 @@
 package node
 
 import (
+	"context"
 	"fmt"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
@@ -165,6 +168,31 @@ func (m *queueMachine) status(g *replica.Group) *QueueStatus {
 		}
 	}
 	return s
+}
+
+// refreshTime is for how long leaders are asked how their partitions are now.
+const refreshTime = 500 * time.Millisecond
+
+// Refresh asks the leaders on other nodes where the messages of their
+// partitions are now: what they report comes once a second. Of those that do not
+// answer in time the report stands.
+func (n *Node) Refresh(ctx context.Context, t *Topic, each []PartitionStatus) {
+	ctx, cancel := context.WithTimeout(ctx, refreshTime)
+	defer cancel()
+	var group errgroup.Group
+	group.SetLimit(16)
+	for i, p := range t.Partitions() {
+		if i >= len(each) || n.leads(p) {
+			continue
+		}
+		group.Go(func() error {
+			if a, err := n.askQueue(ctx, p, &queueAsk{Kind: "status"}); err == nil && a.Status != nil {
+				each[i].Queue = a.Status
+			}
+			return nil
+		})
+	}
+	_ = group.Wait() // nothing fails
 }
 
 // QueueStatus adds up the partitions of a queue.

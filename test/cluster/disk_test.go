@@ -2,6 +2,7 @@ package cluster
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"net/http"
 	"os"
@@ -14,6 +15,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/client"
+	"steadyferry/internal/core/address"
 	"steadyferry/test/harness"
 )
 
@@ -90,4 +93,42 @@ func TestDamageIsMendedFromAnotherReplica(t *testing.T) {
 	assert.Zero(t, code, errOut)
 	assert.Equal(t, 30, strings.Count(out, "\n"))
 	assert.NotContains(t, errOut, "damaged")
+}
+
+// A leased message whose bytes are damaged on the leader's disk is fetched from
+// another replica, and handed out then.
+func TestADamagedMessageOfAQueueIsMended(t *testing.T) {
+	c := harness.StartCluster(t, 3)
+	c.Nodes[0].Must("new", "space", "coldchain")
+	c.Nodes[0].Must("new", "queue", "coldchain/inspections", "-replicas", "3")
+	c.WaitInStep(15 * time.Second)
+	a := address.Channel("coldchain", "inspections")
+	for i := range 3 {
+		require.Equal(t, http.StatusOK, c.Nodes[0].Ask("POST", "/api/v1/channels/coldchain/inspections/messages", fmt.Sprintf("message-%02d", i)).Status)
+	}
+	c.WaitInStep(10 * time.Second)
+	leader := c.Node(leaderOf(t, c, a))
+	segments, err := filepath.Glob(filepath.Join(leader.Dir, "logs", "*", "0", "*.seg"))
+	require.NoError(t, err)
+	require.Len(t, segments, 1)
+	b, err := os.ReadFile(segments[0])
+	require.NoError(t, err)
+	at := bytes.Index(b, []byte("message-01"))
+	f, err := os.OpenFile(segments[0], os.O_WRONLY, 0)
+	require.NoError(t, err)
+	_, err = f.WriteAt([]byte("broken"), int64(at))
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+
+	got := map[string]int{}
+	for began := time.Now(); len(got) < 3 && time.Since(began) < 20*time.Second; {
+		w, err := c.API.Work(context.Background(), a, client.WorkRequest{Member: "m", Max: 3, Wait: "1s"})
+		require.NoError(t, err)
+		for _, l := range w.Leased {
+			got[string(l.Message.Body)] = l.Attempt
+		}
+	}
+	assert.Len(t, got, 3)
+	assert.Greater(t, got["message-01"], 1)
+	assert.Zero(t, countsOf(t, c, a).Dead)
 }
