@@ -78,9 +78,7 @@ func (p *publishStream) ping(ctx context.Context) {
 const publishHead = 8
 
 func (p *publishStream) read() {
-	p.conn.SetReadLimit(message.MaxBatchBytes + message.BatchHeaderSize + publishHead)
-	alive := func() { p.conn.SetReadDeadline(time.Now().Add(streamIdle)) }
-	p.conn.SetPongHandler(func(string) error { alive(); return nil })
+	alive := aliveBy(p.conn, message.MaxBatchBytes+message.BatchHeaderSize+publishHead)
 	room := make(chan struct{}, streamBatches)
 	for {
 		alive()

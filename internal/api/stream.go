@@ -47,7 +47,7 @@ func (s *Server) workStream(c *gin.Context) {
 	w := &workStream{node: s.node, topic: t, member: member, conn: conn, frames: make(chan node.Work, 16)}
 	go func() {
 		defer cancel()
-		w.read()
+		w.read(ctx)
 	}()
 	err = w.serve(ctx)
 	code, text := websocket.CloseGoingAway, "the node is stopping"
@@ -71,11 +71,18 @@ type workStream struct {
 	credit int
 }
 
-func (w *workStream) read() {
+// aliveBy bounds what a stream's frames may have, and returns what is called
+// before each read: a connection ends that gives no sign of life.
+func aliveBy(conn *websocket.Conn, limit int64) func() {
+	conn.SetReadLimit(limit)
+	alive := func() { conn.SetReadDeadline(time.Now().Add(streamIdle)) }
+	conn.SetPongHandler(func(string) error { alive(); return nil })
+	return alive
+}
+
+func (w *workStream) read(ctx context.Context) {
 	defer close(w.frames)
-	w.conn.SetReadLimit(streamFrame)
-	alive := func() { w.conn.SetReadDeadline(time.Now().Add(streamIdle)) }
-	w.conn.SetPongHandler(func(string) error { alive(); return nil })
+	alive := aliveBy(w.conn, streamFrame)
 	for {
 		alive()
 		_, b, err := w.conn.ReadMessage()
@@ -86,7 +93,11 @@ func (w *workStream) read() {
 		if err != nil {
 			f = node.Work{Max: -1}
 		}
-		w.frames <- f
+		select {
+		case w.frames <- f:
+		case <-ctx.Done():
+			return
+		}
 	}
 }
 

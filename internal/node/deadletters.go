@@ -212,9 +212,9 @@ func (n *Node) eachPage(ctx context.Context, t *Topic, s QueueSelection, bare bo
 			ask.Where = s.Where
 		}
 		for left > 0 {
-			ask.Limit = int(min(actPage, left))
-			if !bare && s.Where != "" {
-				ask.Limit = actPage
+			ask.Limit = actPage
+			if bare || s.Where == "" {
+				ask.Limit = int(min(actPage, left))
 			}
 			a, err := n.askQueue(ctx, p, ask)
 			if err != nil {
@@ -243,7 +243,7 @@ func (n *Node) eachPage(ctx context.Context, t *Topic, s QueueSelection, bare bo
 // eachNamed goes through named messages of a partition, those that fulfil the
 // selection's condition and are in its states, up to left of them.
 func (n *Node) eachNamed(ctx context.Context, p *Partition, s QueueSelection, offsets []int64, size int, left *int64, f func(p *Partition, a *queueAnswer) error) error {
-	offsets = slices.Sorted(slices.Values(offsets))
+	offsets = slices.Compact(slices.Sorted(slices.Values(offsets)))
 	for len(offsets) > 0 && *left > 0 {
 		some := offsets[:min(size, len(offsets))]
 		a, err := n.askQueue(ctx, p, &queueAsk{Kind: "items", States: s.States, Where: s.Where, Offsets: some, Limit: int(min(int64(len(some)), *left))})

@@ -87,20 +87,21 @@ func (m *queueMachine) around(j *journal.Journal, committed uint64, offset int64
 	if found.records != nil {
 		return found, nil
 	}
-	if cursor == nil {
+	kept := cursor != nil
+	if !kept {
 		cursor = j.CursorAt(offset)
 	}
 	buffer := stretchBuffers.Get().(*[]byte)
 	defer stretchBuffers.Put(buffer)
 	for {
 		chunk, err := cursor.Read(*buffer, committed)
-		var gone *journal.Gone
 		var damage *journal.Damage
 		switch {
-		case errors.As(err, &gone) && gone.First <= offset:
-			cursor = j.CursorAt(offset)
-			continue
 		case errors.As(err, &damage) && damage.To <= offset:
+			continue
+		case kept && damage == nil && (err != nil || len(chunk) == 0):
+			// Where it stood has been dropped or written anew since.
+			cursor, kept = j.CursorAt(offset), false
 			continue
 		case err != nil || len(chunk) == 0:
 			return stretch{}, err

@@ -6,9 +6,10 @@ import { call, explain, queuePath, type NewReplay, type QueueAction, type QueueA
 import { count, quote, span } from "../lib/format";
 import { editText, parseEdits } from "../lib/edits";
 import { Command } from "./Copy";
-import { Difference, EditsField } from "./Edits";
+import { EditsField, Samples } from "./Edits";
+import { EffectLines } from "./Effects";
 import { Failure } from "./Failure";
-import { Dialog } from "./Panel";
+import { Dialog, DialogFoot } from "./Panel";
 
 export type Doing = "return" | "edit" | "discard" | "take-back" | "send";
 
@@ -162,14 +163,7 @@ export function ActionDialog({
             {doing === "send" ? (
               <p>{count(result.messages)} messages are sent, and count as sent on here.</p>
             ) : (
-              result.effects.map((text) => (
-                <p key={text}>
-                  <span className="text-attention" aria-hidden="true">
-                    ▲{" "}
-                  </span>
-                  {text}
-                </p>
-              ))
+              <EffectLines texts={result.effects} />
             )}
             {asReplay && perSecond > 0 && (
               <p className="text-soft">
@@ -177,16 +171,11 @@ export function ActionDialog({
                 than 20% fail again.
               </p>
             )}
-            {result.samples.slice(0, 3).map((s) => (
-              <div key={s.address} className="border-l-2 border-hair pl-3 text-[length:var(--text-small)]">
-                <p className="address text-soft">{s.address}</p>
-                <Difference sample={s} />
-              </div>
-            ))}
+            <Samples samples={result.samples.slice(0, 3)} />
           </section>
         )}
         {doing !== "send" && <Command text={command} />}
-        <div className="sticky -bottom-5 -mx-5 -mb-5 border-t border-hair bg-sheet px-5 py-3">
+        <DialogFoot>
           <Failure text={failed} />
           <button
             className="button"
@@ -196,7 +185,7 @@ export function ActionDialog({
           >
             {titles[doing]} {result ? count(result.messages) : ""}
           </button>
-        </div>
+        </DialogFoot>
       </form>
     </Dialog>
   );

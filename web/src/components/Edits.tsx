@@ -37,7 +37,7 @@ export function EditsField({
 }
 
 /** What an edit makes of a message, line by line. */
-export function Difference({ sample }: { sample: ActionSample }) {
+function Difference({ sample }: { sample: ActionSample }) {
   const lines = (key: string, headers: Record<string, string>, body: unknown) =>
     [
       key && `key: ${key}`,
@@ -64,4 +64,14 @@ export function Difference({ sample }: { sample: ActionSample }) {
       {gone.length + come.length === 0 && <div className="text-soft">no difference</div>}
     </pre>
   );
+}
+
+/** Messages that something is about, and what edits make of them. */
+export function Samples({ samples }: { samples: ActionSample[] }) {
+  return samples.map((s) => (
+    <div key={s.address} className="border-l-2 border-hair pl-3 text-[length:var(--text-small)]">
+      <p className="address text-soft">{s.address}</p>
+      <Difference sample={s} />
+    </div>
+  ));
 }

@@ -18,14 +18,19 @@ export function Effects({ preview }: { preview: Preview }) {
           </tbody>
         </table>
       )}
-      {preview.effects.map((e) => (
-        <p key={e}>
-          <span className="text-attention" aria-hidden="true">
-            ▲{" "}
-          </span>
-          {e}
-        </p>
-      ))}
+      <EffectLines texts={preview.effects} />
     </div>
   );
+}
+
+/** What something does, a line each. */
+export function EffectLines({ texts }: { texts: string[] }) {
+  return texts.map((text) => (
+    <p key={text}>
+      <span className="text-attention" aria-hidden="true">
+        ▲{" "}
+      </span>
+      {text}
+    </p>
+  ));
 }

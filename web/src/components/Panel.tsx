@@ -36,6 +36,11 @@ export function Dialog({
   );
 }
 
+/** The end of a dialog's form, in sight however long the dialog is. */
+export function DialogFoot({ children }: { children: React.ReactNode }) {
+  return <div className="sticky -bottom-5 -mx-5 -mb-5 border-t border-hair bg-sheet px-5 py-3">{children}</div>;
+}
+
 /** The drawer for the one thing that is open; the page behind stays in use. */
 export function Drawer({ title, onClose, children }: { title: React.ReactNode; onClose: () => void; children: React.ReactNode }) {
   return (

@@ -7,9 +7,10 @@ import { useLive } from "../api/live";
 import { editText, parseEdits } from "../lib/edits";
 import { clock, count, quote, span } from "../lib/format";
 import { Command } from "./Copy";
-import { Difference, EditsField } from "./Edits";
+import { EditsField, Samples } from "./Edits";
+import { EffectLines } from "./Effects";
 import { Failure } from "./Failure";
-import { Dialog } from "./Panel";
+import { Dialog, DialogFoot } from "./Panel";
 
 /** Sends a selection of a topic again: first what that would do, then as a job that can be watched. */
 export function ReplayDialog({
@@ -106,29 +107,17 @@ export function ReplayDialog({
               {plan.oldest && ` stored from ${clock(plan.oldest, false)} to ${clock(plan.newest!, false)}`}, in{" "}
               {span(Math.ceil(plan.seconds) * 1000)} at {rate} a second
             </p>
-            {plan.effects.map((text) => (
-              <p key={text}>
-                <span className="text-attention" aria-hidden="true">
-                  ▲{" "}
-                </span>
-                {text}
-              </p>
-            ))}
-            {plan.samples.slice(0, 2).map((s) => (
-              <div key={s.address} className="border-l-2 border-hair pl-3 text-[length:var(--text-small)]">
-                <p className="address text-soft">{s.address}</p>
-                <Difference sample={s} />
-              </div>
-            ))}
+            <EffectLines texts={plan.effects} />
+            <Samples samples={plan.samples.slice(0, 2)} />
           </section>
         )}
         <Command text={command} />
-        <div className="sticky -bottom-5 -mx-5 -mb-5 border-t border-hair bg-sheet px-5 py-3">
+        <DialogFoot>
           <Failure text={failed} />
           <button className="button" data-main disabled={busy || !plan || plan.messages === 0}>
             Send {plan ? count(plan.messages) : ""} again
           </button>
-        </div>
+        </DialogFoot>
       </form>
     </Dialog>
   );

@@ -16,7 +16,8 @@ export function TracePage() {
   const trace = useQuery({
     queryKey: ["trace", queue, place],
     queryFn: () => get<Trace>(`${queuePath(queue)}/trace/${partition}/${offset}`),
-    refetchInterval: 2000,
+    // The story of a message that is done, or of a topic, changes seldom.
+    refetchInterval: (q) => (["done", "kept"].includes(q.state.data?.state ?? "") ? 10_000 : 2000),
     retry: false,
   });
   if (trace.error && !trace.data) return <Notice mark={<Mark state="attention" word="" />} title={explain(trace.error)} />;
