@@ -203,7 +203,7 @@ type scanner struct {
 
 func (s *scanner) run(ctx context.Context) error {
 	defer close(s.out)
-	matcher := s.where.Matcher()
+	matcher := s.where.Matcher(ctx)
 	sent := 0
 	next := s.from
 	end := s.to

@@ -418,8 +418,9 @@ func (n *Node) previewAct(ctx context.Context, t *Topic, s QueueSelection, act A
 	failed := 0
 	var firstFailure error
 	size := actPage
+	var editing *replay.Editing
 	if editor != nil {
-		size = editPage
+		size, editing = editPage, editor.Begin(ctx)
 	}
 	err := n.eachPage(ctx, t, s, editor == nil, size, func(p *Partition, a *queueAnswer) error {
 		out.Messages += int64(len(a.Offsets))
@@ -438,8 +439,11 @@ func (n *Node) previewAct(ctx context.Context, t *Topic, s QueueSelection, act A
 				var err error
 				if item.Message == nil {
 					err = errors.New("its bytes cannot be read")
-				} else if sample.After, err = editor.Apply(item.Message, item.facts()); err == nil {
+				} else if sample.After, err = editing.Apply(item.Message, item.facts()); err == nil {
 					err = sample.After.Check(t.Channel().MaxBody)
+				}
+				if ctx.Err() != nil {
+					return ctx.Err()
 				}
 				if err != nil {
 					failed++
@@ -499,20 +503,22 @@ func (out *ActionResult) describe(t *Topic, act Action) {
 
 // edit gives messages their edited content and, if asked, returns them.
 func (n *Node) edit(ctx context.Context, t *Topic, s QueueSelection, act Action, editor *replay.Editor, out *ActionResult) error {
+	editing := editor.Begin(ctx)
 	return n.eachPage(ctx, t, s, false, editPage, func(p *Partition, a *queueAnswer) error {
 		var group errgroup.Group
 		group.SetLimit(64)
+		defer group.Wait()
 		for i := range a.Items {
 			item := &a.Items[i]
 			if item.Message == nil {
 				continue
 			}
+			after, err := editing.Apply(item.Message, item.facts())
+			if err != nil {
+				return problem(Conflict, "%s: %v", t.Address().At(p.Number, item.Info.Offset), err)
+			}
 			group.Go(func() error {
-				after, err := editor.Apply(item.Message, item.facts())
-				if err != nil {
-					return problem(Conflict, "%s: %v", t.Address().At(p.Number, item.Info.Offset), err)
-				}
-				_, err = n.actAt(ctx, p, &queue.Command{Op: queue.OpEdit, Who: act.Who, Reason: act.Reason, Offsets: []int64{item.Info.Offset}, Content: pack(after)})
+				_, err := n.actAt(ctx, p, &queue.Command{Op: queue.OpEdit, Who: act.Who, Reason: act.Reason, Offsets: []int64{item.Info.Offset}, Content: pack(after)})
 				return err
 			})
 		}

@@ -180,7 +180,7 @@ func (m *queueMachine) items(ctx context.Context, g *replica.Group, ask *queueAs
 			return err
 		}
 	}
-	l := &lookout{m: m, g: g, ask: ask, out: out, where: where, matcher: where.Matcher()}
+	l := &lookout{m: m, g: g, ask: ask, out: out, where: where, matcher: where.Matcher(ctx)}
 	if len(ask.Offsets) > 0 {
 		_, err := l.through(ctx, ask.Offsets, true)
 		return err
@@ -302,7 +302,7 @@ func (m *queueMachine) failedAgain(ctx context.Context, g *replica.Group, ask *q
 	if err != nil {
 		return err
 	}
-	matcher := where.Matcher()
+	matcher := where.Matcher(ctx)
 	var offsets []int64
 	m.look(func(q *queue.Queue) {
 		offsets = q.Offsets(queue.Filter{States: []queue.State{queue.Dead}, Since: ask.Since}, 0, maxFailed)

@@ -321,7 +321,7 @@ func (r *replayRun) read(ctx context.Context, number int, from, to int64, yield 
 	if err != nil {
 		return err
 	}
-	reader, matcher := l.Reader(max(from, l.First())), r.ends.where.Matcher()
+	reader, matcher := l.Reader(max(from, l.First())), r.ends.where.Matcher(ctx)
 	buffer := make([]byte, 256<<10)
 	for reader.Offset() < to && ctx.Err() == nil {
 		chunk, err := reader.Read(buffer)
@@ -338,7 +338,7 @@ func (r *replayRun) read(ctx context.Context, number int, from, to int64, yield 
 		case len(chunk) == 0:
 			return nil
 		}
-		more := true
+		more, stopped := true, error(nil)
 		eachRecord(chunk, func(rec message.Record) bool {
 			err = rec.Stored(number, func(m *message.Stored) bool {
 				if m.Offset < from {
@@ -348,16 +348,16 @@ func (r *replayRun) read(ctx context.Context, number int, from, to int64, yield 
 					more = false
 					return false
 				}
-				ok, matchErr := matcher.Match(m)
-				if matchErr == nil && ok {
+				var ok bool
+				if ok, stopped = matcher.Match(m); ok {
 					more = yield(m)
 				}
-				return more
+				return more && stopped == nil
 			})
-			return err == nil && more
+			return err == nil && stopped == nil && more
 		})
-		if err != nil || !more {
-			return err
+		if err != nil || stopped != nil || !more {
+			return errors.Join(err, stopped)
 		}
 	}
 	return ctx.Err()

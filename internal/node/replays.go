@@ -121,7 +121,7 @@ func (n *Node) PlanReplay(ctx context.Context, s *ReplaySpec) (*ReplayPlan, erro
 	if err != nil {
 		return nil, err
 	}
-	plan := &ReplayPlan{By: map[int]int64{}, Source: e.source}
+	plan, editing := &ReplayPlan{By: map[int]int64{}, Source: e.source}, e.editor.Begin(ctx)
 	s.Until = time.Now().UnixMicro()
 	take := func(m *message.Stored, f expr.Facts, item QueueItem) error {
 		plan.Messages++
@@ -138,7 +138,7 @@ func (n *Node) PlanReplay(ctx context.Context, s *ReplaySpec) (*ReplayPlan, erro
 		sample := ActionSample{Item: item}
 		if len(s.Edits) > 0 {
 			var err error
-			if sample.After, err = e.editor.Apply(m, f); err == nil {
+			if sample.After, err = editing.Apply(m, f); err == nil {
 				err = sample.After.Check(e.target.Channel().MaxBody)
 			}
 			if err != nil {

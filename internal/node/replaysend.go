@@ -37,6 +37,7 @@ func (r *replayRun) returnStep(ctx context.Context, step *replayStep) (int, erro
 			return 0, err
 		}
 		offsets = nil
+		editing := r.ends.editor.Begin(ctx)
 		returned := 0 // before the node that ran it stopped
 		var mu sync.Mutex
 		var group errgroup.Group
@@ -54,7 +55,10 @@ func (r *replayRun) returnStep(ctx context.Context, step *replayStep) (int, erro
 				offsets = append(offsets, item.Info.Offset)
 				continue
 			}
-			after, err := r.ends.editor.Apply(item.Message, item.facts())
+			after, err := editing.Apply(item.Message, item.facts())
+			if ctx.Err() != nil {
+				return 0, ctx.Err()
+			}
 			if err != nil || after.Check(r.ends.target.Channel().MaxBody) != nil {
 				continue // skipped: it stays a dead letter
 			}
@@ -135,11 +139,15 @@ func (r *replayRun) sendStep(ctx context.Context, step *replayStep) (int, error)
 	count := len(target.Partitions())
 	by := map[int][]*message.Message{}
 	var sent []int64
+	editing := r.ends.editor.Begin(ctx)
 	for _, s := range slots {
 		if s.m == nil {
 			continue
 		}
-		out, err := r.ends.editor.Apply(s.m, s.facts)
+		out, err := editing.Apply(s.m, s.facts)
+		if ctx.Err() != nil {
+			return 0, ctx.Err()
+		}
 		if err != nil {
 			continue // skipped
 		}

@@ -45,7 +45,7 @@ func (n *Node) Tail(ctx context.Context, s Selection, resume TailPositions, tell
 	if err != nil {
 		return err
 	}
-	t := &tailer{matcher: s.Where.Matcher(), buffer: make([]byte, bufferFor(len(followers))), positions: positions, tell: tell}
+	t := &tailer{matcher: s.Where.Matcher(ctx), buffer: make([]byte, bufferFor(len(followers))), positions: positions, tell: tell}
 	signal, ended := make(chan struct{}, 1), make(chan error, 1)
 	var waiting errgroup.Group
 	defer waiting.Wait()

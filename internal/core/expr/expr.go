@@ -4,7 +4,6 @@
 package expr
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -12,13 +11,10 @@ import (
 	"unicode/utf8"
 
 	"cel.dev/cel-go/cel"
-	"cel.dev/cel-go/common/ast"
 	"cel.dev/cel-go/common/operators"
-	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/ext"
 
 	"steadyferry/internal/core/address"
-	"steadyferry/internal/core/message"
 )
 
 // Variable is one name that a condition can use.
@@ -46,8 +42,8 @@ var Variables = []Variable{
 
 // Limits of a condition.
 const (
-	MaxLength = 4096    // characters
-	costLimit = 100_000 // CEL's measure of work for one message
+	MaxLength  = 4096 // characters
+	maxNesting = 32   // of brackets, calls and operators in each other: what lies deeper takes the compiler very long
 )
 
 // Error says where a condition is wrong and what to try.
@@ -85,6 +81,7 @@ func newEnv() *cel.Env {
 		cel.DefaultUTCTimeZone(true),
 		ext.Strings(),
 		ext.Math(),
+		cel.ParserRecursionLimit(maxNesting),
 	)
 	if err != nil {
 		panic(err)
@@ -94,41 +91,35 @@ func newEnv() *cel.Env {
 
 // Condition is a compiled condition. It can be used by many goroutines.
 type Condition struct {
-	source  string
-	program cel.Program
+	source string
+	plan   *plan
 }
 
 // Compile reads a condition. The error is an *Error.
 func Compile(source string) (*Condition, error) {
+	p, err := compile(source)
+	if err != nil {
+		return nil, err
+	}
+	if t := p.tree.OutputType(); !t.IsExactType(cel.BoolType) && !t.IsExactType(cel.DynType) {
+		return nil, &Error{Column: 1, Problem: fmt.Sprintf("this gives a %s, and a condition is true or false", t), Hint: "compare it with something, such as body.celsius > 8"}
+	}
+	return &Condition{source: source, plan: p}, nil
+}
+
+func compile(source string) (*plan, error) {
 	if n := utf8.RuneCountInString(source); n > MaxLength {
-		return nil, &Error{Column: MaxLength, Problem: fmt.Sprintf("the condition has %d characters, and the limit is %d", n, MaxLength)}
+		return nil, &Error{Column: MaxLength, Problem: fmt.Sprintf("it has %d characters, and the limit is %d", n, MaxLength)}
 	}
 	tree, issues := env.Compile(source)
 	if issues != nil && issues.Err() != nil {
 		return nil, describe(source, issues)
 	}
-	if t := tree.OutputType(); !t.IsExactType(cel.BoolType) && !t.IsExactType(cel.DynType) {
-		return nil, &Error{Column: 1, Problem: fmt.Sprintf("this gives a %s, and a condition is true or false", t), Hint: "compare it with something, such as body.celsius > 8"}
+	p, err := newPlan(tree)
+	if err != nil && !errors.As(err, new(*Error)) {
+		err = &Error{Column: 1, Problem: err.Error()}
 	}
-	options := []cel.ProgramOption{cel.EvalOptions(cel.OptOptimize)}
-	if loops(tree) {
-		// Only a loop makes the work grow beyond the condition's own length,
-		// and counting the work of the others would double it.
-		options = append(options, cel.CostLimit(costLimit))
-	}
-	program, err := env.Program(tree, options...)
-	if err != nil {
-		return nil, &Error{Column: 1, Problem: err.Error()}
-	}
-	return &Condition{source: source, program: program}, nil
-}
-
-func loops(a *cel.Ast) bool {
-	found := false
-	ast.PreOrderVisit(ast.NavigateAST(a.NativeRep()), ast.NewExprVisitor(func(e ast.Expr) {
-		found = found || e.Kind() == ast.ComprehensionKind
-	}))
-	return found
+	return p, err
 }
 
 // String returns the condition as it was written.
@@ -151,6 +142,10 @@ func describe(source string, issues *cel.Issues) *Error {
 		} else if slices.Contains(names, "body") && !strings.Contains(source, "body.") {
 			e.Hint = fmt.Sprintf("for a field of the body write body.%s; %s", name, e.Hint)
 		}
+	} else if strings.Contains(problem, "recursion limit") {
+		e.Column = max(e.Column, 1)
+		e.Problem = fmt.Sprintf("it is nested more than %d deep", maxNesting)
+		e.Hint = "write it with fewer brackets or calls in each other"
 	} else if strings.Contains(problem, "Syntax error") {
 		e.Problem = strings.TrimPrefix(problem, "Syntax error: ")
 		e.Hint = `an example: body.celsius > 8 && key.startsWith("box-")`
@@ -166,103 +161,3 @@ func describe(source string, issues *cel.Issues) *Error {
 	}
 	return e
 }
-
-// ErrCost is returned for a message on which a condition would take too much
-// work.
-var ErrCost = errors.New("the condition takes too much work on one message")
-
-// Matcher runs a condition on one message after another. It is for one
-// goroutine.
-type Matcher struct {
-	condition *Condition
-	vars      vars
-}
-
-// Matcher returns a matcher. A nil condition matches every message.
-func (c *Condition) Matcher() *Matcher { return &Matcher{condition: c} }
-
-// Match reports whether the message fulfils the condition. What cannot be
-// computed, such as a field that the body lacks, makes it false; the only
-// error is ErrCost.
-func (m *Matcher) Match(s *message.Stored) (bool, error) { return m.MatchWith(s, Facts{}) }
-
-// Facts are what a queue knows of a message.
-type Facts struct {
-	Attempts       int
-	Reason, Detail string
-}
-
-// MatchWith is Match for a message of a queue.
-func (m *Matcher) MatchWith(s *message.Stored, f Facts) (bool, error) {
-	if m.condition == nil {
-		return true, nil
-	}
-	m.vars = vars{message: s, facts: f}
-	out, _, err := m.condition.program.Eval(&m.vars)
-	if err != nil {
-		if strings.Contains(err.Error(), "cost limit exceeded") {
-			return false, ErrCost
-		}
-		return false, nil
-	}
-	return out == types.True, nil
-}
-
-// vars gives CEL the values it asks for; a body is parsed only if it does.
-type vars struct {
-	message *message.Stored
-	facts   Facts
-	parsed  bool
-	body    any
-}
-
-// ResolveName implements cel.Activation.
-func (v *vars) ResolveName(name string) (any, bool) {
-	m := v.message
-	switch name {
-	case "key":
-		return m.Key, true
-	case "body":
-		if !v.parsed {
-			v.parsed = true
-			if json.Unmarshal(m.Body, &v.body) != nil {
-				v.body = nil
-			}
-		}
-		if v.body == nil {
-			return types.NullValue, true
-		}
-		return v.body, true
-	case "text":
-		if !utf8.Valid(m.Body) {
-			return "", true
-		}
-		return string(m.Body), true
-	case "headers":
-		headers := make(map[string]string, len(m.Headers))
-		for _, h := range m.Headers {
-			headers[h.Name] = h.Value
-		}
-		return headers, true
-	case "id":
-		return m.ID, true
-	case "time":
-		return types.Timestamp{Time: m.StoredAt}, true
-	case "size":
-		return int64(len(m.Body)), true
-	case "partition":
-		return int64(m.Partition), true
-	case "offset":
-		return m.Offset, true
-	case "attempts":
-		return int64(v.facts.Attempts), true
-	case "reason":
-		return v.facts.Reason, true
-	case "detail":
-		return v.facts.Detail, true
-	}
-	return nil, false
-}
-
-// Parent implements cel.Activation.
-func (v *vars) Parent() cel.Activation { return nil }

@@ -3,12 +3,11 @@
 package replay
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
-
-	jsonpatch "github.com/evanphx/json-patch/v5"
 
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/message"
@@ -129,32 +128,65 @@ func (e *Edit) check() error {
 	return nil
 }
 
-// Apply returns the edited message; the one given stays as it is. The error is
-// an *EditError.
-func (ed *Editor) Apply(s *message.Stored, f expr.Facts) (*message.Stored, error) {
-	out := *s
-	out.Headers = append([]message.Header(nil), s.Headers...)
-	for i, e := range ed.edits {
-		value := e.Value
-		var err error
-		if ed.values[i] != nil {
-			value, err = ed.values[i].Of(s, f)
-		}
-		if err == nil {
-			err = apply(&out, e, value)
-		}
-		if err != nil {
-			return nil, &EditError{i + 1, e, err}
-		}
-	}
-	return &out, nil
+// Editing applies an editor's list to one message after another. It is for
+// one goroutine.
+type Editing struct {
+	editor    *Editor
+	computers []*expr.Computer
 }
 
-func apply(m *message.Stored, e Edit, value json.RawMessage) (err error) {
+// Begin returns what applies the edits, until ctx ends.
+func (ed *Editor) Begin(ctx context.Context) *Editing {
+	e := &Editing{editor: ed, computers: make([]*expr.Computer, len(ed.edits))}
+	for i, v := range ed.values {
+		if v != nil {
+			e.computers[i] = v.Computer(ctx)
+		}
+	}
+	return e
+}
+
+// Apply returns the edited message; the one given stays as it is. The error is
+// an *EditError.
+func (e *Editing) Apply(s *message.Stored, f expr.Facts) (*message.Stored, error) {
+	out := edited{Stored: *s}
+	out.Headers = append([]message.Header(nil), s.Headers...)
+	for i, edit := range e.editor.edits {
+		value := edit.Value
+		var err error
+		if c := e.computers[i]; c != nil {
+			value, err = c.Of(s, f)
+		}
+		if err == nil {
+			err = out.apply(edit, value)
+		}
+		if err != nil {
+			return nil, &EditError{i + 1, edit, err}
+		}
+	}
+	out.write()
+	return &out.Stored, nil
+}
+
+// edited is a message under edit; its body is parsed once for all of them.
+type edited struct {
+	message.Stored
+	document *document
+}
+
+// write brings the body up to date.
+func (m *edited) write() {
+	if m.document != nil {
+		m.Body = m.document.write(make([]byte, 0, len(m.Body)+64))
+		m.document = nil
+	}
+}
+
+func (m *edited) apply(e Edit, value json.RawMessage) (err error) {
 	name, isHeader := strings.CutPrefix(e.At, "header.")
 	switch {
 	case isHeader:
-		return editHeader(m, e, name, plainText(value))
+		return editHeader(&m.Stored, e, name, plainText(value))
 	case e.At == "key":
 		m.Key = ""
 		if e.Op == "set" {
@@ -162,51 +194,27 @@ func apply(m *message.Stored, e Edit, value json.RawMessage) (err error) {
 		}
 		return nil
 	case e.At == "body":
+		m.document = nil
 		m.Body = []byte(value)
 		if !strings.Contains(m.ContentType, "json") {
 			m.Body = []byte(plainText(value))
 		}
 		return nil
 	}
-	if !json.Valid(m.Body) {
-		return errors.New("the body is not JSON")
+	if m.document == nil {
+		if m.document, err = parseDocument(m.Body); err != nil {
+			return err
+		}
 	}
 	switch e.Op {
 	case "remove":
-		m.Body, err = patch(m.Body, map[string]any{"op": "remove", "path": e.At})
+		_, err = m.document.remove(e.At)
 	case "rename":
-		m.Body, err = patch(m.Body, map[string]any{"op": "move", "from": e.At, "path": e.To})
+		err = m.document.rename(e.At, e.To)
 	default:
-		var changed []byte
-		if changed, err = patch(m.Body, map[string]any{"op": "replace", "path": e.At, "value": value}); err != nil {
-			changed, err = patch(m.Body, map[string]any{"op": "add", "path": e.At, "value": value})
-		}
-		if err == nil {
-			m.Body = changed
-		}
+		err = m.document.set(e.At, &document{raw: value})
 	}
 	return err
-}
-
-// patch applies one operation of RFC 6902.
-func patch(body []byte, op map[string]any) ([]byte, error) {
-	b, err := json.Marshal([]any{op})
-	if err != nil {
-		return nil, err
-	}
-	p, err := jsonpatch.DecodePatch(b)
-	if err != nil {
-		return nil, err
-	}
-	out, err := p.Apply(body)
-	if err != nil {
-		missing := op["path"]
-		if from, moved := op["from"]; moved {
-			missing = from
-		}
-		return nil, fmt.Errorf("the body has no %s", missing)
-	}
-	return out, nil
 }
 
 func editHeader(m *message.Stored, e Edit, name, value string) error {
