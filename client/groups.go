@@ -117,7 +117,8 @@ type Beat struct {
 type Poll struct {
 	Max    int    `json:"max,omitempty"`    // 100
 	Wait   string `json:"wait,omitempty"`   // for the first message
-	Commit bool   `json:"commit,omitempty"` // all that was polled before
+	UpTo   string `json:"upTo,omitempty"`   // that of the last answer that arrived; what came behind it is handed out again
+	Commit bool   `json:"commit,omitempty"` // all up to there
 }
 
 // Polled are messages of a member's share.
@@ -125,6 +126,7 @@ type Polled struct {
 	Membership
 	Messages []Message `json:"messages"`
 	Gone     []Gone    `json:"gone,omitempty"`
+	UpTo     string    `json:"upTo"` // to be named in the next poll
 }
 
 // Gone tells that retention took messages before the group read them.
@@ -230,6 +232,7 @@ type Member struct {
 	address address.Address
 	mu      sync.Mutex
 	share   Membership
+	upTo    string // of the last poll that was answered
 }
 
 // Share returns the member's share as it was told last.
@@ -270,12 +273,22 @@ func (m *Member) Beat(ctx context.Context, holds []int, wait time.Duration) erro
 	return err
 }
 
-// Poll returns messages of the member's share.
+// Poll returns messages of the member's share. Without an UpTo it names that of
+// the last answer which arrived; the first poll has nothing to commit.
 func (m *Member) Poll(ctx context.Context, p Poll) (*Polled, error) {
+	if p.UpTo == "" {
+		m.mu.Lock()
+		p.UpTo = m.upTo
+		m.mu.Unlock()
+		p.Commit = p.Commit && p.UpTo != ""
+	}
 	var out Polled
 	err := m.client.Call(ctx, http.MethodPost, m.path("/poll"), nil, p, &out)
 	if err == nil {
 		m.take(out.Membership)
+		m.mu.Lock()
+		m.upTo = out.UpTo
+		m.mu.Unlock()
 	}
 	return &out, err
 }

@@ -45,6 +45,8 @@ type Problem struct {
 	Column   int    `json:"column,omitempty"`   // of a condition, from 1
 	Line     int    `json:"line,omitempty"`     // of NDJSON, from 1
 	Accepted *int   `json:"accepted,omitempty"` // messages kept before the error
+
+	RetryAfter int `json:"retryAfter,omitempty"` // seconds, as in the header Retry-After
 }
 
 func (p *Problem) Error() string {
@@ -75,6 +77,7 @@ type Message struct {
 	Headers       map[string]string `json:"headers"`
 	ContentType   string            `json:"contentType"`
 	Size          int               `json:"size"`                    // bytes of the body
+	Shortened     bool              `json:"shortened,omitempty"`     // the body here is only its beginning, as text or in base64
 	PublisherTime *time.Time        `json:"publisherTime,omitempty"` // the publisher's own
 	Body          json.RawMessage   `json:"body,omitempty"`          // JSON as JSON, text as a string
 	BodyBase64    string            `json:"bodyBase64,omitempty"`    // any other body
@@ -85,7 +88,7 @@ type Message struct {
 // MessageOf returns the JSON form of a stored message of a channel.
 func MessageOf(channel address.Address, s *message.Stored) Message {
 	m := Message{Address: channel.At(s.Partition, s.Offset).String(), Partition: s.Partition, Offset: s.Offset, Time: s.StoredAt,
-		Key: s.Key, ID: s.ID, Headers: make(map[string]string, len(s.Headers)), ContentType: s.ContentType, Size: len(s.Body)}
+		Key: s.Key, ID: s.ID, Headers: make(map[string]string, len(s.Headers)), ContentType: s.ContentType, Size: s.Size(), Shortened: s.Whole > 0}
 	for _, h := range s.Headers {
 		m.Headers[h.Name] = h.Value
 	}
@@ -96,6 +99,13 @@ func MessageOf(channel address.Address, s *message.Stored) Message {
 		m.NotBefore, m.Expires = orNull(t.NotBefore), orNull(t.Expires)
 	}
 	switch {
+	case m.Shortened:
+		// What was cut in the middle is no JSON, and may end within a character.
+		if text := strings.ToValidUTF8(string(s.Body), ""); len(s.Body)-len(text) < utf8.UTFMax {
+			m.Body, _ = json.Marshal(text)
+		} else {
+			m.BodyBase64 = base64.StdEncoding.EncodeToString(s.Body)
+		}
 	case looksLikeJSON(s.ContentType, s.Body) && json.Valid(s.Body):
 		m.Body = s.Body
 	case utf8.Valid(s.Body):
@@ -307,6 +317,7 @@ type Progress struct {
 	Total    int64 `json:"total"`
 	Found    int64 `json:"found"`
 	Damaged  int64 `json:"damaged"`
+	Full     bool  `json:"full,omitempty"` // no more fits into one answer: narrow the selection to see the rest
 }
 
 // LeftOut says that a tail skipped messages for a slow reader.

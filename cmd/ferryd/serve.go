@@ -98,7 +98,7 @@ func (c *config) run(with func(ctx context.Context, r running) error) (err error
 		ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
 	server.RegisterOnShutdown(a.Stop)
 	failed := make(chan error, 3)
-	go func() { failed <- server.Serve(listener) }()
+	go func() { failed <- server.Serve(api.Listener(listener)) }()
 	if c.metricsListen != "" {
 		mux := http.NewServeMux()
 		mux.Handle("GET /metrics", a.MetricsHandler())

@@ -16,6 +16,11 @@ const (
 	sessionLives = 12 * time.Hour
 	linkLives    = 15 * time.Minute
 	principalKey = "principal"
+
+	// Secrets that are not in force, of one address: so many at once, and then
+	// one every while. Sign-ins of one principal likewise.
+	wrongBurst, wrongEvery   = 30, 2 * time.Second
+	signInBurst, signInEvery = 40, time.Second
 )
 
 // authenticate lets through who brings a token or a session in force. What is
@@ -25,8 +30,12 @@ func (s *Server) authenticate(c *gin.Context) {
 		c.Set(principalKey, p)
 		return
 	}
-	// Another node may have made the secret a moment ago.
 	if c.GetHeader("Authorization") != "" || c.GetHeader("Cookie") != "" {
+		// Whoever tries many is not looked up any more.
+		if refuse(c, s.wrong.Allow(c.RemoteIP(), time.Now())) {
+			return
+		}
+		// Another node may have made the secret a moment ago.
 		if s.node.Catalog().Refresh(c) == nil {
 			if p, ok := s.principal(c); ok {
 				c.Set(principalKey, p)
@@ -72,8 +81,16 @@ func (s *Server) signIn(c *gin.Context) {
 		kind, text = catalog.Link, body.Link
 	}
 	p, ok := s.node.Catalog().View().Who(kind, text)
-	if !ok && s.node.Catalog().Refresh(c) == nil { // another node may have made it a moment ago
-		p, ok = s.node.Catalog().View().Who(kind, text)
+	if !ok {
+		if refuse(c, s.wrong.Allow(c.RemoteIP(), time.Now())) {
+			return
+		}
+		if s.node.Catalog().Refresh(c) == nil { // another node may have made it a moment ago
+			p, ok = s.node.Catalog().View().Who(kind, text)
+		}
+	}
+	if ok && refuse(c, s.signIns.Allow(p.Name, time.Now())) {
+		return
 	}
 	if ok && kind == catalog.Link {
 		used, err := s.node.Catalog().DropSecret(c, text)

@@ -20,11 +20,11 @@ import (
 )
 
 // deadRoutes are the paths of dead letters below that of their queue.
-func (s *Server) deadRoutes(ch *gin.RouterGroup) {
+func (s *Server) deadRoutes(ch *gin.RouterGroup, search gin.HandlerFunc) {
 	ch.GET("/dead", s.dead)
-	ch.GET("/items", s.items)
+	ch.GET("/items", search, s.items)
 	ch.GET("/items/:partition/:offset", s.item)
-	ch.POST("/actions", s.act)
+	ch.POST("/actions", search, s.act)
 }
 
 // Charts of causes over time.
@@ -215,6 +215,15 @@ func (s *Server) item(c *gin.Context) {
 	item, err := s.node.QueueItem(c, t, partition, offset, true)
 	if refuse(c, err) {
 		return
+	}
+	if c.Query("format") == "raw" && item.Message != nil {
+		writeBody(c, t, item.Message)
+		return
+	}
+	for _, m := range []**message.Stored{&item.Message, &item.Original} {
+		if *m != nil {
+			*m = shown(*m)
+		}
 	}
 	out := itemJSON(t, item)
 	out.Address, out.Partition = t.Address().At(partition, offset).String(), partition

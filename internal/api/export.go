@@ -61,11 +61,19 @@ func (s *Server) exportTopic(c *gin.Context, f *exportFile) error {
 	}
 	ctx, cancel := s.streamContext(c)
 	defer cancel()
-	s.node.Streams.Add(1)
-	defer s.node.Streams.Add(-1)
 	return s.node.Browse(ctx, sel, func(e node.Event) error {
 		if e.Message == nil {
 			return nil
+		}
+		if e.Message.Whole > 0 {
+			// Browse shortens large bodies; here each is read whole, one at a time.
+			p, err := f.topic.Partition(e.Message.Partition)
+			if err == nil {
+				e.Message, err = s.node.Message(ctx, p, e.Message.Offset, sel.AnyReplica)
+			}
+			if err != nil {
+				return err
+			}
 		}
 		return f.write(client.MessageOf(f.topic.Address(), e.Message), &e.Message.Message)
 	})
@@ -86,8 +94,6 @@ func (s *Server) exportQueue(c *gin.Context, t *node.Topic, f *exportFile) error
 	}
 	ctx, cancel := s.streamContext(c)
 	defer cancel()
-	s.node.Streams.Add(1)
-	defer s.node.Streams.Add(-1)
 	return s.node.EachItem(ctx, t, sel, func(item *node.QueueItem) error {
 		if item.Message == nil {
 			return nil // its bytes are gone

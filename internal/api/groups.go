@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"sort"
@@ -12,6 +13,7 @@ import (
 
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/group"
 	"steadyferry/internal/node"
 )
 
@@ -452,13 +454,21 @@ func (s *Server) poll(c *gin.Context) {
 		writeProblem(c, invalid("max", fmt.Sprintf("max is %d", body.Max), fmt.Sprintf("1 to %d", maxPoll)))
 		return
 	}
+	upTo, err := group.ParseUpTo(body.UpTo)
+	if err == nil && body.Commit && body.UpTo == "" {
+		err = errors.New("commit is set, and upTo is missing")
+	}
+	if err != nil {
+		writeProblem(c, invalid("upTo", err.Error(), "the upTo of the last answer that arrived; none with the first poll"))
+		return
+	}
 	ctx, cancel := s.streamContext(c)
 	defer cancel()
-	polled, err := s.node.Poll(ctx, a, c.Param("member"), body.Max, wait, body.Commit)
+	polled, err := s.node.Poll(ctx, a, c.Param("member"), body.Max, wait, upTo, body.Commit)
 	if refuse(c, err) {
 		return
 	}
-	out := client.Polled{Membership: shareJSON(polled.Membership, false), Messages: []client.Message{}}
+	out := client.Polled{Membership: shareJSON(polled.Membership, false), Messages: []client.Message{}, UpTo: polled.UpTo.String()}
 	for _, m := range polled.Messages {
 		out.Messages = append(out.Messages, client.MessageOf(a.ChannelPart(), m))
 	}

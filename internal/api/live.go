@@ -30,7 +30,7 @@ func (s *Server) snapshot(ctx context.Context, now time.Time) client.Live {
 func (s *Server) newSnapshot(ctx context.Context, now time.Time) client.Live {
 	live := client.Live{Topics: []client.Topic{}, Dead: []client.DeadCount{}}
 	st := client.Status{Node: s.node.Name(), Version: Version, StartedAt: s.node.Started().UTC().Truncate(time.Millisecond), At: now.UTC().Truncate(time.Millisecond), Records: "here",
-		MemoryBytes: node.MemoryUsed(), Spaces: len(s.node.Catalog().View().Spaces), Streams: s.node.Streams.Load()}
+		MemoryBytes: node.MemoryUsed(), Spaces: len(s.node.Catalog().View().Spaces), Streams: int64(s.node.Streams.Open())}
 	if since := s.node.Catalog().AwaySince(); !since.IsZero() {
 		st.Records = "away since " + since.UTC().Format(time.RFC3339)
 	}
@@ -197,7 +197,7 @@ func (k collector) Collect(ch chan<- prometheus.Metric) {
 	gauge(descFewer, float64(cluster.Fewer))
 	gauge(descLeaderless, float64(cluster.Leaderless))
 	gauge(descRecords, oneIf(k.server.node.Catalog().AwaySince().IsZero()))
-	gauge(descStreams, float64(k.server.node.Streams.Load()))
+	gauge(descStreams, float64(k.server.node.Streams.Open()))
 }
 
 // groups tells where the groups are that this node coordinates, so that of all

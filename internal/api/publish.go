@@ -19,6 +19,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
+	"golang.org/x/sync/semaphore"
 
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
@@ -64,19 +65,20 @@ func (s *Server) publish(c *gin.Context) {
 		limit = t.Channel().MaxBody*2 + 1<<20 // JSON around a body, base64 in it
 	}
 	ctx := c.Request.Context()
-	data, release, err := s.readBody(ctx, c, limit)
+	hold := s.node.Hold(who(c))
+	defer hold.Release()
+	data, err := s.readBody(ctx, c, hold, message.StampSize, limit)
 	if refuse(c, err) {
 		return
 	}
-	defer release()
 	var receipts []node.Receipt
 	if mediaType == client.BatchType {
 		var r node.Receipt
-		if r, err = s.node.PublishBatch(ctx, t, partition, data); err == nil {
+		if r, err = s.node.PublishBatch(ctx, t, partition, data, hold); err == nil {
 			receipts = []node.Receipt{r}
 		}
 	} else {
-		receipts, err = s.publishOne(ctx, c, t, partition, mediaType, data[message.StampSize:])
+		receipts, err = s.publishOne(ctx, c, t, partition, mediaType, data[message.StampSize:], hold)
 	}
 	if partition != node.AnyPartition {
 		s.tellLeader(c, t, partition)
@@ -141,44 +143,62 @@ func published(receipts []node.Receipt) client.Published {
 	return out
 }
 
-// readBody reads a body into a buffer that has room for a batch's stamp in
-// front. Its bytes count as in hand until release.
-func (s *Server) readBody(ctx context.Context, c *gin.Context, limit int64) (data []byte, release func(), err error) {
-	tooLarge := func() error {
-		return &client.Problem{Type: "urn:steady-ferry:problem:too-large", Status: http.StatusRequestEntityTooLarge, Title: titleOf[node.TooLarge],
-			Detail: fmt.Sprintf("the request has more than %d bytes", limit)}
-	}
+// readBody reads a body of up to limit bytes into a buffer with room in front.
+// What has come counts as in hand, not what is announced, so that a stalled
+// body holds little; one that stalls for long is given up.
+func (s *Server) readBody(ctx context.Context, c *gin.Context, hold node.Hold, room int, limit int64) ([]byte, error) {
+	tooLarge := &client.Problem{Type: "urn:steady-ferry:problem:too-large", Status: http.StatusRequestEntityTooLarge, Title: titleOf[node.TooLarge],
+		Detail: fmt.Sprintf("the request has more than %d bytes", limit)}
 	length := c.Request.ContentLength
 	if length > limit {
-		return nil, nil, tooLarge()
+		return nil, tooLarge
 	}
-	hold := length
-	if hold < 0 {
-		hold = 64 << 10
+	if length < 0 {
+		length = limit + 1
 	}
-	if release, err = s.node.Hold(ctx, hold); err != nil {
-		return nil, nil, err
+	control := http.NewResponseController(c.Writer)
+	data := make([]byte, room, room+int(min(length, firstBody)))
+	if err := hold.Grow(ctx, int64(cap(data))); err != nil {
+		return nil, err
 	}
-	defer func() {
-		if err != nil {
-			release()
+	for {
+		if len(data) == cap(data) {
+			if int64(len(data)-room) == length {
+				if length > limit {
+					return nil, tooLarge
+				}
+				return data, nil
+			}
+			// Four times as much each time: what is copied stays small
+			// beside what came, and what is held beside what could come.
+			grown := room + int(min(length, int64(4*(len(data)-room))))
+			if err := hold.Grow(ctx, int64(grown-cap(data))); err != nil {
+				return nil, err
+			}
+			data = append(make([]byte, 0, grown), data...)
+			control.SetReadDeadline(time.Now().Add(bodyStall))
 		}
-	}()
-	if length >= 0 {
-		data = make([]byte, message.StampSize+length)
-		_, err = io.ReadFull(c.Request.Body, data[message.StampSize:])
-		return data, release, err
+		n, err := c.Request.Body.Read(data[len(data):cap(data)])
+		data = data[:len(data)+n]
+		switch {
+		case err == io.EOF && (c.Request.ContentLength < 0 || int64(len(data)-room) == length):
+			if int64(len(data)-room) > limit {
+				return nil, tooLarge
+			}
+			return data, nil
+		case err == io.EOF:
+			return nil, io.ErrUnexpectedEOF
+		case err != nil:
+			return nil, err
+		}
 	}
-	buffer := bytes.NewBuffer(make([]byte, message.StampSize, 64<<10))
-	n, err := io.Copy(buffer, io.LimitReader(c.Request.Body, limit+1))
-	if err == nil && n > limit {
-		err = tooLarge()
-	}
-	return buffer.Bytes(), release, err
 }
 
+// firstBody is how much is held of a body before anything of it has come.
+const firstBody = 16 << 10
+
 // publishOne publishes a raw body, a JSON message or CloudEvents.
-func (s *Server) publishOne(ctx context.Context, c *gin.Context, t *node.Topic, partition int, mediaType string, body []byte) ([]node.Receipt, error) {
+func (s *Server) publishOne(ctx context.Context, c *gin.Context, t *node.Topic, partition int, mediaType string, body []byte, hold node.Hold) ([]node.Receipt, error) {
 	switch mediaType {
 	case client.MessageType:
 		m, err := parseMessage(body)
@@ -226,7 +246,7 @@ func (s *Server) publishOne(ctx context.Context, c *gin.Context, t *node.Topic, 
 	var b message.Builder
 	b.Add(m)
 	batch := b.Build(message.Plain, publisher)
-	r, err := s.node.PublishBatch(ctx, t, partition, append(make([]byte, message.StampSize, message.StampSize+len(batch)), batch...))
+	r, err := s.node.PublishBatch(ctx, t, partition, append(make([]byte, message.StampSize, message.StampSize+len(batch)), batch...), hold)
 	return []node.Receipt{r}, err
 }
 
@@ -333,6 +353,7 @@ type said struct {
 	Offset    any `json:"offset"`
 	Time      any `json:"time"`
 	Size      any `json:"size"`
+	Shortened any `json:"shortened"`
 	State     any `json:"state"`
 	Attempts  any `json:"attempts"`
 	Member    any `json:"member"`
@@ -360,6 +381,9 @@ func parseMessage(b []byte) (*message.Message, error) {
 	}
 	if d.More() {
 		return nil, invalid("body", "there is more after the message", "one JSON object")
+	}
+	if in.Shortened != nil && in.Shortened != false {
+		return nil, invalid("shortened", "the body of this message was shortened", "messages with their whole body, as export writes them")
 	}
 	m := &message.Message{Key: in.Key, ID: in.ID, ContentType: in.ContentType}
 	guess := in.ContentType == "" && in.Address == nil // what was exported had none
@@ -423,26 +447,38 @@ const (
 // on when none comes for a while.
 type lineReader struct {
 	lines chan []byte
-	err   error // valid once lines is closed
+	ahead *semaphore.Weighted // bytes of lines that its user has not taken yet
+	err   error               // valid once lines is closed
 }
 
-func (s *Server) readLines(c *gin.Context, limit int, done <-chan struct{}) *lineReader {
-	r := &lineReader{lines: make(chan []byte, 64)}
+// taken says that a line is used up.
+func (r *lineReader) taken(line []byte) { r.ahead.Release(aheadOf(line)) }
+
+func aheadOf(line []byte) int64 { return int64(min(len(line), lineBatchBytes)) }
+
+func (s *Server) readLines(c *gin.Context, limit int, done context.Context) *lineReader {
+	r := &lineReader{lines: make(chan []byte, 64), ahead: semaphore.NewWeighted(lineBatchBytes)}
+	hold := s.node.Hold(who(c))
 	control := http.NewResponseController(c.Writer)
 	in := bufio.NewReaderSize(c.Request.Body, 64<<10)
 	go func() {
 		defer close(r.lines)
+		defer hold.Release()
 		for {
 			if in.Buffered() == 0 {
 				control.SetReadDeadline(time.Now().Add(bodyStall))
 			}
 			var line []byte
-			if line, r.err = readLine(in, limit); r.err != nil {
+			if line, r.err = readLine(done, in, hold, limit); r.err != nil {
 				return
 			}
+			if r.err = r.ahead.Acquire(done, aheadOf(line)); r.err != nil {
+				return
+			}
+			hold.Release()
 			select {
 			case r.lines <- line:
-			case <-done:
+			case <-done.Done():
 				return
 			}
 		}
@@ -456,14 +492,11 @@ const lineLinger = 5 * time.Millisecond
 // publishLines publishes a stream of JSON messages, one a line. What came
 // before a wrong line is kept, and the answer says how much that is.
 func (s *Server) publishLines(c *gin.Context, t *node.Topic, partition int) {
-	release, err := s.node.Hold(c, 2*lineBatchBytes)
-	if refuse(c, err) {
-		return
-	}
-	defer release()
-	done := make(chan struct{})
-	defer close(done)
-	p := &linePublisher{server: s, topic: t, partition: partition, ctx: context.WithoutCancel(c)}
+	hold := s.node.Hold(who(c))
+	defer hold.Release()
+	done, cancel := context.WithCancel(context.WithoutCancel(c))
+	defer cancel()
+	p := &linePublisher{server: s, topic: t, partition: partition, ctx: context.WithoutCancel(c), hold: hold}
 	p.total.Receipts = []client.Receipt{}
 	number, err := p.run(s.readLines(c, int(t.Channel().MaxBody*2)+1<<16, done))
 	if flushErr := p.flush(); flushErr != nil {
@@ -487,6 +520,7 @@ type linePublisher struct {
 	ctx       context.Context
 	gathered  []*message.Message
 	bytes     int
+	hold      node.Hold // of what is gathered
 	total     client.Published
 }
 
@@ -504,7 +538,9 @@ func (p *linePublisher) run(in *lineReader) (number int, err error) {
 				}
 				return number, in.err
 			}
-			if err := p.add(bytes.TrimSpace(line)); err != nil {
+			err := p.add(bytes.TrimSpace(line))
+			in.taken(line)
+			if err != nil {
 				return number, err
 			}
 			number++
@@ -537,7 +573,7 @@ func (p *linePublisher) add(line []byte) error {
 	}
 	p.gathered = append(p.gathered, m)
 	p.bytes += len(line)
-	return nil
+	return p.hold.Grow(p.ctx, int64(2*len(line)))
 }
 
 func (p *linePublisher) flush() error {
@@ -553,14 +589,21 @@ func (p *linePublisher) flush() error {
 	p.total.Receipts = append(p.total.Receipts, kept.Receipts...)
 	p.total.Receipts = p.total.Receipts[max(len(p.total.Receipts)-1000, 0):]
 	p.gathered, p.bytes = nil, 0
+	p.hold.Release()
 	return err
 }
 
-// readLine reads one line of at most limit bytes; its bytes are its own.
-func readLine(r *bufio.Reader, limit int) ([]byte, error) {
+// readLine reads one line of at most limit bytes; its bytes are its own, and
+// count as in hand when they are many.
+func readLine(ctx context.Context, r *bufio.Reader, hold node.Hold, limit int) ([]byte, error) {
 	var line []byte
 	for {
 		part, err := r.ReadSlice('\n')
+		if len(line)+len(part) > cap(line) && len(line) > 0 {
+			if err := hold.Grow(ctx, int64(2*len(line))); err != nil {
+				return nil, err
+			}
+		}
 		line = append(line, part...)
 		if len(line) > limit {
 			return nil, &client.Problem{Type: "urn:steady-ferry:problem:too-large", Status: http.StatusRequestEntityTooLarge, Title: titleOf[node.TooLarge],

@@ -36,9 +36,7 @@ func (s *Server) publishStream(c *gin.Context) {
 	defer conn.Close()
 	ctx, cancel := s.streamContext(c)
 	defer cancel()
-	s.node.Streams.Add(1)
-	defer s.node.Streams.Add(-1)
-	p := &publishStream{server: s, topic: t, conn: conn}
+	p := &publishStream{server: s, topic: t, conn: conn, who: who(c)}
 	go p.ping(ctx)
 	p.read()
 	p.underWay.Wait() // what was taken is answered
@@ -47,6 +45,7 @@ func (s *Server) publishStream(c *gin.Context) {
 type publishStream struct {
 	server   *Server
 	topic    *node.Topic
+	who      string
 	conn     *websocket.Conn
 	underWay sync.WaitGroup
 	ending   atomic.Bool
@@ -89,25 +88,32 @@ func (p *publishStream) read() {
 		if err != nil {
 			return
 		}
-		data, err := readFrame(r)
+		hold := p.server.node.Hold(p.who)
+		data, err := p.readFrame(r, hold)
 		if err != nil {
+			hold.Release()
 			return
 		}
 		room <- struct{}{}
 		p.underWay.Go(func() {
 			defer func() { <-room }()
-			p.publish(data)
+			defer hold.Release()
+			p.publish(data, hold)
 		})
 	}
 }
 
 // readFrame reads a frame so that its batch has room for a stamp before it.
-func readFrame(r io.Reader) ([]byte, error) {
+// What has come of it counts as in hand.
+func (p *publishStream) readFrame(r io.Reader, hold node.Hold) ([]byte, error) {
 	const front = message.StampSize - publishHead
 	data := make([]byte, front, 4096)
 	for {
 		if len(data) == cap(data) {
-			data = append(data, 0)[:len(data)]
+			if err := hold.Grow(context.Background(), int64(2*cap(data))); err != nil {
+				return nil, err
+			}
+			data = append(make([]byte, 0, 3*cap(data)), data...)
 		}
 		n, err := r.Read(data[len(data):cap(data)])
 		data = data[:len(data)+n]
@@ -124,17 +130,12 @@ func readFrame(r io.Reader) ([]byte, error) {
 	}
 }
 
-func (p *publishStream) publish(data []byte) {
+func (p *publishStream) publish(data []byte, hold node.Hold) {
 	number, partition := client.PublishHead(data[message.StampSize-publishHead:])
 	clear(data[:message.StampSize])
 	ctx, cancel := context.WithTimeout(context.Background(), requestTimeout)
 	defer cancel()
-	var receipt node.Receipt
-	release, err := p.server.node.Hold(ctx, int64(len(data)))
-	if err == nil {
-		defer release()
-		receipt, err = p.server.node.PublishBatch(ctx, p.topic, partition, data)
-	}
+	receipt, err := p.server.node.PublishBatch(ctx, p.topic, partition, data, hold)
 	var answer []byte
 	if err != nil {
 		text, marshalErr := json.Marshal(problemOf(err))

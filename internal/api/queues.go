@@ -17,12 +17,12 @@ import (
 )
 
 // queueRoutes are the paths of queues below that of their channel.
-func (s *Server) queueRoutes(ch *gin.RouterGroup) {
+func (s *Server) queueRoutes(ch *gin.RouterGroup, stream, search gin.HandlerFunc) {
 	ch.POST("/lease", s.lease)
 	ch.POST("/settle", s.lease)
-	s.deadRoutes(ch)
-	ch.GET("/trace/:partition/:offset", s.trace)
-	s.streamRoute(ch)
+	s.deadRoutes(ch, search)
+	ch.GET("/trace/:partition/:offset", search, s.trace)
+	ch.GET("/work", stream, s.workStream)
 }
 
 // queueOf finds the queue of the path; GROUP in TOPIC@GROUP is the one with

@@ -105,6 +105,7 @@ func (s *Server) fetch(c *gin.Context) {
 	if refuse(c, err) {
 		return
 	}
+	reading.Delivered(f)
 	s.tellLeader(c, t, p.Number)
 	h := c.Writer.Header()
 	h.Set(headerNext, strconv.FormatInt(f.Next, 10))
@@ -156,12 +157,29 @@ func (s *Server) message(c *gin.Context) {
 		return
 	}
 	if c.Query("format") == "raw" {
-		// As a file: whatever the body is, a browser must not run it here.
-		c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%d-%d.bin"`, t.Channel().Name, p.Number, offset))
-		c.Data(http.StatusOK, "application/octet-stream", m.Body)
+		writeBody(c, t, m)
 		return
 	}
-	writeJSON(c, client.MessageOf(t.Address(), m))
+	writeJSON(c, client.MessageOf(t.Address(), shown(m)))
+}
+
+// wholeBody is up to how large a body goes into JSON with the rest of its
+// message; as a file (format=raw) it goes whole.
+const wholeBody = 1 << 20
+
+// shown is a message as JSON shows it.
+func shown(m *message.Stored) *message.Stored {
+	if len(m.Body) > wholeBody {
+		return m.Shorten(node.ShortBody)
+	}
+	return m
+}
+
+// writeBody answers with a body as a file: whatever it is, a browser must not
+// run it here.
+func writeBody(c *gin.Context, t *node.Topic, m *message.Stored) {
+	c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%d-%d.bin"`, t.Channel().Name, m.Partition, m.Offset))
+	c.Data(http.StatusOK, "application/octet-stream", m.Body)
 }
 
 // writeJSON answers without escaping < and > in bodies, which are data.
@@ -253,8 +271,6 @@ func (s *Server) browse(c *gin.Context) {
 	sel.Recent, sel.Newest = take == "recent", order == "newest"
 	ctx, cancel := s.streamContext(c)
 	defer cancel()
-	s.node.Streams.Add(1)
-	defer s.node.Streams.Add(-1)
 	w := newLineWriter(c, client.NDJSONType, time.Minute)
 	a := sel.Topic.Address()
 	err := s.node.Browse(ctx, sel, func(e node.Event) error {
@@ -342,8 +358,6 @@ func (s *Server) tail(c *gin.Context) {
 	}
 	ctx, cancel := s.streamContext(c)
 	defer cancel()
-	s.node.Streams.Add(1)
-	defer s.node.Streams.Add(-1)
 	w := newLineWriter(c, "text/event-stream", 5*time.Minute)
 	// The headers go out at once, so that the reader knows it is connected.
 	if w.text(": tail\n\n") != nil || w.flush() != nil {

@@ -10,9 +10,11 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"math"
 	"net/http"
 	"os"
 	"runtime"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -24,6 +26,7 @@ import (
 	"steadyferry/client"
 	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/admit"
 	"steadyferry/internal/core/cloudevent"
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/node"
@@ -42,6 +45,8 @@ type Server struct {
 	stopping chan struct{}
 	openapi  []byte // as JSON
 	origin   *http.CrossOriginProtection
+	wrong    *admit.Rates        // secrets that are not in force, by address
+	signIns  *admit.Rates        // by principal
 	fetching *semaphore.Weighted // bytes of fetch buffers in use
 
 	snapMu sync.Mutex
@@ -63,6 +68,7 @@ func New(n *node.Node, console http.Handler) (*Server, error) {
 		return nil, fmt.Errorf("openapi.yaml: %w", err)
 	}
 	return &Server{node: n, console: console, stopping: make(chan struct{}), openapi: asJSON, origin: http.NewCrossOriginProtection(),
+		wrong: admit.NewRates("secrets that are not in force", wrongBurst, wrongEvery), signIns: admit.NewRates("sign-ins", signInBurst, signInEvery),
 		fetching: semaphore.NewWeighted(fetchBytes)}, nil
 }
 
@@ -84,6 +90,11 @@ func (s *Server) Handler() http.Handler {
 	r.HandleMethodNotAllowed = true
 	r.UseRawPath = true
 	r.ContextWithFallback = true
+	// The address that counts is that of the connection: what a header says of
+	// it anybody can write.
+	if err := r.SetTrustedProxies(nil); err != nil {
+		panic(err) // none
+	}
 	r.Use(s.recover, securityHeaders)
 	r.GET("/healthz", func(c *gin.Context) { c.JSON(http.StatusOK, gin.H{"up": true}) })
 	r.GET("/readyz", s.ready)
@@ -92,21 +103,22 @@ func (s *Server) Handler() http.Handler {
 	v1 := r.Group("/api/v1")
 	v1.POST("/session", s.sameOrigin, s.signIn)
 	a := v1.Group("", s.authenticate, s.sameOrigin)
+	stream, search := within(s.node.Streams), within(s.node.Searches)
 	a.GET("/session", s.session)
 	a.DELETE("/session", s.signOut)
 	a.POST("/links", s.newLink)
 	a.GET("/openapi.json", func(c *gin.Context) { c.Data(http.StatusOK, "application/json", s.openapi) })
 	a.GET("/status", s.status)
-	a.GET("/live", s.live)
+	a.GET("/live", stream, s.live)
 	a.GET("/lookup", s.lookup)
-	a.GET("/conditions/check", s.checkCondition)
+	a.GET("/conditions/check", search, s.checkCondition)
 	a.GET("/logbook", s.logbook)
 
 	a.GET("/lag", s.lag)
-	a.GET("/trace", s.traceID)
+	a.GET("/trace", search, s.traceID)
 
 	a.GET("/replays", s.listReplays)
-	a.POST("/replays", s.newReplay)
+	a.POST("/replays", search, s.newReplay)
 	a.GET("/replays/:replay", s.showReplay)
 	a.PATCH("/replays/:replay", s.setReplay)
 
@@ -135,13 +147,13 @@ func (s *Server) Handler() http.Handler {
 	ch.DELETE("", s.removeChannel)
 	ch.POST("/restore", s.restoreChannel)
 	ch.GET("/rates", s.rates)
-	ch.GET("/verify", s.verify)
+	ch.GET("/verify", search, s.verify)
 	ch.POST("/messages", s.publish)
-	ch.GET("/publish", s.publishStream)
-	s.queueRoutes(ch)
-	ch.GET("/messages", s.browse)
-	ch.GET("/tail", s.tail)
-	ch.GET("/export", s.export)
+	ch.GET("/publish", stream, s.publishStream)
+	s.queueRoutes(ch, stream, search)
+	ch.GET("/messages", search, s.browse)
+	ch.GET("/tail", stream, s.tail)
+	ch.GET("/export", search, s.export)
 	s.groupRoutes(ch)
 	ch.GET("/partitions/:partition/records", s.fetch)
 	ch.GET("/partitions/:partition/messages/:offset", s.message)
@@ -157,6 +169,18 @@ func (s *Server) Handler() http.Handler {
 		s.console.ServeHTTP(c.Writer, c.Request)
 	})
 	return r
+}
+
+// within lets a caller begin something for which there are so many slots.
+func within(slots *admit.Slots) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		leave, err := slots.Enter(who(c))
+		if refuse(c, err) {
+			return
+		}
+		defer leave()
+		c.Next()
+	}
 }
 
 func (s *Server) recover(c *gin.Context) {
@@ -220,6 +244,13 @@ func problemOf(err error) *client.Problem {
 		return &client.Problem{Type: "urn:steady-ferry:problem:" + string(np.Cause), Title: titleOf[np.Cause], Status: statusOf[np.Cause],
 			Detail: np.Detail, Field: np.Field, Allowed: np.Allowed, Next: np.Next}
 	}
+	var full *admit.Full
+	if errors.As(err, &full) {
+		p := &client.Problem{Type: "urn:steady-ferry:problem:busy", Title: "Too much at once", Status: http.StatusTooManyRequests, Detail: full.Error(),
+			RetryAfter: int(math.Ceil(full.Retry.Seconds()))}
+		p.Next = fmt.Sprintf("try again in %ds", p.RetryAfter)
+		return p
+	}
 	var ce *expr.Error
 	if errors.As(err, &ce) {
 		return &client.Problem{Type: "urn:steady-ferry:problem:condition", Title: "The condition does not compile", Status: http.StatusBadRequest,
@@ -261,6 +292,9 @@ func writeProblem(c *gin.Context, p *client.Problem) {
 		panic(err) // plain fields
 	}
 	c.Writer.Header().Set("Content-Type", client.ProblemType) // a stream may have set its own
+	if p.RetryAfter > 0 {
+		c.Writer.Header().Set("Retry-After", strconv.Itoa(p.RetryAfter))
+	}
 	c.Data(p.Status, client.ProblemType, b)
 }
 

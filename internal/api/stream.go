@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/http"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -42,8 +41,6 @@ func (s *Server) workStream(c *gin.Context) {
 	defer conn.Close()
 	ctx, cancel := s.streamContext(c)
 	defer cancel()
-	s.node.Streams.Add(1)
-	defer s.node.Streams.Add(-1)
 	w := &workStream{node: s.node, topic: t, member: member, conn: conn, frames: make(chan node.Work, 16)}
 	go func() {
 		defer cancel()
@@ -169,9 +166,4 @@ func (w *workStream) work(ctx context.Context, settle []node.Settle) error {
 		return errMemberGone
 	}
 	return nil
-}
-
-// streamRoute is where the stream of a queue begins.
-func (s *Server) streamRoute(ch *gin.RouterGroup) {
-	ch.Handle(http.MethodGet, "/work", s.workStream)
 }

@@ -60,7 +60,7 @@ func orNoMessage(a address.Address, s *message.Stored) *client.Message {
 	if s == nil {
 		return nil
 	}
-	m := client.MessageOf(a.QueuePart(), s)
+	m := client.MessageOf(a.QueuePart(), shown(s))
 	return &m
 }
 

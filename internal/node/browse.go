@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"golang.org/x/sync/errgroup"
+	"golang.org/x/sync/semaphore"
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/expr"
@@ -36,14 +37,21 @@ type Selection struct {
 const (
 	DefaultBrowseLimit = 500
 	MaxBrowseLimit     = 100_000
+
+	keptBytes    = 32 << 20 // of messages that are kept to be shown in another order than they are found in
+	aheadBytes   = 16 << 20 // of messages that are found ahead in all partitions together
+	messageBytes = 400      // about what a message takes beside its body
 )
+
+func sizeOf(m *message.Stored) int { return len(m.Body) + messageBytes }
 
 // Progress tells how far a browse is.
 type Progress struct {
 	LookedAt int64 `json:"lookedAt"` // messages
 	Total    int64 `json:"total"`    // messages between from and to
 	Found    int64 `json:"found"`
-	Damaged  int64 `json:"damaged"` // messages that are broken on disk
+	Damaged  int64 `json:"damaged"`        // messages that are broken on disk
+	Full     bool  `json:"full,omitempty"` // it ended before its limit, since no more fits into one answer
 }
 
 // Event is one thing that a browse or a tail has to tell; one field is set.
@@ -121,17 +129,19 @@ func (n *Node) Browse(ctx context.Context, s Selection, tell func(Event) error) 
 	merge := &merger{newest: s.Recent}
 	slots := make(chan struct{}, max(2, scanWorkers))
 	for _, span := range spans {
-		sc := &scanner{span: span, where: s.Where, backward: s.Recent, limit: s.Limit, looked: &looked, damaged: &damaged,
-			out: make(chan []found, 1), slots: slots, buffer: bufferFor(len(spans))}
+		sc := &scanner{node: n, span: span, where: s.Where, backward: s.Recent, limit: s.Limit, looked: &looked, damaged: &damaged,
+			out: make(chan []found, 1), slots: slots, buffer: bufferFor(len(spans)), most: min(max(aheadBytes/max(len(spans), 1), 32<<10), 1<<20)}
 		merge.inputs = append(merge.inputs, &input{scanner: sc})
 		scanning.Go(func() error { return sc.run(ctx) })
 	}
+	full := false
 	progress := func(found int64) Event {
-		return Event{Progress: &Progress{LookedAt: looked.Load(), Total: total, Found: found, Damaged: damaged.Load()}}
+		return Event{Progress: &Progress{LookedAt: looked.Load(), Total: total, Found: found, Damaged: damaged.Load(), Full: full}}
 	}
 	ticker := time.NewTicker(200 * time.Millisecond)
 	defer ticker.Stop()
 	var kept []*message.Stored
+	keptSize := 0
 	count := int64(0)
 	backwards := s.Newest != s.Recent // what is found last is shown first
 	for count < int64(s.Limit) {
@@ -152,6 +162,10 @@ func (n *Node) Browse(ctx context.Context, s Selection, tell func(Event) error) 
 		f.message.addCount()
 		if backwards {
 			kept = append(kept, f.message.stored)
+			if keptSize += sizeOf(f.message.stored); keptSize > keptBytes {
+				full = true
+				break
+			}
 		} else if err := tell(Event{Message: f.message.stored}); err != nil {
 			return err
 		}
@@ -163,6 +177,15 @@ func (n *Node) Browse(ctx context.Context, s Selection, tell func(Event) error) 
 		}
 	}
 	return tell(progress(count))
+}
+
+// turn waits until the caller may work on messages: so many do at once that a
+// processor stays free for those who publish and read.
+func (n *Node) turn(ctx context.Context) (done func(), err error) {
+	if err := n.turns.Acquire(ctx, 1); err != nil {
+		return nil, err
+	}
+	return func() { n.turns.Release(1) }, nil
 }
 
 // scanWorkers is how many partitions of one browse are looked through at the
@@ -190,6 +213,7 @@ type found struct {
 // scanner looks through one partition and sends what it finds in blocks.
 type scanner struct {
 	span
+	node            *Node
 	where           *expr.Condition
 	backward        bool
 	limit           int
@@ -198,6 +222,7 @@ type scanner struct {
 	slots           chan struct{}
 	buffer          int
 	block           int   // bytes that a forward scan looks through at a time
+	most            int   // bytes of messages in a block of them
 	err             error // set before out is closed
 }
 
@@ -219,7 +244,7 @@ func (s *scanner) run(ctx context.Context) error {
 			var lo int64
 			if lo, err = s.log.BlockBefore(end); err == nil {
 				lo = max(lo, next)
-				block, _, err = s.scan(ctx, matcher, lo, end, 1<<62)
+				block, lo, err = s.scan(ctx, matcher, lo, end, s.limit-sent)
 				slices.Reverse(block)
 				end = lo
 			}
@@ -252,14 +277,22 @@ const (
 	mostBlock  = 1 << 20
 )
 
-// scan looks through offsets from to below to, or a block of them, and
-// returns where it stopped.
+// scan looks through offsets from to below to and returns where it stopped: a
+// forward scan where the next one goes on, a backward scan the offset from which
+// on it has all that it found. What is found is bounded in number and in bytes:
+// a forward scan stops, a backward one lets go of the oldest.
 func (s *scanner) scan(ctx context.Context, matcher *expr.Matcher, from, to int64, most int) (block []found, next int64, err error) {
 	cursor := s.log.Reader(from)
 	buffer := make([]byte, s.buffer)
-	read := 0
+	read, size, first := 0, 0, from
+	full := func() bool { return !s.backward && (len(block) >= most || size >= s.most) }
 	next = from
-	for next < to && len(block) < most && ctx.Err() == nil && (s.backward || read < s.block) {
+	defer func() {
+		if s.backward {
+			next = first
+		}
+	}()
+	for next < to && !full() && ctx.Err() == nil && (s.backward || read < s.block) {
 		chunk, err := cursor.Read(buffer)
 		var damage *journal.Damage
 		var gone *journal.Gone
@@ -283,12 +316,21 @@ func (s *scanner) scan(ctx context.Context, matcher *expr.Matcher, from, to int6
 			return block, to, nil
 		}
 		read += len(chunk)
+		done, err := s.node.turn(ctx)
+		if err != nil {
+			return block, next, err
+		}
 		eachRecord(chunk, func(r message.Record) bool {
+			done, decodeErr := decodeRoom(ctx, s.node.decoding, r)
+			if err = decodeErr; err != nil {
+				return false
+			}
+			defer done()
 			err = r.Stored(s.partition.Number, func(m *message.Stored) bool {
 				if m.Offset < next {
 					return true
 				}
-				if m.Offset >= to || len(block) >= most {
+				if m.Offset >= to || full() {
 					return false
 				}
 				next = m.Offset + 1
@@ -299,12 +341,21 @@ func (s *scanner) scan(ctx context.Context, matcher *expr.Matcher, from, to int6
 					return false
 				}
 				if ok {
-					block = append(block, found{message: match{keep(m), s.partition}, time: m.StoredAt, offset: m.Offset})
+					short := m.Shorten(ShortBody)
+					block = append(block, found{message: match{short, s.partition}, time: m.StoredAt, offset: m.Offset})
+					for size += sizeOf(short); s.backward && (len(block) > most || size > s.most && len(block) > 1); {
+						if old := block[0].message.stored; old != nil {
+							size -= sizeOf(old)
+						}
+						first = block[0].offset + 1
+						block = block[1:]
+					}
 				}
 				return true
 			})
-			return err == nil && next < to && len(block) < most && ctx.Err() == nil
+			return err == nil && next < to && !full() && ctx.Err() == nil
 		})
+		done()
 		if err != nil {
 			if errors.Is(err, expr.ErrCost) {
 				err = problem(Invalid, "%v (%s)", err, s.partition.topic.Address().At(s.partition.Number, next-1)).field("where").next("make the condition simpler")
@@ -313,6 +364,26 @@ func (s *scanner) scan(ctx context.Context, matcher *expr.Matcher, from, to int6
 		}
 	}
 	return block, next, nil
+}
+
+// decodeBytes is how many bytes of large compressed batches are looked through
+// at once: some kilobytes may become more than a hundred million.
+const (
+	decodeBytes = 160 << 20
+	smallDecode = 1 << 20
+)
+
+// decodeRoom waits until a record may be decoded; call done after.
+func decodeRoom(ctx context.Context, room *semaphore.Weighted, r message.Record) (done func(), err error) {
+	batch, err := r.Batch()
+	if err != nil || batch.Compression() == message.Plain || batch.RawSize() <= smallDecode {
+		return func() {}, nil
+	}
+	size := int64(batch.RawSize())
+	if err := room.Acquire(ctx, size); err != nil {
+		return nil, err
+	}
+	return func() { room.Release(size) }, nil
 }
 
 // merger brings what the scanners find into the order of time.

@@ -145,7 +145,7 @@ func (f *fromPeers) NodeDown(id uint64, ended bool) {
 var errCall = errors.New("the call of another node cannot be read")
 
 // Call answers what another node asks.
-func (f *fromPeers) Call(ctx context.Context, _ uint64, kind string, body []byte) ([]byte, error) {
+func (f *fromPeers) Call(ctx context.Context, from uint64, kind string, body []byte) ([]byte, error) {
 	n := (*Node)(f)
 	switch kind {
 	case "series":
@@ -162,8 +162,10 @@ func (f *fromPeers) Call(ctx context.Context, _ uint64, kind string, body []byte
 		return nil, fmt.Errorf("partition %s is not known here yet", key)
 	}
 	switch kind {
+	case "await":
+		return n.answerAwait(ctx, p.topic, rest)
 	case "publish":
-		return n.answerPublish(ctx, p, rest), nil
+		return n.answerPublish(ctx, from, p, rest), nil
 	case "work":
 		return n.answerWork(ctx, p, rest), nil
 	case "queue":

@@ -16,6 +16,7 @@ import (
 
 	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/group"
+	"steadyferry/internal/replica"
 )
 
 // A group is coordinated by one node: the one that all nodes agree on as long
@@ -423,12 +424,17 @@ func (c *coordinator) beat(ctx context.Context, ask *groupAsk) (*Membership, err
 		if news || ask.Wait <= 0 {
 			return m, nil
 		}
+		resume := replica.Pause(ctx)
+		over := false
 		select {
 		case <-changed:
 		case <-records:
 		case <-deadline.C:
-			return m, nil
+			over = true
 		case <-ctx.Done():
+			over = true
+		}
+		if resume(); over {
 			return m, nil
 		}
 	}

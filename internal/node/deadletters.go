@@ -88,7 +88,7 @@ func (n *Node) Dead(ctx context.Context, t *Topic, span time.Duration, bars int)
 			continue
 		}
 		if item, err := n.QueueItem(ctx, t, where[c.ID], samples[c.ID], false); err == nil && item.Message != nil {
-			c.Sample = item
+			c.Sample = item.short()
 		}
 	}
 	return out, nil
@@ -101,7 +101,7 @@ func (n *Node) QueueItem(ctx context.Context, t *Topic, partition int, offset in
 	if err != nil {
 		return nil, err
 	}
-	a, err := n.askQueue(ctx, p, &queueAsk{Kind: "items", Offsets: []int64{offset}, Limit: 1, Story: story})
+	a, err := n.askQueue(ctx, p, &queueAsk{Kind: "items", Offsets: []int64{offset}, Limit: 1, Story: story, Whole: true})
 	if err != nil {
 		return nil, err
 	}
@@ -153,6 +153,7 @@ func (n *Node) QueueItems(ctx context.Context, t *Topic, s QueueSelection, from 
 	if from != nil {
 		at = *from
 	}
+	size := 0
 	for _, p := range t.Partitions() {
 		if p.Number < at.Partition {
 			continue
@@ -164,21 +165,21 @@ func (n *Node) QueueItems(ctx context.Context, t *Topic, s QueueSelection, from 
 		if p.Number == at.Partition {
 			ask.From = at.Offset
 		}
-		if len(items) == limit {
-			return items, &Place{p.Number, ask.From}, nil
-		}
 		for {
+			if len(items) == limit || size > itemBytes {
+				return items, &Place{p.Number, ask.From}, nil
+			}
 			ask.Limit = limit - len(items)
 			a, err := n.askQueue(ctx, p, ask)
 			if err != nil {
 				return nil, nil, err
 			}
 			items = append(items, a.Items...)
+			for i := range a.Items {
+				size += a.Items[i].size()
+			}
 			if a.Next < 0 {
 				break
-			}
-			if len(items) >= limit {
-				return items, &Place{p.Number, a.Next}, nil
 			}
 			ask.From = a.Next
 		}
@@ -246,7 +247,7 @@ func (n *Node) eachNamed(ctx context.Context, p *Partition, s QueueSelection, of
 	offsets = slices.Compact(slices.Sorted(slices.Values(offsets)))
 	for len(offsets) > 0 && *left > 0 {
 		some := offsets[:min(size, len(offsets))]
-		a, err := n.askQueue(ctx, p, &queueAsk{Kind: "items", States: s.States, Where: s.Where, Offsets: some, Limit: int(min(int64(len(some)), *left))})
+		a, err := n.askQueue(ctx, p, &queueAsk{Kind: "items", States: s.States, Where: s.Where, Offsets: some, Limit: int(min(int64(len(some)), *left)), Whole: true})
 		if err != nil {
 			return err
 		}
@@ -303,6 +304,15 @@ type Action struct {
 type ActionSample struct {
 	Item  QueueItem
 	After *message.Stored
+}
+
+// short is the sample as it is shown.
+func (s ActionSample) short() ActionSample {
+	s.Item = *s.Item.short()
+	if s.After != nil {
+		s.After = s.After.Shorten(ShortBody)
+	}
+	return s
 }
 
 // ActionResult is what an action did, or as a preview would do.
@@ -454,7 +464,7 @@ func (n *Node) previewAct(ctx context.Context, t *Topic, s QueueSelection, act A
 				}
 			}
 			if len(out.Samples) < sampleCount {
-				out.Samples = append(out.Samples, sample)
+				out.Samples = append(out.Samples, sample.short())
 			}
 		}
 		return nil

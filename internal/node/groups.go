@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"slices"
 	"time"
 
@@ -198,7 +199,8 @@ type groupAsk struct {
 	Wait       time.Duration `json:"wait,omitempty"`
 	Offsets    []OffsetOf    `json:"offsets,omitempty"`
 	Most       int           `json:"most,omitempty"`
-	CommitSent bool          `json:"commitSent,omitempty"`
+	UpTo       group.UpTo    `json:"upTo,omitempty"` // that of the last answer which the member has
+	CommitUpTo bool          `json:"commitUpTo,omitempty"`
 	Move       *MoveAsk      `json:"move,omitempty"`
 }
 
@@ -276,7 +278,7 @@ func (n *Node) coordinate(ctx context.Context, ask *groupAsk) *groupAnswer {
 		return &groupAnswer{Problem: problem(NotFound, "the group does not exist; it may have been removed")}
 	}
 	t := n.topicByID(g.ChannelID)
-	c, err := n.groups.get(ctx, n, g, ask.CommitSent || ask.What == "commit" || ask.What == "move")
+	c, err := n.groups.get(ctx, n, g, ask.CommitUpTo || ask.What == "commit" || ask.What == "move")
 	a := &groupAnswer{}
 	if err == nil {
 		err = c.answer(ctx, t, g, ask, a)
@@ -369,9 +371,10 @@ func (n *Node) Beat(ctx context.Context, a address.Address, member string, gener
 	return answer.Membership, nil
 }
 
-// Poll returns messages of a member's share.
-func (n *Node) Poll(ctx context.Context, a address.Address, member string, most int, wait time.Duration, commit bool) (*Polled, error) {
-	answer, err := n.askMember(ctx, a, &groupAsk{What: "poll", Member: member, Most: most, Wait: wait, CommitSent: commit})
+// Poll returns messages of a member's share behind those that it has up to an
+// answer, which it commits if the member says so.
+func (n *Node) Poll(ctx context.Context, a address.Address, member string, most int, wait time.Duration, upTo group.UpTo, commit bool) (*Polled, error) {
+	answer, err := n.askMember(ctx, a, &groupAsk{What: "poll", Member: member, Most: most, Wait: wait, UpTo: upTo, CommitUpTo: commit})
 	if err != nil {
 		return nil, err
 	}
@@ -404,6 +407,7 @@ type Polled struct {
 	Membership *Membership       `json:"membership"`
 	Messages   []*message.Stored `json:"messages"`
 	Gone       []GoneOf          `json:"gone,omitempty"`
+	UpTo       group.UpTo        `json:"upTo"`
 }
 
 // GoneOf tells that retention took messages before they were read.
@@ -416,14 +420,14 @@ type GoneOf struct {
 // pollBytes bounds the bodies of one poll.
 const pollBytes = 8 << 20
 
-// poll hands a member messages of its share, each once, as far as the member
-// and this node live; what is not committed then is handed out again.
+// poll hands a member messages of its share, those behind the last answer that
+// it has: what went with an answer that was lost is handed out again.
 func (c *coordinator) poll(ctx context.Context, t *Topic, ask *groupAsk) (*Polled, error) {
 	if err := c.hear(ask.Member); err != nil {
 		return nil, err
 	}
-	if ask.CommitSent {
-		if err := c.commitSent(ctx, t, ask.Member); err != nil {
+	if ask.CommitUpTo {
+		if err := c.commitUpTo(ctx, t, ask.Member, ask.UpTo); err != nil {
 			return nil, err
 		}
 	}
@@ -455,14 +459,11 @@ func (c *coordinator) poll(ctx context.Context, t *Topic, ask *groupAsk) (*Polle
 			return nil, group.ErrNoMember
 		}
 		m := c.membership(ask.Member)
-		from := make([]int64, len(m.Partitions))
-		for i, h := range m.Partitions {
-			from[i] = max(c.sent[h.Partition], h.Offset)
-		}
 		c.mu.Unlock()
-		out := &Polled{Membership: m, Messages: []*message.Stored{}}
+		out := &Polled{Membership: m, Messages: []*message.Stored{}, UpTo: group.UpTo{}}
+		maps.Copy(out.UpTo, ask.UpTo)
 		if !m.Paused {
-			if err := c.read(ctx, t, m, from, ask.Most, out); err != nil {
+			if err := c.read(ctx, t, m, ask.Most, out); err != nil {
 				return nil, err
 			}
 		}
@@ -476,22 +477,66 @@ func (c *coordinator) poll(ctx context.Context, t *Topic, ask *groupAsk) (*Polle
 		if err := c.hear(ask.Member); err != nil {
 			return nil, err
 		}
-		select {
-		case <-changed:
-		case <-ctx.Done():
-		case <-time.After(min(pollPause, time.Until(deadline))):
-		}
+		c.await(ctx, t, m, ask.UpTo, changed, time.Until(deadline))
 	}
 }
 
-// pollPause is how long a poll that has found nothing waits before it looks
-// again.
-const pollPause = 25 * time.Millisecond
+// pollHears is how often a member that waits in a poll shows that it lives.
+const pollHears = time.Second
+
+// await waits until a member's partitions have something new, its share
+// changes, or it is time to show that it lives.
+func (c *coordinator) await(ctx context.Context, t *Topic, m *Membership, upTo group.UpTo, changed <-chan struct{}, most time.Duration) {
+	ctx, cancel := context.WithTimeout(ctx, min(most, pollHears))
+	defer cancel()
+	signal := make(chan struct{}, 1)
+	tell := func() {
+		select {
+		case signal <- struct{}{}:
+		default:
+		}
+	}
+	for _, h := range m.Partitions {
+		if m.Paused {
+			break
+		}
+		p, err := t.Partition(h.Partition)
+		if err != nil {
+			continue
+		}
+		next := upTo.From(h.Partition, h.Generation, h.Offset)
+		l, err := c.n.openLog(ctx, p, false)
+		if err != nil {
+			go func() { wait(ctx, askAgain); tell() }() // without a leader now
+			continue
+		}
+		if local, ok := l.(localLog); ok {
+			defer local.g.Watch(signal)()
+			if local.g.End() > next {
+				tell()
+			}
+			continue
+		}
+		go func() {
+			if l.Wait(ctx, next, pollHears) != nil {
+				wait(ctx, askAgain)
+			}
+			tell()
+		}()
+	}
+	defer replica.Pause(ctx)()
+	select {
+	case <-signal:
+	case <-changed:
+	case <-ctx.Done():
+	}
+}
 
 // read fills a poll, in turn from each partition that has something.
-func (c *coordinator) read(ctx context.Context, t *Topic, m *Membership, from []int64, most int, out *Polled) error {
+func (c *coordinator) read(ctx context.Context, t *Topic, m *Membership, most int, out *Polled) error {
 	bytes := 0
-	for i, h := range m.Partitions {
+	for _, h := range m.Partitions {
+		from := out.UpTo.From(h.Partition, h.Generation, h.Offset)
 		room := most - len(out.Messages)
 		if room <= 0 || bytes >= pollBytes {
 			break
@@ -500,14 +545,14 @@ func (c *coordinator) read(ctx context.Context, t *Topic, m *Membership, from []
 		if err != nil {
 			continue
 		}
-		if g := p.group.Load(); g != nil && g.Refusal() == nil && g.End() <= from[i] {
+		if g := p.group.Load(); g != nil && g.Refusal() == nil && g.End() <= from {
 			continue // the usual case: nothing new
 		}
 		l, err := c.n.openLog(ctx, p, false)
 		if err != nil {
 			continue // without a leader now; the other partitions go on
 		}
-		start := from[i]
+		start := from
 		if first := l.First(); start < first {
 			out.Gone = append(out.Gone, GoneOf{Partition: h.Partition, From: start, To: first})
 			start = first
@@ -520,8 +565,13 @@ func (c *coordinator) read(ctx context.Context, t *Topic, m *Membership, from []
 			return p.readProblem(err)
 		}
 		next := start
-		count := 0
+		count, before := 0, bytes
 		eachRecord(chunk, func(r message.Record) bool {
+			done, roomErr := decodeRoom(ctx, c.n.decoding, r)
+			if err = roomErr; err != nil {
+				return false
+			}
+			defer done()
 			err = r.Stored(h.Partition, func(s *message.Stored) bool {
 				if s.Offset < start || count >= room || bytes >= pollBytes {
 					return count < room && bytes < pollBytes
@@ -537,7 +587,8 @@ func (c *coordinator) read(ctx context.Context, t *Topic, m *Membership, from []
 		if err != nil {
 			return err
 		}
-		p.countOut(count, len(chunk))
+		p.countOut(count, bytes-before)
+		out.UpTo[h.Partition] = group.Reached{Since: h.Generation, Offset: next}
 		c.mu.Lock()
 		// Only what the member still holds, and at the same place, is its.
 		if now := c.table.Holdings[h.Partition]; now.Member == m.Member && now.Since == h.Generation {
@@ -548,14 +599,14 @@ func (c *coordinator) read(ctx context.Context, t *Topic, m *Membership, from []
 	return nil
 }
 
-// commitSent commits all that a member was handed out.
-func (c *coordinator) commitSent(ctx context.Context, t *Topic, id string) error {
+// commitUpTo commits what a member has, of what it still holds.
+func (c *coordinator) commitUpTo(ctx context.Context, t *Topic, id string, upTo group.UpTo) error {
 	c.mu.Lock()
 	var offsets []OffsetOf
 	generation := c.table.Generation
 	for p, h := range c.table.Holdings {
-		if sent, ok := c.sent[p]; ok && h.Member == id && sent > c.committed[p] {
-			offsets = append(offsets, OffsetOf{p, sent})
+		if has := upTo.From(p, h.Since, 0); h.Member == id && has > c.committed[p] {
+			offsets = append(offsets, OffsetOf{p, has})
 		}
 	}
 	c.mu.Unlock()

@@ -146,6 +146,7 @@ func (l localLog) Wait(ctx context.Context, offset int64, most time.Duration) er
 	if l.g.End() > offset {
 		return nil
 	}
+	defer replica.Pause(ctx)()
 	signal := make(chan struct{}, 1)
 	defer l.g.Watch(signal)()
 	deadline := time.NewTimer(most)

@@ -26,6 +26,7 @@ import (
 
 	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/admit"
 	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/rate"
@@ -56,23 +57,29 @@ const (
 	DefaultDiskReserve = int64(256) << 20
 )
 
-// publishBytes is how many bytes of batches a node has in hand at once;
-// publishers wait beyond it.
-const publishBytes = 192 << 20
+// Bounds of the bytes of batches that a node has in hand at once; publishers
+// wait beyond them.
+const (
+	publishBytes   = 192 << 20
+	publishReserve = 32 << 20  // of them for small requests
+	publishShare   = 128 << 20 // for the large requests of one caller
+)
 
 // Node is one running node.
 type Node struct {
-	config  Config
-	id      uint64 // in the records, and in every group
-	started time.Time
-	peers   network
-	others  *others
-	upSince sync.Map // of other nodes: id to time.Time
-	onDuty  atomic.Bool
-	Streams atomic.Int64 // open tails and browses
-	store   *journal.Store
-	sched   *replica.Scheduler
-	catalog *catalog.Catalog
+	config   Config
+	id       uint64 // in the records, and in every group
+	started  time.Time
+	peers    network
+	others   *others
+	upSince  sync.Map // of other nodes: id to time.Time
+	onDuty   atomic.Bool
+	Streams  *admit.Slots // what is open for long: tails, browses, members
+	Searches *admit.Slots
+	turns    *semaphore.Weighted // of those who look at messages
+	store    *journal.Store
+	sched    *replica.Scheduler
+	catalog  *catalog.Catalog
 
 	followMu sync.Mutex // one follow at a time
 	mu       sync.RWMutex
@@ -85,7 +92,9 @@ type Node struct {
 	thinned time.Time // and thinned what is recorded
 	tended  time.Time // when the groups that this node coordinates were looked at last
 
-	inHand   *semaphore.Weighted
+	inHand   *admit.Bytes
+	decoding *semaphore.Weighted // bytes of large compressed batches that are looked through
+	telling  *semaphore.Weighted // and of those that tails tell
 	diskFull atomic.Bool
 	ready    atomic.Bool  // the records may be followed
 	jobsAt   atomic.Int64 // version of the records at which jobs were looked at
@@ -95,9 +104,18 @@ type Node struct {
 	changes  signal
 }
 
+// Bounds of what is open for long, and of searches, which take processor time
+// for as long as they run.
+const (
+	callerStreams  = 2000
+	nodeStreams    = 6000
+	callerSearches = 8
+	nodeSearches   = 16
+)
+
 // Open starts a node on its data directory and opens its partitions.
 func Open(ctx context.Context, config Config) (*Node, error) {
-	n := &Node{config: config, started: time.Now(), topics: map[int64]*Topic{}, inHand: semaphore.NewWeighted(publishBytes), others: newOthers(), peers: noOthers{}, groups: newCoordinators(), offsets: newMirror(), tended: time.Now()}
+	n := &Node{config: config, started: time.Now(), Streams: admit.NewSlots("streams", callerStreams, nodeStreams, 5*time.Second), Searches: admit.NewSlots("searches", callerSearches, nodeSearches, 2*time.Second), turns: semaphore.NewWeighted(int64(max(1, runtime.GOMAXPROCS(0)-1))), topics: map[int64]*Topic{}, inHand: admit.NewBytes(publishBytes, publishShare, publishReserve), decoding: semaphore.NewWeighted(decodeBytes), telling: semaphore.NewWeighted(decodeBytes), others: newOthers(), peers: noOthers{}, groups: newCoordinators(), offsets: newMirror(), tended: time.Now()}
 	if err := raiseFileLimit(); err != nil {
 		slog.Warn("could not raise the limit of open files", "error", err)
 	}

@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"steadyferry/internal/core/admit"
 	"steadyferry/internal/core/message"
 )
 
@@ -35,33 +36,47 @@ func (n *Node) accepts(t *Topic) error {
 	return nil
 }
 
-// Hold waits until the node may take the bytes of a batch in hand, and
-// returns how to let go of them.
-func (n *Node) Hold(ctx context.Context, bytes int64) (release func(), err error) {
-	bytes = min(bytes, publishBytes)
-	if n.inHand.TryAcquire(bytes) {
-		return func() { n.inHand.Release(bytes) }, nil
-	}
+// Hold is what a request has in hand of what a caller sends.
+type Hold struct{ *admit.Hold }
+
+// Hold begins to count the bytes that a request of a caller has in hand.
+func (n *Node) Hold(who string) Hold { return Hold{n.inHand.Hold(who)} }
+
+// Grow waits until the request may have so many bytes more in hand.
+func (h Hold) Grow(ctx context.Context, bytes int64) error {
 	ctx, cancel := context.WithTimeout(ctx, holdTime)
 	defer cancel()
-	if err := n.inHand.Acquire(ctx, bytes); err != nil {
-		return nil, problem(Unavailable, "the node has too much in hand").next("try again in a moment")
+	if h.Hold.Grow(ctx, bytes) != nil {
+		return problem(Unavailable, "the node has too much in hand for %d bytes more", bytes).next("try again in a moment; smaller requests find room sooner")
 	}
-	return func() { n.inHand.Release(bytes) }, nil
+	return nil
 }
 
 // holdTime is how long a request waits for the node to have room for it.
-const holdTime = 30 * time.Second
+const holdTime = 10 * time.Second
 
-// PublishBatch appends a batch as it was encoded. Data has message.StampSize
-// bytes of room before the batch.
-func (n *Node) PublishBatch(ctx context.Context, t *Topic, partition int, data []byte) (Receipt, error) {
+// verify checks a batch. What it has before compression counts as in hand
+// meanwhile.
+func (n *Node) verify(ctx context.Context, hold Hold, batch message.Batch, maxBody int64) error {
+	if batch.Compression() != message.Plain {
+		whole := Hold{hold.Also()}
+		if err := whole.Grow(ctx, int64(batch.RawSize())); err != nil {
+			return err
+		}
+		defer whole.Release()
+	}
+	return batch.Verify(maxBody)
+}
+
+// PublishBatch appends a batch as it was encoded, which the hold has in hand.
+// Data has message.StampSize bytes of room before the batch.
+func (n *Node) PublishBatch(ctx context.Context, t *Topic, partition int, data []byte, hold Hold) (Receipt, error) {
 	if err := n.accepts(t); err != nil {
 		return Receipt{}, err
 	}
 	batch, err := message.OpenBatch(data[message.StampSize:])
 	if err == nil {
-		err = batch.Verify(t.Channel().MaxBody)
+		err = n.verify(ctx, hold, batch, t.Channel().MaxBody)
 	}
 	if err == nil && batch.HasTerms() {
 		err = t.termsOf(batch)

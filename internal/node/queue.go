@@ -211,50 +211,6 @@ func (n *Node) leaseAny(ctx context.Context, t *Topic, w *Work, out *Done) error
 	}
 }
 
-// awaitAny waits until a partition that this node leads has messages; those
-// led elsewhere are asked again after the time.
-func (n *Node) awaitAny(ctx context.Context, parts []*Partition, member string, messages int, most time.Duration) error {
-	signal := make(chan struct{}, 1)
-	stop := make(chan struct{})
-	defer close(stop)
-	remote := false
-	for _, p := range parts {
-		m := p.queue.Load()
-		if m == nil || !n.leads(p) {
-			remote = true
-			continue
-		}
-		m.presence.note(member)
-		one := m.waiters.add(messages)
-		if m.ready.Load() > 0 { // they came between
-			m.waiters.remove(one)
-			return nil
-		}
-		go func() {
-			select {
-			case <-one.ready:
-				select {
-				case signal <- struct{}{}:
-				default:
-				}
-			case <-stop:
-				m.waiters.remove(one)
-			}
-		}()
-	}
-	if remote {
-		most = min(most, 50*time.Millisecond)
-	}
-	select {
-	case <-signal:
-		return nil
-	case <-time.After(most):
-		return nil
-	case <-ctx.Done():
-		return ctx.Err()
-	}
-}
-
 func (n *Node) leads(p *Partition) bool {
 	g := p.group.Load()
 	return g != nil && (p.alone() || n.leaderOf(p) == n.id)
@@ -424,15 +380,17 @@ func (m *queueMachine) dueAt(now int64) bool {
 
 // await waits until messages are ready.
 func (m *queueMachine) await(ctx context.Context, messages int, most time.Duration) error {
-	one := m.waiters.add(messages)
+	ready := make(chan struct{}, 1)
+	one := m.waiters.add(messages, ready)
 	if m.ready.Load() > 0 { // they came between
 		m.waiters.remove(one)
 		return nil
 	}
+	defer replica.Pause(ctx)()
 	timer := time.NewTimer(most)
 	defer timer.Stop()
 	select {
-	case <-one.ready:
+	case <-ready:
 		return nil
 	case <-timer.C:
 		m.waiters.remove(one)
@@ -545,10 +503,4 @@ func (n *Node) queues() (all []*Topic) {
 		}
 	}
 	return all
-}
-
-// AwaitWork waits until a queue has messages to lease for a member that takes
-// so many, as far as this node can tell; after a while it returns without.
-func (n *Node) AwaitWork(ctx context.Context, t *Topic, member string, messages int) error {
-	return n.awaitAny(ctx, t.Partitions(), member, messages, presentFor/2)
 }

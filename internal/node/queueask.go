@@ -27,7 +27,7 @@ type queueAsk struct {
 	Bars    int           `json:"bars,omitempty"`
 	Newest  bool          `json:"newest,omitempty"`
 	Bare    bool          `json:"bare,omitempty"`   // of items: offsets alone
-	Whole   bool          `json:"whole,omitempty"`  // of items: all that are named, whatever their bodies take
+	Whole   bool          `json:"whole,omitempty"`  // of items: with their whole bodies
 	Before  int64         `json:"before,omitempty"` // dead letters up to this time alone
 	Who     string        `json:"who,omitempty"`
 	Story   bool          `json:"story,omitempty"` // of items: with what only the log tells
@@ -133,7 +133,7 @@ func (n *Node) answerAsk(ctx context.Context, p *Partition, body []byte) ([]byte
 }
 
 // itemBytes bounds the bodies in one answer with items.
-const itemBytes = 8 << 20
+const itemBytes = 4 << 20
 
 func (n *Node) answerQueue(ctx context.Context, p *Partition, ask *queueAsk) (*queueAnswer, error) {
 	m, g := p.queue.Load(), p.group.Load()
@@ -155,7 +155,7 @@ func (n *Node) answerQueue(ctx context.Context, p *Partition, ask *queueAsk) (*q
 		out.Changed, out.Time = r.Changed, r.Time
 		return out, err
 	case "items":
-		return out, m.items(ctx, g, ask, out)
+		return out, n.items(ctx, m, g, ask, out)
 	case "status":
 		out.Status = m.status(g)
 	case "failed":
@@ -172,7 +172,7 @@ const lookAtOnce = 100_000
 
 // items finds messages by their states, cause and condition, from an offset
 // on; with Newest from it downward.
-func (m *queueMachine) items(ctx context.Context, g *replica.Group, ask *queueAsk, out *queueAnswer) error {
+func (n *Node) items(ctx context.Context, m *queueMachine, g *replica.Group, ask *queueAsk, out *queueAnswer) error {
 	var where *expr.Condition
 	if ask.Where != "" {
 		var err error
@@ -180,7 +180,7 @@ func (m *queueMachine) items(ctx context.Context, g *replica.Group, ask *queueAs
 			return err
 		}
 	}
-	l := &lookout{m: m, g: g, ask: ask, out: out, where: where, matcher: where.Matcher(ctx)}
+	l := &lookout{node: n, m: m, g: g, ask: ask, out: out, where: where, matcher: where.Matcher(ctx)}
 	if len(ask.Offsets) > 0 {
 		_, err := l.through(ctx, ask.Offsets, true)
 		return err
@@ -226,6 +226,7 @@ func (m *queueMachine) offsets(ask *queueAsk, from int64, most int) (found []int
 
 // lookout looks at messages one by one, and gathers those that fit.
 type lookout struct {
+	node    *Node
 	m       *queueMachine
 	g       *replica.Group
 	ask     *queueAsk
@@ -243,7 +244,16 @@ func (l *lookout) through(ctx context.Context, offsets []int64, last bool) (full
 		if ctx.Err() != nil {
 			return false, ctx.Err()
 		}
+		done, err := l.node.turn(ctx)
+		if err != nil {
+			return false, err
+		}
 		item, err := l.m.item(l.g, offset)
+		var fits bool
+		if err == nil {
+			fits, err = l.fits(item)
+		}
+		done()
 		if err != nil {
 			return false, err
 		}
@@ -254,20 +264,15 @@ func (l *lookout) through(ctx context.Context, offsets []int64, last bool) (full
 		if !named && (item.Info.State == 0 || !slices.Contains(l.ask.States, item.Info.State)) {
 			continue // it changed meanwhile
 		}
-		if fits, err := l.fits(item); err != nil {
-			return false, err
-		} else if !fits {
+		if !fits {
 			continue
 		}
 		if l.ask.Bare {
 			l.out.Offsets = append(l.out.Offsets, offset)
 		} else {
-			l.out.Items = append(l.out.Items, *item)
-			if item.Message != nil {
-				l.bytes += len(item.Message.Body)
-			}
+			l.gather(item)
 		}
-		if len(l.out.Items)+len(l.out.Offsets) >= l.ask.Limit || l.bytes > itemBytes && !l.ask.Whole {
+		if len(l.out.Items)+len(l.out.Offsets) >= l.ask.Limit || l.bytes > itemBytes {
 			if i < len(offsets)-1 || !last {
 				l.out.Next = nextFrom(offset, l.ask.Newest)
 			}
@@ -275,6 +280,40 @@ func (l *lookout) through(ctx context.Context, offsets []int64, last bool) (full
 		}
 	}
 	return false, nil
+}
+
+// gather adds an item to the answer, as a list shows it unless it is wanted
+// whole.
+func (l *lookout) gather(item *QueueItem) {
+	if !l.ask.Whole {
+		item = item.short()
+	}
+	l.bytes += item.size()
+	l.out.Items = append(l.out.Items, *item)
+}
+
+// short is the item as a list has it.
+func (i *QueueItem) short() *QueueItem {
+	s := *i
+	for _, m := range []**message.Stored{&s.Message, &s.Original} {
+		if *m != nil {
+			*m = (*m).Shorten(ShortBody)
+		}
+	}
+	return &s
+}
+
+// size is about the bytes that the item takes in an answer.
+func (i *QueueItem) size() (bytes int) {
+	for _, m := range []*message.Stored{i.Message, i.Original} {
+		if m != nil {
+			bytes += sizeOf(m)
+		}
+	}
+	for _, d := range i.Details {
+		bytes += len(d)
+	}
+	return bytes
 }
 
 func (l *lookout) fits(item *QueueItem) (bool, error) {

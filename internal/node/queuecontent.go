@@ -179,7 +179,12 @@ func (m *queueMachine) pick(record message.Record, places []bytesOf, out []*mess
 		wanted[i] = int(p.offset - stamp.Offset)
 	}
 	at := time.UnixMicro(stamp.Time).UTC()
+	// A small body must not keep a large batch in memory.
+	alone := batch.RawSize() > maxStretch/4
 	return batch.Pick(wanted, func(i int, one *message.Message) {
+		if alone {
+			one.Body = slices.Clone(one.Body)
+		}
 		out[i] = &message.Stored{Message: *one, Partition: m.partition.Number, Offset: places[i].offset, StoredAt: at}
 	})
 }

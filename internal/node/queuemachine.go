@@ -5,7 +5,6 @@ import (
 	"errors"
 	"log/slog"
 	"math/rand/v2"
-	"slices"
 	"sync"
 	"sync/atomic"
 
@@ -159,63 +158,6 @@ func (m *queueMachine) Load(b []byte) error {
 	m.tellChange()
 	m.mu.Unlock()
 	return nil
-}
-
-// waiters are requests that wait for messages to lease, the one that came
-// first in front.
-type waiters struct {
-	mu    sync.Mutex
-	list  []*waiter
-	count atomic.Int64
-}
-
-// waiter is one request that waits for up to most messages.
-type waiter struct {
-	ready chan struct{} // closed when messages are there
-	most  int
-}
-
-// add lets a request wait.
-func (w *waiters) add(most int) *waiter {
-	one := &waiter{make(chan struct{}), most}
-	w.mu.Lock()
-	w.list = append(w.list, one)
-	w.count.Store(int64(len(w.list)))
-	w.mu.Unlock()
-	return one
-}
-
-// remove ends the waiting. One that was woken meanwhile, and takes nothing,
-// passes it on.
-func (w *waiters) remove(one *waiter) {
-	w.mu.Lock()
-	at := slices.Index(w.list, one)
-	if at >= 0 {
-		w.list = slices.Delete(w.list, at, at+1)
-		w.count.Store(int64(len(w.list)))
-	}
-	w.mu.Unlock()
-	if at < 0 {
-		w.wake(1)
-	}
-}
-
-// wake wakes as many as there are messages for.
-func (w *waiters) wake(ready int64) {
-	if w.count.Load() == 0 {
-		return
-	}
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	woken := 0
-	for woken < len(w.list) && ready > 0 {
-		one := w.list[woken]
-		close(one.ready)
-		ready -= int64(min(one.most, fairChunk))
-		woken++
-	}
-	w.list = slices.Delete(w.list, 0, woken)
-	w.count.Store(int64(len(w.list)))
 }
 
 // fairChunk is how many messages one request may take while others wait, even

@@ -81,12 +81,14 @@ func (f *Fetch) Read(ctx context.Context, dst []byte, wait time.Duration) (Fetch
 	}
 	if len(chunk) > 0 {
 		out.Count = int(out.Next - f.offset)
-		p.countOut(out.Count, len(chunk))
 	} else if f.offset > out.End {
 		return out, problem(Invalid, "%s: offset %d is behind the end", p.Address(), f.offset).field("from").allowed("up to offset:" + itoa(out.End))
 	}
 	return out, nil
 }
+
+// Delivered counts what was read and goes to the reader.
+func (f *Fetch) Delivered(out Fetched) { f.partition.countOut(out.Count, len(out.Records)) }
 
 func (p *Partition) countOut(messages, bytes int) {
 	p.counters.MessagesOut.Add(int64(messages))
@@ -128,6 +130,11 @@ func (n *Node) Message(ctx context.Context, p *Partition, offset int64, any bool
 		if r.Stamp().End() <= offset {
 			return true
 		}
+		done, roomErr := decodeRoom(ctx, n.decoding, r)
+		if err = roomErr; err != nil {
+			return false
+		}
+		defer done()
 		err = r.Stored(p.Number, func(s *message.Stored) bool {
 			if s.Offset == offset {
 				found = keep(s)
@@ -144,9 +151,7 @@ func (n *Node) Message(ctx context.Context, p *Partition, offset int64, any bool
 }
 
 // keep copies what a message shares with the buffer it was read from.
-func keep(s *message.Stored) *message.Stored {
-	k := *s
-	k.Body = append([]byte(nil), s.Body...)
-	k.Headers = append([]message.Header(nil), s.Headers...)
-	return &k
-}
+func keep(s *message.Stored) *message.Stored { return s.Shorten(len(s.Body)) }
+
+// ShortBody is how much of a body a list has. Whole ones come one at a time.
+const ShortBody = 64 << 10

@@ -340,6 +340,11 @@ func (r *replayRun) read(ctx context.Context, number int, from, to int64, yield 
 		}
 		more, stopped := true, error(nil)
 		eachRecord(chunk, func(rec message.Record) bool {
+			done, roomErr := decodeRoom(ctx, r.n.decoding, rec)
+			if err = roomErr; err != nil {
+				return false
+			}
+			defer done()
 			err = rec.Stored(number, func(m *message.Stored) bool {
 				if m.Offset < from {
 					return true

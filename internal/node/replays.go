@@ -146,9 +146,8 @@ func (n *Node) PlanReplay(ctx context.Context, s *ReplaySpec) (*ReplayPlan, erro
 			}
 		}
 		if len(plan.Samples) < sampleCount {
-			kept := keep(m)
-			sample.Item.Message = kept
-			plan.Samples = append(plan.Samples, sample)
+			sample.Item.Message = m
+			plan.Samples = append(plan.Samples, sample.short())
 		}
 		return nil
 	}

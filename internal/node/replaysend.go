@@ -89,12 +89,16 @@ func hasEvent(item *QueueItem, kind queue.EventKind, name string) bool {
 
 func (r *replayRun) items(ctx context.Context, p *Partition, offsets []int64) ([]QueueItem, error) {
 	var items []QueueItem
-	for chunk := range slices.Chunk(offsets, 200) {
-		a, err := r.n.askQueue(ctx, p, &queueAsk{Kind: "items", Offsets: chunk, Limit: len(chunk) + 1, Whole: true})
+	for len(offsets) > 0 {
+		a, err := r.n.askQueue(ctx, p, &queueAsk{Kind: "items", Offsets: offsets[:min(len(offsets), 200)], Limit: 200, Whole: true})
 		if err != nil {
 			return nil, err
 		}
-		items = append(items, a.Items...)
+		if len(a.Items) == 0 {
+			return nil, problem(Unavailable, "%s: a step of the replay cannot be read", p.Address())
+		}
+		items = append(items, a.Items...) // it may end early, for the size of the bodies
+		offsets = offsets[len(a.Items):]
 	}
 	return items, nil
 }

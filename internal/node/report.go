@@ -279,7 +279,7 @@ func (n *Node) report(told map[replica.Key][]byte) {
 
 // about is the part of the report that is about the node as a whole.
 func (n *Node) about() Report {
-	r := Report{Started: n.started.UTC().Truncate(time.Millisecond), Version: n.config.Version, Memory: MemoryUsed(), Streams: n.Streams.Load(), OnDuty: n.onDuty.Load(), Records: n.catalog.AwaySince().IsZero()}
+	r := Report{Started: n.started.UTC().Truncate(time.Millisecond), Version: n.config.Version, Memory: MemoryUsed(), Streams: int64(n.Streams.Open()), OnDuty: n.onDuty.Load(), Records: n.catalog.AwaySince().IsZero()}
 	if d, err := n.Disk(); err == nil {
 		r.Disk = d
 	}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"time"
 
 	"steadyferry/internal/core/message"
@@ -177,12 +178,12 @@ func (n *Node) appendThere(ctx context.Context, p *Partition, leader uint64, dat
 
 // answerPublish appends a batch that another node passes on. It is not passed
 // on again.
-func (n *Node) answerPublish(ctx context.Context, p *Partition, body []byte) []byte {
-	release, err := n.Hold(ctx, int64(len(body)))
-	if err != nil {
+func (n *Node) answerPublish(ctx context.Context, from uint64, p *Partition, body []byte) []byte {
+	hold := n.Hold(fmt.Sprintf("node %d", from))
+	defer hold.Release()
+	if err := hold.Grow(ctx, int64(len(body))); err != nil {
 		return append([]byte{publishSure}, replica.ErrNotLeading.Error()...)
 	}
-	defer release()
 	data := append(make([]byte, message.StampSize, message.StampSize+len(body)), body...)
 	batch, err := message.OpenBatch(data[message.StampSize:])
 	var r Receipt

@@ -45,7 +45,7 @@ func (n *Node) Tail(ctx context.Context, s Selection, resume TailPositions, tell
 	if err != nil {
 		return err
 	}
-	t := &tailer{matcher: s.Where.Matcher(ctx), buffer: make([]byte, bufferFor(len(followers))), positions: positions, tell: tell}
+	t := &tailer{node: n, where: s.Where != nil, matcher: s.Where.Matcher(ctx), buffer: make([]byte, bufferFor(len(followers))), positions: positions, tell: tell}
 	signal, ended := make(chan struct{}, 1), make(chan error, 1)
 	var waiting errgroup.Group
 	defer waiting.Wait()
@@ -66,7 +66,7 @@ func (n *Node) Tail(ctx context.Context, s Selection, resume TailPositions, tell
 	for {
 		more := false
 		for _, f := range followers {
-			got, err := t.step(f)
+			got, err := t.step(ctx, f)
 			if err != nil {
 				return err
 			}
@@ -207,14 +207,29 @@ func (n *Node) stillThere(t *Topic, followers []*tailed, lost time.Time, any boo
 
 type tailer struct {
 	matcher   *expr.Matcher
+	node      *Node
+	where     bool // there is a condition
 	buffer    []byte
 	positions TailPositions
 	leftOut   int64
 	tell      func(Event, TailPositions) error
 }
 
+// match runs the condition, in turn with others.
+func (t *tailer) match(ctx context.Context, m *message.Stored) (bool, error) {
+	if !t.where {
+		return true, nil
+	}
+	done, err := t.node.turn(ctx)
+	if err != nil {
+		return false, err
+	}
+	defer done()
+	return t.matcher.Match(m)
+}
+
 // step tells one stretch of a partition and reports whether there was any.
-func (t *tailer) step(f *tailed) (bool, error) {
+func (t *tailer) step(ctx context.Context, f *tailed) (bool, error) {
 	if end := f.end(); f.next >= end {
 		f.caughtUp = true
 		f.ask()
@@ -245,8 +260,13 @@ func (t *tailer) step(f *tailed) (bool, error) {
 		f.ask()
 		return false, nil
 	}
-	count := 0
+	count, bytes := 0, 0
 	eachRecord(chunk, func(r message.Record) bool {
+		done, roomErr := decodeRoom(ctx, t.node.telling, r)
+		if err = roomErr; err != nil {
+			return false
+		}
+		defer done()
 		err = r.Stored(f.partition.Number, func(m *message.Stored) bool {
 			if m.Offset < f.next {
 				return true
@@ -254,18 +274,19 @@ func (t *tailer) step(f *tailed) (bool, error) {
 			f.next = m.Offset + 1
 			t.positions[f.partition.Number] = f.next
 			var ok bool
-			if ok, err = t.matcher.Match(m); err != nil {
+			if ok, err = t.match(ctx, m); err != nil {
 				return false
 			}
 			if ok {
 				count++
+				bytes += len(m.Body)
 				err = t.tell(Event{Message: m}, t.positions)
 			}
 			return err == nil
 		})
 		return err == nil
 	})
-	f.partition.countOut(count, len(chunk))
+	f.partition.countOut(count, bytes)
 	return true, err
 }
 

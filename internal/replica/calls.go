@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 
+	"golang.org/x/sync/semaphore"
 	"google.golang.org/grpc/mem"
 )
 
@@ -91,6 +92,55 @@ func (s *session) giveUpCalls() {
 	}
 }
 
+// errBusy is what a call is refused with that finds too many others.
+var errBusy = errors.New("the node answers too many calls at once")
+
+// take has a call answered. It never waits: what is read next may be what
+// others wait for.
+func (p *Peers) take(ctx context.Context, r *remote, s *session, id uint64, name string, body []byte) {
+	refuse := func(err error) { s.work.offerFrame(workFrame(workRefusal, id, "", []byte(err.Error()))) }
+	if p.taken.Add(1) > callsTaken || p.queued.Load() > callsBytes {
+		p.taken.Add(-1)
+		refuse(errBusy)
+		return
+	}
+	p.queued.Add(int64(len(body)))
+	go func() {
+		defer p.taken.Add(-1)
+		err := p.calls.Acquire(ctx, 1)
+		p.queued.Add(-int64(len(body)))
+		if err != nil {
+			return
+		}
+		turn := &turn{p.calls}
+		out, err := p.handler.Call(context.WithValue(ctx, turnKey{}, turn), r.ID, name, body)
+		p.calls.Release(1)
+		if err != nil {
+			refuse(err)
+			return
+		}
+		s.work.put(ctx, workFrame(workAnswer, id, "", out))
+	}()
+}
+
+type turnKey struct{}
+
+// turn is the place of a call among those that are worked on.
+type turn struct{ calls *semaphore.Weighted }
+
+// Pause gives up the turn of a call for as long as it waits for something to
+// happen, so that those who wait keep nobody from working. Call resume after.
+// Outside of calls it does nothing.
+func Pause(ctx context.Context) (resume func()) {
+	t, ok := ctx.Value(turnKey{}).(*turn)
+	if !ok {
+		return func() {}
+	}
+	t.calls.Release(1)
+	// The turns are short: it is not long until one is free.
+	return func() { t.calls.Acquire(context.WithoutCancel(ctx), 1) }
+}
+
 func (p *Peers) readWork(ctx context.Context, r *remote, s *session, st stream) error {
 	for {
 		var frame []byte
@@ -135,18 +185,7 @@ func (p *Peers) readWork(ctx context.Context, r *remote, s *session, st stream) 
 				}
 			}
 		case workCall:
-			if err := p.calls.Acquire(ctx, 1); err != nil {
-				return err
-			}
-			go func() {
-				defer p.calls.Release(1)
-				out, err := p.handler.Call(ctx, r.ID, name, body)
-				kind := byte(workAnswer)
-				if err != nil {
-					kind, out = workRefusal, []byte(err.Error())
-				}
-				s.work.put(ctx, workFrame(kind, id, "", out))
-			}()
+			p.take(ctx, r, s, id, name, body)
 		default:
 			return fmt.Errorf("%w: kind %d", errFrame, kind)
 		}

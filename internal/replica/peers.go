@@ -64,7 +64,9 @@ type Peers struct {
 	ctx     context.Context
 	stop    context.CancelFunc
 	wg      sync.WaitGroup
-	calls   *semaphore.Weighted
+	calls   *semaphore.Weighted // that are worked on
+	taken   atomic.Int64        // calls that are worked on, or wait
+	queued  atomic.Int64        // bytes of those that wait for their turn
 
 	mu    sync.RWMutex
 	nodes map[uint64]*remote
@@ -83,7 +85,13 @@ const (
 	workBytes  = 32 << 20
 	frameBytes = 1 << 20
 	maxFrame   = message.MaxRecord + 32<<20
-	callsAtOne = 256
+)
+
+// Bounds of the calls that a node answers.
+const (
+	callsAtOnce = 256       // worked on
+	callsTaken  = 20_000    // worked on or waiting
+	callsBytes  = 128 << 20 // of those that wait for their turn
 )
 
 // remote is what this node knows of another one.
@@ -119,7 +127,7 @@ func since() int64 { return int64(time.Since(started)) }
 
 // NewPeers returns a network that is not connected yet.
 func NewPeers(config PeersConfig, h Handler) *Peers {
-	p := &Peers{config: config, handler: h, nodes: map[uint64]*remote{}, calls: semaphore.NewWeighted(callsAtOne)}
+	p := &Peers{config: config, handler: h, nodes: map[uint64]*remote{}, calls: semaphore.NewWeighted(callsAtOnce)}
 	p.ctx, p.stop = context.WithCancel(context.Background())
 	options := []grpc.ServerOption{grpc.ForceServerCodecV2(rawCodec{}), grpc.MaxRecvMsgSize(maxFrame), grpc.InitialWindowSize(8 << 20), grpc.InitialConnWindowSize(16 << 20),
 		grpc.WriteBufferSize(128 << 10), grpc.ReadBufferSize(128 << 10), grpc.MaxConcurrentStreams(16), grpc.ConnectionTimeout(5 * time.Second)}

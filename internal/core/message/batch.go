@@ -218,8 +218,8 @@ func OpenBatch(raw []byte) (Batch, error) {
 		return Batch{}, fmt.Errorf("%w: compression %d; allowed: 0 none, 1 zstd", ErrBatch, raw[12])
 	case b.Count() < 1 || b.Count() > MaxBatchCount:
 		return Batch{}, fmt.Errorf("%w: %d messages; allowed: 1 to %d", ErrBatch, b.Count(), MaxBatchCount)
-	case b.rawSize() > MaxBatchBytes:
-		return Batch{}, fmt.Errorf("%w: %d bytes before compression, and the limit is %d: %w", ErrBatch, b.rawSize(), MaxBatchBytes, ErrTooLarge)
+	case b.RawSize() > MaxBatchBytes:
+		return Batch{}, fmt.Errorf("%w: %d bytes before compression, and the limit is %d: %w", ErrBatch, b.RawSize(), MaxBatchBytes, ErrTooLarge)
 	case le.Uint32(raw[8:]) != Checksum(raw[12:]):
 		return Batch{}, fmt.Errorf("%w: its checksum does not fit its bytes", ErrBatch)
 	}
@@ -229,7 +229,8 @@ func OpenBatch(raw []byte) (Batch, error) {
 // Count returns the number of messages that the header tells of.
 func (b Batch) Count() int { return int(le.Uint32(b.raw[16:])) }
 
-func (b Batch) rawSize() int { return int(le.Uint32(b.raw[20:])) }
+// RawSize returns the bytes of the payload before compression.
+func (b Batch) RawSize() int { return int(le.Uint32(b.raw[20:])) }
 
 // Bytes returns the batch as it was encoded.
 func (b Batch) Bytes() []byte { return b.raw }
@@ -257,8 +258,8 @@ func (b Batch) Payload(scratch []byte) ([]byte, error) {
 			return nil, fmt.Errorf("%w: zstd: %v", ErrBatch, err)
 		}
 	}
-	if len(payload) != b.rawSize() {
-		return nil, fmt.Errorf("%w: %d bytes of payload, and its header tells of %d", ErrBatch, len(payload), b.rawSize())
+	if len(payload) != b.RawSize() {
+		return nil, fmt.Errorf("%w: %d bytes of payload, and its header tells of %d", ErrBatch, len(payload), b.RawSize())
 	}
 	return payload, nil
 }

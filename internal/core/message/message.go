@@ -48,7 +48,22 @@ type Stored struct {
 	Partition int
 	Offset    int64
 	StoredAt  time.Time // stamped by the service, to the microsecond
+	Whole     int       // bytes of the whole body when Body is only its beginning; else 0
 }
+
+// Shorten copies the message, with no more than the first bytes of its body.
+func (s *Stored) Shorten(bytes int) *Stored {
+	k := *s
+	if len(s.Body) > bytes {
+		k.Whole = max(s.Whole, len(s.Body))
+	}
+	k.Body = append([]byte(nil), s.Body[:min(bytes, len(s.Body))]...)
+	k.Headers = append([]Header(nil), s.Headers...)
+	return &k
+}
+
+// Size returns the bytes of the whole body.
+func (s *Stored) Size() int { return max(s.Whole, len(s.Body)) }
 
 // Header returns the value of a header and whether it is there.
 func (m *Message) Header(name string) (string, bool) {

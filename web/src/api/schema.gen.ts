@@ -1148,6 +1148,8 @@ export interface components {
             line?: number;
             /** @description Messages kept before the error */
             accepted?: number;
+            /** @description Seconds after which to try again, as in the header Retry-After */
+            retryAfter?: number;
         };
         Labels: {
             [key: string]: string;
@@ -1696,6 +1698,8 @@ export interface components {
             contentType: string;
             /** @description Bytes of the body */
             size: number;
+            /** @description The body here is only its beginning, as text or in base64: lists shorten bodies of more than 64 KiB. The message itself, and an export, have it whole */
+            shortened?: boolean;
             /** Format: date-time */
             publisherTime?: string;
             /** @description JSON as JSON, text as a string */
@@ -1752,6 +1756,8 @@ export interface components {
             found: number;
             /** Format: int64 */
             damaged: number;
+            /** @description It ended before its limit, since no more fits into one answer */
+            full?: boolean;
         };
         /** @description One of the members is there */
         Event: {
@@ -1968,10 +1974,14 @@ export interface components {
             max?: number;
             /** @description For the first message, at most 30s */
             wait?: string;
-            /** @description All that was polled before */
+            /** @description The `upTo` of the last answer that arrived, none with the first poll: what went with an answer behind it, and was lost, is handed out again */
+            upTo?: string;
+            /** @description All up to there is committed */
             commit?: boolean;
         };
         Polled: {
+            /** @description To be named in the next poll */
+            upTo: string;
             member: string;
             /**
              * Format: int64

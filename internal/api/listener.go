@@ -1,0 +1,61 @@
+package api
+
+import (
+	"net"
+	"strconv"
+	"sync"
+	"time"
+
+	"steadyferry/internal/core/admit"
+)
+
+// Bounds of connections, of one address and of all.
+const (
+	addressConnections = 12_000
+	nodeConnections    = 16_000
+)
+
+// Listener bounds how many connections a listener has open. One too many is
+// told so and closed.
+func Listener(l net.Listener) net.Listener {
+	return &listener{l, admit.NewSlots("connections", addressConnections, nodeConnections, 5*time.Second)}
+}
+
+type listener struct {
+	net.Listener
+	slots *admit.Slots
+}
+
+const tooManyConnections = "HTTP/1.1 429 Too Many Requests\r\nRetry-After: 5\r\nContent-Type: application/problem+json\r\nConnection: close\r\nContent-Length: "
+
+// Accept implements net.Listener.
+func (l *listener) Accept() (net.Conn, error) {
+	for {
+		c, err := l.Listener.Accept()
+		if err != nil {
+			return nil, err
+		}
+		host, _, _ := net.SplitHostPort(c.RemoteAddr().String())
+		leave, err := l.slots.Enter(host)
+		if err == nil {
+			return &counted{Conn: c, leave: leave}, nil
+		}
+		body := `{"type":"urn:steady-ferry:problem:busy","title":"Too much at once","status":429,"detail":"` + err.Error() + `","next":"try again in 5s","retryAfter":5}`
+		c.SetWriteDeadline(time.Now().Add(100 * time.Millisecond))
+		c.Write([]byte(tooManyConnections + strconv.Itoa(len(body)) + "\r\n\r\n" + body))
+		c.Close()
+	}
+}
+
+// counted is a connection that gives its slot back when it is closed.
+type counted struct {
+	net.Conn
+	once  sync.Once
+	leave func()
+}
+
+// Close implements net.Conn.
+func (c *counted) Close() error {
+	c.once.Do(c.leave)
+	return c.Conn.Close()
+}
