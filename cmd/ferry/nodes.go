@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -319,7 +320,7 @@ func (c *call) forceRecover(confirm string) error {
 		return c.printJSON(r)
 	}
 	if len(r.Items) == 0 {
-		fmt.Fprintln(c.out, "no partition has lost its majority: there is nothing to recover")
+		fmt.Fprintln(c.out, "no partition has lost its majority, or its end: there is nothing to recover")
 		return nil
 	}
 	var rows [][]string
@@ -335,7 +336,13 @@ func (c *call) forceRecover(confirm string) error {
 		fmt.Fprintln(c.out, "done: they go on from these replicas, and others are made from them")
 		return nil
 	}
-	fmt.Fprintf(c.out, "messages that were acknowledged after the last word of the lost nodes may be lost too, and what they hold is thrown away when they come back\nnothing is changed yet: if they are lost for good, add -confirm %s\n", first(body.Address, "all"))
+	if slices.ContainsFunc(r.Items, func(x client.Recovery) bool { return len(x.Lost) > 0 }) {
+		fmt.Fprintln(c.out, "messages that were acknowledged after the last word of the lost nodes may be lost too, and what they hold is thrown away when they come back")
+	}
+	if slices.ContainsFunc(r.Items, func(x client.Recovery) bool { return len(x.Lost) == 0 }) {
+		fmt.Fprintln(c.out, "where no node is lost, the end of the log is gone from the disk: new messages come behind the last known end, and the offsets between stay damaged")
+	}
+	fmt.Fprintf(c.out, "nothing is changed yet: if they are lost for good, add -confirm %s\n", first(body.Address, "all"))
 	return nil
 }
 

@@ -89,7 +89,12 @@ func (n *Node) recovery(ctx context.Context, p *Partition) *Recovery {
 		return nil
 	}
 	place := *places[p.Number]
-	_, report := n.view(p, time.Now())
+	node, report := n.view(p, time.Now())
+	if report != nil && report.LostEnd != nil {
+		// Its end is gone: it goes on behind what is lost.
+		end := report.LostEnd
+		return &Recovery{Address: p.Address(), Survivor: n.NodeName(node), End: end.From, Lost: []string{}, KnownEnd: end.To, MayLose: end.To - end.From, place: place, survivor: node}
+	}
 	if report == nil || report.Leading || report.Majority || len(report.Voters) < 2 {
 		return nil
 	}

@@ -131,14 +131,24 @@ type localReader struct {
 }
 
 // Read reads as the cursor does. What it finds damaged is fetched again from
-// another replica, if there is one, for those who come later.
+// another replica, if there is one, and read then.
 func (r *localReader) Read(dst []byte) ([]byte, error) {
 	chunk, err := r.Cursor.Read(dst, r.l.g.Committed())
-	if err != nil && errors.As(err, new(*journal.Damage)) && !r.l.p.alone() {
-		r.l.n.wantRepair(r.l.p)
+	var damage *journal.Damage
+	if !errors.As(err, &damage) || r.l.p.alone() {
+		return chunk, err
 	}
-	return chunk, err
+	select {
+	case <-r.l.n.wantRepair(r.l.p):
+	case <-time.After(repairPatience):
+		return chunk, err
+	}
+	r.Cursor = r.l.g.Journal().CursorAt(damage.From)
+	return r.Cursor.Read(dst, r.l.g.Committed())
 }
+
+// repairPatience is how long a reader waits for what it found damaged.
+const repairPatience = 3 * time.Second
 
 var errMoved = errors.New("the partition is no longer served here")
 

@@ -304,11 +304,25 @@ func (n *Node) openPartition(t *Topic, p *Partition, place *catalog.Placement) e
 			}
 			return 0
 		},
-		Changed: n.others.tellSoon, Led: n.led,
+		Changed: n.others.tellSoon, Led: n.led, Broken: func() { n.wg.Go(func() { n.reopen(t, p) }) },
 	}, m, func(g *replica.Group) {
 		g.SetMembers(place.Replicas)
 		p.group.Store(g)
 	})
+}
+
+// reopen closes a partition that has found its log broken, and opens it again.
+func (n *Node) reopen(t *Topic, p *Partition) {
+	n.followMu.Lock()
+	defer n.followMu.Unlock()
+	view := n.catalog.View()
+	places := view.Placed[t.ID]
+	if n.topicByID(t.ID) != t || p.Number >= len(places) || !n.Serving() {
+		return
+	}
+	if err := n.openPartition(t, p, places[p.Number]); err != nil {
+		slog.Error("could not open a partition", "partition", p.Address(), "error", err)
+	}
 }
 
 func (n *Node) closeTopic(t *Topic) {
@@ -341,7 +355,7 @@ type Partition struct {
 	topic    *Topic
 	group    atomic.Pointer[replica.Group] // nil: not held by this node
 	queue    atomic.Pointer[queueMachine]  // of a queue that this node holds
-	repair   atomic.Bool                   // damaged records are being fetched again
+	repair   repair
 	counters rate.Counters
 	history  rate.History
 }

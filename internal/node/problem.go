@@ -73,6 +73,8 @@ func explain(err error, address string) error {
 		return problem(RecordsAway, "%v", err).next("publishing and reading go on; try again when the database is back")
 	case errors.Is(err, replica.ErrDiskFull):
 		return problem(DiskFull, "%s: the disk of this node is full, nothing is taken", address).next("make room, or lower what topics keep; publishing goes on by itself")
+	case errors.Is(err, replica.ErrLostEnd):
+		return problem(Damaged, "%s: messages at its end were acknowledged and are gone from the disk; nothing is added behind them yet", address).next("what is left can be read; put the files back and start the node again, or go on without what is lost: ferry nodes force-recover %s", address)
 	case errors.Is(err, replica.ErrNoMajority):
 		return problem(NoMajority, "%s: %v", address, err).next("ferry nodes tells which are away; what is kept can be read with -any-replica (any=true)")
 	case errors.Is(err, replica.ErrNotLeading):

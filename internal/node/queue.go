@@ -316,7 +316,7 @@ func (n *Node) command(ctx context.Context, p *Partition, c *queue.Command) (que
 	switch {
 	case errors.Is(result.Err, replica.ErrTime), errors.Is(result.Err, context.DeadlineExceeded), errors.Is(result.Err, context.Canceled):
 		return queue.Result{}, &notTaken{result.Err, false}
-	case errors.Is(result.Err, replica.ErrDiskFull) && p.alone(), errors.Is(result.Err, replica.ErrFailed) && p.alone():
+	case errors.Is(result.Err, replica.ErrLostEnd), errors.Is(result.Err, replica.ErrDiskFull) && p.alone(), errors.Is(result.Err, replica.ErrFailed) && p.alone():
 		return queue.Result{}, explain(result.Err, p.Address())
 	}
 	return queue.Result{}, &notTaken{result.Err, true}

@@ -45,6 +45,7 @@ type ReplicaReport struct {
 	Majority bool             `json:"majority"`
 	Has      uint64           `json:"has"` // index of the last record that it knows to be committed
 	Status   PartitionStatus  `json:"status"`
+	LostEnd  *replica.LostEnd `json:"lostEnd,omitempty"`
 	Others   []FollowerReport `json:"others,omitempty"` // of the leader
 }
 
@@ -300,7 +301,7 @@ const (
 
 func (n *Node) replicaReport(p *Partition, g *replica.Group, now time.Time) *ReplicaReport {
 	m := g.Membership()
-	r := &ReplicaReport{Key: g.Key(), Member: g.ID(), Term: m.Term, Lead: m.Lead, Leading: m.Leading && g.Refusal() == nil, Voters: m.Voters, Leaving: m.Leaving, Learners: m.Learners, Majority: g.HasMajority(), Has: g.Committed(), Status: p.here(g, now)}
+	r := &ReplicaReport{Key: g.Key(), Member: g.ID(), Term: m.Term, Lead: m.Lead, Leading: m.Leading && g.Refusal() == nil, Voters: m.Voters, Leaving: m.Leaving, Learners: m.Learners, Majority: g.HasMajority(), Has: g.Committed(), Status: p.here(g, now), LostEnd: g.LostEnd()}
 	if r.Leading {
 		committed := g.Committed()
 		for _, o := range m.Others {

@@ -126,6 +126,8 @@ func (n *Node) appendHere(ctx context.Context, p *Partition, g *replica.Group, d
 	if result.Err != nil {
 		var gap *topic.SequenceGap
 		switch {
+		case errors.Is(result.Err, replica.ErrLostEnd):
+			return Receipt{}, explain(result.Err, p.Address())
 		case errors.As(result.Err, &gap):
 			return Receipt{}, problem(Conflict, "%s: %v", p.Address(), gap).field("sequence")
 		case errors.Is(result.Err, replica.ErrTime), errors.Is(result.Err, context.DeadlineExceeded), errors.Is(result.Err, context.Canceled):

@@ -42,6 +42,7 @@ const (
 	StateStarting = "starting"
 	StateDiskFull = "disk full"
 	StateFailed   = "failed"
+	StateLostEnd  = "end lost"
 	StateNoLeader = "no leader"
 	StateReadOnly = "no majority"
 	StateFewer    = "replicas missing"
@@ -79,6 +80,8 @@ func (p *Partition) here(g *replica.Group, now time.Time) PartitionStatus {
 		s.State = StateDiskFull
 	case g.Failed():
 		s.State = StateFailed
+	case g.LostEnd() != nil:
+		s.State = StateLostEnd
 	case len(g.Membership().Voters) == 1 && g.Refusal() != nil:
 		s.State = StateStarting
 	}

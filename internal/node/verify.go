@@ -5,9 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"log/slog"
 	"slices"
-	"time"
 
 	"github.com/cespare/xxhash/v2"
 
@@ -192,110 +190,4 @@ func differing(digests map[uint64]digest) (out []uint64) {
 	}
 	slices.Sort(out)
 	return out
-}
-
-// wantRepair has the damaged records of the replica here fetched again from
-// another one, in the background.
-func (n *Node) wantRepair(p *Partition) {
-	if !p.repair.CompareAndSwap(false, true) {
-		return
-	}
-	n.wg.Go(func() {
-		defer p.repair.Store(false)
-		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)
-		defer cancel()
-		mended, err := n.repair(ctx, p)
-		if err != nil {
-			slog.Warn("damaged records could not be fetched again", "partition", p.Address(), "error", err)
-		}
-		if mended > 0 {
-			slog.Info("damaged records were fetched again from another replica", "partition", p.Address(), "records", mended)
-		}
-	})
-}
-
-func (n *Node) repair(ctx context.Context, p *Partition) (mended int, err error) {
-	g := p.group.Load()
-	if g == nil {
-		return 0, nil
-	}
-	b := g.Journal().Bounds()
-	for at := b.FirstIdx; at <= g.Committed() && ctx.Err() == nil; {
-		records, lost, err := g.Journal().Records(at, g.Committed()+1, 1<<20)
-		if err != nil || len(records) == 0 {
-			return mended, err
-		}
-		for len(lost) > 0 {
-			// A row of them at a time.
-			row := 1
-			for row < len(lost) && lost[row] == lost[0]+uint64(row) {
-				row++
-			}
-			got, err := n.fetchRaw(ctx, p, lost[0], lost[0]+uint64(row))
-			if err != nil {
-				return mended, err
-			}
-			if err := g.Do(ctx, func(j *journal.Journal) error { return j.Repair(got) }); err != nil {
-				return mended, err
-			}
-			mended += len(got)
-			lost = lost[row:]
-		}
-		at = records[len(records)-1].Index + 1
-	}
-	return mended, ctx.Err()
-}
-
-// fetchRaw gets records from any other replica that has them whole.
-func (n *Node) fetchRaw(ctx context.Context, p *Partition, from, to uint64) (records []message.Record, err error) {
-	body, err := json.Marshal(digestAsk{From: from, To: to})
-	if err != nil {
-		return nil, err
-	}
-	err = errors.New("no other replica answers")
-	for id := range n.holders(p) {
-		var out []byte
-		if out, err = n.peers.Call(ctx, id, "raw", append(keyBytes(p.key()), body...)); err != nil {
-			continue
-		}
-		records = nil
-		for len(out) > 0 && err == nil {
-			var r message.Record
-			var size int
-			if r, size, err = message.ReadRecord(out); err == nil {
-				records = append(records, r)
-				out = out[size:]
-			}
-		}
-		if err == nil && len(records) > 0 && records[0].Index == from {
-			return records, nil
-		}
-	}
-	return nil, err
-}
-
-func (n *Node) answerRaw(p *Partition, body []byte) ([]byte, error) {
-	g := p.group.Load()
-	var ask digestAsk
-	if g == nil {
-		return nil, errMoved
-	}
-	if err := json.Unmarshal(body, &ask); err != nil {
-		return nil, err
-	}
-	records, lost, err := g.Journal().Records(ask.From, min(ask.To, g.Committed()+1), 16<<20)
-	if err != nil {
-		return nil, err
-	}
-	if len(lost) > 0 {
-		n.wantRepair(p)
-		return nil, errors.New("they are damaged here too")
-	}
-	var out []byte
-	for _, r := range records {
-		var prefix [message.RecordPrefix]byte
-		r.PutPrefix(prefix[:])
-		out = append(append(out, prefix[:]...), r.Data...)
-	}
-	return out, nil
 }

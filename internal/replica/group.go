@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"runtime"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -90,6 +91,7 @@ type Options struct {
 	Journal  journal.Options
 	Changed  func() // called when the leader or the members change; must not block
 	Led      func(Led)
+	Broken   func() // called when the replica must be closed and opened again; must not block
 }
 
 // Led tells that this replica began to lead.
@@ -145,6 +147,7 @@ type Group struct {
 	failed    atomic.Pointer[error]
 	stateSize atomic.Int64 // bytes of the machine's state when it was saved last
 	stalled   atomic.Bool  // waiting for room on the disk
+	lostEnd   atomic.Pointer[LostEnd]
 	leads     atomic.Bool
 	term      atomic.Uint64
 	committed atomic.Uint64              // index
@@ -216,6 +219,28 @@ func (g *Group) Drop(ctx context.Context, n int) error {
 		}
 		return nil
 	})
+}
+
+// runSafely is run, for a group that must not bring the node down: whatever
+// goes wrong in it stops the partition, and no other.
+func (g *Group) runSafely() (needsSync bool) {
+	defer g.contain()
+	return g.run()
+}
+
+func (g *Group) syncedSafely(err error) {
+	defer g.contain()
+	g.synced(err)
+}
+
+// contain turns a panic of the group's own code, or of Raft's, into its
+// failure.
+func (g *Group) contain() {
+	if v := recover(); v != nil {
+		stack := make([]byte, 4<<10)
+		slog.Error("a partition stopped unexpectedly", "partition", g.options.Key.String(), "panic", fmt.Sprint(v), "stack", string(stack[:runtime.Stack(stack, false)]))
+		g.fail(fmt.Errorf("%v", v))
+	}
 }
 
 // run is one turn of a worker: it runs the group until it has nothing to do, waits for

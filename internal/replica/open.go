@@ -8,12 +8,25 @@ import (
 
 	"go.etcd.io/raft/v3"
 	"go.etcd.io/raft/v3/raftpb"
+
+	"steadyferry/internal/core/journal"
 )
 
 func openGroup(s *Scheduler, o Options, m Machine) (*Group, error) {
+	dir := s.store.Path(o.Key.String())
+	o.Journal.Origin = func(index uint64) (journal.Place, bool) {
+		c, err := readCheckpoint(dir, segmentCheckpoint(index))
+		if err != nil || c.index != index-1 {
+			return journal.Place{}, false
+		}
+		return journal.Place{Term: c.term, Offset: c.end, Time: c.time}, true
+	}
 	j, err := s.store.Open(o.Key.String(), o.Journal)
 	if err != nil {
 		return nil, err
+	}
+	for _, text := range j.Mended() {
+		slog.Warn("a partition's log was damaged on disk", "partition", o.Key.String(), "damage", text)
 	}
 	if n := j.TornBytes(); n > 0 {
 		slog.Info("cut off an unfinished append", "partition", o.Key.String(), "bytes", n)
@@ -54,8 +67,11 @@ func (g *Group) load() error {
 			return err
 		}
 	}
-	b := g.journal.Bounds()
 	saved, err := readCheckpoint(dir, checkpointName)
+	if err := g.lookForTheEnd(saved); err != nil {
+		return err
+	}
+	b := g.journal.Bounds()
 	if g.options.Epoch > 0 && !g.options.Survivor && (err != nil || saved.epoch < g.options.Epoch) {
 		// The partition was recovered without this replica: what it holds
 		// beyond is no longer part of the partition.

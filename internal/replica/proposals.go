@@ -39,6 +39,8 @@ func (g *Group) Refusal() error {
 	switch {
 	case g.failed.Load() != nil:
 		return fmt.Errorf("%w: %v", ErrFailed, *g.failed.Load())
+	case g.lostEnd.Load() != nil:
+		return ErrLostEnd
 	case g.stalled.Load():
 		return ErrDiskFull
 	case !g.HasMajority():

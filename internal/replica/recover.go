@@ -59,6 +59,10 @@ func (g *Group) survive() error {
 	if err := g.journal.Flush(); err != nil {
 		return err
 	}
+	if err := os.Remove(filepath.Join(dir, lostEndName)); err != nil && !os.IsNotExist(err) {
+		return err
+	}
+	g.lostEnd.Store(nil)
 	if err := os.WriteFile(filepath.Join(dir, forcedName(o.Epoch)), nil, 0o600); err != nil {
 		return err
 	}

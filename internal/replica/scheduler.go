@@ -85,7 +85,7 @@ func NewScheduler(store *journal.Store, network Network, workers, feedRate int) 
 	for range largeSyncs {
 		s.wg.Go(func() {
 			for groups := s.large.take(1); groups != nil; groups = s.large.take(1) {
-				groups[0].synced(groups[0].journal.Flush())
+				groups[0].syncedSafely(groups[0].journal.Flush())
 				s.step(groups[0])
 			}
 		})
@@ -332,7 +332,7 @@ func (s *Scheduler) wake(g *Group) {
 // step runs a group. It stays scheduled while its journal is being synced, so
 // that nobody else takes it.
 func (s *Scheduler) step(g *Group) {
-	if g.failed.Load() == nil && g.run() {
+	if g.failed.Load() == nil && g.runSafely() {
 		if g.journal.Large() {
 			s.large.put(g)
 		} else {
@@ -359,7 +359,7 @@ func (s *Scheduler) syncTogether() {
 		}
 		err := s.store.FlushTogether(journals)
 		for _, g := range groups {
-			g.synced(err)
+			g.syncedSafely(err)
 			s.step(g)
 		}
 	}

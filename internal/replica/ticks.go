@@ -112,6 +112,12 @@ func (g *Group) stepMessages() {
 		if m.GetType() == raftpb.MsgApp {
 			g.members.leaderless, g.members.idle = 0, 0
 		}
+		if m.GetType() == raftpb.MsgHeartbeat && m.GetCommit() > g.storage.last {
+			// The leader knows that this replica had more than it has: Raft
+			// would end the process here.
+			g.breakOff(m.GetCommit())
+			return
+		}
 		if err := g.node.Step(m); err != nil && !errors.Is(err, raft.ErrStepPeerNotFound) && !errors.Is(err, raft.ErrProposalDropped) {
 			slog.Debug("raft refused a message", "partition", g.options.Key.String(), "error", err)
 		}

@@ -65,6 +65,12 @@ func (c *Cursor) Read(dst []byte, committed uint64) ([]byte, error) {
 				return nil, nil
 			}
 			c.seg, c.pos = following, segmentHeaderSize
+			if following.baseOffset > c.next {
+				// The end of the segment is gone, or those behind it are.
+				damage := &Damage{From: c.next, To: following.baseOffset}
+				c.next = following.baseOffset
+				return nil, damage
+			}
 			continue
 		}
 		n, err := c.seg.readAt(dst[:min(int64(len(dst)), limit-c.pos)], c.pos)
@@ -146,42 +152,55 @@ func (c *Cursor) take(b []byte, committed uint64) (taken, error) {
 
 // skipDamage moves the cursor behind the damaged record that it is at.
 func (c *Cursor) skipDamage() error {
-	size := c.seg.size.Load()
-	from, pos := c.next, c.pos+1
-	const window = 1 << 20
-	b := make([]byte, window)
-	for pos < size {
-		n, err := c.seg.readAt(b[:min(window, size-pos)], pos)
-		if err != nil {
-			return err
-		}
-		for i := 0; i+message.RecordPrefix+message.StampSize <= n; i++ {
-			r, length, err := message.PeekRecord(b[i:n])
-			if err != nil || r.Kind != message.KindBatch || r.Stamp().Offset < from || pos+int64(i+length) > size {
-				continue
-			}
-			whole := make([]byte, length)
-			if _, err := c.seg.readAt(whole, pos+int64(i)); err != nil {
-				return err
-			}
-			if _, _, err := message.ReadRecord(whole); err == nil {
-				c.pos, c.next = pos+int64(i), r.Stamp().Offset
-				return &Damage{From: from, To: c.next}
-			}
-		}
-		if n <= message.RecordPrefix+message.StampSize {
-			break
-		}
-		pos += int64(n - message.RecordPrefix - message.StampSize + 1)
+	from := c.next
+	at, r, err := c.seg.nextWhole(c.pos+1, func(r message.Record) bool { return r.Kind == message.KindBatch && r.Stamp().Offset >= from })
+	if err != nil {
+		return err
+	}
+	if at >= 0 {
+		c.pos, c.next = at, r.Stamp().Offset
+		return &Damage{From: from, To: c.next}
 	}
 	following := c.j.following(c.seg)
 	if following == nil {
-		c.pos = size
+		c.pos = c.seg.size.Load()
 		c.next = c.j.Bounds().Next
 	} else {
 		c.seg, c.pos, c.next = following, segmentHeaderSize, following.baseOffset
 	}
 	return &Damage{From: from, To: c.next}
+}
+
+// nextWhole finds the next whole record from a position on that fits, window
+// by window. The position is -1 when there is none.
+func (s *segment) nextWhole(pos int64, fits func(r message.Record) bool) (int64, message.Record, error) {
+	const head = message.RecordPrefix + message.StampSize
+	size := s.size.Load()
+	b := make([]byte, min(readBlock, max(size-pos, 0)))
+	for pos < size {
+		n, err := s.readAt(b[:min(int64(len(b)), size-pos)], pos)
+		if err != nil {
+			return -1, message.Record{}, err
+		}
+		for i := 0; i+message.RecordPrefix <= n; i++ {
+			r, length, err := message.PeekRecord(b[i:n])
+			if err != nil || pos+int64(i+length) > size || !fits(r) {
+				continue
+			}
+			whole := make([]byte, length)
+			if _, err := s.readAt(whole, pos+int64(i)); err != nil {
+				return -1, message.Record{}, err
+			}
+			if r, _, err := message.ReadRecord(whole); err == nil {
+				return pos + int64(i), r, nil
+			}
+		}
+		if pos+int64(n) >= size {
+			break
+		}
+		pos += int64(max(n-head+1, 1))
+	}
+	return -1, message.Record{}, nil
 }
 
 // locate finds the place of the cursor's offset. The segment stays nil when
@@ -326,12 +345,9 @@ func (s *segment) positionOfIndex(index uint64) (int64, error) {
 // skipTo returns the position of the next whole record behind a damaged one,
 // or the segment's end.
 func (s *segment) skipTo(pos int64, last uint64) (int64, error) {
-	b := make([]byte, s.size.Load()-pos-1)
-	if _, err := s.readAt(b, pos+1); err != nil && len(b) > 0 {
-		return 0, err
-	}
-	if at := nextRecord(b, last); at >= 0 {
-		return pos + 1 + int64(at), nil
+	at, _, err := s.nextWhole(pos+1, func(r message.Record) bool { return follows(r, last) })
+	if err != nil || at >= 0 {
+		return at, err
 	}
 	return s.size.Load(), nil
 }

@@ -381,7 +381,9 @@ func TestDamagedRecordsAreMended(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, lost, 3)
 	for _, index := range lost {
-		require.NoError(t, j.Repair(all[index-1:index]))
+		n, err := j.Repair(all[index-1 : index])
+		require.NoError(t, err)
+		require.Equal(t, 1, n)
 	}
 	records, lost, err := j.Records(1, 13, 1<<20)
 	require.NoError(t, err)

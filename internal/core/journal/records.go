@@ -269,11 +269,13 @@ func (j *Journal) Restart(base, prevTerm uint64, offset, time int64) error {
 	return j.Flush()
 }
 
-// Repair writes records over damaged ones of the same indexes. They come from
-// another replica, where they are byte for byte the same.
-func (j *Journal) Repair(records []message.Record) error {
+// Repair writes records over damaged ones of the same indexes, and at the end
+// of an ended segment that has lost its own. They come from another replica,
+// where they are byte for byte the same. It returns how many it wrote: a call
+// mends one segment.
+func (j *Journal) Repair(records []message.Record) (n int, err error) {
 	if len(records) == 0 {
-		return nil
+		return 0, nil
 	}
 	j.mu.RLock()
 	segments := j.segments
@@ -281,32 +283,34 @@ func (j *Journal) Repair(records []message.Record) error {
 	first := records[0].Index
 	i := sort.Search(len(segments), func(i int) bool { return segments[i].base > first }) - 1
 	if i < 0 {
-		return &Gone{First: segments[0].baseOffset}
+		return 0, &Gone{First: segments[0].baseOffset}
 	}
 	s := segments[i]
 	pos, err := s.positionOfIndex(first)
 	if err != nil {
-		return err
+		return 0, err
+	}
+	f, err := s.open()
+	if err != nil {
+		return 0, err
 	}
 	for _, r := range records {
-		if i+1 < len(segments) && r.Index >= segments[i+1].base {
-			break // the next call mends the next segment
-		}
 		b := make([]byte, r.Size())
 		r.PutPrefix(b[:message.RecordPrefix])
 		copy(b[message.RecordPrefix:], r.Data)
-		if pos+int64(len(b)) > s.size.Load() {
+		end, ended := pos+int64(len(b)), i+1 < len(segments)
+		if ended && r.Index >= segments[i+1].base || !ended && end > s.size.Load() {
 			break
 		}
-		f, err := s.open()
-		if err != nil {
-			return err
-		}
 		if _, err := f.WriteAt(b, pos); err != nil {
-			return err
+			return n, err
 		}
 		s.dirty.Store(true)
-		pos += int64(len(b))
+		if end > s.size.Load() {
+			s.size.Store(end)
+		}
+		pos = end
+		n++
 	}
-	return s.sync()
+	return n, s.sync()
 }

@@ -33,6 +33,7 @@ const (
 	segmentMagic      = "SFSEG1\n\x00"
 	segmentSuffix     = ".seg"
 	indexSuffix       = ".idx"
+	damagedSuffix     = ".damaged" // of a segment in which nothing can be read
 )
 
 // One entry of the sparse index, also in this form in the .idx file beside
@@ -75,13 +76,7 @@ func segmentPath(dir string, base uint64) string {
 
 func createSegment(dir string, base, prevTerm uint64, baseOffset, now int64) (*segment, []byte, error) {
 	s := &segment{path: segmentPath(dir, base), base: base, prevTerm: prevTerm, baseOffset: baseOffset, firstTime: now, indexed: true}
-	header := make([]byte, segmentHeaderSize)
-	copy(header, segmentMagic)
-	le.PutUint64(header[8:], base)
-	le.PutUint64(header[16:], prevTerm)
-	le.PutUint64(header[24:], uint64(baseOffset))
-	le.PutUint64(header[32:], uint64(now))
-	le.PutUint32(header[40:], message.Checksum(header[:40]))
+	header := encodeHeader(base, Place{prevTerm, baseOffset, now})
 	f, err := os.OpenFile(s.path, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600)
 	if err != nil {
 		return nil, nil, err
@@ -96,6 +91,17 @@ func createSegment(dir string, base, prevTerm uint64, baseOffset, now int64) (*s
 	s.size.Store(segmentHeaderSize)
 	s.dirty.Store(true)
 	return s, header, nil
+}
+
+func encodeHeader(base uint64, at Place) []byte {
+	header := make([]byte, segmentHeaderSize)
+	copy(header, segmentMagic)
+	le.PutUint64(header[8:], base)
+	le.PutUint64(header[16:], at.Term)
+	le.PutUint64(header[24:], uint64(at.Offset))
+	le.PutUint64(header[32:], uint64(at.Time))
+	le.PutUint32(header[40:], message.Checksum(header[:40]))
+	return header
 }
 
 func (s *segment) indexPath() string { return strings.TrimSuffix(s.path, segmentSuffix) + indexSuffix }

@@ -38,8 +38,10 @@ type stateFile struct {
 	dirty    bool // written since the last sync of the file
 }
 
-func openState(dir string) (*stateFile, State, error) {
-	f := &stateFile{path: filepath.Join(dir, stateFileName)}
+// openState reads the state; there is none when the file is missing or both
+// slots are damaged.
+func openState(dir string) (f *stateFile, best State, err error) {
+	f = &stateFile{path: filepath.Join(dir, stateFileName)}
 	b, err := os.ReadFile(f.path)
 	if os.IsNotExist(err) {
 		return f, State{}, nil
@@ -47,7 +49,6 @@ func openState(dir string) (*stateFile, State, error) {
 	if err != nil {
 		return nil, State{}, err
 	}
-	var best State
 	for slot := range 2 {
 		if len(b) < slot*stateSlot+stateBytes {
 			continue
@@ -56,9 +57,6 @@ func openState(dir string) (*stateFile, State, error) {
 		if ok && sequence > f.sequence {
 			f.sequence, best = sequence, state
 		}
-	}
-	if f.sequence == 0 && len(b) > 0 {
-		return nil, State{}, fmt.Errorf("%s: both slots are damaged", f.path)
 	}
 	return f, best, nil
 }
@@ -123,7 +121,7 @@ func replayState(dir string, b []byte) error {
 	}
 	f, _, err := openState(dir)
 	if err != nil {
-		f = &stateFile{path: filepath.Join(dir, stateFileName)} // both slots torn: the log has the newer one
+		return err
 	}
 	if f.sequence >= sequence {
 		return nil

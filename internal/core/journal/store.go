@@ -59,7 +59,21 @@ func (s *Store) Close() error {
 type Options struct {
 	SegmentBytes int64         // a segment is ended when it would grow past this
 	SegmentAge   time.Duration // or when its first record is older; 0 never
+
+	// Origin tells what is known of the place before a record where the log
+	// once began, for a log whose first segment is gone. It may be nil.
+	Origin func(index uint64) (Place, bool)
 }
+
+// Place is where a record stands in a log.
+type Place struct {
+	Term   uint64 // of the record before it
+	Offset int64  // of the next message
+	Time   int64  // no record from here on is older; microseconds
+}
+
+// Path returns the directory of a journal.
+func (s *Store) Path(name string) string { return filepath.Join(s.dir, filepath.FromSlash(name)) }
 
 // Open opens a journal or makes an empty one. The name has the form a/b.
 func (s *Store) Open(name string, o Options) (*Journal, error) {
