@@ -379,7 +379,8 @@ type Status struct {
 	Messages    int64     `json:"messages"`
 	Bytes       int64     `json:"bytes"`
 	Rates       Flow      `json:"rates"`
-	Streams     int64     `json:"streams"` // tails and browses that are open
+	Streams     int64     `json:"streams"`  // tails, browses and members that are open
+	SetAside    int       `json:"setAside"` // logs here that no record knows: GET /set-aside
 }
 
 // DeadCount is how many dead letters a queue or a group has.
@@ -528,6 +529,23 @@ type Recovery struct {
 type Recoveries struct {
 	Items []Recovery `json:"items"`
 	Done  bool       `json:"done"`
+}
+
+// SetAside is logs of a channel on one node that no record knows.
+type SetAside struct {
+	ID         string    `json:"id"`   // of the channel
+	Node       string    `json:"node"` // that has them
+	Address    string    `json:"address"`
+	Kind       string    `json:"kind"`
+	Since      time.Time `json:"since"`
+	Until      time.Time `json:"until"` // when they are deleted
+	Bytes      int64     `json:"bytes"`
+	Partitions []int     `json:"partitions"`
+}
+
+// Adopt says under which address logs that were set aside become a channel.
+type Adopt struct {
+	Address string `json:"address"`
 }
 
 // Verified tells whether the replicas of a partition hold the same bytes.

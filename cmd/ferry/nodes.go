@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"flag"
 	"fmt"
 	"io"
@@ -21,11 +22,12 @@ type nodesFlags struct {
 	leadersOnly bool
 	yes         bool
 	confirm     string
+	as          string
 	limit       int
 }
 
 var nodesVerb = verb{
-	name: "nodes", args: "[what-if|jobs|changes|drain|cancel|remove|spread|force-recover] [NODE]", summary: "Show the nodes, what would be without some of them, and move what they hold",
+	name: "nodes", args: "[what-if|jobs|changes|drain|cancel|remove|spread|force-recover|set-aside|adopt|throw-away] [NODE]", summary: "Show the nodes, what would be without some of them, and move what they hold",
 	details: `    ferry nodes                                    the nodes, what they lead and hold, and what is wrong
     ferry nodes what-if -without node-b,node-c     what a loss would mean, and what would help; nothing is touched
     ferry nodes changes                            the last changes of leaders, and why
@@ -34,7 +36,10 @@ var nodesVerb = verb{
     ferry nodes cancel 7                           take a job back
     ferry nodes remove node-b                      take a stopped, empty node out of the cluster
     ferry nodes spread off                         leave leaders where they are; on gives them back
-    ferry nodes force-recover [ADDRESS]            go on without a majority that is lost for good
+    ferry nodes force-recover [ADDRESS]            go on without a majority, or an end of a log, that is lost for good
+    ferry nodes set-aside                          logs that no record knows, such as after older records were restored
+    ferry nodes adopt ID -as coldchain/readings    make them a channel again
+    ferry nodes throw-away ID                      delete them before their time
 
 Without -yes (force-recover: -confirm) what changes something only shows what it would do.`,
 	define: func(fs *flag.FlagSet) func(*call) error {
@@ -44,6 +49,7 @@ Without -yes (force-recover: -confirm) what changes something only shows what it
 		fs.BoolVar(&f.leadersOnly, "leaders-only", false, "drain only the leaders; the replicas stay")
 		fs.BoolVar(&f.yes, "yes", false, "do it")
 		fs.StringVar(&f.confirm, "confirm", "", "`address` that force-recover recovers, typed again (all, without an address)")
+		fs.StringVar(&f.as, "as", "", "`address` of the channel that adopt makes")
 		fs.IntVar(&f.limit, "limit", 20, "show at most this `many` jobs or changes")
 		return func(c *call) error { return c.nodes(&f) }
 	},
@@ -64,6 +70,8 @@ func (c *call) nodes(f *nodesFlags) error {
 		return c.repeat(f.every, func(out io.Writer) error { return c.leaderChanges(out, f.limit) })
 	case "force-recover":
 		return c.forceRecover(f.confirm)
+	case "set-aside":
+		return c.setAside()
 	}
 	if len(c.args) != 1 {
 		return wrongUsage("ferry nodes %s takes one name or number after it", what)
@@ -80,6 +88,19 @@ func (c *call) nodes(f *nodesFlags) error {
 		return c.printPreview(p)
 	case "remove":
 		if err := c.api.Call(ctx, http.MethodDelete, path, preview, nil, &p); err != nil {
+			return err
+		}
+		return c.printPreview(p)
+	case "adopt":
+		if f.as == "" {
+			return wrongUsage("-as is missing: the address of the channel that they become")
+		}
+		if err := c.api.Call(ctx, http.MethodPost, "/set-aside/"+url.PathEscape(c.args[0])+"/adopt", preview, client.Adopt{Address: f.as}, &p); err != nil {
+			return err
+		}
+		return c.printPreview(p)
+	case "throw-away":
+		if err := c.api.Call(ctx, http.MethodDelete, "/set-aside/"+url.PathEscape(c.args[0]), preview, nil, &p); err != nil {
 			return err
 		}
 		return c.printPreview(p)
@@ -107,7 +128,36 @@ func (c *call) nodes(f *nodesFlags) error {
 		fmt.Fprintln(c.out, map[bool]string{true: "leaders go back to the nodes that should lead", false: "leaders stay where they are"}[s.On])
 		return nil
 	}
-	return wrongUsage("%q is not something that ferry nodes does; allowed: what-if, jobs, changes, drain, cancel, remove, spread, force-recover", what)
+	return wrongUsage("%q is not something that ferry nodes does; allowed: what-if, jobs, changes, drain, cancel, remove, spread, force-recover, set-aside, adopt, throw-away", what)
+}
+
+// setAside lists logs that no record knows.
+func (c *call) setAside() error {
+	ctx, cancel := c.withTimeout()
+	defer cancel()
+	var p client.Page[client.SetAside]
+	if err := c.api.Call(ctx, http.MethodGet, "/set-aside", nil, nil, &p); err != nil {
+		return err
+	}
+	if c.json {
+		for _, a := range p.Items {
+			if err := c.printJSON(a); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	if len(p.Items) == 0 {
+		fmt.Fprintln(c.out, "nothing is set aside: the records know all logs")
+		return nil
+	}
+	var rows [][]string
+	for _, a := range p.Items {
+		rows = append(rows, []string{a.ID, cmp.Or(a.Address, "not known"), a.Kind, a.Node, fmt.Sprint(len(a.Partitions)), address.FormatSize(a.Bytes), a.Since.Format(time.DateTime), a.Until.Format(time.DateOnly)})
+	}
+	c.table(c.out, []string{"id", "was", "kind", "on node", "partitions", "size", "set aside", "deleted on"}, rows, "partitions", "size")
+	fmt.Fprintln(c.out, "they come back by themselves when the records know them again; ferry nodes adopt ID -as ADDRESS makes a channel of them")
+	return nil
 }
 
 func (c *call) cluster() (client.Cluster, error) {

@@ -269,6 +269,9 @@ func (c *call) status(out io.Writer) error {
 		disk += "; publishing is refused below " + size(s.Disk.Reserve)
 	}
 	fmt.Fprintf(out, "%s  %s  up %s, memory %s, disk %s, records %s\n", s.Node, s.At.Local().Format("15:04:05"), age(&s.StartedAt, s.At), size(s.MemoryBytes), disk, s.Records)
+	if s.SetAside > 0 {
+		fmt.Fprintf(out, "logs of %s were set aside, since no record knows them: ferry nodes set-aside\n", fmt.Sprintf("%d %s", s.SetAside, plural(s.SetAside, "channel")))
+	}
 	fmt.Fprintf(out, "%d channels, %d partitions, %s messages, %s   in %s %s   out %s %s\n\n", s.Channels, s.Partitions, count(s.Messages), size(s.Bytes),
 		perSecond(s.Rates.MessagesIn), sizePerSecond(s.Rates.BytesIn), perSecond(s.Rates.MessagesOut), sizePerSecond(s.Rates.BytesOut))
 	var rows [][]string

@@ -30,7 +30,7 @@ func (s *Server) snapshot(ctx context.Context, now time.Time) client.Live {
 func (s *Server) newSnapshot(ctx context.Context, now time.Time) client.Live {
 	live := client.Live{Topics: []client.Topic{}, Dead: []client.DeadCount{}}
 	st := client.Status{Node: s.node.Name(), Version: Version, StartedAt: s.node.Started().UTC().Truncate(time.Millisecond), At: now.UTC().Truncate(time.Millisecond), Records: "here",
-		MemoryBytes: node.MemoryUsed(), Spaces: len(s.node.Catalog().View().Spaces), Streams: int64(s.node.Streams.Open())}
+		MemoryBytes: node.MemoryUsed(), Spaces: len(s.node.Catalog().View().Spaces), Streams: int64(s.node.Streams.Open()), SetAside: s.node.AsideHere()}
 	if since := s.node.Catalog().AwaySince(); !since.IsZero() {
 		st.Records = "away since " + since.UTC().Format(time.RFC3339)
 	}

@@ -130,6 +130,9 @@ func (s *Server) Handler() http.Handler {
 	a.POST("/nodes/:node/drain", s.drainNode)
 	a.DELETE("/nodes/:node", s.removeNode)
 	a.POST("/moves", s.movePartition)
+	a.GET("/set-aside", s.listSetAside)
+	a.POST("/set-aside/:id/adopt", s.adopt)
+	a.DELETE("/set-aside/:id", s.throwAway)
 	a.GET("/jobs", s.listJobs)
 	a.POST("/jobs/:job/cancel", s.cancelJob)
 

@@ -66,6 +66,9 @@ type View struct {
 	Groups   map[int64]map[string]*Group // by channel and name
 	GroupIDs map[int64]*Group
 	secrets  map[[sha256.Size]byte]secret
+
+	Forgotten map[int64]bool // channels that were deleted for good
+	mark      string
 }
 
 // Catalog is the connection to the records.
@@ -75,6 +78,7 @@ type Catalog struct {
 	view atomic.Pointer[View]
 
 	awaySince atomic.Int64 // Unix seconds, 0 when the database answers
+	wentBack  atomic.Int64 // the version that was seen before the records went back
 	changed   func()
 	cancel    context.CancelFunc
 	wg        sync.WaitGroup
@@ -188,15 +192,18 @@ func (c *Catalog) load(ctx context.Context) error {
 		return c.fault(err)
 	}
 	defer tx.Rollback()
-	v := &View{Spaces: map[string]*Space{}, Channels: map[string]*Channel{}, Nodes: map[uint64]*Node{}, Placed: map[int64][]*Placement{}, Groups: map[int64]map[string]*Group{}, GroupIDs: map[int64]*Group{}, secrets: map[[sha256.Size]byte]secret{}}
+	v := &View{Spaces: map[string]*Space{}, Channels: map[string]*Channel{}, Nodes: map[uint64]*Node{}, Placed: map[int64][]*Placement{}, Groups: map[int64]map[string]*Group{}, GroupIDs: map[int64]*Group{}, secrets: map[[sha256.Size]byte]secret{}, Forgotten: map[int64]bool{}}
 	var spaces []*Space
 	var channels []*Channel
 	var secrets []secret
 	var nodes []*Node
 	var placements []*Placement
 	var groups []*Group
+	var forgotten []int64
 	if err := errors.Join(
 		tx.GetContext(ctx, &v.Version, `SELECT version FROM catalog_version`),
+		tx.GetContext(ctx, &v.mark, `SELECT mark FROM catalog_version`),
+		tx.SelectContext(ctx, &forgotten, `SELECT id FROM forgotten_channels WHERE at > now() - $1 * interval '1 second'`, forgottenKept.Seconds()),
 		tx.GetContext(ctx, &v.Cluster, `SELECT cluster, secret, spread_leaders FROM catalog_version`),
 		tx.SelectContext(ctx, &nodes, nodeColumns),
 		tx.SelectContext(ctx, &placements, `SELECT * FROM placements ORDER BY channel_id, partition`),
@@ -231,6 +238,9 @@ func (c *Catalog) load(ctx context.Context) error {
 			v.Channels[ch.Address()] = ch
 		}
 	}
+	for _, id := range forgotten {
+		v.Forgotten[id] = true
+	}
 	for _, s := range secrets {
 		v.secrets[[sha256.Size]byte(s.Hash)] = s
 	}
@@ -238,12 +248,18 @@ func (c *Catalog) load(ctx context.Context) error {
 	return c.fault(nil)
 }
 
+// forgottenKept is how long it is remembered that a channel was deleted: a
+// node that was away for longer sets its logs aside.
+const forgottenKept = 400 * 24 * time.Hour
+
 // show makes a copy the current one, unless a newer one is: two loads may end
-// in another order than they began.
+// in another order than they began. Of records that went back the older one
+// counts.
 func (c *Catalog) show(v *View) {
 	for {
 		current := c.view.Load()
-		if current != nil && current.Version > v.Version || c.view.CompareAndSwap(current, v) {
+		newer := current != nil && current.Version > v.Version && c.wentBack.Load() < current.Version
+		if newer || c.view.CompareAndSwap(current, v) {
 			return
 		}
 	}
@@ -315,11 +331,14 @@ func (c *Catalog) Reload(ctx context.Context) error {
 
 // refresh loads the view if the records have a newer version.
 func (c *Catalog) refresh(ctx context.Context) error {
-	var version int64
+	var head struct {
+		Version int64
+		Mark    string
+	}
 	get, cancel := context.WithTimeout(ctx, statementTimeout)
 	defer cancel()
 	away := c.awaySince.Load() != 0
-	if err := c.fault(c.db.GetContext(get, &version, `SELECT version FROM catalog_version`)); err != nil {
+	if err := c.fault(c.db.GetContext(get, &head, `SELECT version, mark FROM catalog_version`)); err != nil {
 		if !away {
 			slog.Warn("the database with the records does not answer; publishing and reading go on", "error", err)
 		}
@@ -328,8 +347,15 @@ func (c *Catalog) refresh(ctx context.Context) error {
 	if away {
 		slog.Info("the database with the records answers again")
 	}
-	if version == c.View().Version {
+	view := c.View()
+	if head.Version == view.Version && head.Mark == view.mark {
 		return nil
+	}
+	if head.Version <= view.Version {
+		// Somebody has restored a backup. What the records no longer know is
+		// set aside, and nothing of it is deleted.
+		slog.Error("the records went back: they are older than those that this node has seen", "version", head.Version, "seen", view.Version)
+		c.wentBack.Store(view.Version)
 	}
 	if err := c.load(ctx); err != nil {
 		return err
@@ -365,7 +391,7 @@ func (c *Catalog) change(ctx context.Context, e *Entry, f func(ctx context.Conte
 			return c.fault(err)
 		}
 	}
-	if _, err := tx.ExecContext(ctx, `UPDATE catalog_version SET version = version + 1`); err != nil {
+	if _, err := tx.ExecContext(ctx, `UPDATE catalog_version SET version = version + 1, mark = gen_random_uuid()`); err != nil {
 		return c.fault(err)
 	}
 	if _, err := tx.ExecContext(ctx, `SELECT pg_notify($1, '')`, notifyChannel); err != nil {

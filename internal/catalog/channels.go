@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"math/rand/v2"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -121,6 +122,7 @@ type Channel struct {
 	GroupID     sql.NullInt64 `db:"group_id"` // of the queue with the dead letters of a group
 	CreatedAt   time.Time     `db:"created_at"`
 	RemovedAt   sql.NullTime  `db:"removed_at"`
+	Revision    int64         `db:"revision"` // of the settings
 }
 
 // Address returns the channel's address.
@@ -165,9 +167,10 @@ func (c *Catalog) RemoveSpace(ctx context.Context, id int64, e *Entry) error {
 // the space.
 func (c *Catalog) NewChannel(ctx context.Context, ch *Channel, placed [][]uint64, e *Entry) error {
 	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		if err := tx.GetContext(ctx, &ch.ID, `INSERT INTO channels (space_id, name, kind, partitions, replicas, retain_ms, retain_bytes, max_body, id_window_ms, paused, description, labels, hold, hold_bytes, queue, group_id)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16) RETURNING id`,
-			ch.SpaceID, ch.Name, ch.Kind, ch.Partitions, ch.Replicas, ch.RetainMS, ch.RetainBytes, ch.MaxBody, ch.IDWindowMS, ch.Paused, ch.Description, ch.Labels.column(), ch.Hold.column(), ch.HoldBytes, ch.Queue.column(), ch.GroupID); err != nil {
+		ch.ID = newID(channelIDs)
+		if _, err := tx.ExecContext(ctx, `INSERT INTO channels (id, space_id, name, kind, partitions, replicas, retain_ms, retain_bytes, max_body, id_window_ms, paused, description, labels, hold, hold_bytes, queue, group_id)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17)`,
+			ch.ID, ch.SpaceID, ch.Name, ch.Kind, ch.Partitions, ch.Replicas, ch.RetainMS, ch.RetainBytes, ch.MaxBody, ch.IDWindowMS, ch.Paused, ch.Description, ch.Labels.column(), ch.Hold.column(), ch.HoldBytes, ch.Queue.column(), ch.GroupID); err != nil {
 			return err
 		}
 		return addPlacements(ctx, tx, ch.ID, 0, placed)
@@ -187,6 +190,34 @@ func (c *Catalog) SetChannel(ctx context.Context, ch *Channel, from int, placed 
 	})
 }
 
+// Ids are random numbers below a power of two, which makes two that are the
+// same next to impossible, whatever records are restored.
+const (
+	channelIDs = 62
+	nodeIDs    = 40 // replicas have their generation in the bits above
+)
+
+func newID(bits int) int64 { return rand.Int64N(1<<bits-1<<32) + 1<<32 }
+
+// Adopt records a channel whose logs were set aside, under the number and with
+// the placements that they have.
+func (c *Catalog) Adopt(ctx context.Context, ch *Channel, placed []*Placement, e *Entry) error {
+	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO channels (id, space_id, name, kind, partitions, replicas, retain_ms, retain_bytes, max_body, id_window_ms, paused, description, labels, hold, hold_bytes, queue)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16)`,
+			ch.ID, ch.SpaceID, ch.Name, ch.Kind, ch.Partitions, ch.Replicas, ch.RetainMS, ch.RetainBytes, ch.MaxBody, ch.IDWindowMS, ch.Paused, ch.Description, ch.Labels.column(), Names(nil).column(), ch.HoldBytes, ch.Queue.column()); err != nil {
+			return err
+		}
+		for _, p := range placed {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO placements (channel_id, partition, began_with, replicas, epoch, survivor) VALUES ($1, $2, $3, $4, $5, $6)`,
+				ch.ID, p.Partition, p.BeganWith.column(), p.Replicas.column(), p.Epoch, p.Survivor); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
 // MarkRemoved takes a channel out of use, or with back brings it back.
 func (c *Catalog) MarkRemoved(ctx context.Context, id int64, back bool, e *Entry) error {
 	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
@@ -195,10 +226,11 @@ func (c *Catalog) MarkRemoved(ctx context.Context, id int64, back bool, e *Entry
 	})
 }
 
-// Forget deletes the record of a removed channel whose way back has ended.
-func (c *Catalog) Forget(ctx context.Context, id int64) error {
+// Forget deletes the record of a channel that was removed before a time, and
+// was not brought back. Its logs are deleted after that.
+func (c *Catalog) Forget(ctx context.Context, id int64, before time.Time) error {
 	return c.change(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
-		_, err := tx.ExecContext(ctx, `DELETE FROM channels WHERE id = $1 AND removed_at IS NOT NULL`, id)
+		_, err := tx.ExecContext(ctx, `DELETE FROM channels WHERE id = $1 AND removed_at <= $2`, id, before)
 		return err
 	})
 }

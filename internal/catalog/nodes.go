@@ -116,8 +116,9 @@ func (c *Catalog) Register(ctx context.Context, n *Node, running time.Duration) 
 			return err
 		}
 		n.State = NodeMember
-		if err := tx.GetContext(ctx, &n.ID, `INSERT INTO nodes (directory, name, zone, api_address, peer_address) VALUES ($1, $2, $3, $4, $5) RETURNING id`,
-			n.Directory, n.Name, n.Zone, n.API, n.Peer); err != nil {
+		n.ID = uint64(newID(nodeIDs))
+		if _, err := tx.ExecContext(ctx, `INSERT INTO nodes (id, directory, name, zone, api_address, peer_address) VALUES ($1, $2, $3, $4, $5, $6)`,
+			n.ID, n.Directory, n.Name, n.Zone, n.API, n.Peer); err != nil {
 			return err
 		}
 		// Partitions from before there were several nodes are where the one

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"time"
 
+	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 )
 
@@ -23,6 +24,7 @@ const (
 // are the node's own.
 type Replay struct {
 	ID        int64           `db:"id"`
+	UID       uuid.UUID       `db:"uid"` // of it alone, whatever records are restored
 	Who       string          `db:"who"`
 	Source    string          `db:"source"`
 	Target    string          `db:"target"`

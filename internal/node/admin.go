@@ -182,7 +182,7 @@ func (n *Node) RemoveSpace(ctx context.Context, who, name string) error {
 	}
 	for _, ch := range n.catalog.View().Removed {
 		if ch.SpaceID == s.ID {
-			if err := n.deleteLogs(ctx, ch); err != nil {
+			if err := n.catalog.Forget(ctx, ch.ID, time.Now().Add(time.Minute)); err != nil {
 				return explain(err, name)
 			}
 		}

@@ -11,6 +11,7 @@ import (
 	"net"
 	"runtime/metrics"
 	"slices"
+	"strconv"
 	"time"
 
 	"steadyferry/internal/catalog"
@@ -152,6 +153,17 @@ func (f *fromPeers) Call(ctx context.Context, from uint64, kind string, body []b
 		return n.answerSeries(body)
 	case "group":
 		return n.answerGroup(ctx, body)
+	case "aside":
+		return n.answerAside()
+	case "label", "throw-away":
+		id, err := strconv.ParseInt(string(body), 10, 64)
+		if err != nil {
+			return nil, errCall
+		}
+		if kind == "label" {
+			return n.answerLabel(id)
+		}
+		return n.answerThrowAway(id)
 	}
 	key, rest, ok := keyOf(body)
 	if !ok {

@@ -2,14 +2,11 @@ package node
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"log/slog"
 	"time"
 
 	"golang.org/x/sys/unix"
 
-	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/topic"
 	"steadyferry/internal/replica"
@@ -96,36 +93,17 @@ func (n *Node) retainPartition(ctx context.Context, p *Partition, g *replica.Gro
 	}
 }
 
-// purge deletes removed channels whose way back has ended.
+// purge deletes removed channels whose way back has ended, the record first:
+// one that is brought back in the same moment keeps its logs.
 func (n *Node) purge(ctx context.Context, now time.Time) {
 	for _, ch := range n.catalog.View().Removed {
 		if now.Sub(ch.RemovedAt.Time) < n.config.KeepRemoved {
 			continue
 		}
-		if err := n.deleteLogs(ctx, ch); err != nil {
+		if err := n.catalog.Forget(ctx, ch.ID, now.Add(-n.config.KeepRemoved)); err != nil {
 			slog.Warn("could not delete a removed channel", "channel", ch.Address(), "error", err)
 		}
 	}
-	// What other nodes have forgotten meanwhile. The logs are listed before the
-	// records are looked at: those of a channel that is made now come later.
-	trees := n.store.Trees()
-	known := map[string]bool{}
-	view := n.catalog.View()
-	for _, ch := range view.Channels {
-		known[fmt.Sprint(ch.ID)] = true
-	}
-	for _, ch := range view.Removed {
-		known[fmt.Sprint(ch.ID)] = true
-	}
-	for _, name := range trees {
-		if !known[name] && n.catalog.AwaySince().IsZero() {
-			if err := n.store.RemoveTree(name); err != nil {
-				slog.Warn("could not delete the logs of a removed channel", "channel", name, "error", err)
-			}
-		}
-	}
-}
-
-func (n *Node) deleteLogs(ctx context.Context, ch *catalog.Channel) error {
-	return errors.Join(n.store.RemoveTree(fmt.Sprint(ch.ID)), n.catalog.Forget(ctx, ch.ID))
+	n.setAside(ctx)
+	n.dropAside(now)
 }

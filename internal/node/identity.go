@@ -54,7 +54,15 @@ func (id *identity) write(dir string) error {
 	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
 		return err
 	}
-	return os.Rename(path+".new", path)
+	if err := os.Rename(path+".new", path); err != nil {
+		return err
+	}
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return d.Sync()
 }
 
 // stillRuns is how long a node counts as running after it was last seen in
@@ -68,7 +76,11 @@ func (n *Node) join(ctx context.Context) error {
 		return err
 	}
 	cluster := n.catalog.View().Cluster.Cluster
+	written := id
 	if id == nil {
+		if trees := n.store.Trees(); len(trees) > 0 {
+			return fmt.Errorf("the data directory %s has logs (%d channels) and no %s, which says whose they are: put the file back from a backup of the directory, or start with an empty -dir and move the logs away by hand; as a new node it would not know what it has promised", n.config.Dir, len(trees), identityName)
+		}
 		id = &identity{Directory: uuid.NewString(), Cluster: cluster, Name: n.config.Name}
 	}
 	if id.Cluster != cluster {
@@ -99,5 +111,8 @@ func (n *Node) join(ctx context.Context) error {
 		return fmt.Errorf("another data directory has taken the place of %s as %s: an empty -dir and another -node let it join as a new member", n.config.Dir, id.Name)
 	}
 	n.id = record.ID
+	if written != nil {
+		return nil // on a full disk a node still starts, for reading
+	}
 	return id.write(n.config.Dir)
 }

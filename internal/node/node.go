@@ -133,10 +133,11 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	}
 	n.sched = replica.NewScheduler(n.store, groupNetwork{n}, max(2, runtime.GOMAXPROCS(0)), int(cmp.Or(config.FeedRate, replica.DefaultFeedRate)))
 	n.ready.Store(true)
+	n.connectPeers() // before there are groups, which talk through it
 	n.follow()
-	n.connectPeers()
 	n.followNodes(n.catalog.View())
 	n.checkDisk()
+	n.setAside(ctx)
 	run, cancel := context.WithCancel(context.Background())
 	n.cancel = cancel
 	n.duty(run, time.Second, n.sample)
@@ -240,9 +241,13 @@ func (n *Node) follow() {
 		t := current[id]
 		if t == nil {
 			t = newTopic(ch)
+			n.bringBack(ch)
 		}
-		t.set(ch)
+		changed := t.set(ch)
 		n.openPartitions(view, t, ch.Partitions)
+		if changed || current[id] == nil {
+			n.labelChannel(view, ch)
+		}
 		n.mu.Lock()
 		n.topics[id] = t
 		n.mu.Unlock()
@@ -367,7 +372,8 @@ func newTopic(ch *catalog.Channel) *Topic {
 	return t
 }
 
-func (t *Topic) set(ch *catalog.Channel) {
+// set makes a record the topic's; it reports whether it is another one.
+func (t *Topic) set(ch *catalog.Channel) (changed bool) {
 	old := t.channel.Swap(ch)
 	if old.RetainMS != ch.RetainMS || old.RetainBytes != ch.RetainBytes {
 		for _, p := range t.Partitions() {
@@ -376,6 +382,7 @@ func (t *Topic) set(ch *catalog.Channel) {
 			}
 		}
 	}
+	return old.Revision != ch.Revision || old.Name != ch.Name || old.Partitions != ch.Partitions
 }
 
 // Channel returns the topic's record.

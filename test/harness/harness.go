@@ -238,6 +238,16 @@ func (n *Node) Stop() int {
 	return code
 }
 
+// Database returns the address of the database with the node's records.
+func (n *Node) Database() string {
+	for i, a := range n.args {
+		if a == "-database" {
+			return n.args[i+1]
+		}
+	}
+	return ""
+}
+
 // Log returns what the process has said.
 func (n *Node) Log() string { return n.log.String() }
 

@@ -261,6 +261,63 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/set-aside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List logs that no record knows and that nodes have set aside, such as after older records were restored */
+        get: operations["listSetAside"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/set-aside/{id}/adopt": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description As it is listed */
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make them a channel again, or only preview it */
+        post: operations["adopt"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/set-aside/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description As it is listed */
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Delete them on all nodes that answer, or only preview it */
+        delete: operations["throwAway"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/nodes/spread": {
         parameters: {
             query?: never;
@@ -1781,6 +1838,29 @@ export interface components {
             };
             problem?: components["schemas"]["Problem"];
         };
+        SetAside: {
+            /** @description Of the channel that they were */
+            id: string;
+            /** @description That has them */
+            node: string;
+            /** @description Of the channel that they were, empty when that is not known */
+            address: string;
+            kind: string;
+            /** Format: date-time */
+            since: string;
+            /**
+             * Format: date-time
+             * @description When they are deleted
+             */
+            until: string;
+            /** Format: int64 */
+            bytes: number;
+            partitions: number[];
+        };
+        Adopt: {
+            /** @description Of the channel that they become */
+            address: string;
+        };
         Preview: {
             address: string;
             effects: string[];
@@ -1803,6 +1883,8 @@ export interface components {
             done: boolean;
         };
         Status: {
+            /** @description Logs here that no record knows, which were set aside */
+            setAside: number;
             node: string;
             version: string;
             /** Format: date-time */
@@ -2738,6 +2820,87 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Recoveries"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSetAside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The logs */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["SetAside"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    adopt: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                /** @description As it is listed */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Adopt"];
+            };
+        };
+        responses: {
+            /** @description What it does or would do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    throwAway: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                /** @description As it is listed */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What it does or would do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
                 };
             };
             default: components["responses"]["Problem"];

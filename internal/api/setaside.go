@@ -1,0 +1,59 @@
+package api
+
+import (
+	"fmt"
+	"net/http"
+	"strconv"
+
+	"github.com/gin-gonic/gin"
+
+	"steadyferry/client"
+	"steadyferry/internal/core/address"
+)
+
+// listSetAside lists the logs that nodes have set aside, since no record knew
+// them.
+func (s *Server) listSetAside(c *gin.Context) {
+	out := client.Page[client.SetAside]{Items: []client.SetAside{}}
+	for _, a := range s.node.SetAside(c) {
+		out.Items = append(out.Items, client.SetAside{ID: strconv.FormatInt(a.Channel, 10), Node: a.Node, Address: a.Address, Kind: a.Kind, Since: a.Since, Until: a.Until, Bytes: a.Bytes, Partitions: a.Partitions})
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func asideID(c *gin.Context) (int64, bool) {
+	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
+	if err != nil {
+		writeProblem(c, invalid("id", fmt.Sprintf("id is %q", c.Param("id")), "the id that is listed"))
+	}
+	return id, err == nil
+}
+
+func (s *Server) adopt(c *gin.Context) {
+	id, ok := asideID(c)
+	var body client.Adopt
+	if !ok || !readJSON(c, &body) {
+		return
+	}
+	a, err := address.ParseChannel(body.Address)
+	if refuse(c, err) {
+		return
+	}
+	preview := boolQuery(c, "preview")
+	p, err := s.node.Adopt(c, who(c), id, a, preview)
+	if !refuse(c, err) {
+		c.JSON(http.StatusOK, previewJSON(p, !preview))
+	}
+}
+
+func (s *Server) throwAway(c *gin.Context) {
+	id, ok := asideID(c)
+	if !ok {
+		return
+	}
+	preview := boolQuery(c, "preview")
+	p, err := s.node.ThrowAway(c, who(c), id, preview)
+	if !refuse(c, err) {
+		c.JSON(http.StatusOK, previewJSON(p, !preview))
+	}
+}
