@@ -1,6 +1,7 @@
 package client
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -17,8 +18,11 @@ import (
 
 // Publisher gathers messages to batches and sends each batch until it is
 // known to be kept, exactly once: a batch carries the publisher's id and a
-// sequence, by which the service recognises it when it comes again. It is for
-// one goroutine.
+// sequence, by which the service recognises it when it comes again. A batch
+// whose outcome is not known when an error is returned stays with the
+// publisher: the next Add or Flush sends the same bytes again first, so that
+// it is kept once, and no other batch takes its sequence. It is for one
+// goroutine.
 type Publisher struct {
 	// Patience is how long a batch is tried again while no server takes it.
 	Patience time.Duration
@@ -28,7 +32,6 @@ type Publisher struct {
 	client      *Client
 	address     address.Address
 	compression message.Compression
-	id          uuid.UUID
 	lanes       []*lane
 	turn        int
 }
@@ -36,7 +39,10 @@ type Publisher struct {
 // lane is the way to one partition.
 type lane struct {
 	builder  message.Builder
+	id       uuid.UUID // of the publisher there
 	sequence uint64
+	unclear  []byte // a batch that was sent, and of which it is not known whether it is kept
+	count    int    // messages in it
 }
 
 // Bounds of a batch.
@@ -51,9 +57,9 @@ func (c *Client) NewPublisher(ctx context.Context, a address.Address, compressio
 	if err := c.Call(ctx, http.MethodGet, ChannelPath(a), nil, nil, &t); err != nil {
 		return nil, err
 	}
-	p := &Publisher{Patience: 30 * time.Second, client: c, address: a, compression: compression, id: uuid.New(), lanes: make([]*lane, t.Partitions)}
+	p := &Publisher{Patience: 30 * time.Second, client: c, address: a, compression: compression, lanes: make([]*lane, t.Partitions)}
 	for i := range p.lanes {
-		p.lanes[i] = &lane{sequence: 1}
+		p.lanes[i] = &lane{id: uuid.New(), sequence: 1}
 	}
 	p.turn = rand.IntN(len(p.lanes))
 	return p, nil
@@ -92,7 +98,7 @@ func (p *Publisher) Flush(ctx context.Context) error {
 	var wg sync.WaitGroup
 	errs := make([]error, len(p.lanes))
 	for i, l := range p.lanes {
-		if l.builder.Count() > 0 {
+		if l.builder.Count() > 0 || l.unclear != nil {
 			wg.Go(func() { errs[i] = p.send(ctx, i) })
 		}
 	}
@@ -100,10 +106,34 @@ func (p *Publisher) Flush(ctx context.Context) error {
 	return errors.Join(errs...)
 }
 
+// Unclear returns how many messages were sent of which it is not known whether
+// they are kept.
+func (p *Publisher) Unclear() (n int) {
+	for _, l := range p.lanes {
+		n += l.count
+	}
+	return n
+}
+
 func (p *Publisher) send(ctx context.Context, partition int) error {
 	l := p.lanes[partition]
+	if l.unclear != nil {
+		if err := p.try(ctx, partition, l.unclear, l.count, true); err != nil {
+			return err
+		}
+		l.unclear, l.count = nil, 0
+	}
 	n := l.builder.Count()
-	batch := l.builder.Build(p.compression, &message.Publisher{ID: p.id, Sequence: l.sequence})
+	if n == 0 {
+		return nil
+	}
+	return p.try(ctx, partition, l.builder.Build(p.compression, &message.Publisher{ID: l.id, Sequence: l.sequence}), n, false)
+}
+
+// try sends a batch until it is kept or refused, for as long as the publisher
+// has patience. unclear says that it may be kept already.
+func (p *Publisher) try(ctx context.Context, partition int, batch []byte, n int, unclear bool) error {
+	l := p.lanes[partition]
 	deadline := time.Now().Add(p.Patience)
 	pause := 50 * time.Millisecond
 	for {
@@ -113,7 +143,20 @@ func (p *Publisher) send(ctx context.Context, partition int) error {
 			return nil
 		}
 		var refused *Problem
-		if ctx.Err() != nil || errors.As(err, &refused) && refused.Status != http.StatusServiceUnavailable || time.Now().After(deadline) {
+		if errors.As(err, &refused) && refused.Status != http.StatusServiceUnavailable && refused.Status != http.StatusTooManyRequests {
+			if unclear {
+				// An earlier try may have been kept: what follows goes under
+				// another id, so that it is not taken for it.
+				l.id, l.sequence, l.unclear, l.count = uuid.New(), 1, nil, 0
+				return fmt.Errorf("%d messages are not known to be kept: %w", n, err)
+			}
+			return err
+		}
+		unclear = true
+		if ctx.Err() != nil || time.Now().After(deadline) {
+			if l.unclear == nil {
+				l.unclear, l.count = bytes.Clone(batch), n
+			}
 			return err
 		}
 		wait := pause/2 + rand.N(pause)
@@ -122,7 +165,6 @@ func (p *Publisher) send(ctx context.Context, partition int) error {
 		}
 		select {
 		case <-ctx.Done():
-			return ctx.Err()
 		case <-time.After(wait):
 		}
 		pause = min(2*pause, 2*time.Second)

@@ -364,6 +364,10 @@ func (c *Catalog) refresh(ctx context.Context) error {
 	return nil
 }
 
+// dutyKey is where a context has the number under which its owner does the
+// duties of the cluster.
+type dutyKey struct{}
+
 // Entry is what a change writes to the logbook.
 type Entry struct {
 	Who     string
@@ -391,8 +395,13 @@ func (c *Catalog) change(ctx context.Context, e *Entry, f func(ctx context.Conte
 			return c.fault(err)
 		}
 	}
-	if _, err := tx.ExecContext(ctx, `UPDATE catalog_version SET version = version + 1, mark = gen_random_uuid()`); err != nil {
+	duty, onDuty := ctx.Value(dutyKey{}).(int64)
+	result, err := tx.ExecContext(ctx, `UPDATE catalog_version SET version = version + 1, mark = gen_random_uuid() WHERE NOT $1 OR duty = $2`, onDuty, duty)
+	if err != nil {
 		return c.fault(err)
+	}
+	if n, err := result.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(ErrFenced, err)
 	}
 	if _, err := tx.ExecContext(ctx, `SELECT pg_notify($1, '')`, notifyChannel); err != nil {
 		return c.fault(err)

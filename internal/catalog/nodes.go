@@ -384,7 +384,11 @@ func (c *Catalog) onDuty(ctx context.Context, f func(ctx context.Context)) error
 			}
 		}
 	}
-	on, cancel := context.WithCancel(ctx)
+	var duty int64
+	if err := conn.QueryRow(ctx, `UPDATE catalog_version SET duty = duty + 1 RETURNING duty`).Scan(&duty); err != nil {
+		return err
+	}
+	on, cancel := context.WithCancel(context.WithValue(ctx, dutyKey{}, duty))
 	done := make(chan struct{})
 	go func() {
 		defer close(done)

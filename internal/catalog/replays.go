@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"time"
 
 	"github.com/google/uuid"
@@ -24,7 +25,8 @@ const (
 // are the node's own.
 type Replay struct {
 	ID        int64           `db:"id"`
-	UID       uuid.UUID       `db:"uid"` // of it alone, whatever records are restored
+	UID       uuid.UUID       `db:"uid"`   // of it alone, whatever records are restored
+	Fence     int64           `db:"fence"` // raised by each node that begins to run it
 	Who       string          `db:"who"`
 	Source    string          `db:"source"`
 	Target    string          `db:"target"`
@@ -88,14 +90,36 @@ func (c *Catalog) SetReplay(ctx context.Context, id int64, state string, rate fl
 	return found, err
 }
 
+// ErrFenced is returned for writes about a job that another node runs now.
+var ErrFenced = errors.New("another node runs it now")
+
+// TakeReplay makes the node that calls it the one that runs a replay: writes of
+// others are refused from then on.
+func (c *Catalog) TakeReplay(ctx context.Context, id int64) (*Replay, error) {
+	ctx, cancel := context.WithTimeout(ctx, statementTimeout)
+	defer cancel()
+	var r Replay
+	if err := c.db.GetContext(ctx, &r, `UPDATE replays SET fence = fence + 1 WHERE id = $1 RETURNING *`, id); err != nil {
+		return nil, c.fault(err)
+	}
+	return &r, c.fault(nil)
+}
+
 // ReplayProgress records how far a replay is, and with another state that it
-// has ended. What a user changed meanwhile stays.
+// has ended. What a user changed meanwhile stays. It returns ErrFenced when
+// another node has taken the replay since.
 func (c *Catalog) ReplayProgress(ctx context.Context, r *Replay) error {
 	ctx, cancel := context.WithTimeout(ctx, statementTimeout)
 	defer cancel()
-	_, err := c.db.ExecContext(ctx, `UPDATE replays SET sent = $2, failed = $3, progress = $4, detail = CASE WHEN $6 = '' THEN detail ELSE $6 END, changed_at = now(),
+	result, err := c.db.ExecContext(ctx, `UPDATE replays SET sent = $2, failed = $3, progress = $4, detail = CASE WHEN $6 = '' THEN detail ELSE $6 END, changed_at = now(),
 		state = CASE WHEN state IN ('running', 'paused') AND $5 NOT IN ('running', 'paused') THEN $5 ELSE state END,
-		ended_at = CASE WHEN $5 IN ('running', 'paused') THEN ended_at ELSE coalesce(ended_at, now()) END WHERE id = $1`,
-		r.ID, r.Sent, r.Failed, []byte(r.Progress), r.State, r.Detail)
-	return c.fault(err)
+		ended_at = CASE WHEN $5 IN ('running', 'paused') THEN ended_at ELSE coalesce(ended_at, now()) END WHERE id = $1 AND fence = $7`,
+		r.ID, r.Sent, r.Failed, []byte(r.Progress), r.State, r.Detail, r.Fence)
+	if err != nil {
+		return c.fault(err)
+	}
+	if n, err := result.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(ErrFenced, err)
+	}
+	return c.fault(nil)
 }

@@ -99,11 +99,11 @@ func eachRecord(chunk []byte, yield func(message.Record) bool) {
 func (m *machine) Prepare(p *replica.Proposal, next message.Stamp) (replica.Result, bool) {
 	o := p.Info.(*offer)
 	if o.publisher != nil {
-		offset, repeat, err := m.ahead.Check(o.publisher.ID, o.publisher.Sequence, p.Count)
+		offset, repeat, err := check(m.ahead, o.publisher, p.Count)
 		if err != nil || repeat {
 			return replica.Result{Offset: offset, Time: next.Time, Repeat: repeat, Err: err}, true
 		}
-		m.ahead.Note(o.publisher.ID, o.publisher.Sequence, p.Count, next.Offset)
+		note(m.ahead, o.publisher, p.Count, next.Offset)
 		return replica.Result{}, false
 	}
 	if int64(m.partition.topic.idWindow()) != m.window() {
@@ -167,8 +167,23 @@ func (m *machine) Apply(r message.Record, fresh bool) {
 	}
 	if p := batch.Publisher(); p != nil {
 		stamp := r.Stamp()
-		m.applied.Note(p.ID, p.Sequence, stamp.Count, stamp.Offset)
+		note(m.applied, p, stamp.Count, stamp.Offset)
 	}
+}
+
+func check(of *topic.Publishers, p *message.Publisher, count uint32) (offset int64, repeat bool, err error) {
+	if p.Origin {
+		return of.CheckOrigin(p.ID, p.Sequence)
+	}
+	return of.Check(p.ID, p.Sequence, count)
+}
+
+func note(of *topic.Publishers, p *message.Publisher, count uint32, offset int64) {
+	if p.Origin {
+		of.NoteOrigin(p.ID, p.Sequence, offset)
+		return
+	}
+	of.Note(p.ID, p.Sequence, count, offset)
 }
 
 func (m *machine) Save() []byte { return m.applied.Encode() }

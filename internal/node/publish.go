@@ -81,6 +81,9 @@ func (n *Node) PublishBatch(ctx context.Context, t *Topic, partition int, data [
 	if err == nil && batch.HasTerms() {
 		err = t.termsOf(batch)
 	}
+	if p := batch.Publisher(); err == nil && p != nil && p.Origin {
+		err = fmt.Errorf("%w: flag 4 is for jobs of the service", message.ErrBatch)
+	}
 	if err != nil {
 		if errors.Is(err, message.ErrTooLarge) {
 			return Receipt{}, explain(err, t.Address().String())

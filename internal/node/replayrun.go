@@ -24,7 +24,7 @@ import (
 // the same messages under the same sequences, and each is kept once.
 type replayProgress struct {
 	Next    map[int]int64    `json:"next"` // of each partition of the source: the offset to go on from
-	Sent    map[string]int64 `json:"sent"` // sequence by source and target partition
+	Batches map[string]int64 `json:"batches"` // that were sent, by source and target partition
 	Ended   map[int]bool     `json:"ended"`
 	Skipped int64            `json:"skipped"`
 	Step    *replayStep      `json:"step,omitempty"`
@@ -34,6 +34,10 @@ type replayStep struct {
 	Partition int     `json:"partition"`
 	Offsets   []int64 `json:"offsets"`
 	Next      int64   `json:"next"` // -1: the partition has no more
+
+	// To is which of the messages go to which partition of the target: it is
+	// recorded before they go, so that it does not change when they go again.
+	To map[int][]int64 `json:"to,omitempty"`
 }
 
 // replays are the runs of this node while it is on duty.
@@ -108,8 +112,8 @@ func (n *Node) runReplay(ctx context.Context, id int64) {
 		case errors.Is(err, errReplayEnded):
 			return
 		case err == nil:
-		case ctx.Err() != nil:
-			return
+		case ctx.Err() != nil, errors.Is(err, catalog.ErrFenced):
+			return // another node goes on with it
 		case isPassing(err):
 			slog.Debug("a replay waits", "replay", id, "error", err)
 			r.record = nil // read it anew
@@ -142,9 +146,16 @@ func isPassing(err error) bool {
 var errReplayEnded = errors.New("the replay has ended")
 
 func (r *replayRun) load(ctx context.Context, id int64) error {
-	record, err := r.n.catalog.Replay(ctx, id)
+	read := r.n.catalog.Replay
+	if r.record == nil {
+		read = r.n.catalog.TakeReplay
+	}
+	record, err := read(ctx, id)
 	if err != nil {
 		return err
+	}
+	if r.record != nil && record.Fence != r.record.Fence {
+		return catalog.ErrFenced
 	}
 	if record.State != catalog.ReplayRunning && record.State != catalog.ReplayPaused {
 		return errReplayEnded
@@ -158,7 +169,10 @@ func (r *replayRun) load(ctx context.Context, id int64) error {
 		return err
 	}
 	if r.progress.Next == nil {
-		r.progress = replayProgress{Next: map[int]int64{}, Sent: map[string]int64{}, Ended: map[int]bool{}}
+		r.progress = replayProgress{Next: map[int]int64{}, Ended: map[int]bool{}}
+	}
+	if r.progress.Batches == nil {
+		r.progress.Batches = map[string]int64{}
 	}
 	if r.ends, err = r.n.ends(ctx, record.Who, &r.spec, true); err != nil {
 		return err
@@ -202,9 +216,8 @@ func (r *replayRun) step(ctx context.Context, id int64) error {
 		if step == nil {
 			break
 		}
-		due -= len(step.Offsets)
 		r.progress.Step = step
-		if len(step.Offsets) > 0 {
+		if len(step.Offsets) > 0 && r.ends.inPlace {
 			if err := r.save(ctx); err != nil {
 				return err
 			}
@@ -212,6 +225,7 @@ func (r *replayRun) step(ctx context.Context, id int64) error {
 		if err := r.finishStep(ctx); err != nil {
 			return err
 		}
+		due -= len(step.Offsets)
 	}
 	r.pace.Unused(max(due, 0))
 	if r.allEnded() || r.spec.Limit > 0 && r.record.Sent+r.progress.Skipped >= r.spec.Limit {
@@ -247,7 +261,10 @@ func (r *replayRun) end(ctx context.Context, state, detail string) {
 		return
 	}
 	r.record.State, r.record.Detail = state, detail
-	for ctx.Err() == nil && r.save(ctx) != nil {
+	for ctx.Err() == nil {
+		if err := r.save(ctx); err == nil || errors.Is(err, catalog.ErrFenced) {
+			return
+		}
 		wait(ctx, time.Second)
 	}
 }
@@ -300,11 +317,13 @@ func (r *replayRun) chooseRead(ctx context.Context, number, most int) (*replaySt
 	span := r.spec.Spans[number]
 	from := max(r.progress.Next[number], span[0])
 	step := &replayStep{Partition: number, Next: -1}
+	bytes := 0
 	err := r.read(ctx, number, from, span[1], func(m *message.Stored) bool {
-		if len(step.Offsets) == most {
+		if len(step.Offsets) == most || bytes > stepBytes {
 			step.Next = m.Offset
 			return false
 		}
+		bytes += sizeOf(m)
 		step.Offsets = append(step.Offsets, m.Offset)
 		return true
 	})
@@ -391,6 +410,9 @@ func (r *replayRun) finishStep(ctx context.Context) error {
 	r.progress.Step = nil
 	return r.save(ctx)
 }
+
+// stepBytes is about how much of messages one step sends.
+const stepBytes = 8 << 20
 
 // judgeEvery is how often it is looked how many of the messages failed again.
 const judgeEvery = time.Second

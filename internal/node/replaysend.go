@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"sort"
 	"strconv"
 	"sync"
 
@@ -35,6 +34,9 @@ func (r *replayRun) returnStep(ctx context.Context, step *replayStep) (int, erro
 		items, err := r.items(ctx, p, step.Offsets)
 		if err != nil {
 			return 0, err
+		}
+		if n := len(items); n < len(step.Offsets) {
+			step.Next, step.Offsets = step.Offsets[n], step.Offsets[:n]
 		}
 		offsets = nil
 		editing := r.ends.editor.Begin(ctx)
@@ -87,10 +89,11 @@ func hasEvent(item *QueueItem, kind queue.EventKind, name string) bool {
 	return slices.ContainsFunc(item.Info.History, func(e queue.Event) bool { return e.Kind == kind && e.Reason == name })
 }
 
-func (r *replayRun) items(ctx context.Context, p *Partition, offsets []int64) ([]QueueItem, error) {
-	var items []QueueItem
-	for len(offsets) > 0 {
-		a, err := r.n.askQueue(ctx, p, &queueAsk{Kind: "items", Offsets: offsets[:min(len(offsets), 200)], Limit: 200, Whole: true})
+// items reads messages of a queue by their offsets, as many as a step sends.
+func (r *replayRun) items(ctx context.Context, p *Partition, offsets []int64) (items []QueueItem, err error) {
+	bytes := 0
+	for len(offsets) > 0 && bytes <= stepBytes {
+		a, err := r.n.askQueue(ctx, p, &queueAsk{Kind: "items", Offsets: offsets[:min(len(offsets), 500)], Limit: 500, Whole: true})
 		if err != nil {
 			return nil, err
 		}
@@ -99,50 +102,66 @@ func (r *replayRun) items(ctx context.Context, p *Partition, offsets []int64) ([
 		}
 		items = append(items, a.Items...) // it may end early, for the size of the bodies
 		offsets = offsets[len(a.Items):]
+		for i := range a.Items {
+			bytes += a.Items[i].size()
+		}
 	}
 	return items, nil
 }
 
-// sendStep publishes the messages of the step to the target, under sequences
-// of the replay's own.
-func (r *replayRun) sendStep(ctx context.Context, step *replayStep) (int, error) {
-	p, err := r.ends.source.Partition(step.Partition)
-	if err != nil {
-		return 0, err
-	}
-	type slot struct {
-		offset int64
-		m      *message.Stored
-		facts  expr.Facts
-	}
-	var slots []slot
+// slot is a message of a step.
+type slot struct {
+	offset int64
+	m      *message.Stored
+	facts  expr.Facts
+}
+
+// slots reads the messages of a step. Of a step that is too large at once it
+// reads the first ones, and the step ends behind them.
+func (r *replayRun) slots(ctx context.Context, p *Partition, step *replayStep) (slots []slot, err error) {
 	if r.ends.dead {
 		items, err := r.items(ctx, p, step.Offsets)
 		if err != nil {
-			return 0, err
+			return nil, err
+		}
+		if n := len(items); n < len(step.Offsets) {
+			step.Next, step.Offsets = step.Offsets[n], step.Offsets[:n]
 		}
 		for i := range items {
 			slots = append(slots, slot{items[i].Info.Offset, items[i].Message, items[i].facts()})
 		}
-	} else {
-		wanted := map[int64]bool{}
-		for _, o := range step.Offsets {
-			wanted[o] = true
+		return slots, nil
+	}
+	wanted := map[int64]bool{}
+	for _, o := range step.Offsets {
+		wanted[o] = true
+	}
+	err = r.read(ctx, step.Partition, step.Offsets[0], step.Offsets[len(step.Offsets)-1]+1, func(m *message.Stored) bool {
+		if wanted[m.Offset] {
+			slots = append(slots, slot{m.Offset, keep(m), expr.Facts{}})
 		}
-		err := r.read(ctx, step.Partition, step.Offsets[0], step.Offsets[len(step.Offsets)-1]+1, func(m *message.Stored) bool {
-			if wanted[m.Offset] {
-				slots = append(slots, slot{m.Offset, keep(m), expr.Facts{}})
-			}
-			return true
-		})
-		if err != nil {
-			return 0, err
-		}
+		return true
+	})
+	return slots, err
+}
+
+// compose edits the messages of a step and says to which partitions they go:
+// where that is recorded already it stays so. What cannot be edited is skipped.
+func (r *replayRun) compose(ctx context.Context, p *Partition, step *replayStep) (map[int][]*message.Message, error) {
+	slots, err := r.slots(ctx, p, step)
+	if err != nil {
+		return nil, err
 	}
 	target := r.ends.target
 	count := len(target.Partitions())
+	recorded := map[int64]int{}
+	for to, offsets := range step.To {
+		for _, o := range offsets {
+			recorded[o] = to
+		}
+	}
 	by := map[int][]*message.Message{}
-	var sent []int64
+	places := map[int][]int64{}
 	editing := r.ends.editor.Begin(ctx)
 	for _, s := range slots {
 		if s.m == nil {
@@ -150,10 +169,10 @@ func (r *replayRun) sendStep(ctx context.Context, step *replayStep) (int, error)
 		}
 		out, err := editing.Apply(s.m, s.facts)
 		if ctx.Err() != nil {
-			return 0, ctx.Err()
+			return nil, ctx.Err()
 		}
 		if err != nil {
-			continue // skipped
+			continue
 		}
 		m := out.Message
 		m.Terms = nil
@@ -166,21 +185,54 @@ func (r *replayRun) sendStep(ctx context.Context, step *replayStep) (int, error)
 		if m.Key != "" {
 			to = message.PartitionOf(m.Key, count)
 		}
+		if step.To != nil {
+			var ok bool
+			if to, ok = recorded[s.offset]; !ok {
+				continue // it was skipped
+			}
+		}
 		by[to] = append(by[to], &m)
-		sent = append(sent, s.offset)
+		places[to] = append(places[to], s.offset)
 	}
-	numbers := slices.Collect(maps.Keys(by))
-	sort.Ints(numbers)
-	for _, to := range numbers {
-		if err := r.publish(ctx, step.Partition, to, by[to]); err != nil {
+	if step.To == nil {
+		step.To = places
+	}
+	return by, nil
+}
+
+// sendStep publishes the messages of the step to the target: what goes where is
+// recorded first, and each batch has a number of its own, by which the target
+// knows it when it comes again.
+func (r *replayRun) sendStep(ctx context.Context, step *replayStep) (int, error) {
+	p, err := r.ends.source.Partition(step.Partition)
+	if err != nil {
+		return 0, err
+	}
+	fresh := step.To == nil
+	by, err := r.compose(ctx, p, step)
+	if err != nil {
+		return 0, err
+	}
+	if fresh {
+		if err := r.save(ctx); err != nil {
 			return 0, err
 		}
 	}
-	for to, list := range by {
-		r.progress.Sent[sequenceName(step.Partition, to)] += int64(len(list))
+	var sent []int64
+	for _, to := range slices.Sorted(maps.Keys(step.To)) {
+		if len(by[to]) > 0 {
+			if err := r.publish(ctx, step.Partition, to, by[to]); err != nil {
+				return 0, err
+			}
+		}
+		sent = append(sent, step.To[to]...)
+	}
+	for to := range step.To {
+		r.progress.Batches[batchName(step.Partition, to)]++
 	}
 	// What was skipped stays a dead letter.
 	if r.ends.dead && !r.spec.Keep && len(sent) > 0 {
+		slices.Sort(sent)
 		if _, err := r.n.actAt(ctx, p, &queue.Command{Op: queue.OpSendOn, Who: r.record.Who, Reason: fmt.Sprintf("%s to %s", r.name, r.spec.To), Offsets: sent}); err != nil {
 			return 0, err
 		}
@@ -188,7 +240,7 @@ func (r *replayRun) sendStep(ctx context.Context, step *replayStep) (int, error)
 	return len(sent), nil
 }
 
-func sequenceName(from, to int) string { return fmt.Sprintf("%d-%d", from, to) }
+func batchName(from, to int) string { return fmt.Sprintf("%d-%d", from, to) }
 
 func withoutReplay(headers []message.Header) []message.Header {
 	return slices.DeleteFunc(slices.Clone(headers), func(h message.Header) bool { return h.Name == headerReplay || h.Name == headerReplayFrom })
@@ -197,8 +249,8 @@ func withoutReplay(headers []message.Header) []message.Header {
 // replaySpace is the namespace of the publisher ids of replays.
 var replaySpace = uuid.MustParse("6f1f7a5e-8d0b-5c43-9a55-3b0f5e6d2c11")
 
-// publish keeps the messages in the target's log once: the same step comes
-// again with the same sequence.
+// publish keeps the messages in the target's log once: the same batch comes
+// again with the same number.
 func (r *replayRun) publish(ctx context.Context, from, to int, messages []*message.Message) error {
 	p, err := r.ends.target.Partition(to)
 	if err != nil {
@@ -207,13 +259,12 @@ func (r *replayRun) publish(ctx context.Context, from, to int, messages []*messa
 	if err := r.n.accepts(r.ends.target); err != nil {
 		return err
 	}
-	cluster := r.n.catalog.View().Cluster.Cluster
-	id := uuid.NewSHA1(replaySpace, fmt.Appendf(nil, "%s/%d/%d/%d", cluster, r.record.ID, from, to))
+	id := uuid.NewSHA1(replaySpace, fmt.Appendf(nil, "%s/%d/%d", r.record.UID, from, to))
 	var b message.Builder
 	for _, m := range messages {
 		b.Add(m)
 	}
-	encoded := b.Build(message.Plain, &message.Publisher{ID: id, Sequence: uint64(r.progress.Sent[sequenceName(from, to)])})
+	encoded := b.Build(message.Plain, &message.Publisher{ID: id, Sequence: uint64(r.progress.Batches[batchName(from, to)] + 1), Origin: true})
 	data := append(make([]byte, message.StampSize, message.StampSize+len(encoded)), encoded...)
 	batch, err := message.OpenBatch(data[message.StampSize:])
 	if err != nil {

@@ -125,7 +125,10 @@ func (n *Node) appendHere(ctx context.Context, p *Partition, g *replica.Group, d
 	result := g.Publish(ctx, &replica.Proposal{Data: data, Count: uint32(batch.Count()), Info: &offer{publisher: batch.Publisher(), batch: batch}})
 	if result.Err != nil {
 		var gap *topic.SequenceGap
+		var unknown *topic.UnknownPublisher
 		switch {
+		case errors.As(result.Err, &unknown):
+			return Receipt{}, problem(Conflict, "%s: %v", p.Address(), unknown).field("sequence")
 		case errors.Is(result.Err, replica.ErrLostEnd):
 			return Receipt{}, explain(result.Err, p.Address())
 		case errors.As(result.Err, &gap):

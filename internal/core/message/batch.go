@@ -19,7 +19,8 @@ import (
 //	 8  4  CRC32C of everything from byte 12 to the end
 //	12  1  compression of the payload: 0 none, 1 zstd
 //	13  1  flags: 1 the publisher sent its id and sequence, 2 a message has
-//	       terms of delivery
+//	       terms of delivery, 4 the publisher is a job of the service, and the
+//	       sequence counts its batches
 //	14  2  zero
 //	16  4  number of messages, at least 1
 //	20  4  bytes of the payload before compression
@@ -61,6 +62,7 @@ const (
 const (
 	flagPublisher = 1
 	flagTerms     = 2
+	flagOrigin    = 4
 )
 
 // Compression of a batch's payload.
@@ -82,6 +84,7 @@ var le = binary.LittleEndian
 type Publisher struct {
 	ID       uuid.UUID
 	Sequence uint64 // of the batch's first message; the next batch continues after its last
+	Origin   bool   // of a job of the service: Sequence is the number of the batch, from 1
 }
 
 // Builder gathers messages to a batch. The zero value is ready to use and
@@ -185,6 +188,9 @@ func (b *Builder) Build(c Compression, p *Publisher) []byte {
 	le.PutUint64(h[24:], uint64(b.base))
 	if p != nil {
 		h[13] = flagPublisher
+		if p.Origin {
+			h[13] |= flagOrigin
+		}
 		copy(h[32:48], p.ID[:])
 		le.PutUint64(h[48:], p.Sequence)
 	}
@@ -243,7 +249,7 @@ func (b Batch) Publisher() *Publisher {
 	if b.raw[13]&flagPublisher == 0 {
 		return nil
 	}
-	return &Publisher{ID: uuid.UUID(b.raw[32:48]), Sequence: le.Uint64(b.raw[48:])}
+	return &Publisher{ID: uuid.UUID(b.raw[32:48]), Sequence: le.Uint64(b.raw[48:]), Origin: b.raw[13]&flagOrigin != 0}
 }
 
 // HasTerms reports whether a message of the batch has terms of delivery.

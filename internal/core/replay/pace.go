@@ -5,8 +5,9 @@ import "time"
 // Step is how often a replay sends what is due.
 const Step = 200 * time.Millisecond
 
-// MaxStep is how many messages go in one step at most.
-const MaxStep = 2000
+// MaxStep is how many messages go in one step at most; a rate may take several
+// steps at a time.
+const MaxStep = 5000
 
 // Pace tells how many messages are due, so that over time no more go than the
 // rate allows.
@@ -22,7 +23,7 @@ func (p *Pace) Due(now time.Time, rate float64) int {
 	if p.last.IsZero() {
 		p.last = now.Add(-Step)
 	}
-	p.owed = min(p.owed+rate*now.Sub(p.last).Seconds(), 2*rate*Step.Seconds()+1, MaxStep)
+	p.owed = min(p.owed+rate*now.Sub(p.last).Seconds(), 2*rate*Step.Seconds()+1)
 	p.last = now
 	due := int(p.owed)
 	p.owed -= float64(due)

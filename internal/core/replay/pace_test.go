@@ -8,7 +8,7 @@ import (
 )
 
 func TestPaceKeepsToTheRate(t *testing.T) {
-	for _, rate := range []float64{0.5, 1, 7, 50, 333, 5000} {
+	for _, rate := range []float64{0.5, 1, 7, 50, 333, 5000, 80_000} {
 		var p Pace
 		now := time.Unix(100, 0)
 		sent := 0

@@ -19,6 +19,21 @@ const MaxPublishers = 10_000
 // so that a repeated one is answered with the offset of the original.
 const remembered = 5
 
+// MaxOrigins is how many origins a partition remembers: many more than jobs of
+// the service can be under way.
+const MaxOrigins = 100_000
+
+// UnknownPublisher says that a publisher is not known, or not any more, and that
+// its batch is not its first: whether it is a repeat cannot be told.
+type UnknownPublisher struct {
+	Publisher uuid.UUID
+	Got       uint64
+}
+
+func (e *UnknownPublisher) Error() string {
+	return fmt.Sprintf("publisher %s is not known here, or not any more, and sequence %d is not its first: begin with sequence 1 under a new publisher id", e.Publisher, e.Got)
+}
+
 // SequenceGap says that batches of a publisher are missing before this one.
 type SequenceGap struct {
 	Publisher uuid.UUID
@@ -35,6 +50,17 @@ func (e *SequenceGap) Error() string {
 type Publishers struct {
 	byID   map[uuid.UUID]*list.Element
 	recent *list.List // of *publisher, the one that sent last at the back
+
+	origins map[uuid.UUID]*list.Element
+	lately  *list.List // of *origin, the one that sent last at the back
+}
+
+// origin is a job of the service that writes here: the number of its last
+// batch, and where that is.
+type origin struct {
+	id     uuid.UUID
+	last   uint64
+	offset int64
 }
 
 type publisher struct {
@@ -51,14 +77,17 @@ type seen struct {
 
 // NewPublishers returns an empty memory.
 func NewPublishers() *Publishers {
-	return &Publishers{byID: map[uuid.UUID]*list.Element{}, recent: list.New()}
+	return &Publishers{byID: map[uuid.UUID]*list.Element{}, recent: list.New(), origins: map[uuid.UUID]*list.Element{}, lately: list.New()}
 }
 
 // Check tells what to do with a batch: append it (repeat is false), or answer
 // it with the offset of its original, which is -1 when that was too long ago
-// to be remembered. The error is a *SequenceGap.
+// to be remembered. The error is a *SequenceGap or an *UnknownPublisher.
 func (p *Publishers) Check(id uuid.UUID, sequence uint64, count uint32) (offset int64, repeat bool, err error) {
 	e, known := p.byID[id]
+	if !known && sequence > 1 {
+		return 0, false, &UnknownPublisher{Publisher: id, Got: sequence}
+	}
 	if !known {
 		return 0, false, nil
 	}
@@ -98,6 +127,43 @@ func (p *Publishers) Note(id uuid.UUID, sequence uint64, count uint32, offset in
 	of.batches = append(of.batches, seen{sequence, count, offset})
 }
 
+// CheckOrigin is Check for the number of a job's batch: what is not above the
+// last one is a repeat, whatever is in it.
+func (p *Publishers) CheckOrigin(id uuid.UUID, number uint64) (offset int64, repeat bool, err error) {
+	e, known := p.origins[id]
+	switch {
+	case !known && number > 1:
+		return 0, false, &UnknownPublisher{Publisher: id, Got: number}
+	case !known:
+		return 0, false, nil
+	}
+	of := e.Value.(*origin)
+	switch {
+	case number > of.last:
+		return 0, false, nil
+	case number == of.last:
+		return of.offset, true, nil
+	}
+	return -1, true, nil
+}
+
+// NoteOrigin remembers a batch of a job that was appended at the offset.
+func (p *Publishers) NoteOrigin(id uuid.UUID, number uint64, offset int64) {
+	e, known := p.origins[id]
+	if !known {
+		if p.lately.Len() >= MaxOrigins {
+			oldest := p.lately.Front()
+			delete(p.origins, oldest.Value.(*origin).id)
+			p.lately.Remove(oldest)
+		}
+		e = p.lately.PushBack(&origin{id: id})
+		p.origins[id] = e
+	}
+	p.lately.MoveToBack(e)
+	of := e.Value.(*origin)
+	of.last, of.offset = number, offset
+}
+
 // Encode writes the memory so that DecodePublishers reads it back.
 func (p *Publishers) Encode() []byte {
 	le := binary.LittleEndian
@@ -112,6 +178,13 @@ func (p *Publishers) Encode() []byte {
 			b = le.AppendUint32(b, s.count)
 			b = le.AppendUint64(b, uint64(s.offset))
 		}
+	}
+	b = le.AppendUint32(b, uint32(p.lately.Len()))
+	for e := p.lately.Front(); e != nil; e = e.Next() {
+		of := e.Value.(*origin)
+		b = append(b, of.id[:]...)
+		b = le.AppendUint64(b, of.last)
+		b = le.AppendUint64(b, uint64(of.offset))
 	}
 	return b
 }
@@ -143,8 +216,22 @@ func DecodePublishers(b []byte) (*Publishers, error) {
 		}
 		p.byID[of.id] = p.recent.PushBack(of)
 	}
+	if len(b) == 0 {
+		return p, nil // from before there were origins
+	}
+	if len(b) < 4 || uint64(len(b)) < 4+uint64(le.Uint32(b))*originSize {
+		return nil, short
+	}
+	n, b = le.Uint32(b), b[4:]
+	for range n {
+		of := &origin{id: uuid.UUID(b[:16]), last: le.Uint64(b[16:]), offset: int64(le.Uint64(b[24:]))}
+		p.origins[of.id] = p.lately.PushBack(of)
+		b = b[originSize:]
+	}
 	return p, nil
 }
+
+const originSize = 16 + 8 + 8
 
 // Clone returns a copy that can go its own way.
 func (p *Publishers) Clone() *Publishers {
@@ -153,6 +240,10 @@ func (p *Publishers) Clone() *Publishers {
 		of := *e.Value.(*publisher)
 		of.batches = append([]seen(nil), of.batches...)
 		c.byID[of.id] = c.recent.PushBack(&of)
+	}
+	for e := p.lately.Front(); e != nil; e = e.Next() {
+		of := *e.Value.(*origin)
+		c.origins[of.id] = c.lately.PushBack(&of)
 	}
 	return c
 }

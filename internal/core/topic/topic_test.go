@@ -50,6 +50,52 @@ func TestABatchThatComesTwiceIsAnsweredWithItsFirstPlace(t *testing.T) {
 	assert.Error(t, err)
 }
 
+func TestAnUnknownPublisherBeginsWithItsFirstBatch(t *testing.T) {
+	p := NewPublishers()
+	for _, first := range []uint64{0, 1} {
+		_, repeat, err := p.Check(uuid.New(), first, 3)
+		require.NoError(t, err)
+		assert.False(t, repeat)
+	}
+	var unknown *UnknownPublisher
+	_, _, err := p.Check(uuid.New(), 2, 3)
+	require.ErrorAs(t, err, &unknown)
+	assert.ErrorContains(t, err, "sequence 2 is not its first")
+}
+
+func TestABatchOfAJobIsKeptOnceWhateverIsInIt(t *testing.T) {
+	p := NewPublishers()
+	id := uuid.New()
+	_, _, err := p.CheckOrigin(id, 2)
+	require.ErrorAs(t, err, new(*UnknownPublisher), "what it did before is not known")
+	_, repeat, err := p.CheckOrigin(id, 1)
+	require.NoError(t, err)
+	assert.False(t, repeat)
+	p.NoteOrigin(id, 1, 100)
+	p.NoteOrigin(id, 2, 105)
+	restored, err := DecodePublishers(p.Encode())
+	require.NoError(t, err)
+	for name, m := range map[string]*Publishers{"itself": p, "a clone": p.Clone(), "saved and loaded": restored} {
+		offset, repeat, err := m.CheckOrigin(id, 2)
+		require.NoError(t, err, name)
+		assert.True(t, repeat)
+		assert.EqualValues(t, 105, offset)
+		_, repeat, _ = m.CheckOrigin(id, 1)
+		assert.True(t, repeat, "it was on its way for long")
+		_, repeat, err = m.CheckOrigin(id, 3)
+		require.NoError(t, err)
+		assert.False(t, repeat)
+	}
+	// Publishers that come and go do not push it out.
+	for range MaxPublishers + 1 {
+		p.Note(uuid.New(), 1, 1, 0)
+	}
+	_, repeat, _ = p.CheckOrigin(id, 2)
+	assert.True(t, repeat)
+	_, err = DecodePublishers(p.Encode()[:len(p.Encode())-1])
+	assert.Error(t, err)
+}
+
 func TestThePublisherThatWasSilentForLongestIsForgotten(t *testing.T) {
 	p := NewPublishers()
 	ids := make([]uuid.UUID, MaxPublishers+1)
@@ -58,8 +104,11 @@ func TestThePublisherThatWasSilentForLongestIsForgotten(t *testing.T) {
 		p.Note(ids[i], 1, 1, int64(i))
 		p.Note(ids[0], uint64(i+1), 1, 0) // the first one stays busy
 	}
-	_, repeat, _ := p.Check(ids[1], 1, 1)
+	_, repeat, err := p.Check(ids[1], 1, 1)
+	require.NoError(t, err)
 	assert.False(t, repeat, "forgotten")
+	_, _, err = p.Check(ids[1], 2, 1)
+	require.Error(t, err, "and what it sends next is not taken for its first")
 	_, repeat, _ = p.Check(ids[0], 1, 1)
 	assert.True(t, repeat)
 }
