@@ -192,6 +192,7 @@ type Settings struct {
 	Hold        *[]string         `json:"hold,omitempty"`      // groups whose unread messages retention leaves
 	HoldBytes   *int64            `json:"holdBytes,omitempty"` // but no more than so much a partition
 	Labels      map[string]string `json:"labels,omitempty"`    // an empty value takes a label away
+	Revision    *int64            `json:"revision,omitempty"`  // from which a change is made: refused when it is another one now
 
 	// Of queues alone.
 	Lease       *string `json:"lease,omitempty"`       // how long a member holds a message
@@ -265,6 +266,7 @@ type Topic struct {
 	Description string            `json:"description"`
 	Labels      map[string]string `json:"labels"`
 	CreatedAt   time.Time         `json:"createdAt"`
+	Revision    int64             `json:"revision"` // of the settings
 	Partitions  int               `json:"partitionCount"`
 	Replicas    int               `json:"replicas"`
 	Retain      string            `json:"retain"`

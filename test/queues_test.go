@@ -642,3 +642,24 @@ func TestBadInputToQueues(t *testing.T) {
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errOut, "no delayed delivery")
 }
+
+func TestWhatIsMeantByAnAddressIsNotGuessed(t *testing.T) {
+	n := harness.Start(t)
+	a := newQueue(t, n, "coldchain/inspections")
+	sendBodies(t, n, a, `{"x":1}`)
+	for _, verb := range []string{"lease", "work"} {
+		args := []string{verb, "coldchain/inspections/dead"}
+		if verb == "work" {
+			args = append(args, "--", "true")
+		}
+		_, errOut, code := n.Ferry("", args...)
+		assert.Equal(t, 2, code)
+		assert.Contains(t, errOut, "are dead letters, which are not leased")
+	}
+	assert.EqualValues(t, 1, countsOf(t, n, a).Waiting, "the live queue was not touched")
+	for _, args := range [][]string{{"read", "coldchain/inspections@audit", "-from", "first"}, {"new", "group", "coldchain/inspections@audit", "-from", "first"}, {"lag", "coldchain/inspections@audit"}} {
+		_, errOut, code := n.Ferry("", args...)
+		assert.Equal(t, 1, code, args)
+		assert.Contains(t, errOut, "is a queue: its messages are leased", args)
+	}
+}

@@ -33,7 +33,7 @@ var leaseVerb = verb{
 		member := fs.String("member", "", "the `name` of this member (default: host and process)")
 		atOnce := fs.Bool("accept-at-once", false, "accept on delivery: nothing has to be settled, but what this member does not finish is lost")
 		return func(c *call) error {
-			a, err := c.oneQueue()
+			a, err := c.liveQueue()
 			if err != nil {
 				return err
 			}
@@ -103,7 +103,7 @@ var settleVerb = verb{
 		reason := fs.String("reason", "", "a short `code` that says why")
 		detail := fs.String("detail", "", "`text` that says more, such as an error; @FILE reads a file")
 		return func(c *call) error {
-			a, err := c.oneQueue()
+			a, err := c.liveQueue()
 			if err != nil {
 				return err
 			}
@@ -194,7 +194,7 @@ var workVerb = verb{
 			}
 			w.call, w.command = c, c.args[1:]
 			c.args = c.args[:1]
-			a, err := c.oneQueue()
+			a, err := c.liveQueue()
 			if err != nil {
 				return err
 			}

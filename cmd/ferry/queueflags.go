@@ -141,4 +141,14 @@ func (c *call) oneQueue() (address.Address, error) {
 	return a, nil
 }
 
+// liveQueue is a queue whose messages are leased. Its dead letters are not
+// meant: they go back to the queue, or elsewhere, before anybody works on them.
+func (c *call) liveQueue() (address.Address, error) {
+	a, err := c.oneQueue()
+	if err == nil && strings.HasSuffix(c.args[0], "/dead") {
+		return a, wrongUsage("%s are dead letters, which are not leased: ferry dead shows them, ferry replay %s -to QUEUE sends them to a queue, where a program can lease them", c.args[0], c.args[0])
+	}
+	return a, err
+}
+
 func joinList(texts []string) string { return strings.Join(texts, ", ") }

@@ -155,7 +155,7 @@ func (s *Server) topicJSON(ctx context.Context, t *node.Topic, now time.Time, wh
 	status, each := s.node.Status(t, now)
 	out := client.Topic{
 		Address: ch.Address(), Space: ch.Space, Channel: ch.Name, Kind: ch.Kind, State: status.State, Description: ch.Description, Labels: ch.Labels,
-		CreatedAt: ch.CreatedAt.UTC(), Partitions: ch.Partitions, Replicas: ch.Replicas, Retain: address.FormatDuration(time.Duration(ch.RetainMS) * time.Millisecond),
+		CreatedAt: ch.CreatedAt.UTC(), Revision: ch.Revision, Partitions: ch.Partitions, Replicas: ch.Replicas, Retain: address.FormatDuration(time.Duration(ch.RetainMS) * time.Millisecond),
 		RetainBytes: ch.RetainBytes, Hold: orNone(ch.Hold), HoldBytes: ch.HoldBytes, MaxBody: ch.MaxBody, IDWindow: address.FormatDuration(time.Duration(ch.IDWindowMS) * time.Millisecond),
 		Paused: ch.Paused, Messages: status.Messages, Bytes: status.Bytes, Oldest: status.Oldest, Newest: status.Newest, Rates: status.Rates,
 		Fill: float64(status.Bytes) / (float64(ch.RetainBytes) * float64(ch.Partitions)),
@@ -220,7 +220,7 @@ func (s *Server) listChannels(c *gin.Context) {
 
 // settingsOf reads the settings of a request.
 func settingsOf(in client.Settings) (node.Settings, error) {
-	out := node.Settings{Partitions: in.Partitions, Replicas: in.Replicas, RetainBytes: in.RetainBytes, MaxBody: in.MaxBody, Paused: in.Paused, Description: in.Description, Labels: in.Labels, Hold: in.Hold, HoldBytes: in.HoldBytes}
+	out := node.Settings{Partitions: in.Partitions, Replicas: in.Replicas, RetainBytes: in.RetainBytes, MaxBody: in.MaxBody, Paused: in.Paused, Description: in.Description, Labels: in.Labels, Hold: in.Hold, HoldBytes: in.HoldBytes, Revision: in.Revision}
 	for _, d := range []struct {
 		name string
 		text *string

@@ -7,10 +7,12 @@ import (
 	"context"
 	"crypto/sha256"
 	"database/sql"
+	"database/sql/driver"
 	"embed"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
 	"sync"
@@ -33,6 +35,7 @@ var (
 	ErrAway     = errors.New("the database with the records does not answer")
 	ErrExists   = errors.New("it exists already")
 	ErrNotFound = errors.New("it does not exist")
+	ErrText     = errors.New("a text has a character that cannot be kept, such as U+0000")
 )
 
 // statementTimeout bounds every use of the database.
@@ -162,26 +165,58 @@ func (c *Catalog) AwaySince() time.Time {
 	return time.Time{}
 }
 
-// fault turns an error of the database into one of the catalog's.
+// fault turns an error of the database into one of the catalog's. Only what
+// says that the database does not answer counts as that; the catalog's own
+// errors, and those that nobody has expected, stay as they are.
 func (c *Catalog) fault(err error) error {
+	known := classify(err)
+	switch {
+	case known == nil:
+		c.awaySince.Store(0)
+	case errors.Is(known, ErrAway):
+		c.awaySince.CompareAndSwap(0, time.Now().Unix())
+	}
+	return known
+}
+
+// states of PostgreSQL (SQLSTATE) that mean something to the catalog's users,
+// by code or by class.
+var states = map[string]error{
+	"23505": ErrExists,   // unique_violation
+	"23503": ErrNotFound, // foreign_key_violation: what it belongs to was deleted
+	"22021": ErrText,     // character_not_in_repertoire
+	"22P05": ErrText,     // untranslatable_character: a zero character in JSON
+	"40001": ErrStale,    // serialization_failure
+	"40P01": ErrStale,    // deadlock_detected
+	"25006": ErrAway,     // read_only_sql_transaction: a standby has the address
+	"3D000": ErrAway,     // invalid_catalog_name: the database is being restored
+	"08":    ErrAway,     // connection_exception
+	"53":    ErrAway,     // insufficient_resources
+	"57":    ErrAway,     // operator_intervention: it stops, or took too long
+	"58":    ErrAway,     // system_error
+}
+
+func classify(err error) error {
 	var refused *pgconn.PgError
 	switch {
-	case err == nil:
-		c.awaySince.Store(0)
-		return nil
+	case err == nil, errors.Is(err, context.Canceled), errors.Is(err, ErrAway):
+		return err
 	case errors.Is(err, sql.ErrNoRows):
 		return ErrNotFound
-	case errors.As(err, &refused) && refused.Code == "23505":
-		return ErrExists
-	case errors.As(err, &refused) && refused.Code[:2] != "57" && refused.Code[:2] != "53" && refused.Code[:2] != "08":
+	case errors.As(err, new(*pgconn.ConnectError)):
+		return fmt.Errorf("%w: %w", ErrAway, err)
+	case errors.As(err, &refused):
+		for _, code := range []string{refused.Code, refused.Code[:min(2, len(refused.Code))]} {
+			if known := states[code]; known != nil {
+				return fmt.Errorf("%w: %w", known, err)
+			}
+		}
 		return err
-	case errors.Is(err, context.Canceled):
-		return err
-	case errors.As(err, new(net.Error)), errors.As(err, new(*pgconn.ConnectError)), errors.As(err, &refused),
-		errors.Is(err, context.DeadlineExceeded), errors.Is(err, sql.ErrConnDone), pgconn.Timeout(err):
+	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, driver.ErrBadConn), errors.Is(err, sql.ErrConnDone), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF),
+		errors.As(err, new(net.Error)), pgconn.Timeout(err):
+		return fmt.Errorf("%w: %w", ErrAway, err)
 	}
-	c.awaySince.CompareAndSwap(0, time.Now().Unix())
-	return fmt.Errorf("%w: %v", ErrAway, err)
+	return err
 }
 
 func (c *Catalog) load(ctx context.Context) error {
@@ -463,6 +498,16 @@ type LogbookRow struct {
 	Address string          `db:"address" json:"address"`
 	Before  json.RawMessage `db:"before" json:"before"`
 	After   json.RawMessage `db:"after" json:"after"`
+}
+
+// ChangesOf returns the last changes of an address, newest first.
+func (c *Catalog) ChangesOf(ctx context.Context, address string, limit int) ([]LogbookRow, error) {
+	ctx, cancel := context.WithTimeout(ctx, statementTimeout)
+	defer cancel()
+	rows := []LogbookRow{}
+	err := c.db.SelectContext(ctx, &rows, `SELECT id, at, who, action, address, coalesce(before, 'null') AS before, coalesce(after, 'null') AS after
+		FROM logbook WHERE address = $1 AND action LIKE 'set %' ORDER BY id DESC LIMIT $2`, address, limit)
+	return rows, c.fault(err)
 }
 
 // Logbook returns entries with an id below before (0: all), newest first.

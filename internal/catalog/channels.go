@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"time"
@@ -136,12 +137,24 @@ func (c *Catalog) NewSpace(ctx context.Context, s *Space, e *Entry) error {
 	})
 }
 
-// SetSpace changes a space's description and labels.
-func (c *Catalog) SetSpace(ctx context.Context, s *Space, e *Entry) error {
+// SetSpace changes a space's description and labels, which were as in old when
+// the change was made.
+func (c *Catalog) SetSpace(ctx context.Context, old, s *Space, e *Entry) error {
 	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		_, err := tx.ExecContext(ctx, `UPDATE spaces SET description = $2, labels = $3 WHERE id = $1`, s.ID, s.Description, s.Labels.column())
-		return err
+		return oneRow(tx.ExecContext(ctx, `UPDATE spaces SET description = $2, labels = $3 WHERE id = $1 AND description = $4 AND labels = $5`,
+			s.ID, s.Description, s.Labels.column(), old.Description, old.Labels.column()))
 	})
+}
+
+// oneRow makes ErrStale of a change that has found nothing to change.
+func oneRow(result sql.Result, err error) error {
+	if err != nil {
+		return err
+	}
+	if n, err := result.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(ErrStale, err)
+	}
+	return nil
 }
 
 // RemoveSpace deletes a space that has no channels. Channels of it that were
@@ -177,16 +190,20 @@ func (c *Catalog) NewChannel(ctx context.Context, ch *Channel, placed [][]uint64
 	})
 }
 
-// SetChannel changes a channel's settings, and records where partitions that
-// are added begin. Partitions never become fewer.
-func (c *Catalog) SetChannel(ctx context.Context, ch *Channel, from int, placed [][]uint64, e *Entry) error {
+// SetChannel changes a channel's settings, which must be of the revision that
+// they were made from (else ErrStale), records where partitions that are added
+// begin, and the job, if there is one, that another number of replicas takes.
+func (c *Catalog) SetChannel(ctx context.Context, ch *Channel, from int, placed [][]uint64, job *Job, e *Entry) error {
 	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE channels SET partitions = greatest(partitions, $2), retain_ms = $3, retain_bytes = $4, max_body = $5,
-			id_window_ms = $6, paused = $7, description = $8, labels = $9, hold = $10, hold_bytes = $11, queue = $12 WHERE id = $1`,
-			ch.ID, ch.Partitions, ch.RetainMS, ch.RetainBytes, ch.MaxBody, ch.IDWindowMS, ch.Paused, ch.Description, ch.Labels.column(), ch.Hold.column(), ch.HoldBytes, ch.Queue.column()); err != nil {
+		if err := oneRow(tx.ExecContext(ctx, `UPDATE channels SET partitions = $2, retain_ms = $3, retain_bytes = $4, max_body = $5, id_window_ms = $6, paused = $7,
+			description = $8, labels = $9, hold = $10, hold_bytes = $11, queue = $12, replicas = $13, revision = revision + 1 WHERE id = $1 AND revision = $14`,
+			ch.ID, ch.Partitions, ch.RetainMS, ch.RetainBytes, ch.MaxBody, ch.IDWindowMS, ch.Paused, ch.Description, ch.Labels.column(), ch.Hold.column(), ch.HoldBytes, ch.Queue.column(), ch.Replicas, ch.Revision)); err != nil {
 			return err
 		}
-		return addPlacements(ctx, tx, ch.ID, from, placed)
+		if err := addPlacements(ctx, tx, ch.ID, from, placed); err != nil || job == nil {
+			return err
+		}
+		return addJob(ctx, tx, job)
 	})
 }
 

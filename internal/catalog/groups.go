@@ -25,8 +25,9 @@ type Group struct {
 // ErrTakenOver is returned when another node has begun to coordinate a group.
 var ErrTakenOver = errors.New("another node coordinates the group now")
 
-// ErrStale is returned when the offsets were moved since they were looked at.
-var ErrStale = errors.New("the offsets were moved meanwhile")
+// ErrStale is returned when what a change was made from has changed since it was
+// looked at: the offsets of a group, or settings.
+var ErrStale = errors.New("it was changed meanwhile")
 
 // NewGroup records a group that begins at the offsets, by partition.
 func (c *Catalog) NewGroup(ctx context.Context, g *Group, offsets []int64, e *Entry) error {
@@ -45,11 +46,12 @@ func putOffsets(ctx context.Context, tx *sqlx.Tx, id int64, offsets []int64) err
 	return err
 }
 
-// SetGroup changes a group's description, pause and expiry.
-func (c *Catalog) SetGroup(ctx context.Context, g *Group, e *Entry) error {
+// SetGroup changes a group's description, pause and expiry, which were as in
+// old when the change was made.
+func (c *Catalog) SetGroup(ctx context.Context, old, g *Group, e *Entry) error {
 	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		_, err := tx.ExecContext(ctx, `UPDATE groups SET description = $2, paused = $3, expire_ms = $4 WHERE id = $1`, g.ID, g.Description, g.Paused, g.ExpireMS)
-		return err
+		return oneRow(tx.ExecContext(ctx, `UPDATE groups SET description = $2, paused = $3, expire_ms = $4 WHERE id = $1 AND description = $5 AND paused = $6 AND expire_ms = $7`,
+			g.ID, g.Description, g.Paused, g.ExpireMS, old.Description, old.Paused, old.ExpireMS))
 	})
 }
 
@@ -141,7 +143,7 @@ func (c *Catalog) Commits(ctx context.Context, commits []Commit) (refused map[in
 		), put AS (
 			INSERT INTO group_offsets AS o (group_id, partition, committed, changed_at)
 			SELECT u.id, u.partition, u.committed, clock_timestamp() FROM unnest($3::bigint[], $4::bigint[], $5::bigint[]) AS u(id, partition, committed) JOIN mine ON mine.id = u.id
-			ON CONFLICT (group_id, partition) DO UPDATE SET committed = excluded.committed, changed_at = excluded.changed_at
+			ON CONFLICT (group_id, partition) DO UPDATE SET committed = excluded.committed, changed_at = excluded.changed_at WHERE o.committed < excluded.committed
 		) SELECT id FROM mine`,
 		pgtype.FlatArray[int64](ids), pgtype.FlatArray[int64](numbers), pgtype.FlatArray[int64](groups), pgtype.FlatArray[int64](partitions), pgtype.FlatArray[int64](offsets))
 	if err != nil {

@@ -246,31 +246,27 @@ func (c *Catalog) NewJob(ctx context.Context, j *Job, e *Entry, set func(ctx con
 				return err
 			}
 		}
-		if err := tx.GetContext(ctx, &j.ID, `INSERT INTO jobs (kind, address, who, detail) VALUES ($1, $2, $3, $4) RETURNING id`, j.Kind, j.Address, j.Who, j.Detail); err != nil {
-			return err
-		}
-		for i, s := range j.Steps {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO job_steps (job_id, number, channel_id, partition, before, after) VALUES ($1, $2, $3, $4, $5, $6)`,
-				j.ID, i, s.ChannelID, s.Partition, s.Before.column(), s.After.column()); err != nil {
-				return err
-			}
-		}
-		return nil
+		return addJob(ctx, tx, j)
 	})
 }
 
-// SetNodeStateIn and SetReplicasIn are changes that go with a new job.
+func addJob(ctx context.Context, tx *sqlx.Tx, j *Job) error {
+	if err := tx.GetContext(ctx, &j.ID, `INSERT INTO jobs (kind, address, who, detail) VALUES ($1, $2, $3, $4) RETURNING id`, j.Kind, j.Address, j.Who, j.Detail); err != nil {
+		return err
+	}
+	for i, s := range j.Steps {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO job_steps (job_id, number, channel_id, partition, before, after) VALUES ($1, $2, $3, $4, $5, $6)`,
+			j.ID, i, s.ChannelID, s.Partition, s.Before.column(), s.After.column()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// SetNodeStateIn is a change that goes with a new job.
 func SetNodeStateIn(id uint64, state string) func(ctx context.Context, tx *sqlx.Tx) error {
 	return func(ctx context.Context, tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `UPDATE nodes SET state = $2 WHERE id = $1`, id, state)
-		return err
-	}
-}
-
-// SetReplicasIn changes how many replicas a channel shall have.
-func SetReplicasIn(channel int64, replicas int) func(ctx context.Context, tx *sqlx.Tx) error {
-	return func(ctx context.Context, tx *sqlx.Tx) error {
-		_, err := tx.ExecContext(ctx, `UPDATE channels SET replicas = $2 WHERE id = $1`, channel, replicas)
 		return err
 	}
 }

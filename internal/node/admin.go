@@ -40,9 +40,18 @@ type Settings struct {
 	HoldBytes   *int64
 	Queue       QueueChange
 	Labels      map[string]string // an empty value takes a label away
+	Revision    *int64            // from which the change is made; nil: whichever it is
 }
 
 func checkText(description *string, labels map[string]string) error {
+	if description != nil && strings.ContainsRune(*description, 0) {
+		return problem(Invalid, "the description has the character U+0000").field("description").allowed("text without it")
+	}
+	for name, value := range labels {
+		if strings.ContainsRune(name+value, 0) {
+			return problem(Invalid, "label %q has the character U+0000", name).field("labels").allowed("text without it")
+		}
+	}
 	if description != nil && len(*description) > maxDescription {
 		return problem(Invalid, "the description has %d characters", len(*description)).field("description").allowed(fmt.Sprintf("up to %d", maxDescription))
 	}
@@ -156,19 +165,34 @@ func (n *Node) NewSpace(ctx context.Context, who, name, description string, labe
 
 // SetSpace changes a space.
 func (n *Node) SetSpace(ctx context.Context, who, name string, description *string, labels map[string]string) error {
-	s, err := n.Space(name)
-	if err != nil {
-		return err
-	}
 	if err := checkText(description, labels); err != nil {
 		return err
 	}
-	changed := *s
-	set(&changed.Description, description)
-	changed.Labels = mergeLabels(s.Labels, labels)
-	err = n.catalog.SetSpace(ctx, &changed, &catalog.Entry{Who: who, Action: "set space", Address: name,
-		Before: map[string]any{"description": s.Description, "labels": s.Labels}, After: map[string]any{"description": changed.Description, "labels": changed.Labels}})
-	return explain(err, name)
+	return n.untilFresh(ctx, name, func() error {
+		s, err := n.Space(name)
+		if err != nil {
+			return err
+		}
+		changed := *s
+		set(&changed.Description, description)
+		changed.Labels = mergeLabels(s.Labels, labels)
+		return n.catalog.SetSpace(ctx, s, &changed, &catalog.Entry{Who: who, Action: "set space", Address: name,
+			Before: map[string]any{"description": s.Description, "labels": s.Labels}, After: map[string]any{"description": changed.Description, "labels": changed.Labels}})
+	})
+}
+
+// untilFresh makes a change again for as long as others change the same thing
+// between the look at it and the change.
+func (n *Node) untilFresh(ctx context.Context, address string, change func() error) error {
+	for {
+		err := change()
+		if !errors.Is(err, catalog.ErrStale) || ctx.Err() != nil {
+			return explain(err, address)
+		}
+		if err := n.catalog.Reload(ctx); err != nil {
+			return explain(err, address)
+		}
+	}
 }
 
 // RemoveSpace deletes a space without channels.
@@ -265,16 +289,29 @@ type Preview struct {
 }
 
 // SetTopic changes a topic's settings, or with preview only says what that
-// would do.
+// would do. When others change the same topic at the same time, the change is
+// made again from theirs, unless it names the revision that it is made from.
 func (n *Node) SetTopic(ctx context.Context, who string, a address.Address, s Settings, preview bool) (*Preview, error) {
+	if err := s.check(); err != nil {
+		return nil, err
+	}
+	var p *Preview
+	err := n.untilFresh(ctx, a.String(), func() (err error) {
+		p, err = n.setTopic(ctx, who, a, &s, preview)
+		return err
+	})
+	return p, err
+}
+
+func (n *Node) setTopic(ctx context.Context, who string, a address.Address, s *Settings, preview bool) (*Preview, error) {
 	t, err := n.Topic(a)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.check(); err != nil {
-		return nil, err
-	}
 	old := t.Channel()
+	if s.Revision != nil && *s.Revision != old.Revision {
+		return nil, n.changedSince(ctx, a, old, *s.Revision)
+	}
 	if err := s.fits(old.Kind, a.String()); err != nil {
 		return nil, err
 	}
@@ -292,8 +329,9 @@ func (n *Node) SetTopic(ctx context.Context, who string, a address.Address, s Se
 	}
 	nodes, existing := n.placement()
 	placed, err := placement.Choose(nodes, existing, changed.Partitions-old.Partitions, changed.Replicas)
+	var job *catalog.Job
 	if err == nil && changed.Replicas != old.Replicas {
-		p.Job, err = n.setReplicas(ctx, who, t, changed.Replicas, preview)
+		job, err = n.replicasJob(ctx, who, t, changed.Replicas, preview)
 	}
 	if err != nil {
 		return nil, tooFew(err, a.String())
@@ -301,8 +339,24 @@ func (n *Node) SetTopic(ctx context.Context, who string, a address.Address, s Se
 	if preview {
 		return p, nil
 	}
-	err = n.catalog.SetChannel(ctx, &changed, old.Partitions, placed, &catalog.Entry{Who: who, Action: "set " + old.Kind, Address: a.String(), Before: p.Before, After: p.After})
-	return p, explain(err, a.String())
+	err = n.catalog.SetChannel(ctx, &changed, old.Partitions, placed, job, &catalog.Entry{Who: who, Action: "set " + old.Kind, Address: a.String(), Before: p.Before, After: p.After})
+	if job != nil {
+		p.Job = job.ID
+	}
+	return p, err
+}
+
+// changedSince says what has changed in a channel since a revision.
+func (n *Node) changedSince(ctx context.Context, a address.Address, ch *catalog.Channel, revision int64) error {
+	p := problem(Conflict, "%s is at revision %d, and the change was made from revision %d", a, ch.Revision, revision).field("revision").next("look at it again: ferry show %s", a)
+	changes, err := n.catalog.ChangesOf(ctx, a.String(), int(min(max(ch.Revision-revision, 0), 5)))
+	if err != nil {
+		return p
+	}
+	for _, c := range changes {
+		p.Detail += fmt.Sprintf("; %s by %s: %s", c.Action, c.Who, c.After)
+	}
+	return p
 }
 
 func (n *Node) previewSet(ctx context.Context, t *Topic, old, changed *catalog.Channel) (*Preview, error) {

@@ -47,7 +47,7 @@ func groupJSON(g *catalog.Group) map[string]any {
 
 // Group returns the record of a group of a topic.
 func (n *Node) Group(a address.Address) (*Topic, *catalog.Group, error) {
-	t, err := n.Topic(a)
+	t, err := n.topicWithGroups(a)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -75,6 +75,15 @@ func (n *Node) Group(a address.Address) (*Topic, *catalog.Group, error) {
 	return t, nil, p.next("ferry new group %s@%s -from first makes it, and so does the first ferry read", t.Address(), a.Group)
 }
 
+// topicWithGroups returns the topic of a group. A queue has none.
+func (n *Node) topicWithGroups(a address.Address) (*Topic, error) {
+	t, err := n.Topic(a)
+	if err == nil && t.IsQueue() {
+		return nil, problem(Invalid, "%s is a queue: its messages are leased, and groups read topics", t.Address()).field("address").next("ferry lease %s takes messages; for several groups that each get all of them, make a topic", t.Address())
+	}
+	return t, err
+}
+
 // groupAddress returns the address of a group.
 func groupAddress(t *Topic, name string) address.Address {
 	a := t.Address()
@@ -84,7 +93,7 @@ func groupAddress(t *Topic, name string) address.Address {
 
 // NewGroup makes a group that begins at a position.
 func (n *Node) NewGroup(ctx context.Context, who string, a address.Address, from address.Position, s GroupSettings) (*catalog.Group, error) {
-	t, err := n.Topic(a)
+	t, err := n.topicWithGroups(a)
 	if err != nil {
 		return nil, err
 	}
@@ -119,16 +128,18 @@ func (n *Node) NewGroup(ctx context.Context, who string, a address.Address, from
 
 // SetGroup changes a group.
 func (n *Node) SetGroup(ctx context.Context, who string, a address.Address, s GroupSettings) error {
-	_, g, err := n.Group(a)
-	if err != nil {
-		return err
-	}
 	if err := s.check(); err != nil {
 		return err
 	}
-	changed := *g
-	s.apply(&changed)
-	return explain(n.catalog.SetGroup(ctx, &changed, &catalog.Entry{Who: who, Action: "set group", Address: a.String(), Before: groupJSON(g), After: groupJSON(&changed)}), a.String())
+	return n.untilFresh(ctx, a.String(), func() error {
+		_, g, err := n.Group(a)
+		if err != nil {
+			return err
+		}
+		changed := *g
+		s.apply(&changed)
+		return n.catalog.SetGroup(ctx, g, &changed, &catalog.Entry{Who: who, Action: "set group", Address: a.String(), Before: groupJSON(g), After: groupJSON(&changed)})
+	})
 }
 
 // RemoveGroup deletes a group, or with preview only says what that would do.

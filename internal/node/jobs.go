@@ -256,8 +256,8 @@ func tooFew(err error, address string) error {
 	return explain(err, address)
 }
 
-// setReplicas makes the job that gives a topic another number of replicas.
-func (n *Node) setReplicas(ctx context.Context, who string, t *Topic, replicas int, preview bool) (int64, error) {
+// replicasJob is the job that gives a topic another number of replicas.
+func (n *Node) replicasJob(ctx context.Context, who string, t *Topic, replicas int, preview bool) (*catalog.Job, error) {
 	nodes, existing := n.placement()
 	job := &catalog.Job{Kind: "replicas", Address: t.Address().String(), Who: who, Detail: fmt.Sprintf("from %d to %d replicas", t.Channel().Replicas, replicas)}
 	for i := range existing {
@@ -267,7 +267,7 @@ func (n *Node) setReplicas(ctx context.Context, who string, t *Topic, replicas i
 		}
 		after, err := placement.Replace(nodes, existing, *p, nil, replicas)
 		if err != nil {
-			return 0, err
+			return nil, err
 		}
 		if !slices.Equal(after, p.Replicas) {
 			job.Steps = append(job.Steps, catalog.Step{ChannelID: t.ID, Partition: p.Number, Before: p.Replicas, After: after})
@@ -275,13 +275,9 @@ func (n *Node) setReplicas(ctx context.Context, who string, t *Topic, replicas i
 		p.Replicas = after
 	}
 	if preview {
-		return 0, nil
+		return job, nil
 	}
-	if err := n.refuseBusy(ctx, job.Steps); err != nil {
-		return 0, err
-	}
-	err := n.catalog.NewJob(ctx, job, &catalog.Entry{Who: who, Action: "set replicas", Address: job.Address, Before: map[string]any{"replicas": t.Channel().Replicas}, After: map[string]any{"replicas": replicas}}, catalog.SetReplicasIn(t.ID, replicas))
-	return job.ID, explain(err, job.Address)
+	return job, n.refuseBusy(ctx, job.Steps)
 }
 
 // refuseBusy refuses to move partitions that another job is moving.

@@ -71,6 +71,12 @@ func explain(err error, address string) error {
 		return err
 	case errors.Is(err, catalog.ErrAway):
 		return problem(RecordsAway, "%v", err).next("publishing and reading go on; try again when the database is back")
+	case errors.Is(err, catalog.ErrText):
+		return problem(Invalid, "%s: %v", address, catalog.ErrText).allowed("text without U+0000")
+	case errors.Is(err, catalog.ErrStale), errors.Is(err, catalog.ErrFenced):
+		return problem(Conflict, "%s was changed at the same time", address).next("look at it again, then try again")
+	case errors.Is(err, catalog.ErrNotFound):
+		return problem(NotFound, "%s was deleted meanwhile", address).next("ferry list shows what exists")
 	case errors.Is(err, replica.ErrDiskFull):
 		return problem(DiskFull, "%s: the disk of this node is full, nothing is taken", address).next("make room, or lower what topics keep; publishing goes on by itself")
 	case errors.Is(err, replica.ErrLostEnd):

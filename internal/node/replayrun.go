@@ -23,7 +23,7 @@ import (
 // recorded before anything of it is sent, so that a node that takes over sends
 // the same messages under the same sequences, and each is kept once.
 type replayProgress struct {
-	Next    map[int]int64    `json:"next"` // of each partition of the source: the offset to go on from
+	Next    map[int]int64    `json:"next"`    // of each partition of the source: the offset to go on from
 	Batches map[string]int64 `json:"batches"` // that were sent, by source and target partition
 	Ended   map[int]bool     `json:"ended"`
 	Skipped int64            `json:"skipped"`
