@@ -30,7 +30,7 @@ func TestMain(m *testing.M) {
 		err = os.Chmod(dir, 0o711)
 	}
 	if err == nil {
-		server, err = postgres.Start(context.Background(), dir)
+		server, err = postgres.StartForTests(context.Background(), dir)
 	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, "tests:", err)

@@ -1,5 +1,8 @@
-// Package postgres runs a PostgreSQL server of our own on loopback, in a data
-// directory of our own, for installations that bring none.
+// Package postgres runs a PostgreSQL server of our own, in a data directory of
+// our own, for installations that bring none. It listens on a Unix socket in
+// that directory alone, which only its user enters; who asks must know a
+// password and be answered by somebody who knows it too (SCRAM); and the role
+// owns its database and nothing else: nobody can sign in as a superuser.
 package postgres
 
 import (
@@ -9,7 +12,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"net"
 	"net/url"
 	"os"
 	"os/exec"
@@ -30,7 +32,7 @@ type Server struct {
 	dir      string // PostgreSQL's data directory
 	bin      string
 	url      string
-	port     int
+	socket   string    // directory of the socket, when the data directory's path is too long
 	identity *identity // nil when we are not root
 
 	mu       sync.Mutex
@@ -51,7 +53,14 @@ const startTimeout = 30 * time.Second
 // Start runs the server whose data directory is dir/postgres, making it at
 // the first start, and keeps it running until Stop. A server that an earlier
 // run left behind is adopted. Its address is written to dir/database.url.
-func Start(ctx context.Context, dir string) (*Server, error) {
+func Start(ctx context.Context, dir string) (*Server, error) { return start(ctx, dir, "") }
+
+// StartForTests is Start with a role that may make databases.
+func StartForTests(ctx context.Context, dir string) (*Server, error) {
+	return start(ctx, dir, " CREATEDB")
+}
+
+func start(ctx context.Context, dir, rights string) (*Server, error) {
 	bin, err := findBinaries()
 	if err != nil {
 		return nil, err
@@ -63,7 +72,7 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 		}
 	}
 	urlFile := filepath.Join(dir, "database.url")
-	if err := s.initialise(urlFile); err != nil {
+	if err := s.initialise(urlFile, rights); err != nil {
 		return nil, fmt.Errorf("set up PostgreSQL in %s: %w", s.dir, err)
 	}
 	if err := s.launch(ctx, urlFile); err != nil {
@@ -154,7 +163,7 @@ func (s *Server) command(name string, args ...string) *exec.Cmd {
 }
 
 // initialise makes the data directory unless a finished one is there.
-func (s *Server) initialise(urlFile string) error {
+func (s *Server) initialise(urlFile, rights string) error {
 	_, versionErr := os.Stat(filepath.Join(s.dir, "PG_VERSION"))
 	_, urlErr := os.Stat(urlFile)
 	if versionErr == nil && urlErr == nil {
@@ -170,30 +179,80 @@ func (s *Server) initialise(urlFile string) error {
 	if err := os.Mkdir(s.dir, 0o700); err != nil {
 		return err
 	}
-	password := rand.Text()
-	passwordFile := filepath.Join(s.dir, "..", "postgres.new-password")
-	if err := os.WriteFile(passwordFile, []byte(password), 0o600); err != nil {
-		return err
-	}
-	defer os.Remove(passwordFile)
 	if s.identity != nil {
-		for _, path := range []string{s.dir, passwordFile} {
-			if err := os.Chown(path, int(s.identity.uid), int(s.identity.gid)); err != nil {
-				return err
-			}
+		if err := os.Chown(s.dir, int(s.identity.uid), int(s.identity.gid)); err != nil {
+			return err
 		}
 	}
-	cmd := s.command("initdb", "-D", s.dir, "-U", "ferry", "-A", "scram-sha-256", "-E", "UTF8", "--locale=C.UTF-8", "--no-instructions", "--pwfile", passwordFile)
-	if out, err := cmd.CombinedOutput(); err != nil {
-		os.RemoveAll(s.dir)
-		return fmt.Errorf("initdb: %w: %s", err, bytes.TrimSpace(out))
+	password := rand.Text()
+	cmd := s.command("initdb", "-D", s.dir, "-U", superuser, "-A", "reject", "-E", "UTF8", "--locale=C.UTF-8", "--no-instructions")
+	out, err := cmd.CombinedOutput()
+	if err == nil {
+		// Before the server listens, and without anybody having to sign in.
+		cmd = s.command("postgres", "--single", "-D", s.dir, "postgres")
+		cmd.Stdin = strings.NewReader("CREATE ROLE " + role + " LOGIN" + rights + " PASSWORD '" + password + "'\nCREATE DATABASE " + role + " OWNER " + role + "\n")
+		out, err = cmd.CombinedOutput()
+		if err == nil && bytes.Contains(out, []byte("ERROR:")) {
+			err = errors.New("the role could not be made")
+		}
 	}
-	return writeURL(urlFile, password, 1)
+	if err == nil {
+		err = s.writeAccess()
+	}
+	if err != nil {
+		os.RemoveAll(s.dir)
+		return fmt.Errorf("%w: %s", err, bytes.TrimSpace(out))
+	}
+	return s.writeURL(urlFile, password)
 }
 
-func writeURL(path, password string, port int) error {
-	u := url.URL{Scheme: "postgres", User: url.UserPassword("ferry", password), Host: net.JoinHostPort("127.0.0.1", strconv.Itoa(port)), Path: "/postgres", RawQuery: "sslmode=disable"}
-	if err := os.WriteFile(path+".new", []byte(u.String()+"\n"), 0o600); err != nil {
+const (
+	role      = "ferry"
+	superuser = "keeper" // no line of the access file lets it in
+)
+
+// writeAccess says who may connect, and how.
+func (s *Server) writeAccess() error {
+	path := filepath.Join(s.dir, "pg_hba.conf")
+	if err := os.WriteFile(path, []byte("local all "+role+" scram-sha-256\n"), 0o600); err != nil {
+		return err
+	}
+	if s.identity != nil {
+		return os.Chown(path, int(s.identity.uid), int(s.identity.gid))
+	}
+	return nil
+}
+
+// socketDir is where the server listens. The data directory is entered by its
+// user alone; a path that is too long for a socket gets one of its own.
+func (s *Server) socketDir() (string, error) {
+	if len(s.dir) < 80 {
+		return s.dir, nil
+	}
+	if s.socket != "" {
+		return s.socket, nil
+	}
+	dir, err := os.MkdirTemp("", "ferry-socket-")
+	if err == nil && s.identity != nil {
+		err = os.Chown(dir, int(s.identity.uid), int(s.identity.gid))
+	}
+	s.socket = dir
+	return dir, err
+}
+
+func (s *Server) address(password, socketDir string) string {
+	q := url.Values{"host": {socketDir}, "require_auth": {"scram-sha-256"}, "sslmode": {"disable"}}
+	u := url.URL{Scheme: "postgres", User: url.UserPassword(role, password), Path: "/" + role, RawQuery: q.Encode()}
+	return u.String()
+}
+
+func (s *Server) writeURL(path, password string) error {
+	dir, err := s.socketDir()
+	if err != nil {
+		return err
+	}
+	s.url = s.address(password, dir)
+	if err := os.WriteFile(path+".new", []byte(s.url+"\n"), 0o600); err != nil {
 		return err
 	}
 	return os.Rename(path+".new", path)
@@ -212,7 +271,6 @@ func (s *Server) launch(ctx context.Context, urlFile string) error {
 	password, _ := u.User.Password()
 	if pid, ok := s.running(); ok {
 		s.url, s.pid = u.String(), pid
-		s.port, _ = strconv.Atoi(u.Port())
 		if s.answers(ctx, 5*time.Second) == nil {
 			slog.Info("adopted the PostgreSQL that an earlier run left", "pid", pid)
 			return nil
@@ -223,31 +281,27 @@ func (s *Server) launch(ctx context.Context, urlFile string) error {
 	if err := s.clearLock(ctx); err != nil {
 		return err
 	}
-	port := s.port
-	if port == 0 {
-		if port, err = freePort(); err != nil {
-			return err
-		}
+	if err := s.writeURL(urlFile, password); err != nil {
+		return err
+	}
+	at, err := url.Parse(s.url)
+	if err != nil {
+		return err
 	}
 	logFile, err := os.OpenFile(filepath.Join(s.dir, "..", "postgres.log"), os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
 	if err != nil {
 		return err
 	}
 	defer logFile.Close()
-	cmd := s.command("postgres", "-D", s.dir, "-h", "127.0.0.1", "-p", strconv.Itoa(port),
-		"-c", "unix_socket_directories=", "-c", "shared_buffers=32MB", "-c", "max_connections=60",
+	cmd := s.command("postgres", "-D", s.dir, "-h", "", "-k", at.Query().Get("host"), "-c", "unix_socket_permissions=0700", "-c", "shared_buffers=32MB", "-c", "max_connections=60",
 		"-c", "max_wal_size=256MB", "-c", "logging_collector=off", "-c", "log_min_messages=warning")
 	cmd.Stdout, cmd.Stderr = logFile, logFile
 	if err := cmd.Start(); err != nil {
 		return fmt.Errorf("start PostgreSQL: %w", err)
 	}
 	go cmd.Wait()
-	if err := writeURL(urlFile, password, port); err != nil {
-		return err
-	}
-	u.Host = net.JoinHostPort("127.0.0.1", strconv.Itoa(port))
 	s.mu.Lock()
-	s.url, s.pid, s.port = u.String(), cmd.Process.Pid, port
+	s.pid = cmd.Process.Pid
 	s.mu.Unlock()
 	if err := s.answers(ctx, startTimeout); err != nil {
 		said, _ := os.ReadFile(logFile.Name())
@@ -358,7 +412,7 @@ func end(pid int) {
 }
 
 // supervise starts the server again when it has ended without being asked.
-// The port stays the same, so that open pools find it again.
+// The socket stays the same, so that open pools find it again.
 func (s *Server) supervise(urlFile string) {
 	defer close(s.done)
 	for {
@@ -393,13 +447,4 @@ func (s *Server) Stop(ctx context.Context) {
 	if alive(pid) {
 		end(pid)
 	}
-}
-
-func freePort() (int, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
-	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port, nil
 }

@@ -3,7 +3,9 @@ package replica
 import (
 	"context"
 	"fmt"
+	"io"
 	"net"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -316,4 +318,67 @@ func appendMessage(from, index uint64, data ...[]byte) *raftpb.Message {
 		m.Entries = append(m.Entries, &raftpb.Entry{Type: raftpb.EntryNormal.Enum(), Term: &from, Index: &at, Data: d})
 	}
 	return m
+}
+
+// Whoever has taken the address of a node learns nothing from the others.
+func TestTheSecretIsNotToldToWhoeverListens(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	impostor := NewPeers(PeersConfig{Self: 2, Secret: "another-secret"}, &handler{})
+	defer impostor.Close()
+	impostor.SetNodes([]Remote{{ID: 1, Name: "node-1", Addr: "127.0.0.1:1"}})
+	go impostor.Serve(l)
+	said := &recorded{to: l.Addr().String()}
+	front, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer front.Close()
+	go said.serve(front)
+
+	h := &handler{}
+	p := NewPeers(PeersConfig{Self: 1, Secret: "the-secret-of-the-cluster"}, h)
+	defer p.Close()
+	p.SetNodes([]Remote{{ID: 2, Name: "node-2", Addr: front.Addr().String()}})
+	require.Eventually(t, func() bool { return said.count() > 200 }, 5*time.Second, 10*time.Millisecond)
+	time.Sleep(300 * time.Millisecond)
+	assert.False(t, p.Up(2), "it is not taken for the node")
+	assert.False(t, impostor.Up(1))
+	assert.NotContains(t, said.text(), "the-secret-of-the-cluster")
+}
+
+// recorded passes connections on and keeps what the dialing side says.
+type recorded struct {
+	to string
+	mu sync.Mutex
+	b  []byte
+}
+
+func (r *recorded) count() int   { r.mu.Lock(); defer r.mu.Unlock(); return len(r.b) }
+func (r *recorded) text() string { r.mu.Lock(); defer r.mu.Unlock(); return string(r.b) }
+
+func (r *recorded) serve(l net.Listener) {
+	for {
+		in, err := l.Accept()
+		if err != nil {
+			return
+		}
+		out, err := net.Dial("tcp", r.to)
+		if err != nil {
+			in.Close()
+			continue
+		}
+		go func() { io.Copy(in, out); in.Close() }()
+		go func() {
+			defer out.Close()
+			b := make([]byte, 4096)
+			for {
+				n, err := in.Read(b)
+				r.mu.Lock()
+				r.b = append(r.b, b[:n]...)
+				r.mu.Unlock()
+				if _, writeErr := out.Write(b[:n]); err != nil || writeErr != nil {
+					return
+				}
+			}
+		}()
+	}
 }

@@ -2,7 +2,6 @@ package replica
 
 import (
 	"context"
-	"crypto/subtle"
 	"crypto/tls"
 	"errors"
 	"log/slog"
@@ -265,23 +264,13 @@ func (p *Peers) connect(ctx context.Context, conn *grpc.ClientConn, r *remote) e
 	s := newSession(uuid.NewString())
 	ctx, s.end = context.WithCancel(ctx)
 	defer s.end()
-	ctx = metadata.AppendToOutgoingContext(ctx, "ferry-node", strconv.FormatUint(p.config.Self, 10), "ferry-to", strconv.FormatUint(r.ID, 10), "ferry-session", s.id, "ferry-secret", p.config.Secret)
-	both := &grpc.StreamDesc{ServerStreams: true, ClientStreams: true}
-	talk, err := conn.NewStream(ctx, both, "/"+serviceName+"/Talk", grpc.WaitForReady(true))
+	talk, err := p.open(ctx, conn, r, s, "Talk")
 	if err != nil {
 		return err
 	}
-	// The header comes when the other side has let us in.
-	if _, err := talk.Header(); err != nil {
-		return err
-	}
-	work, err := conn.NewStream(ctx, both, "/"+serviceName+"/Work")
+	work, err := p.open(ctx, conn, r, s, "Work")
 	if err != nil {
 		return err
-	}
-	if header, err := work.Header(); err != nil || len(header.Get("ferry-node")) == 0 {
-		// Without a header the stream was refused: Recv has the reason.
-		return work.RecvMsg(new([]byte))
 	}
 	p.begin(r, s)
 	failed := make(chan error, 4)
@@ -295,6 +284,24 @@ func (p *Peers) connect(ctx context.Context, conn *grpc.ClientConn, r *remote) e
 	return err
 }
 
+// open opens a stream to a node, which proves who it is and is shown who we are.
+func (p *Peers) open(ctx context.Context, conn *grpc.ClientConn, r *remote, s *session, name string) (grpc.ClientStream, error) {
+	g := &greeting{from: strconv.FormatUint(p.config.Self, 10), to: strconv.FormatUint(r.ID, 10), session: s.id, stream: name, dialer: newNonce()}
+	ctx = metadata.AppendToOutgoingContext(ctx, headNode, g.from, headTo, g.to, headSession, g.session, headStream, g.stream, headNonce, g.dialer)
+	st, err := conn.NewStream(ctx, &grpc.StreamDesc{ServerStreams: true, ClientStreams: true}, "/"+serviceName+"/"+name, grpc.WaitForReady(true))
+	if err != nil {
+		return nil, err
+	}
+	header, err := st.Header()
+	if err == nil && len(header.Get(headNode)) == 0 {
+		err = st.RecvMsg(new([]byte)) // without a header the stream was refused: Recv has the reason
+	}
+	if err == nil {
+		err = g.answer(p.config.Secret, header, st)
+	}
+	return st, err
+}
+
 // stream is what both ends of a gRPC stream have in common.
 type stream interface {
 	SendMsg(any) error
@@ -304,19 +311,15 @@ type stream interface {
 // accept serves a stream that another node has opened.
 func (p *Peers) accept(st grpc.ServerStream, isTalk bool) error {
 	md, _ := metadata.FromIncomingContext(st.Context())
-	get := func(name string) string {
-		if v := md.Get(name); len(v) == 1 {
-			return v[0]
-		}
-		return ""
+	get := func(name string) string { return one(md, name) }
+	name := map[bool]string{true: "Talk", false: "Work"}[isTalk]
+	if get(headNonce) == "" || get(headStream) != name {
+		return errStranger
 	}
-	if subtle.ConstantTimeCompare([]byte(get("ferry-secret")), []byte(p.config.Secret)) != 1 {
-		return status.Error(codes.Unauthenticated, "the node does not belong to this cluster")
-	}
-	if get("ferry-to") != strconv.FormatUint(p.config.Self, 10) {
+	if get(headTo) != strconv.FormatUint(p.config.Self, 10) {
 		return status.Error(codes.PermissionDenied, "another node is at this address now")
 	}
-	id, err := strconv.ParseUint(get("ferry-node"), 10, 64)
+	id, err := strconv.ParseUint(get(headNode), 10, 64)
 	r := p.node(id)
 	if err != nil || r == nil {
 		return status.Error(codes.Unavailable, "the node is not known here yet")
@@ -324,11 +327,15 @@ func (p *Peers) accept(st grpc.ServerStream, isTalk bool) error {
 	if err := p.checkName(st.Context(), r.Name); err != nil {
 		return err
 	}
-	if err := st.SendHeader(metadata.Pairs("ferry-node", strconv.FormatUint(p.config.Self, 10))); err != nil {
+	hello := &greeting{from: get(headNode), to: get(headTo), session: get(headSession), stream: name, dialer: get(headNonce), listener: newNonce()}
+	if err := st.SendHeader(metadata.Pairs(headNode, strconv.FormatUint(p.config.Self, 10), headNonce, hello.listener, headProof, hello.proof(p.config.Secret, "listener"))); err != nil {
+		return err
+	}
+	if err := hello.check(p.config.Secret, st); err != nil {
 		return err
 	}
 	if isTalk {
-		s := newSession(get("ferry-session"))
+		s := newSession(get(headSession))
 		var ctx context.Context
 		ctx, s.end = context.WithCancel(st.Context())
 		defer s.end()
@@ -349,7 +356,7 @@ func (p *Peers) accept(st grpc.ServerStream, isTalk bool) error {
 		return err
 	}
 	s := r.session.Load()
-	if s == nil || s.id != get("ferry-session") {
+	if s == nil || s.id != get(headSession) {
 		return status.Error(codes.Unavailable, "Talk comes first")
 	}
 	failed := make(chan error, 2)

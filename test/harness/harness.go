@@ -117,7 +117,7 @@ func ShareDatabase() (stop func(), err error) {
 	if err := os.Chmod(dir, 0o711); err != nil {
 		return nil, err
 	}
-	server, err := postgres.Start(context.Background(), dir)
+	server, err := postgres.StartForTests(context.Background(), dir)
 	if err != nil {
 		return nil, err
 	}

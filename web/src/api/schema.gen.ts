@@ -1273,6 +1273,11 @@ export interface components {
              */
             holdBytes?: number;
             labels?: components["schemas"]["Labels"];
+            /**
+             * Format: int64
+             * @description From which a change is made: it is refused (409) with what changed when it is another one now
+             */
+            revision?: number;
             /** @description Of a queue: how long a member holds a message */
             lease?: string;
             /** @description Of a queue: the attempt limit */
@@ -1297,11 +1302,16 @@ export interface components {
             /** @enum {string} */
             kind: "topic" | "queue";
             /** @enum {string} */
-            state: "ready" | "paused" | "starting" | "disk full" | "failed" | "no leader" | "no majority" | "replicas missing" | "away";
+            state: "ready" | "paused" | "starting" | "disk full" | "failed" | "end lost" | "no leader" | "no majority" | "replicas missing" | "away";
             description: string;
             labels: components["schemas"]["Labels"];
             /** Format: date-time */
             createdAt: string;
+            /**
+             * Format: int64
+             * @description Of the settings
+             */
+            revision: number;
             partitionCount: number;
             /** @description Of each partition */
             replicas: number;
