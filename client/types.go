@@ -533,6 +533,34 @@ type Recoveries struct {
 	Done  bool       `json:"done"`
 }
 
+// Secret describes a token, a session or a link in force, without telling it.
+type Secret struct {
+	ID        string     `json:"id"`
+	Kind      string     `json:"kind"` // token, session, link
+	Principal string     `json:"principal"`
+	Label     string     `json:"label"`
+	MadeAt    time.Time  `json:"madeAt"`
+	ExpiresAt *time.Time `json:"expiresAt,omitempty"` // by itself
+	Own       bool       `json:"own"`                 // it is the one of this request
+}
+
+// NewToken asks for a token.
+type NewToken struct {
+	Label   string `json:"label"`             // what it is for
+	Expires string `json:"expires,omitempty"` // a duration; left out, it does not expire
+}
+
+// Token is a token that was just made. It is told only once.
+type Token struct {
+	Secret
+	Token string `json:"token"`
+}
+
+// Revoked tells how many were.
+type Revoked struct {
+	Revoked int `json:"revoked"`
+}
+
 // SetAside is logs of a channel on one node that no record knows.
 type SetAside struct {
 	ID         string    `json:"id"`   // of the channel

@@ -448,25 +448,3 @@ var logbookVerb = verb{
 		}
 	},
 }
-
-var accessVerb = verb{
-	name: "access", args: "link", summary: "Make a link that signs in to the console once",
-	define: func(fs *flag.FlagSet) func(*call) error {
-		return func(c *call) error {
-			if len(c.args) != 1 || c.args[0] != "link" {
-				return wrongUsage("link is expected: ferry access link")
-			}
-			ctx, cancel := c.withTimeout()
-			defer cancel()
-			var l client.Link
-			if err := c.api.Call(ctx, http.MethodPost, "/links", nil, nil, &l); err != nil {
-				return err
-			}
-			if c.json {
-				return c.printJSON(l)
-			}
-			fmt.Fprintf(c.out, "%s%s\nit works once, until %s\n", c.api.Server(), l.Path, l.ExpiresAt.Local().Format("15:04:05"))
-			return nil
-		}
-	},
-}

@@ -15,6 +15,7 @@ const (
 	cookieName   = "ferry_session"
 	sessionLives = 12 * time.Hour
 	linkLives    = 15 * time.Minute
+	freshSession = 10 * time.Minute // a link is made within it
 	principalKey = "principal"
 
 	// Secrets that are not in force, of one address: so many at once, and then
@@ -93,7 +94,7 @@ func (s *Server) signIn(c *gin.Context) {
 		return
 	}
 	if ok && kind == catalog.Link {
-		used, err := s.node.Catalog().DropSecret(c, text)
+		used, err := s.node.Catalog().DropSecret(c, catalog.Link, text)
 		if refuse(c, err) {
 			return
 		}
@@ -104,7 +105,7 @@ func (s *Server) signIn(c *gin.Context) {
 			Next: "a link works once; take the token from owner.token in the data directory"})
 		return
 	}
-	session, err := s.node.Catalog().NewSecret(c, p.Name, catalog.Session, sessionLives, &catalog.Entry{Who: p.Name, Action: "sign in", Address: p.Name})
+	session, err := s.node.Catalog().NewSecret(c, p.Name, catalog.Session, "", sessionLives, &catalog.Entry{Who: p.Name, Action: "sign in", Address: p.Name})
 	if refuse(c, err) {
 		return
 	}
@@ -120,7 +121,7 @@ func (s *Server) session(c *gin.Context) {
 
 func (s *Server) signOut(c *gin.Context) {
 	if cookie, err := c.Cookie(cookieName); err == nil {
-		if _, err := s.node.Catalog().DropSecret(c, cookie); refuse(c, err) {
+		if _, err := s.node.Catalog().DropSecret(c, catalog.Session, cookie); refuse(c, err) {
 			return
 		}
 	}
@@ -129,7 +130,13 @@ func (s *Server) signOut(c *gin.Context) {
 }
 
 func (s *Server) newLink(c *gin.Context) {
-	text, err := s.node.Catalog().NewSecret(c, who(c), catalog.Link, linkLives, &catalog.Entry{Who: who(c), Action: "new sign-in link", Address: who(c)})
+	// A session that was left open must not live on in links.
+	if p := c.MustGet(principalKey).(catalog.Principal); p.By.Kind == catalog.Session && time.Since(p.By.MadeAt) > freshSession {
+		writeProblem(c, &client.Problem{Type: "urn:steady-ferry:problem:sign-in-again", Status: http.StatusForbidden, Title: "Sign in again",
+			Detail: "a link is made with a token, or within 10 minutes of signing in", Next: "sign out and in again, or use: ferry access link"})
+		return
+	}
+	text, err := s.node.Catalog().NewSecret(c, who(c), catalog.Link, "", linkLives, &catalog.Entry{Who: who(c), Action: "new sign-in link", Address: who(c)})
 	if refuse(c, err) {
 		return
 	}

@@ -15,6 +15,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"steadyferry/client"
+	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/message"
@@ -190,16 +191,33 @@ func writeJSON(c *gin.Context, v any) {
 	out.Encode(v)
 }
 
-// streamContext ends when the client goes or the server stops.
+// streamContext ends when the client goes, the server stops, or what the client
+// has signed in with is revoked or over.
 func (s *Server) streamContext(c *gin.Context) (context.Context, context.CancelFunc) {
 	// The server's time for reading a request would end the stream with it.
 	http.NewResponseController(c.Writer).SetReadDeadline(time.Time{})
 	ctx, cancel := context.WithCancel(c.Request.Context())
+	p := c.MustGet(principalKey).(catalog.Principal)
 	go func() {
-		select {
-		case <-s.stopping:
-			cancel()
-		case <-ctx.Done():
+		defer cancel()
+		for {
+			changed := s.node.Changed()
+			until, ok := s.node.Catalog().View().InForce(p)
+			if !ok {
+				return
+			}
+			var over <-chan time.Time
+			if !until.IsZero() {
+				over = time.After(time.Until(until))
+			}
+			select {
+			case <-s.stopping:
+				return
+			case <-ctx.Done():
+				return
+			case <-changed:
+			case <-over:
+			}
 		}
 	}()
 	return ctx, cancel

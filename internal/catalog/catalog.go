@@ -41,19 +41,13 @@ var (
 // statementTimeout bounds every use of the database.
 const statementTimeout = 3 * time.Second
 
-// Secret is a token, session or link in force.
-type secret struct {
-	Hash      []byte       `db:"hash"`
-	Kind      string       `db:"kind"`
-	Principal string       `db:"principal"`
-	Role      string       `db:"role"`
-	ExpiresAt sql.NullTime `db:"expires_at"`
-}
-
 // Principal is who makes a request.
 type Principal struct {
 	Name string `json:"name"`
 	Role string `json:"role"`
+	By   Secret `json:"-"` // with which it came
+
+	secret [sha256.Size]byte
 }
 
 // View is a consistent copy of the records that nodes work with. It is never
@@ -245,7 +239,7 @@ func (c *Catalog) load(ctx context.Context) error {
 		tx.SelectContext(ctx, &groups, `SELECT id, channel_id, name, description, paused, expire_ms, created_at FROM groups`),
 		tx.SelectContext(ctx, &spaces, `SELECT * FROM spaces`),
 		tx.SelectContext(ctx, &channels, `SELECT c.*, s.name AS space FROM channels c JOIN spaces s ON s.id = c.space_id`),
-		tx.SelectContext(ctx, &secrets, `SELECT x.hash, x.kind, x.expires_at, p.name AS principal, p.role
+		tx.SelectContext(ctx, &secrets, `SELECT x.hash, x.kind, x.label, x.created_at, x.expires_at, p.name AS principal, p.role
 			FROM secrets x JOIN principals p ON p.id = x.principal_id WHERE x.expires_at IS NULL OR x.expires_at > now()`),
 	); err != nil {
 		return c.fault(err)

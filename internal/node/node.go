@@ -148,6 +148,7 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	n.duty(run, time.Second, func(now time.Time) { n.sampleGroups(run, now) })
 	n.duty(run, time.Minute, func(now time.Time) { n.purge(run, now) })
 	n.duty(run, 4*time.Second, func(time.Time) { n.catalog.Seen(run, n.id) })
+	n.duty(run, 2*time.Second, func(time.Time) { n.keepOwnerToken(run) })
 	n.duty(run, leaderEvery, func(now time.Time) { n.spreadLeaders(run, now) })
 	n.duty(run, time.Second, func(time.Time) { n.leaveOld(run) })
 	n.wg.Go(func() { n.reporting(run) })
@@ -528,7 +529,9 @@ func (s *signal) broadcast() {
 // Changed returns a channel that is closed at the next change of the records.
 func (n *Node) Changed() <-chan struct{} { return n.changes.wait() }
 
-// WriteOwnerToken makes sure that DIR/owner.token holds a token in force.
+// WriteOwnerToken makes sure that DIR/owner.token holds a token in force. One
+// that was revoked, or that these records do not know, is not made valid again:
+// another takes its place.
 func (n *Node) WriteOwnerToken(ctx context.Context) (string, error) {
 	path := filepath.Join(n.config.Dir, "owner.token")
 	b, err := os.ReadFile(path)
@@ -536,15 +539,35 @@ func (n *Node) WriteOwnerToken(ctx context.Context) (string, error) {
 		return "", err
 	}
 	text := strings.TrimSpace(string(b))
-	if text == "" {
-		text, err = n.catalog.NewSecret(ctx, "owner", catalog.Token, 0, &catalog.Entry{Who: "ferryd", Action: "new token", Address: "owner"})
-		if err != nil {
-			return "", err
-		}
-		return text, os.WriteFile(path, []byte(text+"\n"), 0o600)
-	}
 	if _, ok := n.catalog.View().Who(catalog.Token, text); ok {
 		return text, nil
 	}
-	return text, n.catalog.AddSecret(ctx, "owner", catalog.Token, text, 0, &catalog.Entry{Who: "ferryd", Action: "new token", Address: "owner"})
+	label := "owner.token of " + n.Name()
+	if text, err = n.catalog.NewSecret(ctx, "owner", catalog.Token, label, 0, &catalog.Entry{Who: "ferryd", Action: "new token", Address: "owner", After: map[string]any{"label": label}}); err != nil {
+		return "", err
+	}
+	if err := os.WriteFile(path+".new", []byte(text+"\n"), 0o600); err != nil {
+		return "", err
+	}
+	return text, os.Rename(path+".new", path)
+}
+
+// keepOwnerToken writes another owner.token when that which is there has been
+// revoked.
+func (n *Node) keepOwnerToken(ctx context.Context) {
+	if !n.catalog.AwaySince().IsZero() {
+		return
+	}
+	b, err := os.ReadFile(filepath.Join(n.config.Dir, "owner.token"))
+	if err != nil {
+		return // nobody has asked for one, or it was taken away
+	}
+	if _, ok := n.catalog.View().Who(catalog.Token, strings.TrimSpace(string(b))); ok {
+		return
+	}
+	if _, err := n.WriteOwnerToken(ctx); err != nil && ctx.Err() == nil {
+		slog.Warn("a new owner.token could not be written", "error", err)
+		return
+	}
+	slog.Info("the owner.token was revoked; the file has another one")
 }

@@ -91,6 +91,81 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/access": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List tokens, sessions and links in force */
+        get: operations["listSecrets"];
+        put?: never;
+        post?: never;
+        /** Revoke all of a kind but the one of the request */
+        delete: operations["revokeAll"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/access/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a token for the same principal */
+        post: operations["newToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/access/{secret}/rotate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id of a token */
+                secret: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Revoke a token and make another in its place */
+        post: operations["rotateToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/access/{secret}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its id */
+                secret: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Revoke a token, a session or a link, also on streams that are open */
+        delete: operations["revoke"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/openapi.json": {
         parameters: {
             query?: never;
@@ -1848,6 +1923,34 @@ export interface components {
             };
             problem?: components["schemas"]["Problem"];
         };
+        Secret: {
+            id: string;
+            /** @enum {string} */
+            kind: "token" | "session" | "link";
+            principal: string;
+            label: string;
+            /** Format: date-time */
+            madeAt: string;
+            /**
+             * Format: date-time
+             * @description When it ends by itself
+             */
+            expiresAt?: string;
+            /** @description It is the one of this request */
+            own: boolean;
+        };
+        NewToken: {
+            /** @description What it is for */
+            label: string;
+            /** @description A duration, 1m to 3650d; left out, it does not expire */
+            expires?: string;
+        };
+        Token: components["schemas"]["Secret"] & {
+            token: string;
+        };
+        Revoked: {
+            revoked: number;
+        };
         SetAside: {
             /** @description Of the channel that they were */
             id: string;
@@ -2592,6 +2695,123 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Link"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSecrets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description They */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Secret"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    revokeAll: {
+        parameters: {
+            query: {
+                kind: "session" | "token" | "link";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How many there were */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revoked"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    newToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewToken"];
+            };
+        };
+        responses: {
+            /** @description The token, which is told only once */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    rotateToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id of a token */
+                secret: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The token, which is told only once */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    revoke: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its id */
+                secret: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is refused from now on */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -1,0 +1,150 @@
+package api
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"steadyferry/client"
+	"steadyferry/internal/catalog"
+	"steadyferry/internal/core/address"
+)
+
+// secretRoutes are the paths of tokens, sessions and links.
+func (s *Server) secretRoutes(a *gin.RouterGroup) {
+	a.GET("/access", s.listSecrets)
+	a.POST("/access/tokens", s.newToken)
+	a.POST("/access/:secret/rotate", s.rotateToken)
+	a.DELETE("/access/:secret", s.revoke)
+	a.DELETE("/access", s.revokeAll)
+}
+
+func secretJSON(s catalog.Secret, own string) client.Secret {
+	out := client.Secret{ID: s.ID, Kind: s.Kind, Principal: s.Principal, Label: s.Label, MadeAt: s.MadeAt.UTC(), Own: s.ID == own}
+	if !s.ExpiresAt.IsZero() {
+		at := s.ExpiresAt.UTC()
+		out.ExpiresAt = &at
+	}
+	return out
+}
+
+func own(c *gin.Context) string { return c.MustGet(principalKey).(catalog.Principal).By.ID }
+
+func (s *Server) secrets() []catalog.Secret {
+	all := s.node.Catalog().View().Secrets()
+	slices.SortFunc(all, func(a, b catalog.Secret) int {
+		return cmp.Or(-cmp.Compare(a.Kind, b.Kind), a.MadeAt.Compare(b.MadeAt), cmp.Compare(a.ID, b.ID))
+	})
+	return all
+}
+
+func (s *Server) listSecrets(c *gin.Context) {
+	out := client.Page[client.Secret]{Items: []client.Secret{}}
+	for _, one := range s.secrets() {
+		out.Items = append(out.Items, secretJSON(one, own(c)))
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// Bounds of tokens.
+const (
+	maxLabel   = 100
+	maxExpires = 3650 * 24 * time.Hour
+)
+
+func (s *Server) newToken(c *gin.Context) {
+	var in client.NewToken
+	if !readJSON(c, &in) {
+		return
+	}
+	lives, err := durationField("expires", in.Expires)
+	if err == nil && (lives < 0 || in.Expires != "" && lives < time.Minute || lives > maxExpires) {
+		err = invalid("expires", "expires is "+in.Expires, "1m to 3650d; left out, it does not expire")
+	}
+	if err == nil && (in.Label == "" || len(in.Label) > maxLabel) {
+		err = invalid("label", fmt.Sprintf("the label has %d characters", len(in.Label)), fmt.Sprintf("1 to %d, such as nightly reports", maxLabel))
+	}
+	if refuse(c, err) {
+		return
+	}
+	entry := &catalog.Entry{Who: who(c), Action: "new token", Address: who(c), After: map[string]any{"label": in.Label, "expires": address.FormatDuration(lives)}}
+	text, err := s.node.Catalog().NewSecret(c, who(c), catalog.Token, in.Label, lives, entry)
+	if refuse(c, err) {
+		return
+	}
+	s.tellToken(c, text)
+}
+
+// tellToken answers with a token that was just made; it is told only once.
+func (s *Server) tellToken(c *gin.Context, text string) {
+	p, _ := s.node.Catalog().View().Who(catalog.Token, text)
+	c.JSON(http.StatusCreated, client.Token{Secret: secretJSON(p.By, own(c)), Token: text})
+}
+
+func (s *Server) secretOf(c *gin.Context) (catalog.Secret, bool) {
+	id := c.Param("secret")
+	all := s.secrets()
+	if i := slices.IndexFunc(all, func(s catalog.Secret) bool { return s.ID == id }); i >= 0 {
+		return all[i], true
+	}
+	writeProblem(c, &client.Problem{Type: "urn:steady-ferry:problem:not-found", Status: http.StatusNotFound, Title: "It does not exist", Detail: fmt.Sprintf("nothing in force has the id %q", id), Field: "secret", Next: "ferry access lists what is"})
+	return catalog.Secret{}, false
+}
+
+func (s *Server) rotateToken(c *gin.Context) {
+	one, ok := s.secretOf(c)
+	if !ok {
+		return
+	}
+	if one.Kind != catalog.Token {
+		writeProblem(c, invalid("secret", "it is a "+one.Kind, "a token; a session or a link is revoked"))
+		return
+	}
+	text, err := s.node.Catalog().Rotate(c, one, &catalog.Entry{Who: who(c), Action: "rotate token", Address: one.Principal, Before: map[string]any{"id": one.ID, "label": one.Label}})
+	if !refuse(c, err) {
+		s.tellToken(c, text)
+	}
+}
+
+func (s *Server) revoke(c *gin.Context) {
+	one, ok := s.secretOf(c)
+	if !ok {
+		return
+	}
+	_, err := s.node.Catalog().Revoke(c, []string{one.ID}, &catalog.Entry{Who: who(c), Action: "revoke " + one.Kind, Address: one.Principal, Before: map[string]any{"id": one.ID, "label": one.Label}})
+	if errors.Is(err, catalog.ErrNotFound) {
+		err = nil // somebody was quicker
+	}
+	if !refuse(c, err) {
+		c.Status(http.StatusNoContent)
+	}
+}
+
+// revokeAll ends all secrets of a kind but the one of the request.
+func (s *Server) revokeAll(c *gin.Context) {
+	kind := c.Query("kind")
+	if kind != catalog.Session && kind != catalog.Token && kind != catalog.Link {
+		writeProblem(c, invalid("kind", fmt.Sprintf("kind is %q", kind), "session, token, link"))
+		return
+	}
+	var ids []string
+	for _, one := range s.secrets() {
+		if one.Kind == kind && one.ID != own(c) {
+			ids = append(ids, one.ID)
+		}
+	}
+	out := client.Revoked{}
+	if len(ids) > 0 {
+		n, err := s.node.Catalog().Revoke(c, ids, &catalog.Entry{Who: who(c), Action: "revoke every " + kind, Address: who(c), Before: map[string]any{"count": len(ids)}})
+		if err != nil && !errors.Is(err, catalog.ErrNotFound) && refuse(c, err) {
+			return
+		}
+		out.Revoked = int(n)
+	}
+	c.JSON(http.StatusOK, out)
+}

@@ -1,0 +1,2 @@
+-- +goose Up
+ALTER TABLE secrets ADD COLUMN label text NOT NULL DEFAULT '';
