@@ -30,6 +30,7 @@ type Client struct {
 	Patience time.Duration
 
 	token   string
+	secure  bool // the token goes over TLS only
 	http    *http.Client
 	publish *http.Client // gives up sooner when a node says nothing
 
@@ -50,13 +51,14 @@ const (
 
 // New returns a client for servers (host:port or URLs, separated by commas)
 // that are tried in turn. It learns of the other nodes from the first one
-// that answers.
+// that answers. When a server is named with https, no other is talked to
+// without it, whatever servers say, and redirections are never followed.
 func New(servers, token string) (*Client, error) {
 	transport := func(silent time.Duration) *http.Client {
 		return &http.Client{Transport: &http.Transport{
 			MaxIdleConnsPerHost: 256, MaxIdleConns: 1024, WriteBufferSize: 64 << 10, ReadBufferSize: 64 << 10, ResponseHeaderTimeout: silent,
 			DialContext: (&net.Dialer{Timeout: 2 * time.Second}).DialContext, DisableCompression: true,
-		}}
+		}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	}
 	c := &Client{token: token, http: transport(0), publish: transport(silentPublish), Patience: defaultPatience, leaders: map[string]string{}}
 	for s := range strings.SplitSeq(servers, ",") {
@@ -67,15 +69,27 @@ func New(servers, token string) (*Client, error) {
 			s = "http://" + s
 		}
 		u, err := url.Parse(s)
-		if err != nil || u.Host == "" {
+		if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
 			return nil, fmt.Errorf("server %q: not an address such as 127.0.0.1:7350", s)
 		}
+		c.secure = c.secure || u.Scheme == "https"
 		c.servers = append(c.servers, strings.TrimSuffix(s, "/"))
 	}
 	if len(c.servers) == 0 {
 		return nil, errors.New("no server is named")
 	}
+	for _, s := range c.servers {
+		if !c.allows(s) {
+			return nil, fmt.Errorf("server %q: another is named with https, and the token is not sent without it", s)
+		}
+	}
 	return c, nil
+}
+
+// allows reports whether the token may be sent to a server, which may have been
+// named by another one.
+func (c *Client) allows(server string) bool {
+	return server != "" && (!c.secure || strings.HasPrefix(server, "https://"))
 }
 
 // ErrUnreachable is wrapped when no server answers.
@@ -180,7 +194,7 @@ func (c *Client) order(leaderOf string) []string {
 func (c *Client) answered(server, leaderOf string, response *http.Response) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if leader := response.Header.Get("Ferry-Leader"); leader != "" && leaderOf != "" {
+	if leader := response.Header.Get("Ferry-Leader"); c.allows(leader) && leaderOf != "" {
 		c.leaders[leaderOf] = strings.TrimSuffix(leader, "/")
 	}
 	if i := slices.Index(c.servers, server); i >= 0 && leaderOf == "" {
@@ -219,7 +233,7 @@ func (c *Client) learn(server string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for _, n := range cluster.Nodes {
-		if n.URL != "" && !slices.Contains(c.servers, n.URL) {
+		if c.allows(n.URL) && !slices.Contains(c.servers, n.URL) {
 			c.servers = append(c.servers, n.URL)
 		}
 	}

@@ -44,6 +44,9 @@ func (p *FastPublisher) Learn(ctx context.Context) error {
 	urls := map[string]string{}
 	p.nodes = p.nodes[:1]
 	for _, n := range cluster.Nodes {
+		if !p.client.allows(n.URL) {
+			continue
+		}
 		urls[n.Node] = n.URL
 		if n.Up && n.URL != p.nodes[0] && len(cluster.Nodes) > 1 {
 			p.nodes = append(p.nodes, n.URL)
@@ -80,7 +83,7 @@ func (p *FastPublisher) Publish(partition int, batch []byte) error {
 		p.turn++
 		return fmt.Errorf("%w: %w", ErrUnreachable, err)
 	}
-	if leader := response.Header.Peek("Ferry-Leader"); len(leader) > 0 {
+	if leader := response.Header.Peek("Ferry-Leader"); p.client.allows(string(leader)) {
 		p.leaders[partition] = string(leader)
 	}
 	if response.StatusCode() == http.StatusOK {

@@ -7,11 +7,8 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"os"
 	"slices"
 	"time"
-
-	"golang.org/x/term"
 
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
@@ -86,7 +83,7 @@ func (c *call) browse(a address.Address, q client.Query) error {
 	lines := c.messageLines()
 	var last client.Progress
 	_, showProgress := c.terminal()
-	if f, ok := c.err.(*os.File); !ok || !term.IsTerminal(int(f.Fd())) {
+	if _, ok := terminalOf(c.err); !ok {
 		showProgress = false
 	}
 	err := c.api.Browse(c.ctx, a, q, func(e client.Event) error {
@@ -98,13 +95,13 @@ func (c *call) browse(a address.Address, q client.Query) error {
 		case e.Progress != nil:
 			last = *e.Progress
 			if showProgress {
-				fmt.Fprintf(c.err, "\r\x1b[Klooked at %s of %s", count(last.LookedAt), count(last.Total))
+				fmt.Fprintf(c.err, clearLine+"looked at %s of %s", count(last.LookedAt), count(last.Total))
 			}
 		}
 		return nil
 	})
 	if showProgress {
-		fmt.Fprint(c.err, "\r\x1b[K")
+		fmt.Fprint(c.err, clearLine)
 	}
 	if err != nil {
 		return err

@@ -271,7 +271,7 @@ func (c *call) showItem(out io.Writer, a address.Address) error {
 	}
 	to.pairs([][2]string{{"address", m.Address}, {"state", state}, {"reason", m.Reason}, {"cause", m.Cause}, {"field", m.Field}, {"read at", m.From}, {"attempts", fmt.Sprint(m.Attempts)}, {"returns", fmt.Sprint(m.Returns)}})
 	if m.Detail != "" {
-		fmt.Fprintf(out, "\n%s\n", strings.Map(visible, m.Detail))
+		fmt.Fprintf(out, "\n%s\n", m.Detail)
 	}
 	fmt.Fprintln(out)
 	to.story(m)

@@ -88,7 +88,10 @@ func (c *call) export(a address.Address, query url.Values, name string) error {
 		return err
 	}
 	defer response.Body.Close()
-	lines := &lineCounter{to: c.out}
+	lines := &lineCounter{to: c.raw}
+	if _, ok := c.terminal(); ok {
+		lines.to = c.out
+	}
 	if name == "" || name == "-" {
 		_, err = io.Copy(lines, response.Body)
 		return brokenOff(err)

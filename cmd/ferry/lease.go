@@ -299,7 +299,7 @@ func (w *worker) loop() error {
 func (w *worker) handle(d client.Delivery) client.Settlement {
 	command := exec.Command(w.command[0], w.command[1:]...)
 	command.Stdin = bytes.NewReader(d.Bytes())
-	command.Stdout = w.out
+	command.Stdout = w.raw
 	var complaint tailBuffer
 	command.Stderr = &complaint
 	command.Env = append(os.Environ(), "FERRY_ADDRESS="+d.Address, "FERRY_KEY="+d.Key, "FERRY_ID="+d.ID, fmt.Sprintf("FERRY_ATTEMPT=%d", d.Attempt), "FERRY_CONTENT_TYPE="+d.ContentType)

@@ -8,7 +8,6 @@ import (
 	"math"
 	"math/rand/v2"
 	"net/http"
-	"os"
 	"runtime"
 	"sync"
 	"sync/atomic"
@@ -17,7 +16,6 @@ import (
 	"github.com/HdrHistogram/hdrhistogram-go"
 	"github.com/google/uuid"
 	"golang.org/x/sync/errgroup"
-	"golang.org/x/term"
 
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
@@ -289,8 +287,8 @@ func (l *load) reader(ctx context.Context, partition int, from, target int64) er
 
 // line shows how far it is, twice a second, on a terminal.
 func (l *load) line() (stop func()) {
-	f, ok := l.call.err.(*os.File)
-	if !ok || !term.IsTerminal(int(f.Fd())) {
+	f := l.call.err
+	if _, ok := terminalOf(f); !ok {
 		return func() {}
 	}
 	done, ended := make(chan struct{}), make(chan struct{})
@@ -302,11 +300,11 @@ func (l *load) line() (stop func()) {
 		for {
 			select {
 			case <-done:
-				fmt.Fprint(f, "\r\x1b[K")
+				fmt.Fprint(f, clearLine)
 				return
 			case <-ticker.C:
 				published, read := l.published.Load(), l.read.Load()
-				fmt.Fprintf(f, "\r\x1b[K%5.1f s   published %s (%s)   read %s (%s)", time.Since(l.started).Seconds(), count(published), perSecond(2*float64(published-lastPublished)),
+				fmt.Fprintf(f, clearLine+"%5.1f s   published %s (%s)   read %s (%s)", time.Since(l.started).Seconds(), count(published), perSecond(2*float64(published-lastPublished)),
 					count(read), perSecond(2*float64(read-lastRead)))
 				lastPublished, lastRead = published, read
 			}

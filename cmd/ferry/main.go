@@ -37,6 +37,7 @@ type call struct {
 	json bool
 	set  map[string]bool // names of the flags that were given
 	in   io.Reader
+	raw  io.Writer // out, for what is no text
 	out  io.Writer
 	err  io.Writer
 }
@@ -55,6 +56,8 @@ func main() {
 // run does what the arguments say: 0 done, 1 refused or failed, 2 wrong
 // usage.
 func run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer) int {
+	raw := out
+	out, errOut = &screen{to: out}, &screen{to: errOut}
 	if len(args) == 0 || args[0] == "help" || args[0] == "-h" || args[0] == "-help" || args[0] == "--help" {
 		return help(args, out, errOut)
 	}
@@ -63,7 +66,7 @@ func run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 		fmt.Fprintf(errOut, "ferry: there is no verb %q; ferry help lists them\n", args[0])
 		return 2
 	}
-	c := &call{ctx: ctx, in: in, out: out, err: errOut, set: map[string]bool{}}
+	c := &call{ctx: ctx, in: in, raw: raw, out: out, err: errOut, set: map[string]bool{}}
 	err := c.start(v, args[1:])
 	var usage *usageError
 	switch {

@@ -28,8 +28,8 @@ func (c *call) printJSON(v any) error {
 
 // terminal returns whether the output is one, and how wide it is.
 func (c *call) terminal() (width int, ok bool) {
-	f, isFile := c.out.(*os.File)
-	if !isFile || !term.IsTerminal(int(f.Fd())) {
+	f, ok := terminalOf(c.out)
+	if !ok {
 		return 0, false
 	}
 	width, _, err := term.GetSize(int(f.Fd()))
@@ -86,7 +86,7 @@ func (c *call) markAs(state, words string) string {
 		return "◌ " + words
 	}
 	if c.colour() {
-		return m.colour.Sprint(m.shape) + " " + words
+		return steered(m.colour.Sprint(m.shape)) + " " + words
 	}
 	return m.shape + " " + words
 }
@@ -94,7 +94,6 @@ func (c *call) markAs(state, words string) string {
 // table prints rows under headings; columns named in right are aligned so.
 func (c *call) table(out io.Writer, headings []string, rows [][]string, right ...string) {
 	t := table.NewWriter()
-	t.SetOutputMirror(out)
 	style := table.StyleDefault
 	style.Options = table.Options{SeparateHeader: true}
 	style.Box = table.BoxStyle{PaddingLeft: "", PaddingRight: "  ", MiddleHorizontal: "─", MiddleSeparator: "─"}
@@ -114,12 +113,12 @@ func (c *call) table(out io.Writer, headings []string, rows [][]string, right ..
 	t.AppendHeader(header)
 	for _, r := range rows {
 		row := make(table.Row, len(r))
-		for i, cell := range r {
-			row[i] = cell
+		for i, text := range r {
+			row[i] = strings.ReplaceAll(cell(text), steer, "") // the table counts what it knows as escapes
 		}
 		t.AppendRow(row)
 	}
-	t.Render()
+	fmt.Fprintln(out, steered(t.Render()))
 }
 
 // pairs prints names and values below each other.
@@ -130,7 +129,7 @@ func (c *call) pairs(rows [][2]string) {
 	}
 	for _, r := range rows {
 		if r[1] != "" {
-			fmt.Fprintf(c.out, "%-*s  %s\n", width, r[0], r[1])
+			fmt.Fprintf(c.out, "%-*s  %s\n", width, cell(r[0]), cell(r[1]))
 		}
 	}
 }
@@ -219,10 +218,10 @@ func (c *call) repeat(every time.Duration, draw func(out io.Writer) error) error
 		shown := b.String()
 		if terminal {
 			if lines > 0 {
-				fmt.Fprintf(c.out, "\x1b[%dA", lines)
+				fmt.Fprintf(c.out, steer+"\x1b[%dA", lines)
 			}
 			lines = strings.Count(shown, "\n")
-			shown = strings.ReplaceAll(shown, "\n", "\x1b[K\n") + "\x1b[J"
+			shown = strings.ReplaceAll(shown, "\n", steer+"\x1b[K\n") + steer + "\x1b[J"
 		}
 		fmt.Fprint(c.out, shown)
 		select {

@@ -226,18 +226,10 @@ func (c *call) printMessage(m client.Message) {
 	case !m.IsText() && json.Indent(&pretty, body, "", "  ") == nil:
 		fmt.Fprintln(c.out, pretty.String())
 	case utf8.Valid(body):
-		fmt.Fprintln(c.out, strings.Map(visible, string(body)))
+		fmt.Fprintln(c.out, string(body))
 	default:
 		fmt.Fprint(c.out, hex.Dump(body))
 	}
-}
-
-// visible keeps what a body says from steering the terminal.
-func visible(r rune) rune {
-	if r < ' ' && r != '\n' && r != '\t' || r == 0x7f || r >= 0x80 && r < 0xa0 {
-		return '·'
-	}
-	return r
 }
 
 var statusVerb = verb{

@@ -27,7 +27,7 @@ var errDiffers = errors.New("not all replicas hold the same bytes; the lines abo
 func verify(args []string) error {
 	fs := flag.NewFlagSet("ferryd verify", flag.ContinueOnError)
 	server := fs.String("server", cmp.Or(os.Getenv("FERRY_SERVER"), "127.0.0.1:7350"), "`addresses` of the service, separated by commas (FERRY_SERVER)")
-	token := fs.String("token", os.Getenv("FERRY_TOKEN"), "`token` to get in with (FERRY_TOKEN)")
+	token := fs.String("token", "", "`token` to get in with (FERRY_TOKEN)")
 	fs.SetOutput(io.Discard)
 	if err := fs.Parse(args); err != nil {
 		if errors.Is(err, flag.ErrHelp) {
@@ -40,7 +40,7 @@ func verify(args []string) error {
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	api, err := client.New(*server, *token)
+	api, err := client.New(*server, cmp.Or(*token, os.Getenv("FERRY_TOKEN")))
 	if err != nil {
 		return &usageError{err}
 	}
