@@ -47,6 +47,8 @@ type Problem struct {
 	Accepted *int   `json:"accepted,omitempty"` // messages kept before the error
 
 	RetryAfter int `json:"retryAfter,omitempty"` // seconds, as in the header Retry-After
+
+	Partitions map[string][]string `json:"partitions,omitempty"` // that take nothing, by their states
 }
 
 func (p *Problem) Error() string {

@@ -71,6 +71,19 @@ func TestBadInputIsRefusedByName(t *testing.T) {
 		{"POST", readings + "/messages", "x", []string{"Ferry-Publisher", "me"}, 400, []string{"UUID"}},
 		{"POST", readings + "/messages", "x", []string{"Ferry-Time", "noon"}, 400, []string{"RFC 3339"}},
 		{"POST", readings + "/messages", "x", []string{"Ferry-Key", strings.Repeat("k", 2000)}, 400, []string{"key: 2000 bytes", "1024"}},
+		{"POST", readings + "/messages", `{"body":"\ud800"}`, []string{"Content-Type", client.MessageType}, 400, []string{"half of a surrogate pair", ".body"}},
+		{"POST", readings + "/messages", "{\"body\":\"\xff\"}", []string{"Content-Type", client.MessageType}, 400, []string{"byte 10 is not UTF-8"}},
+		{"POST", readings + "/messages", `{"key":"a","key":"b"}`, []string{"Content-Type", client.MessageType}, 400, []string{"comes twice"}},
+		{"POST", readings + "/messages", `{"Key":"a"}`, []string{"Content-Type", client.MessageType}, 400, []string{`spelled \"key\"`}},
+		{"POST", readings + "/messages", `{"headers":{"a\nb":"1"}}`, []string{"Content-Type", client.MessageType}, 400, []string{"control characters"}},
+		{"POST", readings + "/messages", `{"contentType":"text/plain\r\nX: y"}`, []string{"Content-Type", client.MessageType}, 400, []string{"control characters"}},
+		{"POST", readings + "/messages", "{\"body\":1}\n{\"n\":1}\n", []string{"Content-Type", client.NDJSONType}, 400, []string{`"line":2`, `unknown field \"n\"`}},
+		{"POST", readings + "/messages?partiton=1", "x", nil, 400, []string{"partiton", "partition"}},
+		{"GET", readings + "/messages?limit=1&limit=2", "", nil, 400, []string{"comes 2 times"}},
+		{"DELETE", readings + "?preview=yes", "", nil, 400, []string{"preview", "true, false"}},
+		{"GET", readings + "/messages?a=%zz", "", nil, 400, []string{"percent-encoding"}},
+		{"PATCH", readings, `{"retain":"1h","retain":"2h"}`, nil, 400, []string{"comes twice"}},
+		{"PATCH", readings, `{"description":"a"} {}`, nil, 400, []string{"more after the JSON value"}},
 		{"GET", "/assets/none.js", "", nil, 404, nil},
 	} {
 		answer := n.Ask(c.method, c.path, c.body, c.header...)
@@ -83,7 +96,76 @@ func TestBadInputIsRefusedByName(t *testing.T) {
 			assert.Contains(t, answer.Body, says, name)
 		}
 	}
-	assert.Empty(t, browse(t, n, client.Query{}), "nothing of all that was kept")
+	kept := browse(t, n, client.Query{})
+	assert.Len(t, kept, 1, "nothing of all that was kept but the line before a wrong one")
+}
+
+// What comes with each answer, and to whom.
+func TestWhatBrowsersAreTold(t *testing.T) {
+	n := harness.Start(t)
+	for _, path := range []string{"/", "/sign-in", "/channels/coldchain/readings"} {
+		answer := n.Ask("GET", path, "")
+		assert.Equal(t, 200, answer.Status, path)
+		assert.Contains(t, answer.Header.Get("Content-Security-Policy"), "default-src 'self'", path)
+		assert.Equal(t, "same-origin", answer.Header.Get("Cross-Origin-Opener-Policy"), path)
+	}
+	for _, path := range []string{"/api/v1/status", "/api/v1/none"} {
+		answer := n.Ask("GET", path, "")
+		assert.Equal(t, "default-src 'none'; frame-ancestors 'none'", answer.Header.Get("Content-Security-Policy"), path)
+		assert.Equal(t, "same-origin", answer.Header.Get("Cross-Origin-Resource-Policy"), path)
+		assert.Equal(t, "nosniff", answer.Header.Get("X-Content-Type-Options"), path)
+	}
+}
+
+func TestANodeAnswersToItsNamesOnly(t *testing.T) {
+	n := harness.Start(t, "-names", "ferry.example, other.example")
+	for host, status := range map[string]int{"ferry.example": 200, "FERRY.example.:7350": 200, "localhost:1": 200, "127.0.0.1": 200, "[::1]:80": 200,
+		"rebound.example": 421, "ferry.example.evil": 421, "localhost.evil": 421} {
+		for path, want := range map[string]int{"/api/v1/status": status, "/": status, "/healthz": 200} {
+			request, err := http.NewRequest("GET", n.URL+path, nil)
+			require.NoError(t, err)
+			request.Host = host
+			request.Header.Set("Authorization", "Bearer "+n.Token)
+			response, err := http.DefaultClient.Do(request)
+			require.NoError(t, err)
+			response.Body.Close()
+			assert.Equal(t, want, response.StatusCode, "%s%s", host, path)
+		}
+	}
+}
+
+// What HTTP lets be said twice is said once, or refused.
+func TestAHeaderIsGivenOnce(t *testing.T) {
+	n := harness.Start(t)
+	n.Topic("coldchain/readings", 1)
+	for _, name := range []string{"Ferry-Key", "Ferry-Header-Box", "Ferry-Time", "Content-Type"} {
+		request, err := http.NewRequest("POST", n.URL+messages, strings.NewReader("x"))
+		require.NoError(t, err)
+		request.Header.Set("Authorization", "Bearer "+n.Token)
+		request.Header[name] = []string{"2026-11-23T08:00:00Z", "2026-11-23T08:00:01Z"}
+		response, err := http.DefaultClient.Do(request)
+		require.NoError(t, err)
+		body, err := io.ReadAll(response.Body)
+		require.NoError(t, err)
+		response.Body.Close()
+		assert.Equal(t, 400, response.StatusCode, "%s: %s", name, body)
+		assert.Contains(t, string(body), name+" comes 2 times")
+	}
+	assert.Equal(t, 400, n.Ask("POST", messages+"?key=a", "x", "Ferry-Key", "b").Status)
+	assert.Equal(t, 200, n.Ask("POST", messages+"?key=a", "x", "Ferry-Key", "a").Status)
+}
+
+func TestSendingLinesRefusesWhatItDoesNotKnow(t *testing.T) {
+	n := harness.Start(t)
+	n.Topic("coldchain/readings", 1)
+	_, errOut, code := n.Ferry("{\"body\":1}\n{\"n\":1}\n", "send", "coldchain/readings", "-ndjson")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errOut, "line 2")
+	assert.Contains(t, errOut, `unknown field "n"`)
+	assert.Contains(t, errOut, "with -lines instead of -ndjson, each line is a body")
+	n.Must("send", "coldchain/readings", "-body", "\x1b[31mred")
+	assert.Contains(t, n.Must("show", "coldchain/readings#0:1"), `\u001b[31mred`)
+	assert.NotContains(t, n.Must("browse", "coldchain/readings"), "\x1b")
 }
 
 func TestNobodyGetsInWithoutAToken(t *testing.T) {

@@ -3,13 +3,13 @@ package main
 import (
 	"bufio"
 	"bytes"
-	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"flag"
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -182,8 +182,8 @@ func (s *sender) each(input io.Reader) error {
 			m := &message.Message{Body: line}
 			if f.ndjson {
 				var parseErr error
-				if m, parseErr = parseLine(line); parseErr != nil {
-					return &errInput{number, parseErr}
+				if m, parseErr = client.ParseMessage(line); parseErr != nil {
+					return &errInput{number, fmt.Errorf("%w; with -lines instead of -ndjson, each line is a body", parseErr)}
 				}
 			}
 			if addErr := s.add(m, number); addErr != nil {
@@ -252,33 +252,13 @@ func (s *sender) eachEvent(input io.Reader) error {
 // eventsAtOnce is how many events are gathered before they are sent.
 const eventsAtOnce = 1000
 
-func parseLine(line []byte) (*message.Message, error) {
-	var in client.Message
-	if err := json.Unmarshal(line, &in); err != nil {
-		return nil, err
-	}
-	m := &message.Message{Key: in.Key, ID: in.ID, ContentType: in.ContentType}
-	if in.PublisherTime != nil {
-		m.Time = *in.PublisherTime
-	}
-	for _, name := range pairsValue(in.Headers).names() {
-		m.Headers = append(m.Headers, message.Header{Name: name, Value: in.Headers[name]})
-	}
-	if in.BodyBase64 != "" {
-		if _, err := base64.StdEncoding.DecodeString(in.BodyBase64); err != nil {
-			return nil, fmt.Errorf("bodyBase64: %w", err)
-		}
-	}
-	m.Body = in.Bytes()
-	return m, nil
-}
-
 func (s *sender) add(m *message.Message, line int) error {
 	f := s.flags
 	if f.key != "" {
 		m.Key = f.key
 	}
 	for _, name := range f.headers.names() {
+		m.Headers = slices.DeleteFunc(m.Headers, func(h message.Header) bool { return h.Name == name })
 		m.Headers = append(m.Headers, message.Header{Name: name, Value: f.headers[name]})
 	}
 	if err := s.setTerms(m); err != nil {
@@ -287,7 +267,7 @@ func (s *sender) add(m *message.Message, line int) error {
 	if m.ContentType == "" {
 		m.ContentType = f.contentType
 	}
-	if m.ContentType == "" {
+	if m.ContentType == "" && !f.ndjson && !f.events {
 		m.ContentType = "text/plain"
 		if json.Valid(m.Body) {
 			m.ContentType = "application/json"

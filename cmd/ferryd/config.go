@@ -5,7 +5,9 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -29,6 +31,7 @@ type config struct {
 	logLevel      slog.Level
 	zone          string
 	advertise     string
+	names         string
 	peerListen    string
 	tlsDir        string
 	catchUpRate   int64
@@ -74,12 +77,26 @@ func flags(name string, c *config) *flag.FlagSet {
 	fs.StringVar(&c.zone, "zone", "", "`zone` of this node: nodes of one zone may fail together, so that replicas are spread over zones")
 	fs.StringVar(&c.peerListen, "peer-listen", "", "`address` on which to talk to the other nodes of the cluster; empty: this node is the only one")
 	fs.StringVar(&c.advertise, "advertise", "", "`host` under which other nodes and clients reach this one; empty: that of -listen and -peer-listen")
+	fs.StringVar(&c.names, "names", "", "`hosts`, separated by commas, under which callers may reach this node, such as that of a proxy; IP addresses, localhost, this machine's name and -advertise are taken without it")
 	fs.StringVar(&c.tlsDir, "tls-dir", "", "`directory` with ca.pem, NODE.pem and NODE-key.pem for TLS between nodes (ferryd certs makes them); needed unless -peer-listen is on loopback")
 	fs.Var(sizeFlag{&c.catchUpRate}, "catch-up-rate", "`bytes` a second that this node sends at most to replicas that are far behind")
 	fs.Var(durationFlag{&c.keepRemoved}, "keep-removed", "for how `long` a removed channel can be brought back")
 	fs.Var(sizeFlag{&c.diskReserve}, "disk-reserve", "free `bytes` of the disk below which publishing is refused (at most a twentieth of it)")
 	fs.TextVar(&c.logLevel, "log-level", slog.LevelInfo, "least `level` that is logged: DEBUG, INFO, WARN, ERROR")
 	return fs
+}
+
+// hostNames are the names under which callers may reach the node.
+func (c *config) hostNames() (names []string) {
+	listen, _, _ := net.SplitHostPort(c.listen)
+	machine, _ := os.Hostname()
+	for _, name := range append(strings.Split(c.names, ","), c.advertise, listen, machine) {
+		name = strings.ToLower(strings.TrimSuffix(strings.TrimSpace(name), "."))
+		if name != "" && net.ParseIP(name) == nil && !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
+	return names
 }
 
 // readConfig parses the command line and fills in what it leaves out from
@@ -134,5 +151,12 @@ func readConfig(fs *flag.FlagSet, args []string) error {
 			failed = &usageError{fmt.Errorf("%s: %w", from, err)}
 		}
 	})
+	for _, variable := range os.Environ() {
+		name, _, _ := strings.Cut(variable, "=")
+		short, ours := strings.CutPrefix(name, "FERRYD_")
+		if ours && name != "FERRYD_CLOCK_FILE" && fs.Lookup(strings.ToLower(strings.ReplaceAll(short, "_", "-"))) == nil {
+			slog.Warn("an environment variable is none of the settings, and left out", "name", name)
+		}
+	}
 	return failed
 }

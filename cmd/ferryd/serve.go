@@ -90,11 +90,11 @@ func (c *config) run(with func(ctx context.Context, r running) error) (err error
 	if err != nil {
 		return errors.Join(err, closing())
 	}
-	a, err := api.New(n, console.Handler())
+	a, err := api.New(n, console.Handler(), c.hostNames()...)
 	if err != nil {
 		return errors.Join(err, closing())
 	}
-	server := &http.Server{Handler: a.Handler(), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, IdleTimeout: 3 * time.Minute, MaxHeaderBytes: 128 << 10,
+	server := &http.Server{Handler: a.Handler(), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, WriteTimeout: api.WriteTimeout, IdleTimeout: 3 * time.Minute, MaxHeaderBytes: 128 << 10,
 		ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
 	server.RegisterOnShutdown(a.Stop)
 	failed := make(chan error, 3)

@@ -59,8 +59,7 @@ func intQuery(c *gin.Context, name string, otherwise, least, most int) (int, boo
 }
 
 func boolQuery(c *gin.Context, name string) bool {
-	v := c.Query(name)
-	return v == "true" || v == "1"
+	return c.Query(name) == "true"
 }
 
 // channelAddress reads the address from the path.

@@ -75,7 +75,9 @@ func (s *Server) exportTopic(c *gin.Context, f *exportFile) error {
 				return err
 			}
 		}
-		return f.write(client.MessageOf(f.topic.Address(), e.Message), &e.Message.Message)
+		line := client.MessageOf(f.topic.Address(), e.Message)
+		line.KeepExact(e.Message.Body)
+		return f.write(line, &e.Message.Message)
 	})
 }
 
@@ -98,7 +100,9 @@ func (s *Server) exportQueue(c *gin.Context, t *node.Topic, f *exportFile) error
 		if item.Message == nil {
 			return nil // its bytes are gone
 		}
-		return f.write(itemJSON(t, item), &item.Message.Message)
+		line := itemJSON(t, item)
+		line.KeepExact(item.Message.Body)
+		return f.write(line, &item.Message.Message)
 	})
 }
 

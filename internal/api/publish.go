@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"bytes"
 	"context"
-	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -12,7 +11,6 @@ import (
 	"mime"
 	"net/http"
 	"net/url"
-	"sort"
 	"strconv"
 	"strings"
 	"time"
@@ -25,6 +23,7 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/cloudevent"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/strict"
 	"steadyferry/internal/node"
 )
 
@@ -177,6 +176,7 @@ func (s *Server) readBody(ctx context.Context, c *gin.Context, hold node.Hold, r
 			}
 			data = append(make([]byte, 0, grown), data...)
 			control.SetReadDeadline(time.Now().Add(bodyStall))
+			control.SetWriteDeadline(time.Now().Add(bodyStall + answerTime))
 		}
 		n, err := c.Request.Body.Read(data[len(data):cap(data)])
 		data = data[:len(data)+n]
@@ -201,7 +201,7 @@ const firstBody = 16 << 10
 func (s *Server) publishOne(ctx context.Context, c *gin.Context, t *node.Topic, partition int, mediaType string, body []byte, hold node.Hold) ([]node.Receipt, error) {
 	switch mediaType {
 	case client.MessageType:
-		m, err := parseMessage(body)
+		m, err := client.ParseMessage(body)
 		if err != nil {
 			return nil, err
 		}
@@ -214,7 +214,7 @@ func (s *Server) publishOne(ctx context.Context, c *gin.Context, t *node.Topic, 
 		return s.node.PublishMessages(ctx, t, partition, []*message.Message{m})
 	case client.CloudBatchType:
 		var events []json.RawMessage
-		if err := json.Unmarshal(body, &events); err != nil {
+		if err := strict.Unmarshal(body, &events); err != nil {
 			return nil, invalid("body", "not a JSON array of CloudEvents: "+err.Error(), "")
 		}
 		messages := make([]*message.Message, len(events))
@@ -256,11 +256,17 @@ func rawMessage(c *gin.Context, body []byte) (*message.Message, *message.Publish
 	h := c.Request.Header
 	m := &message.Message{Body: body, ContentType: c.GetHeader("Content-Type"), Key: h.Get(headerKey), ID: h.Get(headerID)}
 	if key, ok := c.GetQuery("key"); ok {
+		if m.Key != "" && m.Key != key {
+			return nil, nil, invalid("key", fmt.Sprintf("key is %q, and %s is %q", key, headerKey, m.Key), "one of them")
+		}
 		m.Key = key
 	}
 	cloud := h.Get("Ce-Specversion") != ""
 	var err error
 	for name, values := range h {
+		if len(values) > 1 && (strings.HasPrefix(name, "Ferry-") || name == "Content-Type" || cloud && strings.HasPrefix(name, cloudPrefix)) {
+			return nil, nil, invalid(name, fmt.Sprintf("%s comes %d times", name, len(values)), "one value")
+		}
 		if short, ok := strings.CutPrefix(name, headerPrefix); ok {
 			m.Headers = append(m.Headers, message.Header{Name: strings.ToLower(short), Value: values[0]})
 		} else if short, ok := strings.CutPrefix(name, cloudPrefix); ok && cloud {
@@ -306,10 +312,6 @@ func unescapeCloud(value string) string {
 	return value
 }
 
-func sortHeaders(headers []message.Header) {
-	sort.Slice(headers, func(i, j int) bool { return headers[i].Name < headers[j].Name })
-}
-
 // rawTerms reads when a queue shall hand out a raw message.
 func rawTerms(h http.Header) (*message.Terms, error) {
 	after, at, expires := h.Get(headerAfter), h.Get(headerNotBefore), h.Get(headerExpires)
@@ -338,103 +340,6 @@ func rawTerms(h http.Header) (*message.Terms, error) {
 		*v.to = parsed.UTC()
 	}
 	return t, nil
-}
-
-// exported is a message as browse, export and dead letters print it: what the
-// service has said of it is left out when it is sent again.
-type exported struct {
-	client.NewMessage
-	said
-}
-
-type said struct {
-	Address   any `json:"address"`
-	Partition any `json:"partition"`
-	Offset    any `json:"offset"`
-	Time      any `json:"time"`
-	Size      any `json:"size"`
-	Shortened any `json:"shortened"`
-	State     any `json:"state"`
-	Attempts  any `json:"attempts"`
-	Member    any `json:"member"`
-	Due       any `json:"due"`
-	DeadAt    any `json:"deadAt"`
-	Cause     any `json:"cause"`
-	Reason    any `json:"reason"`
-	Detail    any `json:"detail"`
-	Field     any `json:"field"`
-	From      any `json:"from"`
-	Returns   any `json:"returns"`
-	Edited    any `json:"edited"`
-	Gone      any `json:"gone"`
-	History   any `json:"history"`
-	Original  any `json:"original"`
-}
-
-// parseMessage reads a message as JSON.
-func parseMessage(b []byte) (*message.Message, error) {
-	var in exported
-	d := json.NewDecoder(bytes.NewReader(b))
-	d.DisallowUnknownFields()
-	if err := d.Decode(&in); err != nil {
-		return nil, invalid("body", "not a message as JSON: "+err.Error(), "key, id, headers, contentType, publisherTime, notBefore, after, expires, and body or bodyBase64")
-	}
-	if d.More() {
-		return nil, invalid("body", "there is more after the message", "one JSON object")
-	}
-	if in.Shortened != nil && in.Shortened != false {
-		return nil, invalid("shortened", "the body of this message was shortened", "messages with their whole body, as export writes them")
-	}
-	m := &message.Message{Key: in.Key, ID: in.ID, ContentType: in.ContentType}
-	guess := in.ContentType == "" && in.Address == nil // what was exported had none
-	if in.NewMessage.Time != nil {
-		m.Time = *in.NewMessage.Time
-	}
-	if in.NotBefore != nil || in.After != "" || in.Expires != nil {
-		m.Terms = &message.Terms{}
-		if in.NotBefore != nil {
-			m.Terms.NotBefore = in.NotBefore.UTC()
-		}
-		if in.Expires != nil {
-			m.Terms.Expires = in.Expires.UTC()
-		}
-		if in.After != "" {
-			after, err := address.ParseDuration(in.After)
-			if err != nil {
-				return nil, invalid("after", err.Error(), "")
-			}
-			m.Terms.NotBefore = time.Now().Add(after).UTC()
-		}
-	}
-	for name, value := range in.Headers {
-		m.Headers = append(m.Headers, message.Header{Name: name, Value: value})
-	}
-	sortHeaders(m.Headers)
-	switch {
-	case in.BodyBase64 != "" && in.Body != nil:
-		return nil, invalid("body", "both body and bodyBase64 are given", "one of them")
-	case in.BodyBase64 != "":
-		body, err := base64.StdEncoding.DecodeString(in.BodyBase64)
-		if err != nil {
-			return nil, invalid("bodyBase64", err.Error(), "standard base64")
-		}
-		m.Body = body
-	case len(in.Body) > 0 && in.Body[0] == '"' && !strings.Contains(in.ContentType, "json"):
-		var text string
-		if err := json.Unmarshal(in.Body, &text); err != nil {
-			return nil, invalid("body", err.Error(), "")
-		}
-		m.Body = []byte(text)
-		if guess {
-			m.ContentType = "text/plain"
-		}
-	default:
-		m.Body = in.Body
-		if guess && len(in.Body) > 0 {
-			m.ContentType = "application/json"
-		}
-	}
-	return m, nil
 }
 
 // Bounds of what is gathered from an NDJSON stream before it is published.
@@ -498,10 +403,13 @@ func (s *Server) publishLines(c *gin.Context, t *node.Topic, partition int) {
 	defer cancel()
 	p := &linePublisher{server: s, topic: t, partition: partition, ctx: context.WithoutCancel(c), hold: hold}
 	p.total.Receipts = []client.Receipt{}
+	control := http.NewResponseController(c.Writer)
+	control.SetWriteDeadline(time.Time{}) // lines may come for hours
 	number, err := p.run(s.readLines(c, int(t.Channel().MaxBody*2)+1<<16, done))
 	if flushErr := p.flush(); flushErr != nil {
 		err = flushErr
 	}
+	control.SetWriteDeadline(time.Now().Add(answerTime))
 	if err == nil {
 		c.JSON(http.StatusOK, p.total)
 		return
@@ -562,7 +470,7 @@ func (p *linePublisher) add(line []byte) error {
 	if len(line) == 0 {
 		return nil
 	}
-	m, err := parseMessage(line)
+	m, err := client.ParseMessage(line)
 	if err != nil {
 		return err
 	}

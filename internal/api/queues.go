@@ -1,7 +1,6 @@
 package api
 
 import (
-	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
@@ -13,6 +12,7 @@ import (
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/queue"
+	"steadyferry/internal/core/strict"
 	"steadyferry/internal/node"
 )
 
@@ -184,9 +184,11 @@ func (s *Server) readWork(c *gin.Context) (node.Work, error) {
 	body := http.MaxBytesReader(c.Writer, c.Request.Body, maxWork)
 	if c.GetHeader("Content-Type") != client.WorkType {
 		var in client.WorkRequest
-		d := json.NewDecoder(body)
-		d.DisallowUnknownFields()
-		if err := d.Decode(&in); err != nil {
+		data, err := io.ReadAll(body)
+		if err == nil {
+			err = strict.Unmarshal(data, &in)
+		}
+		if err != nil {
 			return node.Work{}, invalid("", "the body is not the JSON that is expected: "+err.Error(), "see /api/v1/openapi.json")
 		}
 		return workOf(&in, who(c))

@@ -6,8 +6,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
-	"sort"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -195,7 +196,9 @@ func writeJSON(c *gin.Context, v any) {
 // has signed in with is revoked or over.
 func (s *Server) streamContext(c *gin.Context) (context.Context, context.CancelFunc) {
 	// The server's time for reading a request would end the stream with it.
-	http.NewResponseController(c.Writer).SetReadDeadline(time.Time{})
+	control := http.NewResponseController(c.Writer)
+	control.SetReadDeadline(time.Time{})
+	control.SetWriteDeadline(time.Time{}) // each write has its own
 	ctx, cancel := context.WithCancel(c.Request.Context())
 	p := c.MustGet(principalKey).(catalog.Principal)
 	go func() {
@@ -382,20 +385,15 @@ func (s *Server) tail(c *gin.Context) {
 		return
 	}
 	a := sel.Topic.Address()
-	const idEvery = 100
-	sinceID := idEvery
+	place := formatPositions()
 	err = s.node.Tail(ctx, sel, resume, func(e node.Event, at node.TailPositions) error {
-		if sinceID++; sinceID >= idEvery || e.Message == nil {
-			sinceID = 0
-			w.text("id: " + formatPositions(at) + "\n")
-		}
-		w.text("data: ")
+		w.text("id: " + place(at) + "\ndata: ")
 		if err := w.write(eventJSON(a, e)); err != nil {
 			return err
 		}
 		return w.text("\n")
 	}, func(at node.TailPositions) error {
-		w.text("id: " + formatPositions(at) + "\n: here\n\n")
+		w.text("id: " + place(at) + "\n: here\n\n")
 		return w.flush()
 	})
 	if err != nil && ctx.Err() == nil {
@@ -406,20 +404,25 @@ func (s *Server) tail(c *gin.Context) {
 	}
 }
 
-func formatPositions(at node.TailPositions) string {
-	numbers := make([]int, 0, len(at))
-	for p := range at {
-		numbers = append(numbers, p)
-	}
-	sort.Ints(numbers)
-	var b strings.Builder
-	for i, p := range numbers {
-		if i > 0 {
-			b.WriteByte(',')
+// formatPositions returns what formats the places of one tail.
+func formatPositions() func(at node.TailPositions) string {
+	var numbers []int // in order; partitions may be added, but do not go
+	var b []byte
+	return func(at node.TailPositions) string {
+		if len(numbers) != len(at) {
+			numbers = slices.Sorted(maps.Keys(at))
 		}
-		fmt.Fprintf(&b, "%d:%d", p, at[p])
+		b = b[:0]
+		for _, p := range numbers {
+			if len(b) > 0 {
+				b = append(b, ',')
+			}
+			b = strconv.AppendInt(b, int64(p), 10)
+			b = append(b, ':')
+			b = strconv.AppendInt(b, at[p], 10)
+		}
+		return string(b)
 	}
-	return b.String()
 }
 
 func parsePositions(text string) (node.TailPositions, error) {

@@ -9,11 +9,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"log/slog"
 	"math"
 	"net/http"
 	"os"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -29,6 +31,7 @@ import (
 	"steadyferry/internal/core/admit"
 	"steadyferry/internal/core/cloudevent"
 	"steadyferry/internal/core/expr"
+	"steadyferry/internal/core/strict"
 	"steadyferry/internal/node"
 )
 
@@ -44,6 +47,8 @@ type Server struct {
 	console  http.Handler
 	stopping chan struct{}
 	openapi  []byte // as JSON
+	queries  map[string]map[string]string
+	names    []string // hosts that are this node
 	origin   *http.CrossOriginProtection
 	wrong    *admit.Rates        // secrets that are not in force, by address
 	signIns  *admit.Rates        // by principal
@@ -57,9 +62,11 @@ type Server struct {
 // fetchBytes is how many bytes of fetch answers are in memory at once.
 const fetchBytes = 64 << 20
 
-// New returns a server; console serves everything that is not the API.
-func New(n *node.Node, console http.Handler) (*Server, error) {
-	var document any
+// New returns a server; console serves everything that is not the API, and
+// names are the hosts under which callers may reach it, besides IP addresses
+// and localhost.
+func New(n *node.Node, console http.Handler, names ...string) (*Server, error) {
+	var document map[string]any
 	if err := yaml.Unmarshal(openAPI, &document); err != nil {
 		return nil, fmt.Errorf("openapi.yaml: %w", err)
 	}
@@ -67,7 +74,7 @@ func New(n *node.Node, console http.Handler) (*Server, error) {
 	if err != nil {
 		return nil, fmt.Errorf("openapi.yaml: %w", err)
 	}
-	return &Server{node: n, console: console, stopping: make(chan struct{}), openapi: asJSON, origin: http.NewCrossOriginProtection(),
+	return &Server{node: n, console: console, stopping: make(chan struct{}), openapi: asJSON, queries: queriesOf(document), names: names, origin: http.NewCrossOriginProtection(),
 		wrong: admit.NewRates("secrets that are not in force", wrongBurst, wrongEvery), signIns: admit.NewRates("sign-ins", signInBurst, signInEvery),
 		fetching: semaphore.NewWeighted(fetchBytes)}, nil
 }
@@ -75,11 +82,16 @@ func New(n *node.Node, console http.Handler) (*Server, error) {
 // Stop ends the streams that would otherwise stay open.
 func (s *Server) Stop() { close(s.stopping) }
 
+// WriteTimeout is how long an answer may take from the request on, unless it is
+// a stream, or the request took long to come.
+const WriteTimeout = maxWait + requestTimeout + answerTime
+
 // Limits of time of one request.
 const (
 	requestTimeout = 30 * time.Second
 	maxWait        = 30 * time.Second
 	bodyStall      = 20 * time.Second // a body that brings nothing for so long is given up
+	answerTime     = 30 * time.Second // for an answer to be taken
 	maxJSON        = 1 << 20          // bytes of a JSON request that is not a message
 )
 
@@ -95,7 +107,7 @@ func (s *Server) Handler() http.Handler {
 	if err := r.SetTrustedProxies(nil); err != nil {
 		panic(err) // none
 	}
-	r.Use(s.recover, securityHeaders)
+	r.Use(s.recover, securityHeaders, s.knownHost, s.knownQuery)
 	r.GET("/healthz", func(c *gin.Context) { c.JSON(http.StatusOK, gin.H{"up": true}) })
 	r.GET("/readyz", s.ready)
 	r.GET("/metrics", s.authenticate, s.metrics)
@@ -170,6 +182,7 @@ func (s *Server) Handler() http.Handler {
 			writeProblem(c, &client.Problem{Status: http.StatusNotFound, Title: "Not found", Detail: "there is no " + c.Request.URL.Path, Next: "GET /api/v1/openapi.json lists what there is"})
 			return
 		}
+		c.Status(http.StatusOK) // Gin begins with 404 here
 		s.console.ServeHTTP(c.Writer, c.Request)
 	})
 	return r
@@ -208,15 +221,20 @@ var (
 	noReferrer = []string{"no-referrer"}
 	noStore    = []string{"no-store"}
 	jsonType   = []string{"application/json"}
+	noContent  = []string{"default-src 'none'; frame-ancestors 'none'"}
+	sameOrigin = []string{"same-origin"}
 )
 
 func securityHeaders(c *gin.Context) {
 	h := c.Writer.Header()
 	h["X-Content-Type-Options"] = nosniff
+	h["Cross-Origin-Resource-Policy"] = sameOrigin
 	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
 		h["Cache-Control"] = noStore
+		h["Content-Security-Policy"] = noContent
 	} else {
 		h["Referrer-Policy"] = noReferrer
+		h["Cross-Origin-Opener-Policy"] = sameOrigin
 	}
 	c.Next()
 }
@@ -324,16 +342,31 @@ func (s *Server) ready(c *gin.Context) {
 		writeProblem(c, &client.Problem{Status: http.StatusServiceUnavailable, Title: "Not ready", Detail: p + " is starting"})
 		return
 	}
-	c.JSON(http.StatusOK, gin.H{"ready": true})
+	refusing, leads := s.node.Refusing()
+	if len(refusing) == 0 {
+		c.JSON(http.StatusOK, gin.H{"ready": true})
+		return
+	}
+	p := &client.Problem{Type: "urn:steady-ferry:problem:refusing", Status: http.StatusServiceUnavailable, Title: "Not ready",
+		Next: "ferry status and ferry nodes tell more; with a token this answer names them"}
+	count, states := 0, []string{}
+	for _, state := range slices.Sorted(maps.Keys(refusing)) {
+		count += len(refusing[state])
+		states = append(states, fmt.Sprintf("%d %s", len(refusing[state]), state))
+	}
+	p.Detail = fmt.Sprintf("%d of the %d partitions that this node leads take nothing: %s", count, leads, strings.Join(states, ", "))
+	// Names of channels are for those who may get in.
+	if _, ok := s.principal(c); ok {
+		p.Partitions = refusing
+	}
+	writeProblem(c, p)
 }
 
 // readJSON reads a small JSON body, refusing fields that do not exist.
 func readJSON(c *gin.Context, into any) bool {
-	d := json.NewDecoder(http.MaxBytesReader(c.Writer, c.Request.Body, maxJSON))
-	d.DisallowUnknownFields()
-	err := d.Decode(into)
-	if err == nil && d.More() {
-		err = errors.New("there is more after the JSON value")
+	data, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, maxJSON))
+	if err == nil {
+		err = strict.Unmarshal(data, into)
 	}
 	var tooLarge *http.MaxBytesError
 	if errors.As(err, &tooLarge) {

@@ -52,7 +52,7 @@ func Handler() http.Handler {
 		}
 		nonce := rand.Text()
 		h.Set("Content-Security-Policy", "default-src 'self'; script-src 'self'; img-src 'self' data:; font-src 'self'; connect-src 'self'; object-src 'none'; base-uri 'none'; frame-ancestors 'none'; form-action 'self'; style-src 'self' 'nonce-"+nonce+"'")
-		h.Set("Cache-Control", "no-cache")
+		h.Set("Cache-Control", "no-store") // the nonce is for once
 		h.Set("Content-Type", "text/html; charset=utf-8")
 		w.Write(bytes.ReplaceAll(index, []byte(noncePlaceholder), []byte(nonce)))
 	})

@@ -159,6 +159,27 @@ func (n *Node) Starting() string {
 	return ""
 }
 
+// Refusing returns the partitions that are this node's to lead and take nothing,
+// by their states, and how many it leads in all.
+func (n *Node) Refusing() (refusing map[string][]string, leads int) {
+	refusing = map[string][]string{}
+	for _, t := range n.Topics() {
+		for _, p := range t.Partitions() {
+			g := p.group.Load()
+			if g == nil || !g.Membership().Leading && !p.alone() {
+				continue
+			}
+			leads++
+			if s := p.here(g, time.Now()); s.State != StateReady {
+				refusing[s.State] = append(refusing[s.State], p.Address())
+			} else if n.diskFull.Load() {
+				refusing[StateDiskFull] = append(refusing[StateDiskFull], p.Address())
+			}
+		}
+	}
+	return refusing, leads
+}
+
 // LeaderURL returns the API of the node that leads a partition, or nothing
 // when that is this node, or not known.
 func (n *Node) LeaderURL(p *Partition) string {

@@ -85,6 +85,8 @@ func explain(err error, address string) error {
 		return problem(NoMajority, "%s: %v", address, err).next("ferry nodes tells which are away; what is kept can be read with -any-replica (any=true)")
 	case errors.Is(err, replica.ErrNotLeading):
 		return problem(Unavailable, "%s has no leader now", address).next("try again in a moment")
+	case errors.Is(err, replica.ErrTime):
+		return problem(Unavailable, "%s: %v: whether it is kept is not known", address, replica.ErrTime).next("look for it, or send the same again with the same publisher and sequence, which is kept once")
 	case errors.Is(err, replica.ErrClosed), errors.Is(err, replica.ErrFailed):
 		return problem(Unavailable, "%s: %v", address, err).next("try again in a moment")
 	case errors.Is(err, message.ErrTooLarge):

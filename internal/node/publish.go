@@ -81,7 +81,7 @@ func (n *Node) PublishBatch(ctx context.Context, t *Topic, partition int, data [
 	if err == nil && batch.HasTerms() {
 		err = t.termsOf(batch)
 	}
-	if p := batch.Publisher(); err == nil && p != nil && p.Origin {
+	if err == nil && batch.Publisher() != nil && batch.Publisher().Origin {
 		err = fmt.Errorf("%w: flag 4 is for jobs of the service", message.ErrBatch)
 	}
 	if err != nil {

@@ -335,7 +335,7 @@ func (s *Server) running() (pid int, ok bool) {
 	return pid, err == nil && cwd == want
 }
 
-// clearLock removes the lock file of a server that was killed, once none of
+// clearLock removes the lock files of a server that was killed, once none of
 // its processes works in the directory any more. The server itself would take
 // a dead process that nobody has waited for as one that lives.
 func (s *Server) clearLock(ctx context.Context) error {
@@ -361,6 +361,15 @@ func (s *Server) clearLock(ctx context.Context) error {
 			}
 		}
 		if left == 0 {
+			sockets, err := s.socketDir()
+			if err != nil {
+				return err
+			}
+			for _, name := range []string{".s.PGSQL.5432.lock", ".s.PGSQL.5432"} {
+				if err := os.Remove(filepath.Join(sockets, name)); err != nil && !os.IsNotExist(err) {
+					return err
+				}
+			}
 			return os.Remove(lock)
 		}
 		select {

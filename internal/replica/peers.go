@@ -234,17 +234,12 @@ func (p *Peers) dial(ctx context.Context, r *remote) {
 		c.ServerName = r.Name
 		creds = credentials.NewTLS(c)
 	}
-	conn, err := grpc.NewClient("passthrough:///"+r.Addr, grpc.WithTransportCredentials(creds), grpc.WithDefaultCallOptions(grpc.ForceCodecV2(rawCodec{}), grpc.MaxCallRecvMsgSize(maxFrame)),
-		grpc.WithInitialWindowSize(8<<20), grpc.WithInitialConnWindowSize(16<<20), grpc.WithWriteBufferSize(128<<10), grpc.WithReadBufferSize(128<<10),
-		grpc.WithConnectParams(grpc.ConnectParams{Backoff: backoff.Config{BaseDelay: 50 * time.Millisecond, Multiplier: 1.5, Jitter: 0.2, MaxDelay: time.Second}, MinConnectTimeout: 2 * time.Second}))
-	if err != nil {
-		slog.Error("cannot connect to a node", "node", r.Name, "address", r.Addr, "error", err)
-		return
-	}
-	defer conn.Close()
+	options := []grpc.DialOption{grpc.WithTransportCredentials(creds), grpc.WithDefaultCallOptions(grpc.ForceCodecV2(rawCodec{}), grpc.MaxCallRecvMsgSize(maxFrame)),
+		grpc.WithInitialWindowSize(8 << 20), grpc.WithInitialConnWindowSize(16 << 20), grpc.WithWriteBufferSize(128 << 10), grpc.WithReadBufferSize(128 << 10),
+		grpc.WithConnectParams(grpc.ConnectParams{Backoff: backoff.Config{BaseDelay: 50 * time.Millisecond, Multiplier: 1.5, Jitter: 0.2, MaxDelay: time.Second}, MinConnectTimeout: 2 * time.Second})}
 	told := false
 	for ctx.Err() == nil {
-		err := p.connect(ctx, conn, r)
+		err := p.connect(ctx, options, r)
 		if ctx.Err() != nil {
 			return
 		}
@@ -259,11 +254,19 @@ func (p *Peers) dial(ctx context.Context, r *remote) {
 	}
 }
 
-// connect opens both streams and serves them until one ends.
-func (p *Peers) connect(ctx context.Context, conn *grpc.ClientConn, r *remote) error {
+// connect opens both streams and serves them until one ends. The connection
+// goes with them: after a cut, one that is kept sends again only when its
+// patience says so, which doubles with each time and is half a minute soon.
+func (p *Peers) connect(ctx context.Context, options []grpc.DialOption, r *remote) error {
+	conn, err := grpc.NewClient("passthrough:///"+r.Addr, options...)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
 	s := newSession(uuid.NewString())
 	ctx, s.end = context.WithCancel(ctx)
 	defer s.end()
+	opening := time.AfterFunc(giveUp, s.end)
 	talk, err := p.open(ctx, conn, r, s, "Talk")
 	if err != nil {
 		return err
@@ -271,6 +274,9 @@ func (p *Peers) connect(ctx context.Context, conn *grpc.ClientConn, r *remote) e
 	work, err := p.open(ctx, conn, r, s, "Work")
 	if err != nil {
 		return err
+	}
+	if !opening.Stop() {
+		return context.DeadlineExceeded
 	}
 	p.begin(r, s)
 	failed := make(chan error, 4)

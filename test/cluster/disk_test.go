@@ -58,6 +58,48 @@ func TestADiskIsFull(t *testing.T) {
 	w.finish()
 }
 
+// With nothing free at all a node starts, and what it keeps can be read.
+func TestANodeStartsOnAFullDisk(t *testing.T) {
+	small := harness.Dir(t)
+	if err := syscall.Mount("tmpfs", small, "tmpfs", 0, "size=160m,mode=711"); err != nil {
+		t.Skipf("a small file system is needed, and mounting one is not allowed here: %v", err)
+	}
+	t.Cleanup(func() { syscall.Unmount(small, syscall.MNT_DETACH) })
+	n := harness.StartIn(t, small, "-database", harness.SharedDatabase(t))
+	n.Topic("coldchain/doors", 2)
+	n.Must("new", "queue", "coldchain/inspections")
+	for i := range 20 {
+		for _, channel := range []string{"doors", "inspections"} {
+			require.Equal(t, 200, n.Ask("POST", "/api/v1/channels/coldchain/"+channel+"/messages", fmt.Sprintf("message-%02d", i)).Status)
+		}
+	}
+	for _, end := range []func(){n.Kill, func() { n.Stop() }} {
+		filler := filepath.Join(small, "filler")
+		f, err := os.Create(filler)
+		require.NoError(t, err)
+		for _, size := range []int{1 << 20, 4096, 1} {
+			for chunk := make([]byte, size); err == nil; {
+				_, err = f.Write(chunk)
+			}
+			require.ErrorIs(t, err, syscall.ENOSPC)
+			err = nil
+		}
+		f.Close()
+		end()
+		n.Run()
+		assert.Equal(t, 20, strings.Count(n.Must("browse", "coldchain/doors", "-json"), "\n"))
+		assert.Equal(t, 507, n.Ask("POST", "/api/v1/channels/coldchain/doors/messages", "x").Status)
+		ready := n.Ask("GET", "/readyz", "")
+		assert.Equal(t, 503, ready.Status, ready.Body)
+		assert.Contains(t, ready.Body, "disk full")
+		assert.Contains(t, ready.Body, "coldchain/doors#1")
+		assert.NotContains(t, n.Ask("GET", "/readyz", "", "Authorization", "").Body, "doors", "names are for those with a token")
+		require.NoError(t, os.Remove(filler))
+		require.Eventually(t, func() bool { return n.Ask("GET", "/readyz", "").Status == 200 }, 20*time.Second, 50*time.Millisecond)
+		require.Equal(t, 200, n.Ask("POST", "/api/v1/channels/coldchain/inspections/messages", "x").Status)
+	}
+}
+
 // What is damaged on one disk is not served, and is fetched again from
 // another replica.
 func TestDamageIsMendedFromAnotherReplica(t *testing.T) {

@@ -2,8 +2,10 @@ package cluster
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -64,6 +66,43 @@ func TestANodeIsCutOff(t *testing.T) {
 		})
 	}
 	w.finish()
+}
+
+// However long a cut was, a node takes messages soon after it is over.
+func TestALongCutIsOverSoon(t *testing.T) {
+	network := harness.NewNet(t)
+	c := harness.StartClusterOn(t, network, 3)
+	topic := c.Nodes[0].Topic("coldchain/doors", partitions)
+	c.WaitInStep(15 * time.Second)
+	n := c.Nodes[0]
+	publish := func() bool {
+		ctx, cancel := context.WithTimeout(t.Context(), 500*time.Millisecond)
+		defer cancel()
+		for p := range partitions {
+			request, err := http.NewRequestWithContext(ctx, "POST", fmt.Sprintf("%s/api/v1/channels/%s/messages?partition=%d", n.URL, topic, p), strings.NewReader("x"))
+			require.NoError(t, err)
+			request.Header.Set("Authorization", "Bearer "+n.Token)
+			response, err := http.DefaultClient.Do(request)
+			if err != nil {
+				return false
+			}
+			response.Body.Close()
+			if response.StatusCode != 200 {
+				return false
+			}
+		}
+		return true
+	}
+	require.True(t, publish())
+	network.Cut(0)
+	time.Sleep(30 * time.Second)
+	require.False(t, publish())
+	network.Mend(0)
+	healed := time.Now()
+	require.Eventually(t, publish, 60*time.Second, 20*time.Millisecond)
+	took := time.Since(healed)
+	t.Logf("it took messages for all partitions %s after the cut was over", took.Round(time.Millisecond))
+	assert.Less(t, took, 6*time.Second, "it was 24 s when a connection outlived the cut")
 }
 
 // Without a majority a partition says so at once, serves what is kept to

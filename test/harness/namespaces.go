@@ -1,12 +1,14 @@
 package harness
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"math/rand/v2"
 	"net"
 	"net/url"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -86,13 +88,18 @@ func (n *Net) Unmute(i, to int) {
 	n.ip("-n", n.name(i), "route", "del", "blackhole", n.Addr(to)+"/32")
 }
 
-// Relay lets the hosts reach a server on this machine's loopback, and returns
-// its URL as they see it.
+// Relay lets the hosts reach a database server of this machine, and returns its
+// URL as they see it. The server listens on a socket in a directory, which a
+// cut would not part from them.
 func (n *Net) Relay(server string) string {
 	n.t.Helper()
 	u, err := url.Parse(server)
 	require.NoError(n.t, err)
-	target := u.Host
+	query := u.Query()
+	target := filepath.Join(query.Get("host"), ".s.PGSQL."+cmp.Or(query.Get("port"), "5432"))
+	query.Del("host")
+	query.Del("port")
+	u.RawQuery = query.Encode()
 	l, err := net.Listen("tcp", n.prefix+"1:0")
 	require.NoError(n.t, err)
 	n.t.Cleanup(func() { l.Close() })
@@ -111,7 +118,7 @@ func (n *Net) Relay(server string) string {
 
 func relay(c net.Conn, target string) {
 	defer c.Close()
-	to, err := net.Dial("tcp", target)
+	to, err := net.Dial("unix", target)
 	if err != nil {
 		return
 	}

@@ -10,6 +10,7 @@
 package cloudevent
 
 import (
+	"bytes"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
@@ -19,6 +20,7 @@ import (
 	"unicode/utf8"
 
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/strict"
 )
 
 // Error says what is wrong with an event.
@@ -82,7 +84,7 @@ func sortHeaders(headers []message.Header) {
 // Parse reads an event in its JSON form. The error is an *Error.
 func Parse(b []byte) (*message.Message, error) {
 	var fields map[string]json.RawMessage
-	if err := json.Unmarshal(b, &fields); err != nil {
+	if err := strict.Unmarshal(b, &fields); err != nil {
 		return nil, &Error{"body", "not a CloudEvent as JSON: " + err.Error(), ""}
 	}
 	m := &message.Message{}
@@ -119,7 +121,7 @@ func setHeaders(m *message.Message, raw json.RawMessage) error {
 	var headers map[string]string
 	err := json.Unmarshal(raw, &text)
 	if err == nil {
-		err = json.Unmarshal([]byte(text), &headers)
+		err = strict.Unmarshal([]byte(text), &headers)
 	}
 	if err != nil {
 		return &Error{allHeaders, allHeaders + ": " + err.Error(), "a text with a JSON object of texts"}
@@ -195,7 +197,7 @@ func Encode(channel string, m *message.Message) ([]byte, error) {
 	}
 	switch isJSON := strings.Contains(m.ContentType, "json"); {
 	case len(m.Body) == 0:
-	case isJSON && json.Valid(m.Body):
+	case isJSON && exact(m.Body):
 		e.Data = m.Body
 	case !isJSON && m.ContentType != "" && utf8.Valid(m.Body):
 		if e.Data, err = json.Marshal(string(m.Body)); err != nil {
@@ -205,5 +207,15 @@ func Encode(channel string, m *message.Message) ([]byte, error) {
 		text := base64.StdEncoding.EncodeToString(m.Body)
 		e.DataBase64 = &text
 	}
-	return json.Marshal(e)
+	var out bytes.Buffer
+	encoder := json.NewEncoder(&out)
+	encoder.SetEscapeHTML(false) // it would change the data
+	err = encoder.Encode(e)
+	return bytes.TrimSuffix(out.Bytes(), []byte("\n")), err
+}
+
+// exact reports whether JSON stands in an event byte for byte.
+func exact(body []byte) bool {
+	var compact bytes.Buffer
+	return utf8.Valid(body) && json.Compact(&compact, body) == nil && bytes.Equal(compact.Bytes(), body) && (body[0] != '"' || strict.Half(body) == "")
 }

@@ -8,7 +8,9 @@ import (
 	"errors"
 	"fmt"
 	"hash/crc32"
+	"strings"
 	"time"
+	"unicode"
 	"unicode/utf8"
 
 	"github.com/cespare/xxhash/v2"
@@ -94,9 +96,17 @@ func (m *Message) Check(maxBody int64) error {
 		return fmt.Errorf("headers: %d of them, and the limit is %d", len(m.Headers), MaxHeaders)
 	}
 	total := 0
-	for _, h := range m.Headers {
+	for i, h := range m.Headers {
 		if h.Name == "" {
 			return fmt.Errorf("headers: a name is empty")
+		}
+		if strings.ContainsFunc(h.Name, unicode.IsControl) {
+			return fmt.Errorf("headers: the name %q has control characters", h.Name)
+		}
+		for _, before := range m.Headers[:i] {
+			if before.Name == h.Name {
+				return fmt.Errorf("headers: %q comes twice; a name has one value", h.Name)
+			}
 		}
 		if !utf8.ValidString(h.Name) || !utf8.ValidString(h.Value) {
 			return fmt.Errorf("headers: %q is not UTF-8 text", h.Name)
@@ -110,6 +120,12 @@ func (m *Message) Check(maxBody int64) error {
 		if err := m.Terms.check(); err != nil {
 			return err
 		}
+	}
+	if strings.ContainsFunc(m.ContentType, unicode.IsControl) {
+		return fmt.Errorf("contentType: %q has control characters", m.ContentType)
+	}
+	if year := m.Time.Year(); !m.Time.IsZero() && (year < 1 || year > 9999) {
+		return fmt.Errorf("publisherTime: the year %d is not one of 1 to 9999", year)
 	}
 	if !utf8.ValidString(m.Key) || !utf8.ValidString(m.ID) || !utf8.ValidString(m.ContentType) {
 		return fmt.Errorf("key, id and contentType must be UTF-8 text")

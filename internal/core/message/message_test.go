@@ -23,8 +23,8 @@ func randomMessage(r *rand.Rand) *Message {
 	if r.IntN(2) == 0 {
 		m.Time = time.UnixMicro(r.Int64N(1 << 51)).UTC()
 	}
-	for range r.IntN(4) {
-		m.Headers = append(m.Headers, Header{Name: "n" + text(3), Value: text(20)})
+	for i := range r.IntN(4) {
+		m.Headers = append(m.Headers, Header{Name: string(rune('a'+i)) + text(3), Value: text(20)})
 	}
 	return m
 }

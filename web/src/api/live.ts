@@ -2,6 +2,7 @@
 // show it.
 import { useSyncExternalStore } from "react";
 import type { Flow, Live, Topic } from "./client";
+import { openStream } from "./streams";
 
 export type LiveState = { live?: Live; connected: boolean; at: number };
 
@@ -18,7 +19,7 @@ function publish(next: LiveState) {
 }
 
 function connect() {
-  source = new EventSource("/api/v1/live");
+  source = openStream("/api/v1/live");
   source.onmessage = (e: MessageEvent<string>) => {
     const live = JSON.parse(e.data) as Live;
     for (const t of live.topics) {

@@ -28,7 +28,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Whether the node can serve */
+        /** Whether the node can do what it leads */
         get: operations["ready"];
         put?: never;
         post?: never;
@@ -1280,6 +1280,10 @@ export interface components {
             line?: number;
             /** @description Messages kept before the error */
             accepted?: number;
+            /** @description Of /readyz with a token: those that take nothing, by their states */
+            partitions?: {
+                [key: string]: string[];
+            };
             /** @description Seconds after which to try again, as in the header Retry-After */
             retryAfter?: number;
         };
@@ -2532,10 +2536,12 @@ export interface components {
         limit: number;
         /** @description Only say what it would do */
         preview: boolean;
-        /** @description Numbers of partitions, with commas; all without it */
-        partitions: string;
+        /** @description Numbers of partitions, with commas or repeated; all without it */
+        partitions: string[];
         /** @description Position to begin at: first, last, offset:N, time:T, ago:D */
         from: string;
+        /** @description Any replica may answer, also one that is behind or has no leader */
+        any: boolean;
         /** @description A condition (docs/concepts.md) */
         where: string;
     };
@@ -3006,8 +3012,8 @@ export interface operations {
     whatIf: {
         parameters: {
             query?: {
-                /** @description Names of nodes, separated by commas */
-                without?: string;
+                /** @description Names of nodes, with commas or repeated */
+                without?: string[];
             };
             header?: never;
             path?: never;
@@ -4224,7 +4230,10 @@ export interface operations {
     };
     item: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description raw: its body alone, with its content type */
+                format?: "json" | "raw";
+            };
             header?: never;
             path: {
                 space: components["parameters"]["space"];
@@ -4244,6 +4253,7 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["QueueMessage"];
+                    "*/*": string;
                 };
             };
             default: components["responses"]["Problem"];
@@ -4478,7 +4488,9 @@ export interface operations {
     browse: {
         parameters: {
             query?: {
-                /** @description Numbers of partitions, with commas; all without it */
+                /** @description Any replica may answer, also one that is behind or has no leader */
+                any?: components["parameters"]["any"];
+                /** @description Numbers of partitions, with commas or repeated; all without it */
                 partition?: components["parameters"]["partitions"];
                 /** @description Position to begin at: first, last, offset:N, time:T, ago:D */
                 from?: components["parameters"]["from"];
@@ -4583,9 +4595,11 @@ export interface operations {
     export: {
         parameters: {
             query?: {
+                /** @description Any replica may answer, also one that is behind or has no leader */
+                any?: components["parameters"]["any"];
                 /** @description Messages as JSON, one a line, or a JSON array of CloudEvents */
                 format?: "ndjson" | "cloudevents";
-                /** @description Numbers of partitions, with commas; all without it */
+                /** @description Numbers of partitions, with commas or repeated; all without it */
                 partition?: components["parameters"]["partitions"];
                 /** @description Position to begin at: first, last, offset:N, time:T, ago:D */
                 from?: components["parameters"]["from"];
@@ -4626,7 +4640,9 @@ export interface operations {
     tail: {
         parameters: {
             query?: {
-                /** @description Numbers of partitions, with commas; all without it */
+                /** @description Any replica may answer, also one that is behind or has no leader */
+                any?: components["parameters"]["any"];
+                /** @description Numbers of partitions, with commas or repeated; all without it */
                 partition?: components["parameters"]["partitions"];
                 /** @description Position to begin at */
                 from?: string;
@@ -4657,6 +4673,8 @@ export interface operations {
     fetch: {
         parameters: {
             query?: {
+                /** @description Any replica may answer, also one that is behind or has no leader */
+                any?: components["parameters"]["any"];
                 /** @description Position to begin at: first, last, offset:N, time:T, ago:D */
                 from?: components["parameters"]["from"];
                 /** @description Bytes of the answer; at least one batch is sent */
@@ -4690,6 +4708,8 @@ export interface operations {
     message: {
         parameters: {
             query?: {
+                /** @description Any replica may answer, also one that is behind or has no leader */
+                any?: components["parameters"]["any"];
                 /** @description With raw the body alone */
                 format?: "raw";
             };

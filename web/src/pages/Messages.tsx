@@ -2,6 +2,7 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { Pause, Play, Radio } from "lucide-react";
 import { lazy, Suspense, useEffect, useMemo, useRef, useState } from "react";
 import { channelPath, explain, get, lines, Problem, type Event, type Message, type Progress, type Topic } from "../api/client";
+import { openStream } from "../api/streams";
 import { Copy } from "../components/Copy";
 import { Mark } from "../components/Mark";
 import { bodyText, MessageDrawer } from "../components/MessageDrawer";
@@ -91,7 +92,7 @@ function useTail(address: string, s: Selection, paused: boolean): Found & { held
     const query = new URLSearchParams();
     if (where.trim()) query.set("where", where);
     if (partition) query.set("partition", partition);
-    const source = new EventSource(`/api/v1${channelPath(address)}/tail?${query}`);
+    const source = openStream(`/api/v1${channelPath(address)}/tail?${query}`);
     let leftOut = 0;
     source.onopen = () => setConnected(true);
     source.onerror = () => setConnected(false);
