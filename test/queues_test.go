@@ -114,7 +114,7 @@ func TestAQueueFromTheCommandLine(t *testing.T) {
 			bad = c
 		}
 	}
-	assert.Equal(t, "box 0 is broken", bad.Pattern)
+	assert.Equal(t, "box … is broken", bad.Pattern)
 	assert.Equal(t, "box 17 is broken", bad.Sample.Detail)
 
 	// Delays and expiry.

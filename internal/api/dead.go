@@ -57,7 +57,7 @@ func (s *Server) dead(c *gin.Context) {
 	a.Dead = true
 	out.Address = a.String()
 	for _, d := range dead.Causes {
-		row := client.DeadCause{Cause: node.CauseID(d.ID), Reason: d.Reason, Pattern: d.Pattern, Count: d.Count, Share: d.Share, FirstSeen: d.First, LastSeen: d.Last, Bars: d.Bars}
+		row := client.DeadCause{Cause: node.CauseID(d.ID), Reason: d.Reason, Pattern: queue.Shown(d.Pattern), Count: d.Count, Share: d.Share, FirstSeen: d.First, LastSeen: d.Last, Bars: d.Bars}
 		if d.Sample != nil {
 			m := itemJSON(t, d.Sample)
 			row.Sample = &m

@@ -60,6 +60,12 @@ func Pattern(detail string) string {
 	return out.String()
 }
 
+// Shown is a pattern for people: where a number differs stands …, since a 0
+// would be read as a value. A pattern has no other digits.
+func Shown(pattern string) string {
+	return strings.ReplaceAll(pattern, "0", "…")
+}
+
 func isNamed(word string) bool {
 	word = strings.ToLower(strings.TrimSuffix(word, "s"))
 	for _, w := range named {

@@ -591,6 +591,14 @@ func TestPattern(t *testing.T) {
 	} {
 		require.Equal(t, want, Pattern(detail))
 	}
+	for detail, want := range map[string]string{
+		"no lease within 30 s":                 "no lease within … s",
+		"box 7 is not in register of 40 boxes": "box … is not in register of … boxes",
+		"field \"0\" is 12":                    "field \"…\" is …",
+		"nothing differs":                      "nothing differs",
+	} {
+		require.Equal(t, want, Shown(Pattern(detail)))
+	}
 	a := causeID("bad", Pattern("box 1 unknown"))
 	b := causeID("bad", Pattern("box 2 unknown"))
 	c := causeID("worse", Pattern("box 2 unknown"))

@@ -2,6 +2,7 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { Pause, Play, Radio } from "lucide-react";
 import { lazy, Suspense, useEffect, useMemo, useRef, useState } from "react";
 import { channelPath, explain, get, lines, Problem, type Event, type Message, type Progress, type Topic } from "../api/client";
+import { ask, isAsked } from "../lib/asked";
 import { openStream } from "../api/streams";
 import { Copy } from "../components/Copy";
 import { Mark } from "../components/Mark";
@@ -45,6 +46,8 @@ function useBrowse(address: string, s: Selection, run: number): Found {
   const { partition, from, to, where, limit, view } = s;
   useEffect(() => {
     if (view === "live") return;
+    setFound(nothing);
+    if (!isAsked(where)) return;
     const abort = new AbortController();
     const query = new URLSearchParams({ from, to, limit });
     if (where.trim()) query.set("where", where);
@@ -75,7 +78,7 @@ function addEvent(f: Found, e: Event): Found {
 }
 
 /** Follows the selection live. While it is paused, what comes is kept back. */
-function useTail(address: string, s: Selection, paused: boolean): Found & { held: number; connected: boolean } {
+function useTail(address: string, s: Selection, paused: boolean, run: number): Found & { held: number; connected: boolean } {
   const [found, setFound] = useState(nothing);
   const [held, setHeld] = useState(0);
   const [connected, setConnected] = useState(false);
@@ -88,6 +91,7 @@ function useTail(address: string, s: Selection, paused: boolean): Found & { held
   useEffect(() => {
     if (view !== "live") return;
     setFound(nothing);
+    if (!isAsked(where)) return;
     waiting.current = [];
     const query = new URLSearchParams();
     if (where.trim()) query.set("where", where);
@@ -120,7 +124,7 @@ function useTail(address: string, s: Selection, paused: boolean): Found & { held
       source.close();
       setConnected(false);
     };
-  }, [address, partition, where, view]);
+  }, [address, partition, where, view, run]);
   return { ...found, held, connected };
 }
 
@@ -132,13 +136,14 @@ export function Messages({ topic }: { topic: Topic }) {
   const [draft, setDraft] = useState(selection.where);
   const live = selection.view === "live";
   const browse = useBrowse(topic.address, selection, run);
-  const tail = useTail(topic.address, selection, paused);
+  const tail = useTail(topic.address, selection, paused, run);
   const found = live ? tail : browse;
   const fields = useMemo(() => fieldsOf(found.messages.slice(0, 50).map((m) => m.body)), [found.messages]);
 
   useEffect(() => setDraft(selection.where), [selection.where]);
 
   const search = (where: string) => {
+    ask(where);
     if (where === selection.where) setRun((r) => r + 1);
     else change({ where });
   };
@@ -266,13 +271,29 @@ export function Messages({ topic }: { topic: Topic }) {
           onClose={() => setReplaying(false)}
         />
       )}
-      <Rows found={found} live={live} topic={topic} open={selection.open} onOpen={(open) => change({ open })} />
+      {isAsked(selection.where) ? (
+        <Rows
+          found={found}
+          live={live}
+          connected={tail.connected}
+          topic={topic}
+          open={selection.open}
+          onOpen={(open) => change({ open })}
+        />
+      ) : (
+        <Notice title="This condition came with the address, and has not run.">
+          <p>
+            <code className="address">{selection.where}</code>
+          </p>
+          <p>Read it, then press {live ? "Apply" : "Look"} above to run it.</p>
+        </Notice>
+      )}
       <OpenMessage
         topic={topic}
         open={selection.open}
         messages={found.messages}
         onClose={() => change({ open: "" })}
-        onField={(part) => change({ where: also(selection.where, part) })}
+        onField={(part) => search(also(selection.where, part))}
       />
     </section>
   );
@@ -380,12 +401,14 @@ function StatusLine({
 function Rows({
   found,
   live,
+  connected,
   topic,
   open,
   onOpen,
 }: {
   found: Found;
   live: boolean;
+  connected: boolean;
   topic: Topic;
   open: string;
   onOpen: (place: string) => void;
@@ -413,7 +436,17 @@ function Rows({
 
   if (found.messages.length === 0 && !found.busy && !found.failed) {
     return (
-      <Notice title={live ? "Nothing has come yet." : topic.messages === 0 ? "This topic is empty." : "No message fits."}>
+      <Notice
+        title={
+          live
+            ? connected
+              ? "Nothing has come yet."
+              : "Connecting"
+            : topic.messages === 0
+              ? "This topic is empty."
+              : "No message fits."
+        }
+      >
         {topic.messages === 0 && (
           <p>
             Send the first one with the button above, or with{" "}

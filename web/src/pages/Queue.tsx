@@ -9,12 +9,19 @@ import { Command, Copy } from "../components/Copy";
 import { Failure } from "../components/Failure";
 import { Mark } from "../components/Mark";
 import { SendDialog } from "../components/SendDialog";
+import { ask, isAsked } from "../lib/asked";
 import { ago, count, rate, size, span } from "../lib/format";
 import { useUrlState } from "../lib/url";
 import { Partitions } from "./Partitions";
 
 const states = ["waiting", "leased", "delayed", "dead"] as const;
-const colours = { waiting: "var(--sea)", leased: "var(--working)", delayed: "var(--stopped)", dead: "var(--alarm)" };
+// Told apart by their pattern too, not by colour alone.
+const looks = {
+  waiting: "var(--sea)",
+  leased: "repeating-linear-gradient(135deg, var(--working) 0 3px, var(--sheet) 3px 6px)",
+  delayed: "repeating-linear-gradient(90deg, var(--stopped) 0 2px, var(--sheet) 2px 5px)",
+  dead: "var(--alarm)",
+};
 
 /** The standing ruler of a queue: where its messages are, as lengths. */
 export function StandingLine({ queue }: { queue: NonNullable<Topic["queue"]> }) {
@@ -31,8 +38,8 @@ export function StandingLine({ queue }: { queue: NonNullable<Topic["queue"]> }) 
       {states.map((s) => (
         <span
           key={s}
-          style={{ width: `${(100 * queue[s]) / total}%`, minWidth: queue[s] > 0 ? 3 : 0, background: colours[s] }}
-          className={s === "delayed" ? "opacity-60" : ""}
+          style={{ width: `${(100 * queue[s]) / total}%`, minWidth: queue[s] > 0 ? 3 : 0, background: looks[s] }}
+          className="border-l border-strong first:border-l-0"
         />
       ))}
     </div>
@@ -46,8 +53,10 @@ function Looking({ address }: { address: string }) {
   const [where, setWhere] = useState(params.get("where") ?? "");
   const [discarding, setDiscarding] = useState(false);
   const state = params.get("state") ?? "waiting";
+  const came = params.get("where") ?? "";
   const list = useQuery({
-    queryKey: ["items", address, state, params.get("where")],
+    enabled: isAsked(came),
+    queryKey: ["items", address, state, came],
     queryFn: () =>
       get<{ items: QueueMessage[] }>(
         `${queuePath(address)}/items?limit=200&state=${state}${params.get("where") ? `&where=${encodeURIComponent(params.get("where")!)}` : ""}`,
@@ -63,7 +72,9 @@ function Looking({ address }: { address: string }) {
         className="mb-2 flex flex-wrap items-end gap-3"
         onSubmit={(e) => {
           e.preventDefault();
+          ask(where);
           change({ where });
+          if (where === came) void list.refetch();
         }}
       >
         <label className="block">
@@ -105,7 +116,9 @@ function Looking({ address }: { address: string }) {
         Looking leases nothing: these messages stay where they are.
       </p>
       {list.error && <Failure text={explain(list.error)} />}
-      {items.length === 0 ? (
+      {!isAsked(came) ? (
+        <p className="py-4">This condition came with the address, and has not run. Read it, then press Look to run it.</p>
+      ) : items.length === 0 ? (
         <p className="py-4 text-soft">No message is {state} now.</p>
       ) : (
         <div className="relative overflow-x-auto" role="region" aria-label="Messages" tabIndex={0}>
@@ -276,7 +289,7 @@ export function QueuePage({ topic, whole, rates }: { topic: Topic; whole: Topic;
         {states.map((s) => (
           <div key={s} className="min-w-28">
             <dt className="text-[length:var(--text-small)]">
-              <span className="mr-1.5 inline-block size-2.5 rounded-sm" style={{ background: colours[s] }} aria-hidden="true" />
+              <span className="mr-1.5 inline-block size-2.5 rounded-sm" style={{ background: looks[s] }} aria-hidden="true" />
               <span className="text-soft">{s}</span>
             </dt>
             <dd className="text-lg font-semibold tabular-nums">
