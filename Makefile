@@ -44,10 +44,12 @@ check:
 bench: build
 	go run ./scripts/bench $(ARGS)
 
-docs: build
-	./bin/ferry help -markdown > docs/commands.md
-	go run ./scripts/httpdoc > docs/http.md
+docs:
+	@scripts/setup
 	npm --prefix web run --silent types
+	go run ./scripts/httpdoc > docs/http.md
+	@$(MAKE) --no-print-directory build
+	./bin/ferry help -markdown > docs/commands.md
 
 # Beside a running make demo-cluster, of which it ends one node.
 screenshots: build

@@ -618,6 +618,8 @@ type LogbookEntry struct {
 	Address string          `json:"address"`
 	Before  json.RawMessage `json:"before"`
 	After   json.RawMessage `json:"after"`
+	Change  string          `json:"change"` // what is another thing after than before, in words
+	Times   int             `json:"times"`  // sign-ins of one person behind each other are one entry, with the time of the last
 }
 
 // Page is one page of a list; Next is the cursor of the following one, empty

@@ -30,8 +30,7 @@ import (
 // publishes that go on meanwhile.
 type attacked struct {
 	*harness.Node
-	t     *testing.T
-	small *client.Client
+	t *testing.T
 }
 
 // underAttack runs an attack until it ends, or for the time, and sees that

@@ -438,11 +438,13 @@ var logbookVerb = verb{
 					}
 					continue
 				}
-				change := strings.TrimPrefix(string(e.Before)+" -> "+string(e.After), "null -> ")
-				rows = append(rows, []string{e.At.Local().Format("2006-01-02 15:04:05"), e.Who, e.Action, e.Address, oneLine(strings.TrimSuffix(change, " -> null"), 80)})
+				if e.Times > 1 {
+					e.Action += fmt.Sprintf(", %d times", e.Times)
+				}
+				rows = append(rows, []string{e.At.Local().Format("2006-01-02 15:04:05"), e.Who, e.Action, e.Address, oneLine(e.Change, 100)})
 			}
 			if !c.json {
-				c.table(c.out, []string{"time", "who", "action", "address", "before -> after"}, rows)
+				c.table(c.out, []string{"time", "who", "action", "address", "what changed"}, rows)
 			}
 			return nil
 		}

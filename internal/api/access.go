@@ -105,7 +105,7 @@ func (s *Server) signIn(c *gin.Context) {
 			Next: "a link works once; take the token from owner.token in the data directory"})
 		return
 	}
-	session, err := s.node.Catalog().NewSecret(c, p.Name, catalog.Session, "", sessionLives, &catalog.Entry{Who: p.Name, Action: "sign in", Address: p.Name})
+	session, err := s.node.Catalog().NewSecret(c, p.Name, catalog.Session, "", sessionLives, &catalog.Entry{Who: p.Name, Action: actionSignIn, Address: p.Name})
 	if refuse(c, err) {
 		return
 	}

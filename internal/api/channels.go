@@ -346,30 +346,6 @@ func (s *Server) checkCondition(c *gin.Context) {
 	c.JSON(http.StatusOK, client.ConditionCheck{Column: p.Column, Problem: strings.TrimPrefix(p.Detail, fmt.Sprintf("condition, column %d: ", p.Column)), Hint: p.Next})
 }
 
-func (s *Server) logbook(c *gin.Context) {
-	limit, ok := intQuery(c, "limit", defaultPage, 1, maxPage)
-	if !ok {
-		return
-	}
-	before, ok := intQuery(c, "cursor", 0, 0, 1<<62)
-	if !ok {
-		return
-	}
-	rows, err := s.node.Catalog().Logbook(c, int64(before), limit+1)
-	if refuse(c, err) {
-		return
-	}
-	p := client.Page[client.LogbookEntry]{Items: []client.LogbookEntry{}}
-	for i, r := range rows {
-		if i == limit {
-			p.Next = strconv.FormatInt(rows[i-1].ID, 10)
-			break
-		}
-		p.Items = append(p.Items, client.LogbookEntry{ID: r.ID, At: r.At.UTC(), Who: r.Who, Action: r.Action, Address: r.Address, Before: r.Before, After: r.After})
-	}
-	c.JSON(http.StatusOK, p)
-}
-
 // lookup tells what the text of the search box leads to.
 func (s *Server) lookup(c *gin.Context) {
 	text := strings.TrimSpace(c.Query("address"))

@@ -18,7 +18,7 @@ import (
 // retention cannot take it; what returns is leased by the group's members.
 
 // groupQueue returns the queue of a group, and makes it if there is none.
-func (n *Node) groupQueue(ctx context.Context, who string, a address.Address) (*Topic, error) {
+func (n *Node) groupQueue(ctx context.Context, a address.Address) (*Topic, error) {
 	t, g, err := n.Group(a)
 	if err != nil {
 		return nil, err
@@ -36,7 +36,7 @@ func (n *Node) groupQueue(ctx context.Context, who string, a address.Address) (*
 	if err != nil {
 		return nil, tooFew(err, name)
 	}
-	err = n.catalog.NewChannel(ctx, ch, placed, &catalog.Entry{Who: who, Action: "new dead letters", Address: name + "/dead"})
+	err = n.catalog.NewChannel(ctx, ch, placed, &catalog.Entry{Who: "ferryd", Action: "new dead letters", Address: name + "/dead", After: map[string]any{"since": "a member rejected its first message"}})
 	if err != nil && !errors.Is(err, catalog.ErrExists) {
 		return nil, explain(err, name)
 	}
@@ -84,7 +84,7 @@ func (n *Node) RejectRead(ctx context.Context, a address.Address, member string,
 	if err != nil {
 		return "", err
 	}
-	q, err := n.groupQueue(ctx, member, a)
+	q, err := n.groupQueue(ctx, a)
 	if err != nil {
 		return "", err
 	}

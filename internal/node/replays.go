@@ -90,7 +90,7 @@ func (n *Node) ends(ctx context.Context, who string, s *ReplaySpec, make bool) (
 		e.target, err = n.Topic(to)
 	case address.KindGroup:
 		if e.target, err = n.QueueAt(to); err != nil && make {
-			e.target, err = n.groupQueue(ctx, who, to)
+			e.target, err = n.groupQueue(ctx, to)
 		} else if err != nil {
 			_, _, err = n.Group(to)
 		}

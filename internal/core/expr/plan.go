@@ -82,7 +82,7 @@ func (p *plan) call(e ast.Expr) error {
 		args = append([]ast.Expr{call.Target()}, args...)
 	}
 	switch name := call.FunctionName(); name {
-	case operators.LogicalAnd, operators.LogicalOr, operators.LogicalNot, operators.Conditional, operators.NotStrictlyFalse, operators.OldNotStrictlyFalse,
+	case operators.LogicalAnd, operators.LogicalOr, operators.LogicalNot, operators.Conditional, operators.NotStrictlyFalse,
 		operators.Index, overloads.TypeConvertDyn, overloads.TypeConvertType:
 		return nil
 	case overloads.Matches:

@@ -2510,6 +2510,10 @@ export interface components {
             address: string;
             before: Record<string, never> | null;
             after: Record<string, never> | null;
+            /** @description What is another thing after than before, in words */
+            change: string;
+            /** @description Sign-ins of one person behind each other are one entry, with the time of the last */
+            times: number;
         };
     };
     responses: {

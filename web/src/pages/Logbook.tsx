@@ -7,21 +7,6 @@ import { clock, pageOf } from "../lib/format";
 
 type Page = { items: LogbookEntry[]; next: string };
 
-/** What differs between before and after, in a line. */
-function difference(e: LogbookEntry): string {
-  const before = (e.before ?? {}) as Record<string, unknown>;
-  const after = (e.after ?? {}) as Record<string, unknown>;
-  const names = [...new Set([...Object.keys(before), ...Object.keys(after)])];
-  return names
-    .filter((n) => JSON.stringify(before[n]) !== JSON.stringify(after[n]))
-    .map((n) =>
-      n in before && n in after
-        ? `${n}: ${JSON.stringify(before[n])} → ${JSON.stringify(after[n])}`
-        : `${n}: ${JSON.stringify(after[n] ?? before[n])}`,
-    )
-    .join(", ");
-}
-
 export function LogbookPage() {
   const [params, setParams] = useSearchParams();
   const filter = params.get("filter") ?? "";
@@ -34,7 +19,7 @@ export function LogbookPage() {
   });
   if (log.error && !log.data) return <Notice mark={<Mark state="attention" word="" />} title={explain(log.error)} />;
   const entries = (log.data?.pages.flatMap((p) => p.items) ?? []).filter((e) =>
-    `${e.who} ${e.action} ${e.address}`.includes(filter),
+    `${e.who} ${e.action} ${e.address} ${e.change}`.includes(filter),
   );
   return (
     <>
@@ -44,7 +29,7 @@ export function LogbookPage() {
           className="field w-60"
           type="search"
           aria-label="Filter"
-          placeholder="who, action or address"
+          placeholder="who, action, address or change"
           value={filter}
           onChange={(e) => setParams(e.target.value ? { filter: e.target.value } : {}, { replace: true })}
         />
@@ -65,7 +50,10 @@ export function LogbookPage() {
               <tr key={e.id}>
                 <td className="whitespace-nowrap tabular-nums">{clock(e.at, false)}</td>
                 <td>{e.who}</td>
-                <td className="whitespace-nowrap">{e.action}</td>
+                <td className="whitespace-nowrap">
+                  {e.action}
+                  {e.times > 1 && `, ${e.times} times`}
+                </td>
                 <td className="address whitespace-nowrap">
                   {/topic|space/.test(e.action) && pageOf(e.address) ? (
                     <Link to={pageOf(e.address)!}>{e.address}</Link>
@@ -73,7 +61,7 @@ export function LogbookPage() {
                     e.address
                   )}
                 </td>
-                <td className="text-soft">{difference(e)}</td>
+                <td className="text-soft">{e.change}</td>
               </tr>
             ))}
           </tbody>

@@ -1,0 +1,134 @@
+package api
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"steadyferry/client"
+)
+
+// logbook lists who did what. Sign-ins of one person behind each other are one
+// entry, since they would bury the rest.
+func (s *Server) logbook(c *gin.Context) {
+	limit, ok := intQuery(c, "limit", defaultPage, 1, maxPage)
+	if !ok {
+		return
+	}
+	before, ok := intQuery(c, "cursor", 0, 0, 1<<62)
+	if !ok {
+		return
+	}
+	rows, err := s.node.Catalog().Logbook(c, int64(before), limit+1)
+	if refuse(c, err) {
+		return
+	}
+	p := client.Page[client.LogbookEntry]{Items: []client.LogbookEntry{}}
+	for i, r := range rows {
+		if i == limit {
+			p.Next = strconv.FormatInt(rows[i-1].ID, 10)
+			break
+		}
+		if n := len(p.Items); n > 0 && r.Action == actionSignIn {
+			if last := &p.Items[n-1]; last.Action == r.Action && last.Who == r.Who {
+				last.Times++
+				continue
+			}
+		}
+		p.Items = append(p.Items, client.LogbookEntry{ID: r.ID, At: r.At.UTC(), Who: r.Who, Action: r.Action, Address: r.Address, Before: r.Before, After: r.After, Change: changeInWords(r.Before, r.After), Times: 1})
+	}
+	c.JSON(http.StatusOK, p)
+}
+
+const actionSignIn = "sign in"
+
+// changeInWords says in a line what is another thing after than before.
+func changeInWords(before, after json.RawMessage) string {
+	was, is := fieldsIn(before), fieldsIn(after)
+	names := slices.Collect(maps.Keys(was))
+	for name := range is {
+		if _, both := was[name]; !both {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	var parts []string
+	for _, name := range names {
+		old, now := inWords(was[name]), inWords(is[name])
+		switch {
+		case old == now:
+		case was == nil:
+			parts = append(parts, nameInWords(name)+" "+now)
+		case is == nil:
+			parts = append(parts, nameInWords(name)+" "+old)
+		default:
+			parts = append(parts, nameInWords(name)+" "+old+" → "+now)
+		}
+	}
+	return strings.Join(parts, "; ")
+}
+
+func fieldsIn(raw json.RawMessage) map[string]any {
+	var fields map[string]any
+	d := json.NewDecoder(bytes.NewReader(raw))
+	d.UseNumber()
+	if d.Decode(&fields) != nil {
+		return nil
+	}
+	return fields
+}
+
+const none = "none"
+
+// nameInWords makes retain bytes of retainBytes.
+func nameInWords(name string) string {
+	var b strings.Builder
+	for i, r := range name {
+		if r >= 'A' && r <= 'Z' && i > 0 && name[i-1] >= 'a' && name[i-1] <= 'z' {
+			b.WriteByte(' ')
+			r += 'a' - 'A'
+		}
+		b.WriteRune(r)
+	}
+	return b.String()
+}
+
+func inWords(v any) string {
+	switch v := v.(type) {
+	case nil:
+		return none
+	case string:
+		if v == "" {
+			return none
+		}
+		return v
+	case bool:
+		return map[bool]string{true: "yes", false: "no"}[v]
+	case []any:
+		if len(v) == 0 {
+			return none
+		}
+		words := make([]string, len(v))
+		for i, one := range v {
+			words[i] = inWords(one)
+		}
+		return strings.Join(words, ", ")
+	case map[string]any:
+		if len(v) == 0 {
+			return none
+		}
+		var words []string
+		for _, name := range slices.Sorted(maps.Keys(v)) {
+			words = append(words, nameInWords(name)+" "+inWords(v[name]))
+		}
+		return "(" + strings.Join(words, ", ") + ")"
+	}
+	return fmt.Sprint(v)
+}

@@ -1,0 +1,24 @@
+package api
+
+import (
+	"encoding/json"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+func TestAChangeIsSaidInWords(t *testing.T) {
+	for _, c := range []struct{ before, after, want string }{
+		{`{"retain":"7d","paused":false,"hold":null}`, `{"retain":"3d","paused":false,"hold":["compliance","billing"]}`, "hold none → compliance, billing; retain 7d → 3d"},
+		{`{"labels":{}}`, `{"labels":{"team":"logistics"}}`, "labels none → (team logistics)"},
+		{`null`, `{"retainBytes":1048576,"description":"","partitions":3}`, "partitions 3; retain bytes 1048576"},
+		{`{"partitions":3}`, `null`, "partitions 3"},
+		{`{"paused":false}`, `{"paused":true}`, "paused no → yes"},
+		{`{"a":1}`, `{"a":1}`, ""},
+		{`{"hold":["a"]}`, `{}`, "hold a → none"},
+		{``, ``, ""},
+		{`"text"`, `[]`, ""},
+	} {
+		assert.Equal(t, c.want, changeInWords(json.RawMessage(c.before), json.RawMessage(c.after)), "%s to %s", c.before, c.after)
+	}
+}
