@@ -241,9 +241,19 @@ func (s *Server) socketDir() (string, error) {
 }
 
 func (s *Server) address(password, socketDir string) string {
-	q := url.Values{"host": {socketDir}, "require_auth": {"scram-sha-256"}, "sslmode": {"disable"}}
+	q := url.Values{"host": {socketDir}, "sslmode": {"disable"}}
 	u := url.URL{Scheme: "postgres", User: url.UserPassword(role, password), Path: "/" + role, RawQuery: q.Encode()}
 	return u.String()
+}
+
+// demanding makes the address one that gives the password to nobody who asks for
+// it in another way than by SCRAM. The file goes without, since not every
+// pg_dump knows the parameter.
+func demanding(address string) string {
+	if strings.Contains(address, "require_auth=") {
+		return address
+	}
+	return address + "&require_auth=scram-sha-256"
 }
 
 func (s *Server) writeURL(path, password string) error {
@@ -251,8 +261,9 @@ func (s *Server) writeURL(path, password string) error {
 	if err != nil {
 		return err
 	}
-	s.url = s.address(password, dir)
-	if err := os.WriteFile(path+".new", []byte(s.url+"\n"), 0o600); err != nil {
+	u := s.address(password, dir)
+	s.url = demanding(u)
+	if err := os.WriteFile(path+".new", []byte(u+"\n"), 0o600); err != nil {
 		return err
 	}
 	return os.Rename(path+".new", path)
@@ -270,7 +281,7 @@ func (s *Server) launch(ctx context.Context, urlFile string) error {
 	}
 	password, _ := u.User.Password()
 	if pid, ok := s.running(); ok {
-		s.url, s.pid = u.String(), pid
+		s.url, s.pid = demanding(u.String()), pid
 		if s.answers(ctx, 5*time.Second) == nil {
 			slog.Info("adopted the PostgreSQL that an earlier run left", "pid", pid)
 			return nil

@@ -93,7 +93,7 @@ func TestNobodyElseIsToldThePassword(t *testing.T) {
 	s := &Server{dir: dir}
 	ctx, cancel := context.WithTimeout(t.Context(), 5*time.Second)
 	defer cancel()
-	_, err = pgx.Connect(ctx, s.address("the-password", dir))
+	_, err = pgx.Connect(ctx, demanding(s.address("the-password", dir)))
 	assert.Error(t, err)
 	assert.False(t, bytes.Contains(<-said, []byte("the-password")))
 }
