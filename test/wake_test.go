@@ -62,18 +62,19 @@ func TestWaitingMembersTakeNoSlots(t *testing.T) {
 	c := harness.StartCluster(t, 2)
 	n := c.Nodes[0]
 	n.Must("new", "space", "coldchain")
-	n.Must("new", "queue", "coldchain/inspections", "-partitions", "2", "-replicas", "1")
+	n.Must("new", "queue", "coldchain/inspections", "-replicas", "1")
 	n.Topic("coldchain/readings", 2, client.Settings{Replicas: of(1)})
 	ctx, cancel := context.WithCancel(t.Context())
 	var wg sync.WaitGroup
+	// One of the nodes does not lead the queue's partition.
 	for _, node := range c.Nodes {
-		for m := range 300 {
+		for m := range 400 {
 			wg.Go(func() {
 				node.API.Work(ctx, address.Channel("coldchain", "inspections"), client.WorkRequest{Member: fmt.Sprintf("%s-%d", node.Name, m), Max: 1, Wait: "20s"})
 			})
 		}
 	}
-	time.Sleep(time.Second) // they all wait, half of them at a node that does not lead
+	time.Sleep(2 * time.Second) // they all wait
 	for round := range 20 {
 		for _, node := range c.Nodes {
 			for partition := range 2 {
