@@ -1,3 +1,5 @@
+import { readdirSync, readFileSync, writeFileSync } from "node:fs";
+import { constants, gzipSync } from "node:zlib";
 import tailwindcss from "@tailwindcss/vite";
 import react from "@vitejs/plugin-react";
 import { defineConfig } from "vitest/config";
@@ -11,8 +13,21 @@ const withoutInjectedStyle = {
   },
 };
 
+// What the service serves to those who take it compressed is made once, here.
+const compressed = {
+  name: "compressed",
+  apply: "build" as const,
+  closeBundle() {
+    const dir = new URL("../internal/console/dist/assets/", import.meta.url);
+    for (const name of readdirSync(dir).filter((n) => /\.(js|css|svg)$/.test(n))) {
+      const packed = gzipSync(readFileSync(new URL(name, dir)), { level: constants.Z_BEST_COMPRESSION });
+      writeFileSync(new URL(name + ".gz", dir), packed);
+    }
+  },
+};
+
 export default defineConfig({
-  plugins: [react(), tailwindcss(), withoutInjectedStyle],
+  plugins: [react(), tailwindcss(), withoutInjectedStyle, compressed],
   html: { cspNonce: "ferry-csp-nonce" },
   build: { outDir: "../internal/console/dist", emptyOutDir: true, assetsInlineLimit: 0, chunkSizeWarningLimit: 700 },
   server: { proxy: { "/api": "http://127.0.0.1:7350" } },

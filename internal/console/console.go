@@ -6,8 +6,10 @@ import (
 	"crypto/rand"
 	"embed"
 	"io/fs"
+	"mime"
 	"net/http"
 	"path"
+	"strconv"
 	"strings"
 )
 
@@ -47,6 +49,15 @@ func Handler() http.Handler {
 			if strings.HasPrefix(name, "assets/") {
 				h.Set("Cache-Control", "public, max-age=31536000, immutable")
 			}
+			if packed := name + ".gz"; isFile(files, packed) {
+				h.Set("Vary", "Accept-Encoding")
+				if takesGzip(r.Header.Get("Accept-Encoding")) {
+					h.Set("Content-Encoding", "gzip")
+					h.Set("Content-Type", mime.TypeByExtension(path.Ext(name)))
+					r = r.Clone(r.Context())
+					r.URL.Path = "/" + packed
+				}
+			}
 			static.ServeHTTP(w, r)
 			return
 		}
@@ -56,6 +67,21 @@ func Handler() http.Handler {
 		h.Set("Content-Type", "text/html; charset=utf-8")
 		w.Write(bytes.ReplaceAll(index, []byte(noncePlaceholder), []byte(nonce)))
 	})
+}
+
+// takesGzip reads Accept-Encoding: gzip is taken when it, or everything, is named
+// with a weight above 0.
+func takesGzip(accepted string) bool {
+	for part := range strings.SplitSeq(accepted, ",") {
+		name, weight, _ := strings.Cut(strings.TrimSpace(part), ";")
+		if name = strings.TrimSpace(name); name != "gzip" && name != "*" {
+			continue
+		}
+		weight = strings.TrimSpace(weight)
+		q, err := strconv.ParseFloat(strings.TrimPrefix(weight, "q="), 64)
+		return weight == "" || err == nil && q > 0
+	}
+	return false
 }
 
 func isFile(files fs.FS, name string) bool {
