@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -138,4 +139,15 @@ func TestASessionDoesNotLiveOnInLinks(t *testing.T) {
 	assert.Contains(t, n.Must("access", "end-sessions"), "it would end 2 sessions")
 	assert.Contains(t, n.Must("access", "end-sessions", "-yes"), "ended 2 sessions")
 	assert.Equal(t, 401, with(second, "GET", "/api/v1/session").Status)
+}
+
+// The help of a command shows no secret of the environment.
+func TestHelpTellsNoSecrets(t *testing.T) {
+	for _, command := range [][]string{{"ferryd", "verify", "-h"}, {"ferryd", "serve", "-h"}, {"ferryd", "demo", "-h"}, {"ferryd", "certs", "-h"}, {"ferry", "help", "send"}, {"ferry", "send", "-h"}} {
+		cmd := exec.Command(harness.Binary(t, command[0]), command[1:]...)
+		cmd.Env = append(os.Environ(), "FERRY_TOKEN=t-SECRET", "FERRYD_DATABASE=postgres://u:t-SECRET@h/d")
+		out, _ := cmd.CombinedOutput()
+		assert.NotEmpty(t, out, command)
+		assert.NotContains(t, string(out), "t-SECRET", command)
+	}
 }

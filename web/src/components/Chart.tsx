@@ -2,6 +2,7 @@ import { useEffect, useRef } from "react";
 import uPlot from "uplot";
 import "uplot/dist/uPlot.min.css";
 import { rate } from "../lib/format";
+import { scaleOf } from "../lib/scale";
 import { useTheme } from "../lib/theme";
 
 const height = 120;
@@ -16,6 +17,9 @@ export function Chart({ times, lines, unit, label }: { times: number[]; lines: L
   const shape = lines.map((l) => l.label + String(l.dashed)).join();
   const data = useRef<uPlot.AlignedData>([[]]);
   data.current = [times, ...lines.map((l) => l.values)];
+  const scale = scaleOf(lines.flatMap((l) => l.values));
+  const top = useRef(0);
+  top.current = Math.max(scale.top * 1.1, 1);
 
   useEffect(() => {
     const el = box.current;
@@ -38,7 +42,7 @@ export function Chart({ times, lines, unit, label }: { times: number[]; lines: L
         height,
         legend: { show: false },
         cursor: { y: false, points: { size: 5 } },
-        scales: { y: { range: (_u, _min, max) => [0, Math.max(max * 1.1, 1)] } },
+        scales: { y: { range: () => [0, top.current] } },
         series: [{}, ...series],
         axes: [
           { ...axis, size: 26, space: 90, values: (_u, at) => at.map((t) => new Date(t * 1000).toLocaleTimeString("en-GB")) },
@@ -84,6 +88,12 @@ export function Chart({ times, lines, unit, label }: { times: number[]; lines: L
             </span>
           </span>
         ))}
+        {scale.beyond > 0 && (
+          <span>
+            highest {rate(scale.beyond)}
+            {unit}, beyond the scale
+          </span>
+        )}
       </figcaption>
       <div ref={box} role="img" aria-label={`${label}: ${last}`} />
     </figure>

@@ -1,12 +1,14 @@
+import { scaleOf } from "../lib/scale";
+
 const slots = 60;
 
 /** A small chart without axes: the shape of the last minute, now at its right edge. */
 export function Spark({ values, label }: { values: number[]; label: string }) {
   const width = 88;
   const height = 20;
-  const top = Math.max(...values, 1e-9);
+  const top = Math.max(scaleOf(values).top, 1e-9);
   const points = values.map(
-    (v, i) => `${((slots - values.length + i) / (slots - 1)) * width},${height - 1 - (v / top) * (height - 3)}`,
+    (v, i) => `${((slots - values.length + i) / (slots - 1)) * width},${height - 1 - (Math.min(v, top) / top) * (height - 3)}`,
   );
   return (
     <svg

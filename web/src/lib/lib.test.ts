@@ -2,6 +2,7 @@ import { describe, expect, it } from "vitest";
 import { ticks } from "../components/TideLine";
 import { editText, parseEdit } from "./edits";
 import { also, equals, fieldPath, fieldsOf } from "./condition";
+import { scaleOf } from "./scale";
 import { pageOf, parseSize, quote, size, span } from "./format";
 
 describe("conditions", () => {
@@ -70,5 +71,22 @@ describe("the ruler", () => {
     expect(marks.length).toBeGreaterThan(2);
     expect(marks.length).toBeLessThanOrEqual(7);
     expect(marks.every((t) => t % 900e3 === 0)).toBe(true);
+  });
+});
+
+describe("the scale of a chart", () => {
+  const calm = Array.from({ length: 100 }, (_, i) => 20 + (i % 7));
+  it("is that of all values when none is far off", () => {
+    expect(scaleOf(calm)).toEqual({ top: 26, beyond: 0 });
+    expect(scaleOf([])).toEqual({ top: 0, beyond: 0 });
+    expect(scaleOf([0, 0, 5])).toEqual({ top: 5, beyond: 0 });
+  });
+  it("leaves out a few values that would flatten the rest, and says so", () => {
+    expect(scaleOf([...calm, 12_000])).toEqual({ top: 32.5, beyond: 12_000 });
+    expect(scaleOf([...calm, 12_000, 9000, 800])).toEqual({ top: 32.5, beyond: 12_000 });
+  });
+  it("shows what is not few", () => {
+    expect(scaleOf([...calm, ...Array<number>(20).fill(900)]).beyond).toBe(0);
+    expect(scaleOf([1, 1, 900]).beyond).toBe(0);
   });
 });
