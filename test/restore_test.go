@@ -98,6 +98,11 @@ func TestRestoringOlderRecordsDeletesNoLogs(t *testing.T) {
 	assert.Contains(t, out, "coldchain/journeys")
 	assert.Contains(t, n.Log(), "set aside")
 	assert.Contains(t, n.Must("status"), "set aside")
+	p := openConsole(t, n)
+	p.open("/nodes")
+	p.says("the records do not know these logs")
+	p.says("coldchain/journeys")
+	p.accessible("logs set aside")
 
 	// A channel that is made now is not one of those that were.
 	n.Topic("coldchain/doors", 2)

@@ -8,7 +8,7 @@ import { useLive } from "./api/live";
 import { AddressBox } from "./components/AddressBox";
 import { Mark } from "./components/Mark";
 import { setTheme, useTheme } from "./lib/theme";
-import { clock, count, short } from "./lib/format";
+import { clock, count, many, short } from "./lib/format";
 import { Channels } from "./pages/Channels";
 import { GroupPage } from "./pages/Group";
 import { Groups } from "./pages/Groups";
@@ -50,7 +50,7 @@ function Rail() {
             {to === "/dead" && dead > 0 && (
               <span
                 className="absolute -top-1 left-3.5 rounded-sm bg-alarm px-1 text-[0.65rem] leading-4 font-semibold whitespace-nowrap text-paper tabular-nums md:hidden"
-                aria-label={`${count(dead)} dead letters`}
+                aria-label={`${many(dead, "dead letter")}`}
               >
                 {short(dead)}
               </span>

@@ -21,6 +21,7 @@ export type Cluster = Schemas["Cluster"];
 export type Node = Schemas["Node"];
 export type Replica = Schemas["Replica"];
 export type LeaderChange = Schemas["LeaderChange"];
+export type SetAside = Schemas["SetAside"];
 export type WhatIf = Schemas["WhatIf"];
 export type Job = Schemas["Job"];
 export type Group = Schemas["Group"];

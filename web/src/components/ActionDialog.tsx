@@ -3,7 +3,7 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { toast } from "sonner";
 import { call, explain, queuePath, type NewReplay, type QueueAction, type QueueActionResult, type Replay } from "../api/client";
-import { count, quote, span } from "../lib/format";
+import { count, many, quote, span } from "../lib/format";
 import { editText, parseEdits } from "../lib/edits";
 import { Command } from "./Copy";
 import { EditsField, Samples } from "./Edits";
@@ -103,12 +103,12 @@ export function ActionDialog({
     try {
       if (asReplay) {
         const r = await call<Replay>("POST", "/replays", replay);
-        toast.success(`Replay ${r.replay} has begun: ${count(r.total)} messages`);
+        toast.success(`Replay ${r.replay} has begun: ${many(r.total, "message")}`);
         onClose();
         navigate(`/replays?open=${r.replay}`);
       } else {
         const r = await call<QueueActionResult>("POST", `${queuePath(address)}/actions`, action);
-        toast.success(`${titles[doing]}: ${count(r.messages)} messages`, {
+        toast.success(`${titles[doing]}: ${many(r.messages, "message")}`, {
           duration: 15_000,
           ...(doing === "discard" && { action: { label: "Take back", onClick: () => void undo() } }),
         });
@@ -161,7 +161,7 @@ export function ActionDialog({
         {result && (
           <section aria-label="What it would do" className="space-y-2">
             {doing === "send" ? (
-              <p>{count(result.messages)} messages are sent, and count as sent on here.</p>
+              <p>{many(result.messages, "message")} are sent, and count as sent on here.</p>
             ) : (
               <EffectLines texts={result.effects} />
             )}

@@ -1,5 +1,5 @@
 import type { Partition, Replica } from "../api/client";
-import { count, size, span } from "../lib/format";
+import { many, size, span } from "../lib/format";
 
 type Shape = "leads" | "in step" | "catching up" | "behind" | "joining" | "leaving" | "lost" | "holds";
 
@@ -72,7 +72,7 @@ export function ReplicaLegend({ states, words = {} }: { states: string[]; words?
 export function lacks(r: Replica): string {
   if (r.behindMessages === null) return "";
   if (r.behindMessages === 0) return "";
-  return `${count(r.behindMessages)} messages, ${size(r.behindBytes)}, ${span(r.behindSeconds * 1000)} behind`;
+  return `${many(r.behindMessages, "message")}, ${size(r.behindBytes)}, ${span(r.behindSeconds * 1000)} behind`;
 }
 
 export type Berth = { column: string; label: string; of: Record<string, { state: string; label: string }> };

@@ -2,7 +2,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { toast } from "sonner";
 import { call, explain, groupPath, type Group, type Moved } from "../api/client";
-import { count } from "../lib/format";
+import { count, many } from "../lib/format";
 import { Failure } from "./Failure";
 import { Dialog } from "./Panel";
 import { Pennants } from "./Pennants";
@@ -46,7 +46,7 @@ export function MoveDialog({ group, undo, onClose }: { group: Group; undo: boole
       const path = `${groupPath(group.address)}/moves`;
       if (!apply) return setPreview(await call<Moved>("POST", `${path}?preview=true`, ask));
       const done = await call<Moved>("POST", path, { ...ask, last: preview!.last });
-      toast.success(`${group.address} was moved; ${count(done.again)} messages are read again, ${count(done.skipped)} skipped`);
+      toast.success(`${group.address} was moved; ${many(done.again, "message")} are read again, ${count(done.skipped)} skipped`);
       await client.invalidateQueries({ queryKey: ["group", group.address] });
       await client.invalidateQueries({ queryKey: ["moves", group.address] });
       onClose();
@@ -136,7 +136,7 @@ export function MoveDialog({ group, undo, onClose }: { group: Group; undo: boole
               </p>
             ))}
             <p className="font-semibold">
-              {count(preview.again)} messages are read again, {count(preview.skipped)} are skipped
+              {many(preview.again, "message")} are read again, {count(preview.skipped)} are skipped
               {undo && `; it goes back to ${preview.target}`}
             </p>
             <label className="block">

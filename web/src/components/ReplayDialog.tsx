@@ -5,7 +5,7 @@ import { toast } from "sonner";
 import { call, explain, type NewReplay, type Replay } from "../api/client";
 import { useLive } from "../api/live";
 import { editText, parseEdits } from "../lib/edits";
-import { clock, count, quote, span } from "../lib/format";
+import { clock, count, many, quote, span } from "../lib/format";
 import { Command } from "./Copy";
 import { EditsField, Samples } from "./Edits";
 import { EffectLines } from "./Effects";
@@ -56,7 +56,7 @@ export function ReplayDialog({
     setFailed("");
     try {
       const r = await call<Replay>("POST", "/replays", replay);
-      toast.success(`Replay ${r.replay} has begun: ${count(r.total)} messages`);
+      toast.success(`Replay ${r.replay} has begun: ${many(r.total, "message")}`);
       navigate(`/replays?open=${r.replay}`);
     } catch (error) {
       setFailed(explain(error));
@@ -103,7 +103,7 @@ export function ReplayDialog({
         {plan && (
           <section aria-label="What it would do" className="space-y-2">
             <p>
-              <strong>{count(plan.messages)} messages</strong>
+              <strong>{many(plan.messages, "message")}</strong>
               {plan.oldest && ` stored from ${clock(plan.oldest, false)} to ${clock(plan.newest!, false)}`}, in{" "}
               {span(Math.ceil(plan.seconds) * 1000)} at {rate} a second
             </p>

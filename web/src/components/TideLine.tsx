@@ -1,5 +1,5 @@
 import { useRef, useState } from "react";
-import { clock, count, span } from "../lib/format";
+import { clock, many, span } from "../lib/format";
 
 type Props = {
   oldest: number; // times in milliseconds
@@ -70,7 +70,7 @@ export function TideLine({ oldest, end, messages, retain, from, to, onChoose }: 
       <figcaption className="flex justify-between text-[length:var(--text-small)] text-soft">
         <span>oldest kept, {span(end - oldest)} ago</span>
         <span className="hidden sm:inline">click to read from there, drag to choose a stretch</span>
-        <span className="figures">{count(messages)} messages to the end</span>
+        <span className="figures">{many(messages, "message")} to the end</span>
       </figcaption>
       <svg
         ref={ruler}
@@ -78,7 +78,7 @@ export function TideLine({ oldest, end, messages, retain, from, to, onChoose }: 
         preserveAspectRatio="none"
         className="h-7 w-full cursor-crosshair touch-none"
         role="img"
-        aria-label={`Kept from ${clock(oldest, false)} to the end; ${count(messages)} messages`}
+        aria-label={`Kept from ${clock(oldest, false)} to the end; ${many(messages, "message")}`}
         onPointerDown={(e) => {
           e.currentTarget.setPointerCapture(e.pointerId);
           setDrag({ start: timeAt(e), now: timeAt(e) });

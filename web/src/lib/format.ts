@@ -93,3 +93,8 @@ export function pageOf(address: string): string | undefined {
   if (offset) return `${page}?partition=${partition}&from=offset:${offset}&open=${partition}:${offset}`;
   return partition ? `${page}?partition=${partition}` : page;
 }
+
+/** A number of things: 1 message, 12,000 messages. */
+export function many(n: number, thing: string): string {
+  return `${count(n)} ${thing}${n === 1 ? "" : "s"}`;
+}

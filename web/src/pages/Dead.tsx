@@ -9,7 +9,7 @@ import { Copy, Command } from "../components/Copy";
 import { Mark } from "../components/Mark";
 import { Notice } from "../components/Panel";
 import { Story } from "../components/Story";
-import { ago, clock, count } from "../lib/format";
+import { ago, clock, count, many } from "../lib/format";
 import { useUrlState } from "../lib/url";
 
 /** Keeps a list in the order in which its entries were first seen, so that
@@ -104,7 +104,7 @@ function Bars({ cause }: { cause: DeadCause }) {
       height="26"
       viewBox={`0 0 ${width} 26`}
       role="img"
-      aria-label={`${count(cause.count)} dead letters, the last ${ago(cause.lastSeen)} ago`}
+      aria-label={`${many(cause.count, "dead letter")}, the last ${ago(cause.lastSeen)} ago`}
     >
       <line x1="0" x2={width} y1="25.5" y2="25.5" stroke="var(--hair-strong)" />
       {cause.bars.map((n, i) => (
@@ -286,7 +286,7 @@ export function DeadPage() {
       ? `One message of ${address}: ${one.address}`
       : discarded
         ? `All that was discarded of ${queue}`
-        : `${count(chosen?.count ?? 0)} dead letters of ${queue} with one cause: ${chosen?.reason} ${chosen?.pattern ? `(${chosen.pattern})` : ""}`;
+        : `${many(chosen?.count ?? 0, "dead letter")} of ${queue} with one cause: ${chosen?.reason} ${chosen?.pattern ? `(${chosen.pattern})` : ""}`;
   const group = channel!.includes("@");
   return (
     <>
@@ -295,7 +295,7 @@ export function DeadPage() {
           {address}
           <Copy text={address} what="address" />
         </h1>
-        <Mark state={dead.data.total > 0 ? "dead" : "ready"} word={`${count(dead.data.total)} dead letters`} />
+        <Mark state={dead.data.total > 0 ? "dead" : "ready"} word={`${many(dead.data.total, "dead letter")}`} />
         <span className="text-soft">
           {causes.length} {causes.length === 1 ? "cause" : "causes"}
         </span>

@@ -11,7 +11,7 @@ import { MoveDialog } from "../components/MoveDialog";
 import { Effects } from "../components/Effects";
 import { Dialog, Notice } from "../components/Panel";
 import { Pennants } from "../components/Pennants";
-import { ago, clock, count, rate } from "../lib/format";
+import { ago, clock, count, many, rate } from "../lib/format";
 import { useUrlState } from "../lib/url";
 import { forecast, unread } from "./Groups";
 
@@ -103,7 +103,7 @@ function Where({ group }: { group: Group }) {
                 <Pennants
                   first={p.first}
                   end={p.end}
-                  pennants={[{ name: "", at: p.committed, state: p.state, title: `${count(p.lag)} messages behind` }]}
+                  pennants={[{ name: "", at: p.committed, state: p.state, title: `${many(p.lag, "message")} behind` }]}
                 />
               </td>
               <td className="figures">{count(p.committed)}</td>

@@ -252,7 +252,7 @@ export function Messages({ topic }: { topic: Topic }) {
         </div>
       </div>
       <div className="flex flex-wrap items-start justify-between gap-x-4">
-        <StatusLine found={found} live={live} tail={tail} paused={paused} />
+        <StatusLine found={found} live={live} tail={tail} paused={paused} asked={isAsked(selection.where)} />
         {!live && (
           <p className="mt-1 flex items-center gap-4 text-[length:var(--text-small)]">
             <button className="min-h-6 text-sea hover:underline" onClick={() => setReplaying(true)}>
@@ -346,15 +346,19 @@ function StatusLine({
   live,
   tail,
   paused,
+  asked,
 }: {
   found: Found;
   live: boolean;
+  asked: boolean;
   tail: { held: number; connected: boolean };
   paused: boolean;
 }) {
   const p = found.progress;
   const parts: React.ReactNode[] = [];
-  if (live) {
+  if (!asked) {
+    parts.push(<Mark key="m" state="paused" word="not run" />);
+  } else if (live) {
     parts.push(
       <Mark
         key="m"

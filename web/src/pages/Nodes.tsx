@@ -20,7 +20,8 @@ import { Effects } from "../components/Effects";
 import { Failure } from "../components/Failure";
 import { Mark } from "../components/Mark";
 import { Dialog, Notice } from "../components/Panel";
-import { ago, clock, count, rate, size } from "../lib/format";
+import { SetAside } from "../components/SetAside";
+import { ago, clock, count, many, rate, size } from "../lib/format";
 import { useUrlState } from "../lib/url";
 
 function Toggle({ on, label, onChange }: { on: boolean; label: string; onChange: (on: boolean) => void }) {
@@ -38,13 +39,13 @@ function Toggle({ on, label, onChange }: { on: boolean; label: string; onChange:
 
 function Summary({ cluster }: { cluster: Cluster }) {
   const away = cluster.nodes.filter((n) => !n.up);
-  const text = `${count(cluster.nodes.length)} ${cluster.nodes.length === 1 ? "node" : "nodes"}, ${count(cluster.partitions)} partitions`;
+  const text = `${count(cluster.nodes.length)} ${cluster.nodes.length === 1 ? "node" : "nodes"}, ${many(cluster.partitions, "partition")}`;
   return (
     <p className="mb-4 flex flex-wrap items-center gap-x-4 gap-y-1">
       <span>{text}</span>
-      {cluster.leaderless > 0 && <Mark wrap state="failed" word={`${count(cluster.leaderless)} partitions take no messages`} />}
+      {cluster.leaderless > 0 && <Mark wrap state="failed" word={`${many(cluster.leaderless, "partition")} take no messages`} />}
       {cluster.fewer > 0 && (
-        <Mark wrap state="attention" word={`${count(cluster.fewer)} partitions with replicas missing or not in step`} />
+        <Mark wrap state="attention" word={`${many(cluster.fewer, "partition")} with replicas missing or not in step`} />
       )}
       {away.length > 0 && <Mark wrap state="attention" word={`${away.map((n) => n.node).join(", ")} away`} />}
       {cluster.leaderless === 0 && cluster.fewer === 0 && away.length === 0 && (
@@ -209,7 +210,7 @@ function WhatIfPlan({ nodes }: { nodes: Node[] }) {
         )}
       </p>
       <p className="mt-1 text-soft">
-        As it is now, any one node may be lost for {count(w.nodeSafe)} of {count(total)} partitions, any one zone for{" "}
+        As it is now, any one node may be lost for {count(w.nodeSafe)} of {many(total, "partition")}, any one zone for{" "}
         {count(w.zoneSafe)}.
         {w.nodesShort > 0 &&
           ` ${w.nodesShort === 1 ? "One more node is" : `${w.nodesShort} more nodes are`} needed before moves can make any one node dispensable.`}
@@ -304,7 +305,7 @@ function Jobs() {
             <span className="address">{j.address}</span>
             <Mark state={jobState[j.state] ?? "attention"} word={j.state} />
             <span className="tabular-nums">
-              {count(j.done)} of {count(j.steps.length)} partitions
+              {count(j.done)} of {many(j.steps.length, "partition")}
             </span>
             <span className="text-soft">
               {j.who}, {clock(j.madeAt, false)}
@@ -379,6 +380,7 @@ export function NodesPage() {
     <>
       <h1 className="mb-1">What is running</h1>
       <Summary cluster={cluster} />
+      <SetAside />
       <NodeTable nodes={cluster.nodes} at={at} onDrain={(n) => setDraining(n.node)} />
       {cluster.nodes.length > 1 && (
         <label className="mt-3 flex items-center gap-2">

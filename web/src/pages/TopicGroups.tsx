@@ -5,7 +5,7 @@ import { Command } from "../components/Copy";
 import { Mark } from "../components/Mark";
 import { Notice } from "../components/Panel";
 import { Pennants } from "../components/Pennants";
-import { count } from "../lib/format";
+import { count, many } from "../lib/format";
 import { GroupTable } from "./Groups";
 
 /** The groups of a topic: where each of them is on every partition. */
@@ -46,7 +46,7 @@ export function TopicGroups({ address, groups }: { address: string; groups: Grou
                         name: g.group,
                         at: at.committed,
                         state: at.state,
-                        title: `${count(at.lag)} messages behind: ${at.verdict}`,
+                        title: `${many(at.lag, "message")} behind: ${at.verdict}`,
                       },
                     ]
                   : [];
