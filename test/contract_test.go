@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"fmt"
 	"io"
 	"net/http"
 	"strings"
@@ -221,4 +222,37 @@ func firstLine(body io.Reader, header http.Header, schema *openapi3.SchemaRef, e
 	}
 	line, _, _ := bytes.Cut(b, []byte("\n"))
 	return openapi3filter.JSONBodyDecoder(bytes.NewReader(line), header, schema, encoding)
+}
+
+// A document that says only "object" tells a client nothing: each has its
+// properties, or says what its names stand for.
+func TestTheDocumentHasNoBareObject(t *testing.T) {
+	n := harness.Start(t)
+	var document any
+	require.NoError(t, json.Unmarshal([]byte(n.Ask("GET", "/api/v1/openapi.json", "").Body), &document))
+	seen := 0
+	var walk func(place string, v any)
+	walk = func(place string, v any) {
+		switch v := v.(type) {
+		case []any:
+			for i, one := range v {
+				walk(fmt.Sprintf("%s/%d", place, i), one)
+			}
+		case map[string]any:
+			kind := fmt.Sprint(v["type"])
+			if kind == "object" || kind == "[object null]" {
+				seen++
+				known := v["properties"] != nil || v["additionalProperties"] != nil
+				if open, _ := v["additionalProperties"].(bool); open {
+					known = v["description"] != nil
+				}
+				assert.True(t, known, "%s is a bare object", place)
+			}
+			for name, one := range v {
+				walk(place+"/"+name, one)
+			}
+		}
+	}
+	walk("", document)
+	assert.Greater(t, seen, 60)
 }

@@ -809,7 +809,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Get messages of the share */
+        /**
+         * Get messages of the share
+         * @description `max` is up to 10,000; an answer may have fewer, since its bytes are bounded. With `commit`, what `upTo` names is recorded as read; what was handed out and is not named is handed out again. A member that was removed, or whose session ran out, gets 409 with the type `no-member`: join again. A partition that others hold now is `not-held` or `old-generation`: go on with the share that the next answer tells.
+         */
         post: operations["poll"];
         delete?: never;
         options?: never;
@@ -832,7 +835,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Record how far the member has read */
+        /**
+         * Record how far the member has read
+         * @description The offset is that of the next message to read. Offsets only go forward here; 409 (`no-member`, `not-held`, `old-generation`) means that others read those messages again.
+         */
         post: operations["commit"];
         delete?: never;
         options?: never;
@@ -1134,7 +1140,7 @@ export interface paths {
         put?: never;
         /**
          * Publish messages
-         * @description The content type tells the form: `application/x-ndjson` a stream of messages as JSON, one a line; `application/vnd.steady-ferry.message+json` one message as JSON; `application/vnd.steady-ferry.batch` a binary batch (docs/formats.md); `application/cloudevents+json` and `application/cloudevents-batch+json` CloudEvents; any other a raw body, with `Ferry-Key`, `Ferry-Id`, `Ferry-Time` and `Ferry-Header-NAME` as request headers, or with `ce-` headers a CloudEvent in binary mode. `Ferry-Publisher` (a UUID) and `Ferry-Sequence` make a raw body recognisable when it comes twice.
+         * @description The content type tells the form: `application/x-ndjson` a stream of messages as JSON, one a line; `application/vnd.steady-ferry.message+json` one message as JSON; `application/vnd.steady-ferry.batch` a binary batch (docs/formats.md); `application/cloudevents+json` and `application/cloudevents-batch+json` CloudEvents; any other a raw body, with `Ferry-Key`, `Ferry-Id`, `Ferry-Time` and `Ferry-Header-NAME` as request headers, or with `ce-` headers a CloudEvent in binary mode. `Ferry-Publisher` (a UUID) and `Ferry-Sequence` make a raw body recognisable when it comes twice. A sequence counts the messages of one publisher in one partition, so that it needs `partition` or a key; a raw request is one message and counts one. The first is 0 or 1, the next one more; one that was kept before is answered with `repeat: true` and its receipt, one that leaves a gap with 409 and the sequence that is expected. After an answer that was lost, send the same bytes with the same sequence. An answer of 503 whose detail says that it is not known whether a batch is kept means the same.
          */
         post: operations["publish"];
         delete?: never;
@@ -1927,6 +1933,32 @@ export interface components {
             };
             problem?: components["schemas"]["Problem"];
         };
+        /** @description CloudEvents 1.0; other attributes are headers of the message named ce-NAME */
+        CloudEvent: {
+            /** @enum {string} */
+            specversion: "1.0";
+            /** @description The message's id */
+            id: string;
+            source: string;
+            type: string;
+            /**
+             * Format: date-time
+             * @description The publisher's time
+             */
+            time?: string;
+            /** @description The content type */
+            datacontenttype?: string;
+            /** @description The key */
+            partitionkey?: string;
+            /** @description All headers of a message that was exported, as a JSON object */
+            ferryheaders?: string;
+            /** @description The body as JSON or text */
+            data?: unknown;
+            /** @description The body in any other case */
+            data_base64?: string;
+        } & {
+            [key: string]: unknown;
+        };
         Secret: {
             id: string;
             /** @enum {string} */
@@ -1981,8 +2013,14 @@ export interface components {
         Preview: {
             address: string;
             effects: string[];
-            before?: Record<string, never>;
-            after?: Record<string, never>;
+            /** @description Settings as they are, by their names */
+            before?: {
+                [key: string]: unknown;
+            };
+            /** @description Settings as they would be */
+            after?: {
+                [key: string]: unknown;
+            };
             /** Format: int64 */
             messages: number;
             /** Format: int64 */
@@ -2508,8 +2546,14 @@ export interface components {
             who: string;
             action: string;
             address: string;
-            before: Record<string, never> | null;
-            after: Record<string, never> | null;
+            /** @description What was, by name */
+            before: {
+                [key: string]: unknown;
+            } | null;
+            /** @description What is, by name */
+            after: {
+                [key: string]: unknown;
+            } | null;
             /** @description What is another thing after than before, in words */
             change: string;
             /** @description Sign-ins of one person behind each other are one entry, with the time of the last */
@@ -2841,7 +2885,9 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": Record<string, never>;
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
                 };
             };
         };
@@ -4634,8 +4680,8 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/x-ndjson": Record<string, never>;
-                    "application/cloudevents-batch+json": Record<string, never>[];
+                    "application/x-ndjson": components["schemas"]["Message"] | components["schemas"]["QueueMessage"];
+                    "application/cloudevents-batch+json": components["schemas"]["CloudEvent"][];
                 };
             };
             default: components["responses"]["Problem"];
