@@ -20,6 +20,7 @@ test:
 	@$(MAKE) --no-print-directory build
 	npm --prefix web test --silent
 	go test -race ./cmd/... ./client/... ./internal/... ./scripts/...
+	go test ./internal/core/expr
 	go test -p 1 -timeout 40m ./test/...
 
 build: bin/ferryd
