@@ -490,6 +490,7 @@ func (t *tail) read(ctx context.Context) (connected bool, err error) {
 	silent := time.AfterFunc(silentTail, cancel)
 	defer silent.Stop()
 	lines := bufio.NewReaderSize(response.Body, 64<<10)
+	place := "" // after the event that is coming
 	for {
 		line, err := lines.ReadBytes('\n')
 		silent.Reset(silentTail)
@@ -498,8 +499,11 @@ func (t *tail) read(ctx context.Context) (connected bool, err error) {
 			return true, fmt.Errorf("the stream ended: %w", err)
 		}
 		line = bytes.TrimSpace(line)
+		if len(line) == 0 && place != "" {
+			t.lastID = place // the event before is whole
+		}
 		if id, ok := bytes.CutPrefix(line, []byte("id: ")); ok {
-			t.lastID = string(id)
+			place = string(id)
 			continue
 		}
 		data, ok := bytes.CutPrefix(line, []byte("data: "))

@@ -114,6 +114,7 @@ func (n *Node) recovery(ctx context.Context, p *Partition) *Recovery {
 			continue
 		}
 		r.Lost = append(r.Lost, n.NodeName(id))
+		slices.Sort(r.Lost)
 		n.others.mu.RLock()
 		if k := n.others.reports[id]; k != nil {
 			if rep := k.replicas[p.key()]; rep != nil && rep.Status.End > r.KnownEnd {
