@@ -100,7 +100,7 @@ func (m *Message) Check(maxBody int64) error {
 		if h.Name == "" {
 			return fmt.Errorf("headers: a name is empty")
 		}
-		if strings.ContainsFunc(h.Name, unicode.IsControl) {
+		if hasControl(h.Name) {
 			return fmt.Errorf("headers: the name %q has control characters", h.Name)
 		}
 		for _, before := range m.Headers[:i] {
@@ -121,16 +121,32 @@ func (m *Message) Check(maxBody int64) error {
 			return err
 		}
 	}
-	if strings.ContainsFunc(m.ContentType, unicode.IsControl) {
+	if hasControl(m.ContentType) {
 		return fmt.Errorf("contentType: %q has control characters", m.ContentType)
 	}
-	if year := m.Time.Year(); !m.Time.IsZero() && (year < 1 || year > 9999) {
-		return fmt.Errorf("publisherTime: the year %d is not one of 1 to 9999", year)
+	if s := m.Time.Unix(); s < firstSecond || s > lastSecond {
+		return fmt.Errorf("publisherTime: the year %d is not one of 1 to 9999", m.Time.Year())
 	}
 	if !utf8.ValidString(m.Key) || !utf8.ValidString(m.ID) || !utf8.ValidString(m.ContentType) {
 		return fmt.Errorf("key, id and contentType must be UTF-8 text")
 	}
 	return nil
+}
+
+// Times that RFC 3339 can write, in seconds since 1970. A zero time is the first.
+var (
+	firstSecond = time.Time{}.Unix()
+	lastSecond  = time.Date(9999, 12, 31, 23, 59, 59, 0, time.UTC).Unix()
+)
+
+// hasControl is asked for every message: most texts are plain ASCII.
+func hasControl(text string) bool {
+	for i := range len(text) {
+		if c := text[i]; c < ' ' || c == 0x7f || c >= 0x80 {
+			return strings.ContainsFunc(text[i:], unicode.IsControl)
+		}
+	}
+	return false
 }
 
 // PartitionOf returns the partition of a key among n: the key's XXH64 with
