@@ -123,8 +123,7 @@ func (m *Message) KeepExact(body []byte) {
 	}
 	exact := bytes.Equal(m.Bytes(), body)
 	if exact && !m.IsText() {
-		var compact bytes.Buffer
-		exact = json.Compact(&compact, body) == nil && bytes.Equal(compact.Bytes(), body) && (body[0] != '"' || strict.Half(body) == "")
+		exact = strict.Verbatim(body)
 	}
 	if !exact {
 		m.Body, m.BodyBase64 = nil, base64.StdEncoding.EncodeToString(body)

@@ -18,7 +18,7 @@ import (
 )
 
 var oddBodies = []string{"", "x", `"x"`, "46 F", "{}", "[]", " {}", "{} ", `{"a": 1}`, "{\n}", `{"a":1,"a":2}`, `{"a":"<&>"}`, `"\ud800"`, `{"a":"\ud800"}`, "null", "true", "1.0", "1e400",
-	"\xff\xfe", "a\x00b", "\u2028", `{"a":"` + "\u2028" + `"}`, "\ufffd", `{"a":`, "\r\n", `"` + "\n" + `"`, `"\u0041"`, "\u0085"}
+	"\xff\xfe", "{\"a\":\"\xff\"}", "a\x00b", "\u2028", `{"a":"` + "\u2028" + `"}`, "\ufffd", `{"a":`, "\r\n", `"` + "\n" + `"`, `"\u0041"`, "\u0085"}
 
 var oddTypes = []string{"", "application/json", "text/plain", "application/vnd.box+json", "application/octet-stream", "text/plain; charset=utf-8", "jsonish"}
 

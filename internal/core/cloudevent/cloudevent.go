@@ -197,7 +197,7 @@ func Encode(channel string, m *message.Message) ([]byte, error) {
 	}
 	switch isJSON := strings.Contains(m.ContentType, "json"); {
 	case len(m.Body) == 0:
-	case isJSON && exact(m.Body):
+	case isJSON && strict.Verbatim(m.Body):
 		e.Data = m.Body
 	case !isJSON && m.ContentType != "" && utf8.Valid(m.Body):
 		if e.Data, err = json.Marshal(string(m.Body)); err != nil {
@@ -212,10 +212,4 @@ func Encode(channel string, m *message.Message) ([]byte, error) {
 	encoder.SetEscapeHTML(false) // it would change the data
 	err = encoder.Encode(e)
 	return bytes.TrimSuffix(out.Bytes(), []byte("\n")), err
-}
-
-// exact reports whether JSON stands in an event byte for byte.
-func exact(body []byte) bool {
-	var compact bytes.Buffer
-	return utf8.Valid(body) && json.Compact(&compact, body) == nil && bytes.Equal(compact.Bytes(), body) && (body[0] != '"' || strict.Half(body) == "")
 }

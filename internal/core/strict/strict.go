@@ -273,6 +273,13 @@ func (w *walk) text() (string, error) {
 	return s, err
 }
 
+// Verbatim reports whether JSON can stand in other JSON and come back byte for
+// byte, from a writer that compacts and a reader that is strict.
+func Verbatim(data []byte) bool {
+	var compact bytes.Buffer
+	return utf8.Valid(data) && json.Compact(&compact, data) == nil && bytes.Equal(compact.Bytes(), data) && (data[0] != '"' || Half(data) == "")
+}
+
 // Half returns the first escape in JSON that is one half of a surrogate pair
 // without the other, or an empty text.
 func Half(data []byte) string {
