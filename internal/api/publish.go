@@ -66,7 +66,7 @@ func (s *Server) publish(c *gin.Context) {
 	ctx := c.Request.Context()
 	hold := s.node.Hold(who(c))
 	defer hold.Release()
-	data, err := s.readBody(ctx, c, hold, message.StampSize, limit)
+	data, err := readBody(ctx, c, hold, message.StampSize, limit)
 	if refuse(c, err) {
 		return
 	}
@@ -141,61 +141,6 @@ func published(receipts []node.Receipt) client.Published {
 	}
 	return out
 }
-
-// readBody reads a body of up to limit bytes into a buffer with room in front.
-// What has come counts as in hand, not what is announced, so that a stalled
-// body holds little; one that stalls for long is given up.
-func (s *Server) readBody(ctx context.Context, c *gin.Context, hold node.Hold, room int, limit int64) ([]byte, error) {
-	tooLarge := &client.Problem{Type: "urn:steady-ferry:problem:too-large", Status: http.StatusRequestEntityTooLarge, Title: titleOf[node.TooLarge],
-		Detail: fmt.Sprintf("the request has more than %d bytes", limit)}
-	length := c.Request.ContentLength
-	if length > limit {
-		return nil, tooLarge
-	}
-	if length < 0 {
-		length = limit + 1
-	}
-	control := http.NewResponseController(c.Writer)
-	data := make([]byte, room, room+int(min(length, firstBody)))
-	if err := hold.Grow(ctx, int64(cap(data))); err != nil {
-		return nil, err
-	}
-	for {
-		if len(data) == cap(data) {
-			if int64(len(data)-room) == length {
-				if length > limit {
-					return nil, tooLarge
-				}
-				return data, nil
-			}
-			// Four times as much each time: what is copied stays small
-			// beside what came, and what is held beside what could come.
-			grown := room + int(min(length, int64(4*(len(data)-room))))
-			if err := hold.Grow(ctx, int64(grown-cap(data))); err != nil {
-				return nil, err
-			}
-			data = append(make([]byte, 0, grown), data...)
-			control.SetReadDeadline(time.Now().Add(bodyStall))
-			control.SetWriteDeadline(time.Now().Add(bodyStall + answerTime))
-		}
-		n, err := c.Request.Body.Read(data[len(data):cap(data)])
-		data = data[:len(data)+n]
-		switch {
-		case err == io.EOF && (c.Request.ContentLength < 0 || int64(len(data)-room) == length):
-			if int64(len(data)-room) > limit {
-				return nil, tooLarge
-			}
-			return data, nil
-		case err == io.EOF:
-			return nil, io.ErrUnexpectedEOF
-		case err != nil:
-			return nil, err
-		}
-	}
-}
-
-// firstBody is how much is held of a body before anything of it has come.
-const firstBody = 16 << 10
 
 // publishOne publishes a raw body, a JSON message or CloudEvents.
 func (s *Server) publishOne(ctx context.Context, c *gin.Context, t *node.Topic, partition int, mediaType string, body []byte, hold node.Hold) ([]node.Receipt, error) {
