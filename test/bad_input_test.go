@@ -79,7 +79,7 @@ func TestBadInputIsRefusedByName(t *testing.T) {
 		{"POST", readings + "/messages", `{"contentType":"text/plain\r\nX: y"}`, []string{"Content-Type", client.MessageType}, 400, []string{"control characters"}},
 		{"POST", readings + "/messages", "{\"body\":1}\n{\"n\":1}\n", []string{"Content-Type", client.NDJSONType}, 400, []string{`"line":2`, `unknown field \"n\"`}},
 		{"POST", readings + "/messages?partiton=1", "x", nil, 400, []string{"partiton", "partition"}},
-		{"GET", readings + "/messages?limit=1&limit=2", "", nil, 400, []string{"comes 2 times"}},
+		{"GET", readings + "/messages?limit=1&limit=2", "", nil, 400, []string{"comes more than once"}},
 		{"DELETE", readings + "?preview=yes", "", nil, 400, []string{"preview", "true, false"}},
 		{"GET", readings + "/messages?a=%zz", "", nil, 400, []string{"percent-encoding"}},
 		{"PATCH", readings, `{"retain":"1h","retain":"2h"}`, nil, 400, []string{"comes twice"}},

@@ -131,7 +131,8 @@ func (s *Server) signOut(c *gin.Context) {
 
 func (s *Server) newLink(c *gin.Context) {
 	// A session that was left open must not live on in links.
-	if p := c.MustGet(principalKey).(catalog.Principal); p.By.Kind == catalog.Session && time.Since(p.By.MadeAt) > freshSession {
+	p := c.MustGet(principalKey).(catalog.Principal)
+	if by := p.By(); by.Kind == catalog.Session && time.Since(by.MadeAt) > freshSession {
 		writeProblem(c, &client.Problem{Type: "urn:steady-ferry:problem:sign-in-again", Status: http.StatusForbidden, Title: "Sign in again",
 			Detail: "a link is made with a token, or within 10 minutes of signing in", Next: "sign out and in again, or use: ferry access link"})
 		return

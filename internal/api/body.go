@@ -18,16 +18,13 @@ import (
 // What has come counts as in hand, not what is announced, so that a stalled
 // body holds little; one that stalls for long is given up.
 func readBody(ctx context.Context, c *gin.Context, hold node.Hold, room int, limit int64) ([]byte, error) {
-	tooLarge := &client.Problem{Type: "urn:steady-ferry:problem:too-large", Status: http.StatusRequestEntityTooLarge, Title: titleOf[node.TooLarge],
-		Detail: fmt.Sprintf("the request has more than %d bytes", limit)}
 	length := c.Request.ContentLength
 	if length > limit {
-		return nil, tooLarge
+		return nil, tooLarge(limit)
 	}
 	if length < 0 {
 		length = limit + 1
 	}
-	control := http.NewResponseController(c.Writer)
 	buffer := bodyBuffer{whole: room + int(length)}
 	defer buffer.giveBack()
 	for {
@@ -35,7 +32,7 @@ func readBody(ctx context.Context, c *gin.Context, hold node.Hold, room int, lim
 		if len(buffer.data) == cap(buffer.data) {
 			if int64(came) == length {
 				if length > limit {
-					return nil, tooLarge
+					return nil, tooLarge(limit)
 				}
 				return buffer.data, nil
 			}
@@ -46,6 +43,7 @@ func readBody(ctx context.Context, c *gin.Context, hold node.Hold, room int, lim
 			if buffer.grow(size); came < 0 {
 				buffer.data, came = buffer.data[:room], 0
 			} else {
+				control := http.NewResponseController(c.Writer)
 				control.SetReadDeadline(time.Now().Add(bodyStall))
 				control.SetWriteDeadline(time.Now().Add(bodyStall + answerTime))
 			}
@@ -56,7 +54,7 @@ func readBody(ctx context.Context, c *gin.Context, hold node.Hold, room int, lim
 		switch {
 		case err == io.EOF && (c.Request.ContentLength < 0 || int64(came) == length):
 			if int64(came) > limit {
-				return nil, tooLarge
+				return nil, tooLarge(limit)
 			}
 			return buffer.keep(), nil
 		case err == io.EOF:
@@ -65,6 +63,11 @@ func readBody(ctx context.Context, c *gin.Context, hold node.Hold, room int, lim
 			return nil, err
 		}
 	}
+}
+
+func tooLarge(limit int64) error {
+	return &client.Problem{Type: "urn:steady-ferry:problem:too-large", Status: http.StatusRequestEntityTooLarge, Title: titleOf[node.TooLarge],
+		Detail: fmt.Sprintf("the request has more than %d bytes", limit)}
 }
 
 // bodySteps are the buffers in which a body gathers before so much of it has

@@ -1,9 +1,12 @@
 package api
 
 import (
+	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"slices"
 	"strings"
@@ -18,6 +21,9 @@ import (
 // name. Numbers and localhost cannot be made to point elsewhere.
 func (s *Server) knownHost(c *gin.Context) {
 	host := c.Request.Host
+	if _, err := netip.ParseAddrPort(host); err == nil {
+		return
+	}
 	if name, _, err := net.SplitHostPort(host); err == nil {
 		host = name
 	}
@@ -31,9 +37,12 @@ func (s *Server) knownHost(c *gin.Context) {
 		Next: "if it is a name of this node, start ferryd with -names " + host})
 }
 
+// operation is a method and a path in Gin's notation.
+type operation struct{ method, path string }
+
 // queriesOf returns the query parameters of each operation of the OpenAPI
-// document, by method and path in Gin's notation, and their types.
-func queriesOf(document map[string]any) map[string]map[string]string {
+// document and their types.
+func queriesOf(document map[string]any) map[operation]map[string]string {
 	object := func(v any, names ...string) map[string]any {
 		for _, n := range names {
 			m, _ := v.(map[string]any)
@@ -55,16 +64,16 @@ func queriesOf(document map[string]any) map[string]map[string]string {
 			}
 		}
 	}
-	out := map[string]map[string]string{}
+	out := map[operation]map[string]string{}
 	for path, item := range object(document, "paths") {
-		for method, operation := range object(item) {
+		for method, called := range object(item) {
 			if method == "parameters" {
 				continue
 			}
 			known := map[string]string{}
 			add(known, object(item)["parameters"])
-			add(known, object(operation)["parameters"])
-			out[strings.ToUpper(method)+" "+strings.NewReplacer("{", ":", "}", "").Replace(path)] = known
+			add(known, object(called)["parameters"])
+			out[operation{strings.ToUpper(method), strings.NewReplacer("{", ":", "}", "").Replace(path)}] = known
 		}
 	}
 	return out
@@ -77,36 +86,61 @@ func (s *Server) knownQuery(c *gin.Context) {
 	if raw == "" {
 		return
 	}
-	known, ok := s.queries[c.Request.Method+" "+c.FullPath()]
+	known, ok := s.queries[operation{c.Request.Method, c.FullPath()}]
 	if !ok {
 		return
 	}
-	values, err := url.ParseQuery(raw)
-	if err != nil {
-		writeProblem(c, invalid("", "the query of the address is broken: "+err.Error(), "name=value, joined by &, with percent-encoding"))
-		return
-	}
-	for name, all := range values {
+	var room [8]string
+	seen := room[:0]
+	for pair := range strings.SplitSeq(raw, "&") {
+		if pair == "" {
+			continue
+		}
+		name, value, err := unescapePair(pair)
 		kind, ok := known[name]
 		switch {
+		case err != nil:
+			writeProblem(c, invalid("", "the query of the address is broken: "+err.Error(), "name=value, joined by &, with percent-encoding"))
+			return
 		case !ok:
-			names := make([]string, 0, len(known))
-			for n := range known {
-				names = append(names, n)
-			}
-			slices.Sort(names)
-			allowed := strings.Join(names, ", ")
+			allowed := strings.Join(slices.Sorted(maps.Keys(known)), ", ")
 			if allowed == "" {
 				allowed = "none"
 			}
 			writeProblem(c, invalid(name, fmt.Sprintf("there is no query parameter %q here", name), allowed))
 			return
-		case len(all) > 1 && kind != "array":
-			writeProblem(c, invalid(name, fmt.Sprintf("the query parameter %s comes %d times", name, len(all)), "one value"))
+		case kind != "array" && slices.Contains(seen, name):
+			writeProblem(c, invalid(name, fmt.Sprintf("the query parameter %s comes more than once", name), "one value"))
 			return
-		case kind == "boolean" && all[0] != "true" && all[0] != "false":
-			writeProblem(c, invalid(name, fmt.Sprintf("%s is %q", name, all[0]), "true, false")) // a preview that is meant must not be taken for the deed
+		case kind == "boolean" && value != "true" && value != "false":
+			writeProblem(c, invalid(name, fmt.Sprintf("%s is %q", name, value), "true, false")) // a preview that is meant must not be taken for the deed
 			return
+		case kind != "array":
+			seen = append(seen, name)
 		}
 	}
+}
+
+// queryValue returns the first value of a parameter, without taking the whole
+// query apart as small requests that come in thousands would have to.
+func queryValue(raw, name string) string {
+	for pair := range strings.SplitSeq(raw, "&") {
+		if n, value, err := unescapePair(pair); err == nil && n == name {
+			return value
+		}
+	}
+	return ""
+}
+
+// unescapePair splits name=value of a query. A semicolon is refused as net/url
+// refuses it, which would leave the pair out.
+func unescapePair(pair string) (name, value string, err error) {
+	if strings.Contains(pair, ";") {
+		return "", "", errors.New("a semicolon stands in it")
+	}
+	name, value, _ = strings.Cut(pair, "=")
+	if name, err = url.QueryUnescape(name); err == nil {
+		value, err = url.QueryUnescape(value)
+	}
+	return name, value, err
 }

@@ -46,7 +46,7 @@ func page[T any](c *gin.Context, items []T, name func(T) string) (client.Page[T]
 }
 
 func intQuery(c *gin.Context, name string, otherwise, least, most int) (int, bool) {
-	text := c.Query(name)
+	text := queryValue(c.Request.URL.RawQuery, name)
 	if text == "" {
 		return otherwise, true
 	}

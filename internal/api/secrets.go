@@ -33,7 +33,10 @@ func secretJSON(s catalog.Secret, own string) client.Secret {
 	return out
 }
 
-func own(c *gin.Context) string { return c.MustGet(principalKey).(catalog.Principal).By.ID }
+func own(c *gin.Context) string {
+	p := c.MustGet(principalKey).(catalog.Principal)
+	return p.By().ID
+}
 
 func (s *Server) secrets() []catalog.Secret {
 	all := s.node.Catalog().View().Secrets()
@@ -83,7 +86,7 @@ func (s *Server) newToken(c *gin.Context) {
 // tellToken answers with a token that was just made; it is told only once.
 func (s *Server) tellToken(c *gin.Context, text string) {
 	p, _ := s.node.Catalog().View().Who(catalog.Token, text)
-	c.JSON(http.StatusCreated, client.Token{Secret: secretJSON(p.By, own(c)), Token: text})
+	c.JSON(http.StatusCreated, client.Token{Secret: secretJSON(p.By(), own(c)), Token: text})
 }
 
 func (s *Server) secretOf(c *gin.Context) (catalog.Secret, bool) {

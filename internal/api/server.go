@@ -47,7 +47,7 @@ type Server struct {
 	console  http.Handler
 	stopping chan struct{}
 	openapi  []byte // as JSON
-	queries  map[string]map[string]string
+	queries  map[operation]map[string]string
 	names    []string // hosts that are this node
 	origin   *http.CrossOriginProtection
 	wrong    *admit.Rates        // secrets that are not in force, by address

@@ -45,9 +45,9 @@ const statementTimeout = 3 * time.Second
 type Principal struct {
 	Name string `json:"name"`
 	Role string `json:"role"`
-	By   Secret `json:"-"` // with which it came
 
-	secret [sha256.Size]byte
+	secret [sha256.Size]byte // with which it came
+	by     *secret
 }
 
 // View is a consistent copy of the records that nodes work with. It is never
@@ -62,7 +62,7 @@ type View struct {
 	Placed   map[int64][]*Placement      // by channel and partition
 	Groups   map[int64]map[string]*Group // by channel and name
 	GroupIDs map[int64]*Group
-	secrets  map[[sha256.Size]byte]secret
+	secrets  map[[sha256.Size]byte]*secret
 
 	Forgotten map[int64]bool // channels that were deleted for good
 	mark      string
@@ -221,7 +221,7 @@ func (c *Catalog) load(ctx context.Context) error {
 		return c.fault(err)
 	}
 	defer tx.Rollback()
-	v := &View{Spaces: map[string]*Space{}, Channels: map[string]*Channel{}, Nodes: map[uint64]*Node{}, Placed: map[int64][]*Placement{}, Groups: map[int64]map[string]*Group{}, GroupIDs: map[int64]*Group{}, secrets: map[[sha256.Size]byte]secret{}, Forgotten: map[int64]bool{}}
+	v := &View{Spaces: map[string]*Space{}, Channels: map[string]*Channel{}, Nodes: map[uint64]*Node{}, Placed: map[int64][]*Placement{}, Groups: map[int64]map[string]*Group{}, GroupIDs: map[int64]*Group{}, secrets: map[[sha256.Size]byte]*secret{}, Forgotten: map[int64]bool{}}
 	var spaces []*Space
 	var channels []*Channel
 	var secrets []secret
@@ -270,8 +270,8 @@ func (c *Catalog) load(ctx context.Context) error {
 	for _, id := range forgotten {
 		v.Forgotten[id] = true
 	}
-	for _, s := range secrets {
-		v.secrets[[sha256.Size]byte(s.Hash)] = s
+	for i := range secrets {
+		v.secrets[[sha256.Size]byte(secrets[i].Hash)] = &secrets[i]
 	}
 	c.show(v)
 	return c.fault(nil)

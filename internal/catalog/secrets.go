@@ -160,8 +160,11 @@ func (v *View) Who(kind, text string) (Principal, bool) {
 	if !ok || s.Kind != kind || subtle.ConstantTimeCompare(s.Hash, hash[:]) != 1 || s.over() {
 		return Principal{}, false
 	}
-	return Principal{Name: s.Principal, Role: s.Role, secret: hash, By: s.describe()}, true
+	return Principal{Name: s.Principal, Role: s.Role, secret: hash, by: s}, true
 }
+
+// By describes the secret with which the principal came.
+func (p *Principal) By() Secret { return p.by.describe() }
 
 // InForce reports whether the secret that a principal came with still stands
 // for it, and when that ends by itself (zero: never).

@@ -79,13 +79,30 @@ func (b *Bytes) take(h *Hold, n int64) {
 	h.bytes += n
 }
 
+// GrowNow lets the request hold n bytes more if there is room for them now, as
+// nearly always, and reports whether there was.
+func (h *Hold) GrowNow(n int64) bool {
+	b := h.of
+	if n = min(n, b.Room()-h.bytes); n <= 0 {
+		return true
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if !b.fits(h, n) {
+		return false
+	}
+	b.take(h, n)
+	return true
+}
+
 // Grow waits until the request may hold n bytes more, or ctx ends. More than
 // Room is never to be had: it counts as Room.
 func (h *Hold) Grow(ctx context.Context, n int64) error {
-	b := h.of
-	if n = min(n, b.Room()-h.bytes); n <= 0 {
+	if h.GrowNow(n) {
 		return nil
 	}
+	b := h.of
+	n = min(n, b.Room()-h.bytes)
 	b.mu.Lock()
 	if b.fits(h, n) {
 		b.take(h, n)
