@@ -30,7 +30,21 @@ import (
 // publishes that go on meanwhile.
 type attacked struct {
 	*harness.Node
-	t *testing.T
+	t     *testing.T
+	quiet time.Duration // p99 of small publishes when nothing else goes on
+}
+
+// publishSmall publishes until it shall stop, and returns how long each took.
+func (n *attacked) publishSmall(t *testing.T, goOn func(count int) bool) (took []time.Duration) {
+	for goOn(len(took)) {
+		start := time.Now()
+		answer := n.Ask("POST", "/api/v1/channels/coldchain/small/messages", `{"box":"box-7"}`)
+		took = append(took, time.Since(start))
+		require.Equal(t, 200, answer.Status, answer.Body)
+		time.Sleep(2 * time.Millisecond)
+	}
+	slices.Sort(took)
+	return took
 }
 
 // underAttack runs an attack until it ends, or for the time, and sees that
@@ -41,20 +55,12 @@ func (n *attacked) underAttack(name string, most time.Duration, attack func(ctx 
 		defer cancel()
 		var wg sync.WaitGroup
 		wg.Go(func() { attack(ctx); cancel() })
-		var took []time.Duration
-		for ctx.Err() == nil || len(took) < 20 {
-			start := time.Now()
-			answer := n.Ask("POST", "/api/v1/channels/coldchain/small/messages", `{"box":"box-7"}`)
-			took = append(took, time.Since(start))
-			require.Equal(t, 200, answer.Status, answer.Body)
-			time.Sleep(2 * time.Millisecond)
-		}
+		took := n.publishSmall(t, func(count int) bool { return ctx.Err() == nil || count < 100 })
 		wg.Wait()
-		slices.Sort(took)
 		p99 := took[len(took)*99/100]
 		t.Logf("%d small publishes, median %v, p99 %v, longest %v", len(took), took[len(took)/2], p99, took[len(took)-1])
-		// The bound is loose: other tests may run on this machine.
-		assert.Less(t, p99, 500*time.Millisecond)
+		// On a machine that is busy with something else it takes longer, in quiet too.
+		assert.Less(t, p99, 50*time.Millisecond+10*n.quiet)
 	})
 }
 
@@ -84,6 +90,10 @@ func TestAttacksDoNotBringANodeDown(t *testing.T) {
 			b.Add(&message.Message{Body: zeros})
 		}
 	}
+
+	quiet := n.publishSmall(t, func(count int) bool { return count < 300 })
+	n.quiet = quiet[len(quiet)*99/100]
+	t.Logf("in quiet p99 %v", n.quiet)
 
 	get := func(ctx context.Context, path string) (int, int64) {
 		request, err := http.NewRequestWithContext(ctx, http.MethodGet, n.URL+path, nil)

@@ -192,13 +192,15 @@ func (s *Server) items(c *gin.Context) {
 		return
 	}
 	out := client.Page[client.QueueMessage]{Items: []client.QueueMessage{}}
+	size := 0
 	for i := range items {
 		out.Items = append(out.Items, itemJSON(t, &items[i]))
+		size += bytesOf(node.Event{Message: items[i].Message})
 	}
 	if next != nil {
 		out.Next = fmt.Sprintf("%d:%d", next.Partition, next.Offset)
 	}
-	c.JSON(http.StatusOK, out)
+	s.writePage(c, out, size)
 }
 
 func (s *Server) item(c *gin.Context) {

@@ -33,7 +33,7 @@ func (s *Server) export(c *gin.Context) {
 		return
 	}
 	var err error
-	f := &exportFile{c: c, format: format, topic: t, control: http.NewResponseController(c.Writer)}
+	f := &exportFile{server: s, c: c, format: format, topic: t, control: http.NewResponseController(c.Writer)}
 	if t.IsQueue() {
 		err = s.exportQueue(c, t, f)
 	} else {
@@ -108,6 +108,7 @@ func (s *Server) exportQueue(c *gin.Context, t *node.Topic, f *exportFile) error
 
 // exportFile is a file of messages on its way to the client.
 type exportFile struct {
+	server  *Server
 	c       *gin.Context
 	format  string
 	topic   *node.Topic
@@ -128,7 +129,7 @@ func (f *exportFile) begin() {
 	}
 	name := strings.ReplaceAll(f.topic.Channel().Name, "@", "-")
 	f.c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%s.%s"`, name, time.Now().UTC().Format("20060102T150405"), suffix))
-	f.lines = newLineWriter(f.c, mediaType, time.Minute)
+	f.lines = f.server.newLineWriter(f.c, mediaType, time.Minute)
 	f.out = f.lines.buffered
 	if f.format == client.FormatCloudEvents {
 		f.out.WriteString("[")
@@ -139,7 +140,7 @@ func (f *exportFile) write(line any, m *message.Message) error {
 	f.begin()
 	f.count++
 	if f.format == client.FormatNDJSON {
-		return f.lines.write(line)
+		return f.lines.write(line, len(m.Body))
 	}
 	event, err := cloudevent.Encode(f.topic.Address().String(), m)
 	if err != nil {

@@ -69,13 +69,13 @@ func (s *Server) status(c *gin.Context) { c.JSON(http.StatusOK, s.snapshot(c, ti
 func (s *Server) live(c *gin.Context) {
 	ctx, cancel := s.streamContext(c)
 	defer cancel()
-	w := newLineWriter(c, "text/event-stream", 30*time.Second)
+	w := s.newLineWriter(c, "text/event-stream", 30*time.Second)
 	ticker := time.NewTicker(time.Second)
 	defer ticker.Stop()
 	for {
 		changed := s.node.Changed()
 		w.text("data: ")
-		if w.write(s.snapshot(c, time.Now())) != nil || w.text("\n") != nil || w.flush() != nil {
+		if w.write(s.snapshot(c, time.Now()), 0) != nil || w.text("\n") != nil || w.flush() != nil {
 			return
 		}
 		select {

@@ -292,10 +292,10 @@ func (s *Server) browse(c *gin.Context) {
 	sel.Recent, sel.Newest = take == "recent", order == "newest"
 	ctx, cancel := s.streamContext(c)
 	defer cancel()
-	w := newLineWriter(c, client.NDJSONType, time.Minute)
+	w := s.newLineWriter(c, client.NDJSONType, time.Minute)
 	a := sel.Topic.Address()
 	err := s.node.Browse(ctx, sel, func(e node.Event) error {
-		if err := w.write(eventJSON(a, e)); err != nil {
+		if err := w.write(eventJSON(a, e), bytesOf(e)); err != nil {
 			return err
 		}
 		if e.Progress != nil {
@@ -308,9 +308,17 @@ func (s *Server) browse(c *gin.Context) {
 			refuse(c, err)
 			return
 		}
-		w.write(client.Event{Problem: problemOf(err)})
+		w.write(client.Event{Problem: problemOf(err)}, 0)
 	}
 	w.flush()
+}
+
+// bytesOf returns how many bytes of messages an event has.
+func bytesOf(e node.Event) int {
+	if e.Message == nil {
+		return 0
+	}
+	return len(e.Message.Body)
 }
 
 func eventJSON(a address.Address, e node.Event) client.Event {
@@ -329,43 +337,6 @@ func eventJSON(a address.Address, e node.Event) client.Event {
 	return client.Event{Damage: &d}
 }
 
-// lineWriter writes JSON values to a slow or quick reader.
-type lineWriter struct {
-	buffered *bufio.Writer
-	out      *json.Encoder
-	control  *http.ResponseController
-	patience time.Duration
-}
-
-func newLineWriter(c *gin.Context, contentType string, patience time.Duration) *lineWriter {
-	c.Header("Content-Type", contentType)
-	c.Header("X-Accel-Buffering", "no")
-	b := bufio.NewWriterSize(c.Writer, 32<<10)
-	out := json.NewEncoder(b)
-	out.SetEscapeHTML(false)
-	return &lineWriter{buffered: b, out: out, control: http.NewResponseController(c.Writer), patience: patience}
-}
-
-func (w *lineWriter) pending() int { return w.buffered.Buffered() }
-
-func (w *lineWriter) write(v any) error {
-	w.control.SetWriteDeadline(time.Now().Add(w.patience))
-	return w.out.Encode(v)
-}
-
-func (w *lineWriter) text(s string) error {
-	_, err := w.buffered.WriteString(s)
-	return err
-}
-
-func (w *lineWriter) flush() error {
-	w.control.SetWriteDeadline(time.Now().Add(w.patience))
-	if err := w.buffered.Flush(); err != nil {
-		return err
-	}
-	return w.control.Flush()
-}
-
 // tail streams messages as they arrive, as server-sent events. The id of an
 // event is the place after it, with which a reader can go on elsewhere.
 func (s *Server) tail(c *gin.Context) {
@@ -379,7 +350,7 @@ func (s *Server) tail(c *gin.Context) {
 	}
 	ctx, cancel := s.streamContext(c)
 	defer cancel()
-	w := newLineWriter(c, "text/event-stream", 5*time.Minute)
+	w := s.newLineWriter(c, "text/event-stream", 5*time.Minute)
 	// The headers go out at once, so that the reader knows it is connected.
 	if w.text(": tail\n\n") != nil || w.flush() != nil {
 		return
@@ -388,7 +359,7 @@ func (s *Server) tail(c *gin.Context) {
 	place := formatPositions()
 	err = s.node.Tail(ctx, sel, resume, func(e node.Event, at node.TailPositions) error {
 		w.text("id: " + place(at) + "\ndata: ")
-		if err := w.write(eventJSON(a, e)); err != nil {
+		if err := w.write(eventJSON(a, e), bytesOf(e)); err != nil {
 			return err
 		}
 		return w.text("\n")
@@ -398,7 +369,7 @@ func (s *Server) tail(c *gin.Context) {
 	})
 	if err != nil && ctx.Err() == nil {
 		w.text("data: ")
-		w.write(client.Event{Problem: problemOf(err)})
+		w.write(client.Event{Problem: problemOf(err)}, 0)
 		w.text("\n")
 		w.flush()
 	}

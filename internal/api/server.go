@@ -53,6 +53,7 @@ type Server struct {
 	wrong    *admit.Rates        // secrets that are not in force, by address
 	signIns  *admit.Rates        // by principal
 	fetching *semaphore.Weighted // bytes of fetch buffers in use
+	encoding *semaphore.Weighted // of those who turn large answers into JSON
 
 	snapMu sync.Mutex
 	snap   client.Live
@@ -76,7 +77,7 @@ func New(n *node.Node, console http.Handler, names ...string) (*Server, error) {
 	}
 	return &Server{node: n, console: console, stopping: make(chan struct{}), openapi: asJSON, queries: queriesOf(document), names: names, origin: http.NewCrossOriginProtection(),
 		wrong: admit.NewRates("secrets that are not in force", wrongBurst, wrongEvery), signIns: admit.NewRates("sign-ins", signInBurst, signInEvery),
-		fetching: semaphore.NewWeighted(fetchBytes)}, nil
+		fetching: semaphore.NewWeighted(fetchBytes), encoding: semaphore.NewWeighted(int64(max(1, runtime.GOMAXPROCS(0)-1)))}, nil
 }
 
 // Stop ends the streams that would otherwise stay open.
