@@ -4488,6 +4488,7 @@ export interface operations {
                 "application/json": {
                     /** @enum {string} */
                     state?: "running" | "paused" | "cancelled";
+                    /** @description Messages a second */
                     rate?: number;
                 };
             };
