@@ -472,9 +472,7 @@ func (j *Journal) Roll() error {
 
 // truncate cuts off the record with the index and all behind it.
 func (j *Journal) truncate(index uint64) error {
-	// Nothing that is cut off may come back out of the sync log.
-	j.clearPending()
-	if err := j.store.log.settle(); err != nil {
+	if err := j.leaveSyncLog(); err != nil {
 		return err
 	}
 	j.mu.Lock()
@@ -502,6 +500,15 @@ func (j *Journal) truncate(index uint64) error {
 	j.segments[len(j.segments)-1].indexed = false
 	j.current.Commit = min(j.current.Commit, index-1)
 	return j.recoverTail()
+}
+
+// leaveSyncLog makes what the journal has durable in its own files, so that
+// nothing of it comes back out of the sync log: what is cut off next stays so.
+func (j *Journal) leaveSyncLog() error {
+	if err := j.Flush(); err != nil {
+		return err
+	}
+	return j.store.log.forget(j.name)
 }
 
 // State returns what the journal remembers beside its records.

@@ -236,8 +236,7 @@ func (j *Journal) BytesFrom(offset int64) int64 {
 // behind. Term and vote stay. It is durable when Restart returns. After a
 // crash within it, it must be called again.
 func (j *Journal) Restart(base, prevTerm uint64, offset, time int64) error {
-	j.clearPending()
-	if err := j.store.log.settle(); err != nil {
+	if err := j.leaveSyncLog(); err != nil {
 		return err
 	}
 	j.mu.Lock()

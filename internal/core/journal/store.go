@@ -114,7 +114,7 @@ func (s *Store) Retire(j *Journal, keep ...string) error {
 		return err
 	}
 	// Nothing of it may come back out of the sync log.
-	if err := s.log.settle(); err != nil {
+	if err := s.log.forget(j.name); err != nil {
 		return err
 	}
 	entries, err := os.ReadDir(j.dir)

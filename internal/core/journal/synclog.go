@@ -16,7 +16,8 @@ import (
 // second copy here covers them until the files themselves have been synced.
 // There are two files, used in turn; a file is begun again only after every
 // journal with bytes in it has been synced. After a crash the frames are
-// written to their places once more, oldest first.
+// written to their places once more, oldest first, but for what was forgotten
+// of a journal.
 //
 // A file, little endian: 8 bytes generation, 4 bytes CRC32C of it, then
 // frames from byte 512 on. A frame:
@@ -26,8 +27,9 @@ import (
 //	 8  8  generation
 //	16  8  number of the frame in its file, from 0
 //	24     pieces: 2 bytes length of the journal's name, 2 bytes zero,
-//	       4 bytes length of the data, 8 bytes segment base (0: state file),
-//	       8 bytes position, the name, the data
+//	       4 bytes length of the data, 8 bytes segment base (0: state file,
+//	       all bits: what came before of the journal is forgotten), 8 bytes
+//	       position, the name, the data
 type syncLog struct {
 	dir   string
 	limit int64
@@ -50,6 +52,10 @@ const (
 	pieceHead    = 24
 	syncLogBytes = 32 << 20
 )
+
+// forgotten is the base of a piece without data: earlier ones of its journal
+// are not written back.
+const forgotten = ^uint64(0)
 
 // piece is a stretch of bytes that a journal wrote since its last sync.
 type piece struct {
@@ -118,17 +124,43 @@ func (l *syncLog) write(journals []*Journal) error {
 	b := append(l.frame[:0], make([]byte, frameHead)...)
 	for _, j := range journals {
 		for _, p := range j.pending {
-			var head [pieceHead]byte
-			le.PutUint16(head[:], uint16(len(j.name)))
-			le.PutUint32(head[4:], uint32(p.size))
-			le.PutUint64(head[8:], p.base)
-			le.PutUint64(head[16:], uint64(p.pos))
-			b = append(append(b, head[:]...), j.name...)
-			for _, d := range p.data {
-				b = append(b, d...)
-			}
+			b = appendPiece(b, j.name, p)
 		}
 	}
+	if err := l.put(b); err != nil {
+		return err
+	}
+	for _, j := range journals {
+		l.touched[j] = struct{}{}
+	}
+	return nil
+}
+
+// forget lets nothing of a journal be written back that the log has of it now:
+// what the journal shall keep is in its own files, and synced. It costs one
+// fdatasync, however many other journals there are.
+func (l *syncLog) forget(name string) error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.put(appendPiece(append(l.frame[:0], make([]byte, frameHead)...), name, piece{base: forgotten}))
+}
+
+func appendPiece(b []byte, name string, p piece) []byte {
+	var head [pieceHead]byte
+	le.PutUint16(head[:], uint16(len(name)))
+	le.PutUint32(head[4:], uint32(p.size))
+	le.PutUint64(head[8:], p.base)
+	le.PutUint64(head[16:], uint64(p.pos))
+	b = append(append(b, head[:]...), name...)
+	for _, d := range p.data {
+		b = append(b, d...)
+	}
+	return b
+}
+
+// put writes a frame, which has room for its head, and makes it durable. The
+// caller holds mu.
+func (l *syncLog) put(b []byte) error {
 	l.frame = b
 	if l.end+int64(len(b)) > l.limit {
 		if err := l.turn(); err != nil {
@@ -147,9 +179,6 @@ func (l *syncLog) write(journals []*Journal) error {
 	}
 	l.end += int64(len(b))
 	l.frames++
-	for _, j := range journals {
-		l.touched[j] = struct{}{}
-	}
 	return nil
 }
 
@@ -225,12 +254,42 @@ func (l *syncLog) replay() error {
 	if len(olds) == 2 && olds[0].generation > olds[1].generation {
 		olds[0], olds[1] = olds[1], olds[0]
 	}
+	// each calls f with every piece, in order, and its number from 1.
+	each := func(f func(number int, p oldPiece) error) error {
+		number := 0
+		for _, o := range olds {
+			err := eachPiece(o.file, o.generation, l.limit, func(p oldPiece) error {
+				number++
+				return f(number, p)
+			})
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	forgottenAt := map[string]int{}
+	err := each(func(number int, p oldPiece) error {
+		if p.base == forgotten {
+			forgottenAt[p.name] = number
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
 	touched := map[string]struct{}{}
+	err = each(func(number int, p oldPiece) error {
+		if number <= forgottenAt[p.name] {
+			return nil
+		}
+		return p.writeBack(l.dir, touched)
+	})
+	if err != nil {
+		return err
+	}
 	for _, o := range olds {
 		l.generation = max(l.generation, o.generation)
-		if err := replayFile(l.dir, o.file, o.generation, l.limit, touched); err != nil {
-			return err
-		}
 	}
 	for path := range touched {
 		if err := syncPath(path); err != nil {
@@ -240,7 +299,17 @@ func (l *syncLog) replay() error {
 	return nil
 }
 
-func replayFile(dir string, f *os.File, generation uint64, limit int64, touched map[string]struct{}) error {
+// oldPiece is a piece as it is found in the log.
+type oldPiece struct {
+	name string
+	base uint64
+	pos  int64
+	data []byte
+}
+
+// eachPiece calls do with the pieces of a file, up to the first frame that does
+// not fit: a frame that was not finished was never acknowledged.
+func eachPiece(f *os.File, generation uint64, limit int64, do func(p oldPiece) error) error {
 	pos := int64(syncLogHead)
 	head := make([]byte, frameHead)
 	for number := uint64(0); ; number++ {
@@ -253,44 +322,51 @@ func replayFile(dir string, f *os.File, generation uint64, limit int64, touched 
 		}
 		frame := make([]byte, frameHead+length)
 		if _, err := f.ReadAt(frame, pos); err != nil || le.Uint32(frame[4:]) != message.Checksum(frame[8:]) {
-			return nil // a frame that was not finished was never acknowledged
+			return nil
 		}
-		if err := replayFrame(dir, frame[frameHead:], touched); err != nil {
+		if err := eachPieceOf(frame[frameHead:], do); err != nil {
 			return err
 		}
 		pos += frameHead + length
 	}
 }
 
-func replayFrame(dir string, b []byte, touched map[string]struct{}) error {
+func eachPieceOf(b []byte, do func(p oldPiece) error) error {
 	for len(b) >= pieceHead {
 		nameLength, size := int(le.Uint16(b)), int(le.Uint32(b[4:]))
 		base, pos := le.Uint64(b[8:]), int64(le.Uint64(b[16:]))
 		if len(b) < pieceHead+nameLength+size {
 			return fmt.Errorf("a piece is cut off in a frame whose checksum fits")
 		}
-		name := string(b[pieceHead : pieceHead+nameLength])
-		data := b[pieceHead+nameLength : pieceHead+nameLength+size]
+		p := oldPiece{name: string(b[pieceHead : pieceHead+nameLength]), base: base, pos: pos, data: b[pieceHead+nameLength : pieceHead+nameLength+size]}
 		b = b[pieceHead+nameLength+size:]
-		journalDir := filepath.Join(dir, filepath.FromSlash(name))
-		if !filepath.IsLocal(name) || strings.Contains(name, "..") {
-			return fmt.Errorf("journal name %q", name)
-		}
-		if _, err := os.Stat(journalDir); os.IsNotExist(err) {
-			continue // the channel was removed since
-		}
-		path := segmentPath(journalDir, base)
-		if base == 0 {
-			path = filepath.Join(journalDir, stateFileName)
-			if err := replayState(journalDir, data); err != nil {
-				return err
-			}
-		} else if err := writeAt(path, data, pos); err != nil {
+		if err := do(p); err != nil {
 			return err
 		}
-		touched[path] = struct{}{}
-		touched[journalDir] = struct{}{}
 	}
+	return nil
+}
+
+// writeBack writes a piece to its place, and notes the files to be synced.
+func (p *oldPiece) writeBack(dir string, touched map[string]struct{}) error {
+	if !filepath.IsLocal(p.name) || strings.Contains(p.name, "..") {
+		return fmt.Errorf("journal name %q", p.name)
+	}
+	journalDir := filepath.Join(dir, filepath.FromSlash(p.name))
+	if _, err := os.Stat(journalDir); os.IsNotExist(err) {
+		return nil // the channel was removed since
+	}
+	path := segmentPath(journalDir, p.base)
+	if p.base == 0 {
+		path = filepath.Join(journalDir, stateFileName)
+		if err := replayState(journalDir, p.data); err != nil {
+			return err
+		}
+	} else if err := writeAt(path, p.data, p.pos); err != nil {
+		return err
+	}
+	touched[path] = struct{}{}
+	touched[journalDir] = struct{}{}
 	return nil
 }
 
