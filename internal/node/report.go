@@ -19,6 +19,7 @@ import (
 // meet, and then every second what has changed.
 type Report struct {
 	Whole    bool              `json:"whole"`
+	Number   uint64            `json:"number"` // one more than that of the report before
 	Started  time.Time         `json:"started"`
 	Version  string            `json:"version"`
 	Disk     Disk              `json:"disk"`
@@ -81,6 +82,7 @@ type others struct {
 	reports map[uint64]*known
 	changes []LeaderChange // oldest first
 	fresh   []LeaderChange // of this node, not yet told
+	told    uint64         // number of the last report of this node
 	soon    chan struct{}
 	wholeTo []uint64 // nodes that have just come
 }
@@ -88,7 +90,7 @@ type others struct {
 type known struct {
 	Report
 	at       time.Time
-	wholeAt  time.Time // when it told all
+	wholeAt  time.Time // when it told all; zero when something was lost since
 	replicas map[replica.Key]*ReplicaReport
 }
 
@@ -150,8 +152,16 @@ func (o *others) take(from uint64, body []byte) []*ReplicaReport {
 	defer o.mu.Unlock()
 	k := o.reports[from]
 	if k == nil || r.Whole {
-		k = &known{replicas: map[replica.Key]*ReplicaReport{}, wholeAt: time.Now()}
+		k = &known{replicas: map[replica.Key]*ReplicaReport{}}
 		o.reports[from] = k
+	}
+	switch {
+	case r.Whole:
+		k.wholeAt = time.Now()
+	case r.Number != k.Number+1:
+		// A report was lost, and with it changes that are told once: it shall
+		// tell all.
+		k.wholeAt = time.Time{}
 	}
 	for _, rr := range parsed {
 		k.replicas[rr.Key] = rr
@@ -250,6 +260,8 @@ func (n *Node) report(told map[replica.Key][]byte) {
 		}
 	}
 	n.others.mu.Lock()
+	n.others.told++
+	r.Number, whole.Number = n.others.told, n.others.told
 	r.Changes, n.others.fresh = n.others.fresh, nil
 	whole.Changes = slices.Clone(n.others.changes)
 	wholeTo := n.others.wholeTo
