@@ -2,6 +2,7 @@ package node
 
 import (
 	"context"
+	"log/slog"
 	"slices"
 	"time"
 
@@ -121,11 +122,23 @@ func (n *Node) leaveOld(ctx context.Context) {
 			if leader == 0 || leader == n.id || r == nil || term < g.Membership().Term || !n.peers.Up(leader) || slices.Contains(slices.Concat(r.Voters, r.Leaving, r.Learners), n.id) {
 				continue
 			}
-			closing, cancel := context.WithTimeout(ctx, 5*time.Second)
-			p.group.Store(nil)
-			n.sched.Close(closing, g, true)
-			cancel()
+			n.leave(ctx, t, p, g)
 		}
+	}
+}
+
+// leave deletes a replica. Records that are followed meanwhile may give it to
+// this node again: then nothing of it may be open or half deleted.
+func (n *Node) leave(ctx context.Context, t *Topic, p *Partition, g *replica.Group) {
+	n.followMu.Lock()
+	defer n.followMu.Unlock()
+	if n.topicByID(t.ID) != t || slices.Contains(n.placed(p), n.id) || !p.group.CompareAndSwap(g, nil) {
+		return
+	}
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	if err := n.sched.Close(ctx, g, true); err != nil {
+		slog.Warn("a replica that left could not be deleted", "partition", p.Address(), "error", err)
 	}
 }
 

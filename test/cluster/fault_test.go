@@ -240,6 +240,13 @@ func TestReplicasAreRaisedLoweredAndDrainedUnderLoad(t *testing.T) {
 		err := c.API.Call(context.Background(), http.MethodGet, client.ChannelPath(topic), nil, nil, &topicNow)
 		return err == nil && topicNow.Each[0].Leader == "node-b"
 	})
+	// A replica that leaves is given back at once, while it is being deleted.
+	for range 4 {
+		for _, last := range []string{"node-d", "node-c"} {
+			n.Must("move", "coldchain/doors#0", "-to", "node-b,node-a,"+last, "-yes")
+			assert.Equal(t, "done", jobsDone(t, c, 60*time.Second).State)
+		}
+	}
 	n.Must("set", topic.String(), "-replicas", "2", "-yes")
 	assert.Equal(t, "done", jobsDone(t, c, 60*time.Second).State)
 	w.flows(10 * time.Second)
