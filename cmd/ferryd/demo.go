@@ -13,8 +13,11 @@ import (
 	"path/filepath"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/message"
 )
 
@@ -38,7 +41,7 @@ func demo(args []string) error {
 		return c.demoCluster(*nodes)
 	}
 	return c.run(func(ctx context.Context, r running) error {
-		d, link, err := startDepot(ctx, r.url, r.token)
+		d, link, err := startDepot(ctx, r.url, r.token, clock.Shift)
 		if err != nil {
 			return err
 		}
@@ -67,12 +70,12 @@ Ctrl-C stops it; what was published stays in %s.
 }
 
 // startDepot makes the demo's channels, and a link to sign in with.
-func startDepot(ctx context.Context, servers, token string) (d *depot, link string, err error) {
+func startDepot(ctx context.Context, servers, token string, shift func(time.Duration)) (d *depot, link string, err error) {
 	api, err := client.New(servers, token)
 	if err != nil {
 		return nil, "", err
 	}
-	d = &depot{api: api, readings: address.Channel("coldchain", "readings"), journeys: address.Channel("coldchain", "journeys"),
+	d = &depot{api: api, shift: shift, readings: address.Channel("coldchain", "readings"), journeys: address.Channel("coldchain", "journeys"),
 		inspections: address.Channel("coldchain", "inspections"), recalls: address.Channel("coldchain", "recalls")}
 	if err := d.prepare(ctx); err != nil {
 		return nil, "", fmt.Errorf("set up the demo: %w", err)
@@ -88,8 +91,12 @@ type depot struct {
 	readings, journeys   address.Address
 	inspections, recalls address.Address
 	boxes                []box
-	isNew                bool
+	shift                func(time.Duration) // has the nodes' time of day be so much later
+	ago                  time.Duration       // by how much it is earlier now
 }
+
+// now is the time of the demo's world.
+func (d *depot) now() time.Time { return time.Now().Add(-d.ago) }
 
 type box struct {
 	id      string
@@ -98,7 +105,10 @@ type box struct {
 	faulty  string // what its sensor does wrong, if anything
 }
 
-const boxes = 48
+const (
+	boxes        = 48
+	measureEvery = 2 * time.Second // by each box
+)
 
 func (d *depot) prepare(ctx context.Context) error {
 	for i := range boxes {
@@ -111,6 +121,9 @@ func (d *depot) prepare(ctx context.Context) error {
 		}
 		d.boxes = append(d.boxes, b)
 	}
+	// What is made now begins an hour ago.
+	d.setAgo(past)
+	defer d.setAgo(0)
 	isNew := false
 	for _, step := range []struct {
 		path string
@@ -136,17 +149,10 @@ func (d *depot) prepare(ctx context.Context) error {
 		}
 		isNew = true
 	}
-	d.isNew = isNew
 	if !isNew {
 		return nil
 	}
-	// A past, so that there is something to look through.
-	for ago := 2 * time.Hour; ago > 0; ago -= 2 * time.Minute {
-		if err := d.measure(ctx, time.Now().Add(-ago), d.boxes); err != nil {
-			return err
-		}
-	}
-	return d.publishInspections(ctx, inspectionsAtStart)
+	return d.livePast(ctx)
 }
 
 func (d *depot) run(ctx context.Context) error {
@@ -156,11 +162,11 @@ func (d *depot) run(ctx context.Context) error {
 	defer workers.Wait()
 	// A quarter of the boxes at a time, so that the flow is even.
 	const parts = 4
-	tick := time.NewTicker(2 * time.Second / parts)
+	tick := time.NewTicker(measureEvery / parts)
 	defer tick.Stop()
 	for turn := 0; ; turn++ {
 		from := turn % parts * boxes / parts
-		if err := d.measure(ctx, time.Now(), d.boxes[from:from+boxes/parts]); err != nil && ctx.Err() == nil {
+		if err := d.measure(ctx, d.boxes[from:from+boxes/parts], 1); err != nil && ctx.Err() == nil {
 			fmt.Fprintln(os.Stderr, "demo:", err)
 		}
 		if turn%(5*parts) == 0 {
@@ -176,11 +182,12 @@ func (d *depot) run(ctx context.Context) error {
 	}
 }
 
-// measure sends one reading of each of some boxes.
-func (d *depot) measure(ctx context.Context, at time.Time, some []box) error {
+// measure sends the last readings of each of some boxes.
+func (d *depot) measure(ctx context.Context, some []box, rounds int) error {
 	builders := map[int]*message.Builder{}
-	for i := range some {
-		b := &some[i]
+	for i := range rounds * len(some) {
+		b := &some[i%len(some)]
+		at := d.now().Add(-time.Duration(rounds-1-i/len(some)) * measureEvery)
 		b.celsius += 0.4*rand.NormFloat64() + 0.05*(5-b.celsius)
 		b.battery = max(b.battery-0.001, 3)
 		m := &message.Message{Key: b.id, ContentType: "application/json", Time: at, Body: b.reading(at),
@@ -191,12 +198,14 @@ func (d *depot) measure(ctx context.Context, at time.Time, some []box) error {
 		}
 		builders[p].Add(m)
 	}
+	sending, ctx := errgroup.WithContext(ctx)
 	for p, b := range builders {
-		if _, err := d.api.Publish(ctx, d.readings, p, client.BatchType, nil, b.Build(message.Plain, nil)); err != nil {
+		sending.Go(func() error {
+			_, err := d.api.Publish(ctx, d.readings, p, client.BatchType, nil, b.Build(message.Plain, nil))
 			return err
-		}
+		})
 	}
-	return nil
+	return sending.Wait()
 }
 
 func (b *box) reading(at time.Time) []byte {
@@ -220,7 +229,7 @@ func (d *depot) depart(ctx context.Context) error {
 	b := d.boxes[rand.IntN(len(d.boxes))]
 	clinics := []string{"harbour-clinic", "north-shore", "hill-road", "old-mill", "island-post"}
 	body, err := json.Marshal(map[string]any{"box": b.id, "event": []string{"departed", "arrived"}[rand.IntN(2)],
-		"clinic": clinics[rand.IntN(len(clinics))], "doses": 20 * (1 + rand.IntN(12)), "at": time.Now().UTC().Truncate(time.Second)})
+		"clinic": clinics[rand.IntN(len(clinics))], "doses": 20 * (1 + rand.IntN(12)), "at": d.now().UTC().Truncate(time.Second)})
 	if err != nil {
 		return err
 	}

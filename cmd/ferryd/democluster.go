@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"steadyferry/client"
+	"steadyferry/internal/core/clock"
 )
 
 // restartAfter is how long the demo leaves a node that has ended alone: long
@@ -41,6 +42,10 @@ func (c *config) demoCluster(count int) (err error) {
 		return err
 	}
 	defer stopDatabase()
+	clockFile := filepath.Join(c.dir, clockFileName)
+	if err := os.WriteFile(clockFile, []byte("0s"), 0o600); err != nil {
+		return err
+	}
 	nodes, err := c.members(count, database)
 	if err != nil {
 		return err
@@ -63,7 +68,12 @@ func (c *config) demoCluster(count int) (err error) {
 	if err := allUp(ctx, servers, token, count); err != nil {
 		return err
 	}
-	d, link, err := startDepot(ctx, servers, token)
+	d, link, err := startDepot(ctx, servers, token, func(by time.Duration) {
+		if err := os.WriteFile(clockFile, []byte(by.String()), 0o600); err != nil {
+			slog.Warn("the demo's clock cannot be set", "error", err)
+		}
+		time.Sleep(3 * clock.FollowShifted) // until every node has looked
+	})
 	if err != nil {
 		return err
 	}
@@ -93,6 +103,7 @@ Ctrl-C stops all of them; what was published stays in %s.
 // member is one node of the demo's cluster.
 type member struct {
 	name, dir, url string
+	clock          string // file that says how much later its time of day is
 	args           []string
 }
 
@@ -109,7 +120,7 @@ func (c *config) members(count int, database string) ([]*member, error) {
 	}
 	var nodes []*member
 	for i := range count {
-		n := &member{name: fmt.Sprintf("node-%c", 'a'+i)}
+		n := &member{name: fmt.Sprintf("node-%c", 'a'+i), clock: filepath.Join(c.dir, clockFileName)}
 		n.dir = filepath.Join(c.dir, n.name)
 		listen := net.JoinHostPort(host, strconv.Itoa(base+i))
 		n.url = "http://" + listen
@@ -134,6 +145,7 @@ func (m *member) keep(ctx context.Context) {
 		cmd := exec.CommandContext(ctx, self, m.args...)
 		cmd.Cancel = func() error { return cmd.Process.Signal(syscall.SIGTERM) }
 		cmd.WaitDelay = 12 * time.Second
+		cmd.Env = append(os.Environ(), clockFileVariable+"="+m.clock)
 		cmd.Stdout, cmd.Stderr = os.Stdout, os.Stderr
 		// Ctrl-C comes to all processes of the terminal; each node is told
 		// once, by us. Were we killed, the nodes would end too.

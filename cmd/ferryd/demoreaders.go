@@ -14,20 +14,28 @@ import (
 )
 
 // startReaders lets the demo's groups read: dashboards keeps up, compliance
-// lags in waves, and forecast read once and was never seen again.
+// lags in waves. A third, forecast, read once long ago (see livePast).
 func (d *depot) startReaders(ctx context.Context) *sync.WaitGroup {
 	var wg sync.WaitGroup
 	for i := range 2 {
 		wg.Go(func() { d.readAs(ctx, "dashboards", fmt.Sprintf("dashboards-%d", i+1), nil) })
 	}
 	wg.Go(func() { d.readAs(ctx, "compliance", "compliance-1", waves()) })
-	if d.isNew {
-		wg.Go(func() {
-			ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
-			defer cancel()
-			d.readAs(ctx, "forecast", "forecast-1", func(ctx context.Context, count int) { cancel() })
-		})
+	return &wg
+}
+
+// startPastReaders reads during the demo's past, as fast as it goes; forecast
+// did so once, at the beginning.
+func (d *depot) startPastReaders(ctx context.Context) *sync.WaitGroup {
+	var wg sync.WaitGroup
+	for _, group := range []string{"dashboards", "compliance"} {
+		wg.Go(func() { d.readAs(ctx, group, group+"-1", nil) })
 	}
+	wg.Go(func() {
+		ctx, cancel := context.WithCancel(ctx)
+		defer cancel()
+		d.readAs(ctx, "forecast", "forecast-1", func(ctx context.Context, count int) { cancel() })
+	})
 	return &wg
 }
 

@@ -19,9 +19,8 @@ import (
 
 // Inspections of the demo: how many come, and how long one takes.
 const (
-	inspectionsAtStart = 240
-	inspectionEvery    = 700 * time.Millisecond
-	inspectors         = 3
+	inspectionEvery = 700 * time.Millisecond
+	inspectors      = 3
 )
 
 // inspection is work for an inspector: a box that was too warm. Some of them
@@ -29,7 +28,7 @@ const (
 func (d *depot) inspection() []byte {
 	b := d.boxes[rand.IntN(len(d.boxes))]
 	warm := 8 + 6*rand.Float64()
-	order := map[string]any{"box": b.id, "celsius": round(warm), "battery": int(b.battery), "at": time.Now().UTC().Truncate(time.Second)}
+	order := map[string]any{"box": b.id, "celsius": round(warm), "battery": int(b.battery), "at": d.now().UTC().Truncate(time.Second)}
 	switch n := rand.IntN(100); {
 	case n < 14:
 		order["celsius"] = fmt.Sprintf("%.1f F", warm*9/5+32)
@@ -59,7 +58,7 @@ func (d *depot) publishInspections(ctx context.Context, count int) error {
 // recall asks for a box back.
 func (d *depot) recall(ctx context.Context) error {
 	b := d.boxes[rand.IntN(8)]
-	body, err := json.Marshal(map[string]any{"box": b.id, "from": "north-shore", "at": time.Now().UTC().Truncate(time.Second)})
+	body, err := json.Marshal(map[string]any{"box": b.id, "from": "north-shore", "at": d.now().UTC().Truncate(time.Second)})
 	if err != nil {
 		return err
 	}
@@ -166,14 +165,19 @@ func (d *depot) workOnce(ctx context.Context, queue address.Address, member stri
 		case <-ctx.Done():
 		case <-time.After(each/2 + rand.N(each)):
 		}
-		outcome := client.Settlement{Lease: l.Lease, Outcome: client.OutcomeAccept}
-		var f *failure
-		if err := work(l.Message.Body); errors.As(err, &f) {
-			outcome.Outcome, outcome.Reason, outcome.Detail = client.OutcomeReject, f.reason, f.detail
-			if f.later {
-				outcome.Outcome, outcome.After = client.OutcomeRelease, "auto"
-			}
-		}
-		s.Settle(outcome)
+		s.Settle(outcomeOf(&l, work))
 	}
+}
+
+// outcomeOf works on a message, and says what becomes of it.
+func outcomeOf(l *client.Leased, work func([]byte) error) client.Settlement {
+	outcome := client.Settlement{Lease: l.Lease, Outcome: client.OutcomeAccept}
+	var f *failure
+	if err := work(l.Message.Body); errors.As(err, &f) {
+		outcome.Outcome, outcome.Reason, outcome.Detail = client.OutcomeReject, f.reason, f.detail
+		if f.later {
+			outcome.Outcome, outcome.After = client.OutcomeRelease, "auto"
+		}
+	}
+	return outcome
 }

@@ -42,9 +42,16 @@ func serve(args []string, with func(ctx context.Context, r running) error) error
 	return c.run(with)
 }
 
+// clockFileVariable names a file that says how wrong the node's clock is, for
+// tests of that and for the past of the demo.
+const (
+	clockFileVariable = "FERRYD_CLOCK_FILE"
+	clockFileName     = "clock"
+)
+
 func (c *config) run(with func(ctx context.Context, r running) error) (err error) {
 	slog.SetDefault(slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: c.logLevel})))
-	if path := os.Getenv("FERRYD_CLOCK_FILE"); path != "" { // for tests of wrong clocks
+	if path := os.Getenv(clockFileVariable); path != "" {
 		go clock.Follow(path)
 	}
 	// Batches come and go fast: with the default the collector would run

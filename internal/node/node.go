@@ -92,16 +92,17 @@ type Node struct {
 	thinned time.Time // and thinned what is recorded
 	tended  time.Time // when the groups that this node coordinates were looked at last
 
-	inHand   *admit.Bytes
-	decoding *semaphore.Weighted // bytes of large compressed batches that are looked through
-	telling  *semaphore.Weighted // and of those that tails tell
-	diskFull atomic.Bool
-	ready    atomic.Bool  // the records may be followed
-	jobsAt   atomic.Int64 // version of the records at which jobs were looked at
-	serving  atomic.Bool
-	cancel   context.CancelFunc
-	wg       sync.WaitGroup
-	changes  signal
+	inHand       *admit.Bytes
+	decoding     *semaphore.Weighted // bytes of large compressed batches that are looked through
+	telling      *semaphore.Weighted // and of those that tails tell
+	diskFull     atomic.Bool
+	ready        atomic.Bool  // the records may be followed
+	jobsAt       atomic.Int64 // version of the records at which jobs were looked at
+	serving      atomic.Bool
+	cancel       context.CancelFunc
+	stopSampling func()
+	wg           sync.WaitGroup
+	changes      signal
 }
 
 // Bounds of what is open for long, and of searches, which take processor time
@@ -140,12 +141,13 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	n.setAside(ctx)
 	run, cancel := context.WithCancel(context.Background())
 	n.cancel = cancel
-	n.duty(run, time.Second, n.sample)
+	n.duty(run, time.Second, func(time.Time) { n.sample(clock.Now()) })
+	n.stopSampling = clock.BeforeShift(n.sample)
 	n.duty(run, 250*time.Millisecond, func(time.Time) { n.checkDisk() })
 	n.duty(run, 5*time.Second, func(time.Time) { n.retain(run, clock.Now()) })
 	n.duty(run, 200*time.Millisecond, func(now time.Time) { n.tend(run, now) })
 	n.duty(run, queueTick, func(time.Time) { n.tickQueues(run) })
-	n.duty(run, time.Second, func(now time.Time) { n.sampleGroups(run, now) })
+	n.duty(run, time.Second, func(time.Time) { n.sampleGroups(run, clock.Now()) })
 	n.duty(run, time.Minute, func(now time.Time) { n.purge(run, now) })
 	n.duty(run, 4*time.Second, func(time.Time) { n.catalog.Seen(run, n.id) })
 	n.duty(run, 2*time.Second, func(time.Time) { n.keepOwnerToken(run) })
@@ -185,6 +187,7 @@ func (n *Node) duty(ctx context.Context, every time.Duration, f func(now time.Ti
 func (n *Node) Close(ctx context.Context) error {
 	n.serving.Store(false)
 	n.handOverAll(ctx)
+	n.stopSampling()
 	n.cancel()
 	n.peers.Close()
 	n.wg.Wait()

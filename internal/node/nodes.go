@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"steadyferry/internal/catalog"
+	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/rate"
 	"steadyferry/internal/replica"
 )
@@ -78,7 +79,7 @@ func (n *Node) Nodes(now time.Time) ([]NodeStatus, ClusterStatus) {
 				}
 			}
 			if own := byID[n.id]; own != nil {
-				out := p.history.PerSecond(now, rateSpan)
+				out := p.history.PerSecond(clock.Now(), rateSpan)
 				own.Rates.MessagesOut += out.MessagesOut
 				own.Rates.BytesOut += out.BytesOut
 			}

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/queue"
@@ -144,7 +145,7 @@ func (n *Node) answerQueue(ctx context.Context, p *Partition, ask *queueAsk) (*q
 	switch ask.Kind {
 	case "causes":
 		m.look(func(q *queue.Queue) {
-			out.Causes, out.Time = q.Causes(ask.Since, time.Now().UnixMicro(), ask.Bars), q.Now()
+			out.Causes, out.Time = q.Causes(ask.Since, clock.Now().UnixMicro(), ask.Bars), q.Now()
 		})
 	case "act":
 		c, err := queue.Decode(ask.Command, 0)

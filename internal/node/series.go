@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"time"
 
+	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/rate"
 )
 
@@ -12,7 +13,7 @@ import (
 // span before now, and the length of its steps: what came in from the nodes
 // that lead, and what all nodes handed out.
 func (n *Node) Series(ctx context.Context, t *Topic, now time.Time, span time.Duration, partition int) ([]rate.Totals, time.Duration) {
-	sum, step := n.ownSeries(t, now, span, partition)
+	sum, step := n.ownSeries(t, clock.Now(), span, partition)
 	ids := n.otherNodes()
 	if len(ids) == 0 {
 		return sum, step
@@ -47,7 +48,7 @@ func (n *Node) answerSeries(body []byte) ([]byte, error) {
 	if t == nil {
 		return []byte("[]"), nil
 	}
-	series, _ := n.ownSeries(t, time.Now(), ask.Span, ask.Partition)
+	series, _ := n.ownSeries(t, clock.Now(), ask.Span, ask.Partition)
 	return json.Marshal(series)
 }
 

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"time"
 
+	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/rate"
 	"steadyferry/internal/replica"
 )
@@ -67,7 +68,7 @@ const rateSpan = 5 * time.Second
 func (p *Partition) here(g *replica.Group, now time.Time) PartitionStatus {
 	b := g.Journal().Bounds()
 	s := PartitionStatus{Partition: p.Number, First: b.First, End: max(g.End(), b.First), Bytes: b.Bytes, Segments: b.Segments, State: StateReady,
-		Rates: p.history.PerSecond(now, rateSpan)}
+		Rates: p.history.PerSecond(clock.Now(), rateSpan)}
 	if s.End > s.First {
 		oldest, newest := time.UnixMicro(b.FirstTime).UTC(), time.UnixMicro(b.LastTime).UTC()
 		s.Oldest, s.Newest = &oldest, &newest
@@ -107,7 +108,7 @@ func (n *Node) PartitionStatus(p *Partition, now time.Time) PartitionStatus {
 	s.Term = r.Term
 	own := rate.Flow{}
 	if node != n.id {
-		own = p.history.PerSecond(now, rateSpan)
+		own = p.history.PerSecond(clock.Now(), rateSpan)
 	} else {
 		own = s.Rates
 	}

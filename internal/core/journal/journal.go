@@ -8,8 +8,8 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
-	"time"
 
+	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/message"
 )
 
@@ -56,7 +56,7 @@ func openJournal(store *Store, name, dir string, o Options) (*Journal, error) {
 	if len(j.segments) == 0 {
 		base := max(j.current.Start, 1)
 		at := j.origin(base)
-		if err := j.addSegment(base, at.Term, at.Offset, max(at.Time, time.Now().UnixMicro())); err != nil {
+		if err := j.addSegment(base, at.Term, at.Offset, max(at.Time, clock.Now().UnixMicro())); err != nil {
 			return nil, err
 		}
 	}
@@ -454,7 +454,7 @@ func (j *Journal) appendToSegment(records []message.Record) (int, error) {
 func (j *Journal) rollIfFull(size int) error {
 	s, o := j.active(), j.options.Load()
 	empty := s.size.Load() == segmentHeaderSize
-	old := o.SegmentAge > 0 && time.Now().UnixMicro()-s.firstTime > o.SegmentAge.Microseconds()
+	old := o.SegmentAge > 0 && clock.Now().UnixMicro()-s.firstTime > o.SegmentAge.Microseconds()
 	if !empty && (old || s.size.Load()+int64(size) > o.SegmentBytes) {
 		return j.Roll()
 	}
@@ -467,7 +467,7 @@ func (j *Journal) Roll() error {
 	if j.active().size.Load() == segmentHeaderSize {
 		return nil
 	}
-	return j.addSegment(j.last+1, j.lastTerm, j.next, max(time.Now().UnixMicro(), j.lastTime))
+	return j.addSegment(j.last+1, j.lastTerm, j.next, max(clock.Now().UnixMicro(), j.lastTime))
 }
 
 // truncate cuts off the record with the index and all behind it.
