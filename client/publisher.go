@@ -14,6 +14,7 @@ import (
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/words"
 )
 
 // Publisher gathers messages to batches and sends each batch until it is
@@ -148,7 +149,7 @@ func (p *Publisher) try(ctx context.Context, partition int, batch []byte, n int,
 				// An earlier try may have been kept: what follows goes under
 				// another id, so that it is not taken for it.
 				l.id, l.sequence, l.unclear, l.count = uuid.New(), 1, nil, 0
-				return fmt.Errorf("%d messages are not known to be kept: %w", n, err)
+				return fmt.Errorf("%s not known to be kept: %w", words.Many(n, "message is", "messages are"), err)
 			}
 			return err
 		}

@@ -14,6 +14,7 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/rate"
+	"steadyferry/internal/core/words"
 )
 
 // Media types of the API.
@@ -57,7 +58,7 @@ func (p *Problem) Error() string {
 		text = fmt.Sprintf("line %d: %s", p.Line, text)
 	}
 	if p.Accepted != nil {
-		text += fmt.Sprintf(" (%d messages before it were kept)", *p.Accepted)
+		text += fmt.Sprintf(" (%s)", words.Many(*p.Accepted, "message before it was kept", "messages before it were kept"))
 	}
 	if p.Allowed != "" {
 		text += "; allowed: " + p.Allowed

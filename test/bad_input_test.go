@@ -47,7 +47,7 @@ func TestBadInputIsRefusedByName(t *testing.T) {
 		{"POST", "/api/v1/channels", `{broken`, nil, 400, []string{"not the JSON"}},
 		{"POST", "/api/v1/spaces", `{"space":"No"}`, nil, 400, []string{"'N'"}},
 		{"PATCH", readings, `{"partitions":1}`, nil, 409, []string{"cannot become fewer", "2 to 1000"}},
-		{"DELETE", "/api/v1/spaces/coldchain", "", nil, 409, []string{"still has 1 channels", "coldchain/readings"}},
+		{"DELETE", "/api/v1/spaces/coldchain", "", nil, 409, []string{"still has 1 channel", "coldchain/readings"}},
 		{"GET", readings + "/messages?from=yesterday", "", nil, 400, []string{"yesterday", "time:2026", "from"}},
 		{"GET", readings + "/messages?to=offset:-1", "", nil, 400, []string{"offset:-1"}},
 		{"GET", readings + "/messages?where=" + url.QueryEscape("body.celsius >"), "", nil, 400, []string{"column 15", `"column":15`}},

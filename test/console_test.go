@@ -269,7 +269,7 @@ func TestSettingsArePreviewedAndARemovalIsTakenBack(t *testing.T) {
 	p.click("Change it")
 	p.says("End the pause")
 	p.click("Remove the topic")
-	p.says("go out of reach")
+	p.says("can be reached no more")
 	p.click("Remove it")
 	p.says("is removed")
 	p.click("Bring back")

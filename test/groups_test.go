@@ -88,7 +88,7 @@ func TestAGroupIsReadFromTheCommandLine(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotEmpty(t, polled.Messages)
 
-	assert.Contains(t, n.Must("remove", "coldchain/readings@late"), "1 members are refused")
+	assert.Contains(t, n.Must("remove", "coldchain/readings@late"), "1 member is refused")
 	n.Must("remove", "coldchain/readings@late", "-yes")
 	_, err = m.Poll(context.Background(), client.Poll{})
 	assert.ErrorContains(t, err, "no group late")

@@ -136,7 +136,7 @@ func TestLinesUpToAWrongOneAreKept(t *testing.T) {
 	out, errOut, code := n.Ferry(`{"box":"b1"}`+"\nnonsense\n", "send", "coldchain/readings", "-lines", "-key-from", "body.box")
 	assert.Equal(t, 1, code, out)
 	assert.Contains(t, errOut, "line 2")
-	assert.Contains(t, errOut, "1 messages before it were kept")
+	assert.Contains(t, errOut, "1 message before it was kept")
 }
 
 func TestASlowStreamOfLinesIsKeptAsItComes(t *testing.T) {

@@ -619,7 +619,7 @@ func TestBadInputToQueues(t *testing.T) {
 		{"GET", path + "/items/0/99", "", "no offset 99"},
 		{"POST", "/api/v1/replays", `{"from":"coldchain/inspections","to":"coldchain/inspections","rate":1}`, "its dead letters are at"},
 		{"POST", "/api/v1/replays", `{"from":"coldchain/inspections/dead","to":"coldchain/inspections","rate":0}`, "more than 0"},
-		{"POST", "/api/v1/replays", `{"from":"coldchain/inspections/dead","to":"coldchain/inspections","rate":50001}`, "more than 0 to 50000 messages a second"},
+		{"POST", "/api/v1/replays", `{"from":"coldchain/inspections/dead","to":"coldchain/inspections","rate":50001}`, "more than 0 to 50,000 messages a second"},
 		{"POST", "/api/v1/replays", `{"from":"coldchain/inspections/dead","to":"coldchain/inspections","rate":1}`, "nothing to replay"},
 		{"PATCH", "/api/v1/replays/9", `{"state":"paused"}`, "no replay 9"},
 		{"PATCH", path, `{"order":"key"}`, "cannot be changed"},

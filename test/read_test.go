@@ -265,7 +265,7 @@ func TestARemovedTopicCanBeBroughtBack(t *testing.T) {
 	n.Topic("coldchain/readings", 2)
 	publish(t, n, 0, `{"kept":true}`)
 	out := n.Must("remove", "coldchain/readings")
-	assert.Contains(t, out, "1 messages")
+	assert.Contains(t, out, "1 message")
 	assert.Contains(t, out, "add -yes")
 	assert.Contains(t, n.Must("browse", "coldchain/readings"), "kept", "a preview changes nothing")
 	n.Must("remove", "coldchain/readings", "-yes")

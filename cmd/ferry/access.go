@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"steadyferry/client"
+	"steadyferry/internal/core/words"
 )
 
 // accessFlags are the flags of ferry access.
@@ -174,7 +175,7 @@ func (c *call) endSessions(yes bool) error {
 				n++
 			}
 		}
-		fmt.Fprintf(c.out, "it would end %d %s\nnothing is changed yet: add -yes to do it\n", n, plural(n, "session"))
+		fmt.Fprintf(c.out, "it would end %s\nnothing is changed yet: add -yes to do it\n", words.Many(n, "session"))
 		return nil
 	}
 	ctx, cancel := c.withTimeout()
@@ -183,6 +184,6 @@ func (c *call) endSessions(yes bool) error {
 	if err := c.api.Call(ctx, http.MethodDelete, "/access", url.Values{"kind": {"session"}}, nil, &out); err != nil {
 		return err
 	}
-	fmt.Fprintf(c.out, "ended %d %s\n", out.Revoked, plural(out.Revoked, "session"))
+	fmt.Fprintf(c.out, "ended %s\n", words.Many(out.Revoked, "session"))
 	return nil
 }

@@ -12,6 +12,7 @@ import (
 
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/words"
 )
 
 type selectionFlags struct {
@@ -107,7 +108,10 @@ func (c *call) browse(a address.Address, q client.Query) error {
 		return err
 	}
 	if !c.json {
-		fmt.Fprintf(c.err, "found %s, looked at %s of %s messages in %s\n", count(last.Found), count(last.LookedAt), count(last.Total), time.Since(started).Round(time.Millisecond))
+		fmt.Fprintf(c.err, "found %s, looked at %s of %s in %s\n", count(last.Found), count(last.LookedAt), words.Many(last.Total, "message"), time.Since(started).Round(time.Millisecond))
+	}
+	if last.Full {
+		fmt.Fprintln(c.err, "ferry: that is all that one answer holds: for more, choose a shorter stretch with -from and -to, or export it")
 	}
 	return nil
 }
@@ -141,6 +145,8 @@ func (l *messageLines) line(m *client.Message) string {
 	body := string(m.Bytes())
 	if m.BodyBase64 != "" {
 		body = fmt.Sprintf("(%s bytes)", count(int64(m.Size)))
+	} else if m.Shortened {
+		body = fmt.Sprintf("(the beginning of %s) %s", size(int64(m.Size)), body)
 	}
 	return head + oneLine(body, max(l.width-len([]rune(head)), 20)) + "\n"
 }
@@ -194,7 +200,7 @@ var tailVerb = verb{
 						return errDone
 					}
 				case e.LeftOut != nil:
-					fmt.Fprintf(c.err, "ferry: %s messages left out: this reader is too slow\n", count(e.LeftOut.Messages))
+					fmt.Fprintf(c.err, "ferry: %s left out: this reader is too slow\n", words.Many(e.LeftOut.Messages, "message"))
 				case e.Damage != nil:
 					fmt.Fprintf(c.err, "ferry: offsets %d to %d from %s on are damaged on disk and left out\n", e.Damage.From, e.Damage.To-1, e.Damage.Address)
 				}

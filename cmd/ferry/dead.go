@@ -17,6 +17,7 @@ import (
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/replay"
+	"steadyferry/internal/core/words"
 )
 
 // editsValue gathers -edit flags.
@@ -171,7 +172,7 @@ func (c *call) causes(out io.Writer, a address.Address, only string) error {
 		return nil
 	}
 	now := time.Now()
-	fmt.Fprintf(out, "%s: %s dead %s, %d %s\n\n", d.Address, count(d.Total), plural(int(d.Total), "letter"), len(d.Causes), plural(len(d.Causes), "cause"))
+	fmt.Fprintf(out, "%s: %s, %s\n\n", d.Address, words.Many(d.Total, "dead letter"), words.Many(len(d.Causes), "cause"))
 	var rows [][]string
 	for _, x := range d.Causes {
 		sample := ""
@@ -380,9 +381,9 @@ func (c *call) act(a address.Address, action client.QueueAction, yes bool) error
 	case r.Messages == 0:
 		fmt.Fprintln(c.out, "no message is meant by this")
 	case r.Done && action.Action == "discard":
-		fmt.Fprintf(c.out, "done: %s %s; the way back: ferry dead %s -take-back -yes\n", count(r.Messages), plural(int(r.Messages), "message"), a.QueuePart())
+		fmt.Fprintf(c.out, "done: %s; the way back: ferry dead %s -take-back -yes\n", words.Many(r.Messages, "message"), a.QueuePart())
 	case r.Done:
-		fmt.Fprintf(c.out, "done: %s %s\n", count(r.Messages), plural(int(r.Messages), "message"))
+		fmt.Fprintf(c.out, "done: %s\n", words.Many(r.Messages, "message"))
 	default:
 		fmt.Fprintln(c.out, "nothing is changed yet: add -yes to do it")
 	}

@@ -11,6 +11,7 @@ import (
 
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/words"
 )
 
 var exportVerb = verb{
@@ -117,7 +118,7 @@ func (c *call) export(a address.Address, query url.Values, name string) error {
 		// The array's brackets are on lines of their own.
 		flagName, total = "-cloudevents", max(lines.lines-2, 0)
 	}
-	fmt.Fprintf(c.err, "%s %s are in %s; they are sent again with: ferry send ADDRESS %s -file %s\n", count(int64(total)), plural(total, "message"), name, flagName, name)
+	fmt.Fprintf(c.err, "%s in %s; to be sent again with: ferry send ADDRESS %s -file %s\n", words.Many(total, "message is", "messages are"), name, flagName, name)
 	return nil
 }
 

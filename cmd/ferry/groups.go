@@ -13,6 +13,7 @@ import (
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/words"
 )
 
 // groupFlags are the flags of groups that topics do not have.
@@ -52,7 +53,7 @@ func (c *call) newGroup(ctx context.Context, from string, s client.GroupSettings
 	if c.json {
 		return c.printJSON(g)
 	}
-	fmt.Fprintf(c.out, "made group %s at %s: %s %s to read\nnext: ferry read %s\n", g.Address, from, count(g.Lag), plural(int(g.Lag), "message"), g.Address)
+	fmt.Fprintf(c.out, "made group %s at %s: %s to read\nnext: ferry read %s\n", g.Address, from, words.Many(g.Lag, "message"), g.Address)
 	return nil
 }
 
@@ -167,7 +168,7 @@ func (r *groupRead) run(o client.ReadOptions) error {
 			return err
 		}
 		if b.Lost > 0 {
-			fmt.Fprintf(r.err, "ferry: #%d: retention took %s messages before they were read\n", b.Partition, count(b.Lost))
+			fmt.Fprintf(r.err, "ferry: #%d: retention took %s unread\n", b.Partition, words.Many(b.Lost, "message"))
 		}
 		if err := r.print(&b, lines); err != nil {
 			return err

@@ -10,6 +10,7 @@ import (
 
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/words"
 )
 
 var lagVerb = verb{
@@ -35,7 +36,7 @@ var lagVerb = verb{
 			}
 			for _, g := range v.groups {
 				if *above >= 0 && g.Lag > *above {
-					return fmt.Errorf("%s lags by %s messages; allowed: %s", g.Address, count(g.Lag), count(*above))
+					return fmt.Errorf("%s lags by %s; allowed: %s", g.Address, words.Many(g.Lag, "message"), count(*above))
 				}
 				if *aboveAge > 0 && g.LagSeconds > aboveAge.Seconds() {
 					return fmt.Errorf("the oldest unread message of %s is %s old; allowed: %s", g.Address, shortAge(g.LagSeconds), address.FormatDuration(*aboveAge))
@@ -93,7 +94,7 @@ func (v *lagView) draw(out io.Writer) error {
 	}
 	var lines [][]string
 	for _, g := range v.groups {
-		members := fmt.Sprintf("%d %s", g.Members, plural(g.Members, "member"))
+		members := words.Many(g.Members, "member")
 		lines = append(lines, []string{g.Address, "", count(g.Lag), shortAge(g.LagSeconds), v.spark(g.Address, float64(g.Lag)), perSecond(g.ArrivalRate), perSecond(g.CommitRate), members, v.markAs(g.State, g.Verdict)})
 		for _, p := range g.Partitions {
 			spark := v.spark(fmt.Sprintf("%s#%d", g.Address, p.Partition), float64(p.Lag))

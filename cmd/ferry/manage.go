@@ -12,6 +12,7 @@ import (
 
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/words"
 )
 
 // settingFlags are the flags that new and set share.
@@ -143,13 +144,12 @@ var newVerb = verb{
 				if c.json {
 					return c.printJSON(t)
 				}
-				fmt.Fprintf(c.out, "made topic %s with %d %s, each on %d %s; it keeps %s or %s a partition, %s at most\n", t.Address, t.Partitions,
-					plural(t.Partitions, "partition"), t.Replicas, plural(t.Replicas, "node"), t.Retain, size(t.RetainBytes), size(t.RetainBytes*int64(t.Partitions)))
+				fmt.Fprintf(c.out, "made topic %s with %s, each on %s; it keeps %s or %s a partition, %s at most\n", t.Address, words.Many(t.Partitions, "partition"), words.Many(t.Replicas, "node"), t.Retain, size(t.RetainBytes), size(t.RetainBytes*int64(t.Partitions)))
 				switch {
 				case t.Replicas == 2:
 					fmt.Fprintln(c.out, "2 replicas keep two copies, but both are needed for writing: the loss of either node ends it")
 				case t.Replicas%2 == 0:
-					fmt.Fprintf(c.out, "%d replicas survive the loss of as many nodes as %d do\n", t.Replicas, t.Replicas-1)
+					fmt.Fprintf(c.out, "%s survive the loss of as many nodes as %d do\n", words.Many(t.Replicas, "replica"), t.Replicas-1)
 				case t.Replicas > 1:
 					fmt.Fprintf(c.out, "%d of them may be lost without an end to writing\n", (t.Replicas-1)/2)
 				}
@@ -174,16 +174,9 @@ func (c *call) newQueue(ctx context.Context, settings client.Settings) error {
 		return c.printJSON(t)
 	}
 	q := t.Queue
-	fmt.Fprintf(c.out, "made queue %s with %d %s, each on %d %s: leases of %s, %d attempts with %s between them; dead letters stay for %s in %s/dead\nnext: ferry send %s -body 'hello', then ferry lease %s\n",
-		t.Address, t.Partitions, plural(t.Partitions, "partition"), t.Replicas, plural(t.Replicas, "node"), q.Lease, q.AttemptLimit, q.Backoff, q.RetainDead, t.Address, t.Address, t.Address)
+	fmt.Fprintf(c.out, "made queue %s with %s, each on %s: leases of %s, %s with %s between them; dead letters stay for %s in %s/dead\nnext: ferry send %s -body 'hello', then ferry lease %s\n",
+		t.Address, words.Many(t.Partitions, "partition"), words.Many(t.Replicas, "node"), q.Lease, words.Many(q.AttemptLimit, "attempt"), q.Backoff, q.RetainDead, t.Address, t.Address, t.Address)
 	return nil
-}
-
-func plural(n int, word string) string {
-	if n == 1 {
-		return word
-	}
-	return word + "s"
 }
 
 var setVerb = verb{
@@ -298,7 +291,7 @@ var removeVerb = verb{
 				if err := c.api.Call(ctx, http.MethodGet, path, nil, nil, &s); err != nil {
 					return err
 				}
-				p := client.Preview{Address: a.String(), Effects: []string{fmt.Sprintf("space %s with %d channels goes; a space with channels is refused", a, s.Channels)}}
+				p := client.Preview{Address: a.String(), Effects: []string{fmt.Sprintf("space %s with %s goes; a space with channels is refused", a, words.Many(s.Channels, "channel"))}}
 				if *yes {
 					if err := c.api.Call(ctx, http.MethodDelete, path, nil, nil, nil); err != nil {
 						return err
@@ -325,7 +318,7 @@ var removeVerb = verb{
 				if c.json {
 					return c.printJSON(t)
 				}
-				fmt.Fprintf(c.out, "%s is back with %s messages (%s)\n", a, count(t.Messages), size(t.Bytes))
+				fmt.Fprintf(c.out, "%s is back with %s (%s)\n", a, words.Many(t.Messages, "message"), size(t.Bytes))
 				return nil
 			}
 			var p client.Preview

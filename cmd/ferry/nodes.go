@@ -13,6 +13,7 @@ import (
 
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/words"
 )
 
 // nodesFlags are the flags of ferry nodes and what it can do.
@@ -212,11 +213,11 @@ func (c *call) listNodes(out io.Writer) error {
 	fmt.Fprintln(out)
 	switch {
 	case cluster.Leaderless > 0:
-		fmt.Fprintf(out, "%s of %d partitions take no messages: %d without a leader; %d more have replicas missing or not in step\n", c.markAs("no leader", fmt.Sprint(cluster.Leaderless)), cluster.Partitions, cluster.Leaderless, cluster.Fewer)
+		fmt.Fprintf(out, "%s of %s take no messages: %d without a leader; %d more have replicas missing or not in step\n", c.markAs("no leader", fmt.Sprint(cluster.Leaderless)), words.Many(cluster.Partitions, "partition"), cluster.Leaderless, cluster.Fewer)
 	case cluster.Fewer > 0:
-		fmt.Fprintf(out, "%s of %d partitions have replicas missing or not in step; all take messages\n", c.markAs("replicas missing", fmt.Sprint(cluster.Fewer)), cluster.Partitions)
+		fmt.Fprintf(out, "%s of %s have replicas missing or not in step; all take messages\n", c.markAs("replicas missing", fmt.Sprint(cluster.Fewer)), words.Many(cluster.Partitions, "partition"))
 	default:
-		fmt.Fprintf(out, "%s: all %d partitions have a leader, and every replica is in step\n", c.markAs("ready", "in order"), cluster.Partitions)
+		fmt.Fprintf(out, "%s: %s, each with a leader and all its replicas in step\n", c.markAs("ready", "in order"), words.Many(cluster.Partitions, "partition"))
 	}
 	if !cluster.SpreadLeaders {
 		fmt.Fprintln(out, "leaders stay where they are: ferry nodes spread on gives them back to the nodes that should lead")
@@ -313,7 +314,7 @@ func (c *call) whatIf(without string) error {
 	if len(w.Without) > 0 {
 		lost = "without " + strings.Join(w.Without, " and ")
 	}
-	fmt.Fprintf(c.out, "%s, of %d partitions\n", lost, total)
+	fmt.Fprintf(c.out, "%s, of %s\n", lost, words.Many(total, "partition"))
 	c.pairs([][2]string{
 		{c.markAs("ready", "writable"), fmt.Sprint(w.Writable)},
 		{c.markAs("no majority", "only readable"), fmt.Sprint(w.Readable)},
@@ -330,10 +331,10 @@ func (c *call) whatIf(without string) error {
 		fmt.Fprintln(c.out)
 		c.table(c.out, []string{"partition", "would be", "held by"}, rows)
 	}
-	fmt.Fprintf(c.out, "\nas it is now, any one node may be lost for %d of %d partitions, any one zone for %d\n", w.NodeSafe, total, w.ZoneSafe)
+	fmt.Fprintf(c.out, "\nas it is now, any one node may be lost for %d of %s, any one zone for %d\n", w.NodeSafe, words.Many(total, "partition"), w.ZoneSafe)
 	switch {
 	case w.NodesShort > 0:
-		fmt.Fprintf(c.out, "%d more %s needed before moves can make any one node dispensable\n", w.NodesShort, plural(w.NodesShort, "node"))
+		fmt.Fprintf(c.out, "%s needed before moves can make any one node dispensable\n", words.Many(w.NodesShort, "more node"))
 	case len(w.Moves) == 0:
 		fmt.Fprintln(c.out, "no move is needed for that")
 	default:
@@ -343,7 +344,7 @@ func (c *call) whatIf(without string) error {
 		}
 	}
 	if w.ZonesShort > 0 {
-		fmt.Fprintf(c.out, "%d more %s needed before any one zone can be dispensable\n", w.ZonesShort, plural(w.ZonesShort, "zone"))
+		fmt.Fprintf(c.out, "%s needed before any one zone can be dispensable\n", words.Many(w.ZonesShort, "more zone"))
 	}
 	return nil
 }

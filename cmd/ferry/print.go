@@ -17,6 +17,7 @@ import (
 	"golang.org/x/term"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/words"
 )
 
 // printJSON prints a value on one line.
@@ -66,6 +67,7 @@ var marks = map[string]struct {
 
 	"replicas missing": {"▲", text.FgYellow},
 	"no leader":        {"■", text.FgRed},
+	"end lost":         {"■", text.FgRed},
 	"no majority":      {"■", text.FgRed},
 	"away":             {"■", text.FgRed},
 	"up":               {"●", text.FgGreen},
@@ -135,17 +137,7 @@ func (c *call) pairs(rows [][2]string) {
 }
 
 // count prints a whole number with its thousands apart: 1,234,567.
-func count(n int64) string {
-	digits := strconv.FormatInt(n, 10)
-	var b strings.Builder
-	for i, d := range digits {
-		if i > 0 && (len(digits)-i)%3 == 0 && digits[i-1] != '-' {
-			b.WriteByte(',')
-		}
-		b.WriteRune(d)
-	}
-	return b.String()
-}
+func count(n int64) string { return words.Count(n) }
 
 // perSecond prints a rate of messages, with a decimal when it is small.
 func perSecond(f float64) string {

@@ -9,6 +9,7 @@ import (
 
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/words"
 )
 
 // queueFlags are the flags of queues that topics do not have; -expire they
@@ -80,11 +81,11 @@ func (c *call) describeQueue(out io.Writer, t client.Topic, now time.Time) {
 	}
 	to.pairs([][2]string{
 		{"queue", t.Address}, {"state", c.mark(t.State)}, {"description", t.Description}, {"labels", labels(t.Labels)}, {"made", t.CreatedAt.Local().Format("2006-01-02 15:04")},
-		{"waiting", count(q.Waiting) + oldest}, {"leased", fmt.Sprintf("%s; %d %s", count(q.Leased), len(q.Members), plural(len(q.Members), "member"))}, {"delayed", count(q.Delayed)},
+		{"waiting", count(q.Waiting) + oldest}, {"leased", fmt.Sprintf("%s; %s", count(q.Leased), words.Many(len(q.Members), "member"))}, {"delayed", count(q.Delayed)},
 		{"dead", deadText(t.Address, q.Dead)}, {"discarded", discardedText(t.Address, q)},
-		{"so far", fmt.Sprintf("%s accepted, %s attempts, %s times a dead letter", count(q.Accepted), count(q.Attempts), count(q.Rejected))},
+		{"so far", fmt.Sprintf("%s accepted, %s, %s a dead letter", count(q.Accepted), words.Many(q.Attempts, "attempt"), words.Many(q.Rejected, "time"))},
 		{"in", perSecond(t.Rates.MessagesIn) + ", " + sizePerSecond(t.Rates.BytesIn)}, {"leased out", perSecond(t.Rates.MessagesOut)},
-		{"lease", fmt.Sprintf("%s, %d attempts, %s between them", q.Lease, q.AttemptLimit, q.Backoff)}, {"order", order}, {"expiry", expired},
+		{"lease", fmt.Sprintf("%s, %s, %s between them", q.Lease, words.Many(q.AttemptLimit, "attempt"), q.Backoff)}, {"order", order}, {"expiry", expired},
 		{"dead letters", fmt.Sprintf("are kept for %s; what is discarded can be taken back for %s", q.RetainDead, q.WayBack)},
 		{"replicas", fmt.Sprintf("%d of each partition", t.Replicas)}, {"largest body", size(t.MaxBody)}, {"on disk", size(t.Bytes)},
 	})

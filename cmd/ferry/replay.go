@@ -12,6 +12,7 @@ import (
 
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/words"
 )
 
 var replayVerb = verb{
@@ -76,7 +77,7 @@ func (c *call) beginReplay(r client.NewReplay) error {
 		return c.printJSON(out)
 	}
 	if out.Plan == nil {
-		fmt.Fprintf(c.out, "replay %d has begun: %s %s from %s to %s at %s, until about %s\nnext: ferry replay show %d -every 1s\n", out.Replay, count(out.Total), plural(int(out.Total), "message"), out.From, out.To, perSecond(out.Rate), clock(out.EndsAt), out.Replay)
+		fmt.Fprintf(c.out, "replay %d has begun: %s from %s to %s at %s, until about %s\nnext: ferry replay show %d -every 1s\n", out.Replay, words.Many(out.Total, "message"), out.From, out.To, perSecond(out.Rate), clock(out.EndsAt), out.Replay)
 		return nil
 	}
 	p := out.Plan
@@ -89,7 +90,7 @@ func (c *call) beginReplay(r client.NewReplay) error {
 		parts = append(parts, fmt.Sprintf("#%d: %s", part.Partition, count(part.Messages)))
 	}
 	c.pairs([][2]string{
-		{"would send", fmt.Sprintf("%s %s from %s to %s", count(p.Messages), plural(int(p.Messages), "message"), out.From, out.To)}, {"partitions", joinList(parts)},
+		{"would send", fmt.Sprintf("%s from %s to %s", words.Many(p.Messages, "message"), out.From, out.To)}, {"partitions", joinList(parts)},
 		{"stored", fmt.Sprintf("%s to %s", p.Oldest.Local().Format(time.DateTime), p.Newest.Local().Format(time.DateTime))},
 		{"takes", fmt.Sprintf("%s at %s", address.FormatDuration(time.Duration(p.Seconds*float64(time.Second)).Round(time.Second)), perSecond(out.Rate))},
 	})

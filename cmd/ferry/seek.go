@@ -11,6 +11,7 @@ import (
 
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/words"
 )
 
 var seekVerb = verb{
@@ -82,12 +83,12 @@ func (c *call) printMoved(a address.Address, m client.Moved) {
 	for note, partitions := range notes {
 		fmt.Fprintf(c.out, "- %s: %s\n", strings.Join(partitions, " "), note)
 	}
-	fmt.Fprintf(c.out, "- %s messages are read again, %s are skipped\n", count(m.Again), count(m.Skipped))
+	fmt.Fprintf(c.out, "- %s read again, %s skipped\n", words.Many(m.Again, "message is", "messages are"), words.Many(m.Skipped, "is", "are"))
 	switch {
 	case m.Done:
 		fmt.Fprintf(c.out, "moved %s (%s), as move %d; ferry seek %s -undo takes it back\n", a, m.Target, m.Move, a)
 	case m.Members > 0:
-		fmt.Fprintf(c.out, "nothing is changed yet; %d live %s: add -while-running and -yes to do it, or stop them first\n", m.Members, plural(m.Members, "member"))
+		fmt.Fprintf(c.out, "nothing is changed yet; %s: add -while-running and -yes to do it, or stop them first\n", words.Many(m.Members, "live member"))
 	default:
 		fmt.Fprintln(c.out, "nothing is changed yet: add -yes to do it")
 	}
@@ -190,7 +191,7 @@ func lagText(g client.Group) string {
 	if g.Lag == 0 {
 		return "none: all is read"
 	}
-	return fmt.Sprintf("%s %s, the oldest %s old", count(g.Lag), plural(int(g.Lag), "message"), shortAge(g.LagSeconds))
+	return fmt.Sprintf("%s, the oldest %s old", words.Many(g.Lag, "message"), shortAge(g.LagSeconds))
 }
 
 func (c *call) showMoves(out io.Writer, a address.Address) error {

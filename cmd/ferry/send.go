@@ -19,6 +19,7 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/cloudevent"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/words"
 )
 
 type sendFlags struct {
@@ -120,11 +121,11 @@ func (c *call) send(f *sendFlags) error {
 	var wrong *errInput
 	if err != nil {
 		if errors.As(err, &wrong) || s.accepted > 0 {
-			err = fmt.Errorf("%w (%s messages before it were kept)", err, count(int64(s.accepted)))
+			err = fmt.Errorf("%w (%s)", err, words.Many(s.accepted, "message before it was kept", "messages before it were kept"))
 		}
 		return err
 	}
-	fmt.Fprintf(c.out, "sent %s %s to %s\n", count(int64(s.accepted)), plural(s.accepted, "message"), a)
+	fmt.Fprintf(c.out, "sent %s to %s\n", words.Many(s.accepted, "message"), a)
 	return nil
 }
 

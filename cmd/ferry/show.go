@@ -18,6 +18,7 @@ import (
 
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/words"
 )
 
 var showVerb = verb{
@@ -155,7 +156,7 @@ func replicaText(p client.Partition) string {
 func replicaState(r client.Replica) string {
 	text := r.State
 	if r.BehindMessages != nil && *r.BehindMessages > 0 {
-		text += fmt.Sprintf(" (%s messages, %s, %s behind)", count(*r.BehindMessages), size(r.BehindBytes), address.FormatDuration(time.Duration(r.BehindSeconds*float64(time.Second)).Round(time.Second)))
+		text += fmt.Sprintf(" (%s, %s, %s behind)", words.Many(*r.BehindMessages, "message"), size(r.BehindBytes), address.FormatDuration(time.Duration(r.BehindSeconds*float64(time.Second)).Round(time.Second)))
 	}
 	return text
 }
@@ -166,7 +167,7 @@ func (c *call) describe(t client.Topic, now time.Time) {
 		window = "within " + t.IDWindow
 	}
 	f := t.Forecast
-	forecast := fmt.Sprintf("%s messages, %s on disk, reaching back %s (limited by %s)", count(f.Messages), size(f.Bytes), f.Span, f.LimitedBy)
+	forecast := fmt.Sprintf("%s, %s on disk, reaching back %s (limited by %s)", words.Many(f.Messages, "message"), size(f.Bytes), f.Span, f.LimitedBy)
 	if f.MessagesPerSecond == 0 {
 		forecast = "nothing came in during the last hour"
 	}
@@ -175,7 +176,7 @@ func (c *call) describe(t client.Topic, now time.Time) {
 		{"made", t.CreatedAt.Local().Format("2006-01-02 15:04")},
 		{"keeps", fmt.Sprintf("%s, or %s a partition (%s in all)", t.Retain, size(t.RetainBytes), size(t.RetainBytes*int64(t.Partitions)))},
 		{"replicas", fmt.Sprintf("%d of each partition", t.Replicas)}, {"largest body", size(t.MaxBody)}, {"retention waits", holdText(t)}, {"repeated ids", window},
-		{"kept now", fmt.Sprintf("%s messages, %s on disk, %.1f%% full", count(t.Messages), size(t.Bytes), 100*t.Fill)},
+		{"kept now", fmt.Sprintf("%s, %s on disk, %.1f%% full", words.Many(t.Messages, "message"), size(t.Bytes), 100*t.Fill)},
 		{"oldest", age(t.Oldest, now) + " ago"}, {"newest", age(t.Newest, now) + " ago"},
 		{"in", perSecond(t.Rates.MessagesIn) + ", " + sizePerSecond(t.Rates.BytesIn)},
 		{"out", perSecond(t.Rates.MessagesOut) + ", " + sizePerSecond(t.Rates.BytesOut)},
@@ -262,9 +263,9 @@ func (c *call) status(out io.Writer) error {
 	}
 	fmt.Fprintf(out, "%s  %s  up %s, memory %s, disk %s, records %s\n", s.Node, s.At.Local().Format("15:04:05"), age(&s.StartedAt, s.At), size(s.MemoryBytes), disk, s.Records)
 	if s.SetAside > 0 {
-		fmt.Fprintf(out, "logs of %s were set aside, since no record knows them: ferry nodes set-aside\n", fmt.Sprintf("%d %s", s.SetAside, plural(s.SetAside, "channel")))
+		fmt.Fprintf(out, "logs of %s were set aside, since no record knows them: ferry nodes set-aside\n", words.Many(s.SetAside, "channel"))
 	}
-	fmt.Fprintf(out, "%d channels, %d partitions, %s messages, %s   in %s %s   out %s %s\n\n", s.Channels, s.Partitions, count(s.Messages), size(s.Bytes),
+	fmt.Fprintf(out, "%s, %s, %s, %s   in %s %s   out %s %s\n\n", words.Many(s.Channels, "channel"), words.Many(s.Partitions, "partition"), words.Many(s.Messages, "message"), size(s.Bytes),
 		perSecond(s.Rates.MessagesIn), sizePerSecond(s.Rates.BytesIn), perSecond(s.Rates.MessagesOut), sizePerSecond(s.Rates.BytesOut))
 	var rows [][]string
 	for _, t := range l.Topics {

@@ -16,6 +16,7 @@ import (
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/placement"
 	"steadyferry/internal/core/topic"
+	"steadyferry/internal/core/words"
 )
 
 // Limits of settings.
@@ -202,7 +203,7 @@ func (n *Node) RemoveSpace(ctx context.Context, who, name string) error {
 		return err
 	}
 	if channels := n.channelsOf(name); len(channels) > 0 {
-		return problem(Conflict, "space %s still has %d channels, the first is %s", name, len(channels), channels[0]).next("remove its channels first")
+		return problem(Conflict, "space %s still has %s, the first is %s", name, words.Many(len(channels), "channel"), channels[0]).next("remove its channels first")
 	}
 	for _, ch := range n.catalog.View().Removed {
 		if ch.SpaceID == s.ID {
@@ -319,7 +320,7 @@ func (n *Node) setTopic(ctx context.Context, who string, a address.Address, s *S
 		return nil, problem(Conflict, "the order of %s cannot be changed: messages are under way in it", a).field("order").next("make another queue and replay to it")
 	}
 	if s.Partitions != nil && *s.Partitions < old.Partitions {
-		return nil, problem(Conflict, "%s has %d partitions, and they cannot become fewer", a, old.Partitions).field("partitions").allowed(fmt.Sprintf("%d to %d", old.Partitions, address.MaxPartitions))
+		return nil, problem(Conflict, "%s has %s, and they cannot become fewer", a, words.Many(old.Partitions, "partition")).field("partitions").allowed(fmt.Sprintf("%d to %d", old.Partitions, address.MaxPartitions))
 	}
 	changed := *old
 	s.apply(&changed)
@@ -381,7 +382,7 @@ func (n *Node) previewSet(ctx context.Context, t *Topic, old, changed *catalog.C
 			p.Bytes += loss.Bytes
 			p.Messages += loss.Messages
 		}
-		p.Effects = append(p.Effects, fmt.Sprintf("retention takes %d messages (%s) at once; they cannot be brought back", p.Messages, address.FormatSize(p.Bytes)))
+		p.Effects = append(p.Effects, fmt.Sprintf("retention takes %s (%s) at once; that cannot be taken back", words.Many(p.Messages, "message"), address.FormatSize(p.Bytes)))
 	}
 	if changed.MaxBody < old.MaxBody {
 		p.Effects = append(p.Effects, fmt.Sprintf("bodies over %s are refused from now on; what is kept stays", address.FormatSize(changed.MaxBody)))
@@ -421,9 +422,9 @@ func holdEffect(groups map[string]*catalog.Group, old, changed *catalog.Channel)
 // replicaEffects says what another number of replicas means.
 func replicaEffects(old *catalog.Channel, replicas int) (effects []string) {
 	if replicas > old.Replicas {
-		effects = append(effects, fmt.Sprintf("each of the %d partitions is copied to %d more nodes; publishing goes on meanwhile, and the new replicas count once they are in step", old.Partitions, replicas-old.Replicas))
+		effects = append(effects, fmt.Sprintf("%s copied to %s; publishing goes on meanwhile, and the new replicas count once they are in step", words.Many(old.Partitions, "partition is", "partitions are each"), words.Many(replicas-old.Replicas, "more node")))
 	} else {
-		effects = append(effects, fmt.Sprintf("%d replicas of each partition go; %s may be lost from then on without an end to writing", old.Replicas-replicas, nodesText((replicas-1)/2)))
+		effects = append(effects, fmt.Sprintf("%s; %s may be lost from then on without an end to writing", words.Many(old.Replicas-replicas, "replica of each partition goes", "replicas of each partition go"), nodesText((replicas-1)/2)))
 	}
 	return append(effects, evenEffect(replicas)...)
 }
@@ -434,7 +435,7 @@ func evenEffect(replicas int) []string {
 	case replicas == 2:
 		return []string{"2 replicas keep two copies, but both are needed for writing: the loss of either node ends it. 3 go on with one node lost"}
 	case replicas%2 == 0:
-		return []string{fmt.Sprintf("%d replicas go on after the loss of %s, as %d do: the last one adds a copy, and work", replicas, nodesText((replicas-1)/2), replicas-1)}
+		return []string{fmt.Sprintf("%s go on after the loss of %s, as %d do: the last one adds a copy, and work", words.Many(replicas, "replica"), nodesText((replicas-1)/2), replicas-1)}
 	}
 	return nil
 }
@@ -446,7 +447,7 @@ func nodesText(n int) string {
 	case 1:
 		return "1 node"
 	}
-	return fmt.Sprintf("%d nodes", n)
+	return words.Many(n, "node")
 }
 
 // loss is what retention would take from a partition.
@@ -510,8 +511,8 @@ func (n *Node) RemoveTopic(ctx context.Context, who string, a address.Address, p
 		c := n.QueueCounts(t)
 		p.Messages = c.Waiting + c.Leased + c.Delayed + c.Dead
 	}
-	p.Effects = []string{fmt.Sprintf("%d messages (%s) in %d partitions go out of reach; ferry remove %s -undo brings them back until %s, then they are deleted",
-		p.Messages, address.FormatSize(status.Bytes), t.Channel().Partitions, a, until.Format(time.RFC3339))}
+	p.Effects = []string{fmt.Sprintf("%s (%s) in %s can be reached no more; ferry remove %s -undo brings all back until %s, then it is deleted",
+		words.Many(p.Messages, "message"), address.FormatSize(status.Bytes), words.Many(t.Channel().Partitions, "partition"), a, until.Format(time.RFC3339))}
 	if status.Rates.MessagesIn > 0 {
 		p.Effects = append(p.Effects, fmt.Sprintf("it is in use: %.0f messages/s come in now", status.Rates.MessagesIn))
 	}

@@ -17,6 +17,7 @@ import (
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/replay"
+	"steadyferry/internal/core/words"
 )
 
 // DeadCause is the dead letters of a queue that failed in the same way.
@@ -473,31 +474,23 @@ func (n *Node) previewAct(ctx context.Context, t *Topic, s QueueSelection, act A
 		return err
 	}
 	if failed > 0 {
-		return problem(Conflict, "the edits do not apply to %d of %d messages, the first is %v", failed, out.Messages, firstFailure).field("edits").next("nothing is changed; choose fewer messages with a condition, such as where=has(body.celsius)")
+		return problem(Conflict, "the edits do not apply to %d of %s, the first is %v", failed, words.Many(out.Messages, "message"), firstFailure).field("edits").next("nothing is changed; choose fewer messages with a condition, such as where=has(body.celsius)")
 	}
 	out.describe(t, act)
 	return nil
-}
-
-// counted begins a sentence about so many things.
-func counted(n int64, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
 }
 
 func (out *ActionResult) describe(t *Topic, act Action) {
 	set := t.Channel().Queue.Settings
 	switch act.Op {
 	case queue.OpReturn:
-		text := fmt.Sprintf("%s in %s again, with the history and a new set of attempts", counted(out.Messages, "dead letter waits", "dead letters wait"), t.Address())
+		text := fmt.Sprintf("%s in %s again, with the history and a new set of attempts", words.Many(out.Messages, "dead letter waits", "dead letters wait"), t.Address())
 		if act.After > 0 {
-			text = fmt.Sprintf("%s in %s again %s from now", counted(out.Messages, "dead letter waits", "dead letters wait"), t.Address(), address.FormatDuration(act.After))
+			text = fmt.Sprintf("%s in %s again %s from now", words.Many(out.Messages, "dead letter waits", "dead letters wait"), t.Address(), address.FormatDuration(act.After))
 		}
 		out.Effects = append(out.Effects, text)
 	case queue.OpEdit:
-		text := fmt.Sprintf("%s the edited content; the original of each is kept with it", counted(out.Messages, "dead letter gets", "dead letters get"))
+		text := fmt.Sprintf("%s the edited content; the original of each is kept with it", words.Many(out.Messages, "dead letter gets", "dead letters get"))
 		if act.Return {
 			text += ", and all wait in the queue again"
 		}
@@ -505,9 +498,9 @@ func (out *ActionResult) describe(t *Topic, act Action) {
 	case queue.OpDiscard:
 		until := time.Now().Add(duration(set.WayBack)).UTC().Truncate(time.Second)
 		out.Until = &until
-		out.Effects = append(out.Effects, fmt.Sprintf("%s: no member gets what is discarded; until %s it can be taken back, then it is gone", counted(out.Messages, "message is discarded", "messages are discarded"), until.Format(time.RFC3339)))
+		out.Effects = append(out.Effects, fmt.Sprintf("%s: no member gets what is discarded; until %s it can be taken back, then it is gone", words.Many(out.Messages, "message is discarded", "messages are discarded"), until.Format(time.RFC3339)))
 	case queue.OpTakeBack:
-		out.Effects = append(out.Effects, counted(out.Messages, "discarded message is", "discarded messages are")+" taken back: each is what it was before")
+		out.Effects = append(out.Effects, words.Many(out.Messages, "discarded message is", "discarded messages are")+" taken back: each is what it was before")
 	}
 }
 

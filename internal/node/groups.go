@@ -16,6 +16,7 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/group"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/words"
 	"steadyferry/internal/replica"
 )
 
@@ -152,12 +153,12 @@ func (n *Node) RemoveGroup(ctx context.Context, who string, a address.Address, p
 	if err != nil {
 		return nil, err
 	}
-	p := &Preview{Address: a.String(), Effects: []string{fmt.Sprintf("its committed offsets in %d partitions and their history are forgotten, and cannot be brought back; no message is lost, and other groups are not touched", len(lag.Partitions))}}
+	p := &Preview{Address: a.String(), Effects: []string{fmt.Sprintf("its committed offsets in %s and their history are forgotten, and cannot be brought back; no message is lost, and other groups are not touched", words.Many(len(lag.Partitions), "partition"))}}
 	if len(lag.Members) > 0 {
-		p.Effects = append(p.Effects, fmt.Sprintf("it is in use: its %d members are refused from then on", len(lag.Members)))
+		p.Effects = append(p.Effects, fmt.Sprintf("it is in use: its %s refused from then on", words.Many(len(lag.Members), "member is", "members are")))
 	}
 	if lag.Verdict.Messages > 0 {
-		p.Effects = append(p.Effects, fmt.Sprintf("%d messages that it has not read will not be read by it", lag.Verdict.Messages))
+		p.Effects = append(p.Effects, fmt.Sprintf("%s that it has not read will not be read by it", words.Many(lag.Verdict.Messages, "message")))
 	}
 	for _, name := range t.Channel().Hold {
 		if name == g.Name {

@@ -12,6 +12,7 @@ import (
 	"github.com/google/uuid"
 
 	"steadyferry/internal/catalog"
+	"steadyferry/internal/core/words"
 )
 
 // identity is the file node.json of a data directory: it says which member of
@@ -79,7 +80,7 @@ func (n *Node) join(ctx context.Context) error {
 	written := id
 	if id == nil {
 		if trees := n.store.Trees(); len(trees) > 0 {
-			return fmt.Errorf("the data directory %s has logs (%d channels) and no %s, which says whose they are: put the file back from a backup of the directory, or start with an empty -dir and move the logs away by hand; as a new node it would not know what it has promised", n.config.Dir, len(trees), identityName)
+			return fmt.Errorf("the data directory %s has logs (%s) and no %s, which says whose they are: put the file back from a backup of the directory, or start with an empty -dir and move the logs away by hand; as a new node it would not know what it has promised", n.config.Dir, words.Many(len(trees), "channel"), identityName)
 		}
 		id = &identity{Directory: uuid.NewString(), Cluster: cluster, Name: n.config.Name}
 	}

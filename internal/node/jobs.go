@@ -14,6 +14,7 @@ import (
 	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/placement"
+	"steadyferry/internal/core/words"
 )
 
 // stepsAtOnce is how many partitions one job moves at a time.
@@ -259,7 +260,7 @@ func tooFew(err error, address string) error {
 // replicasJob is the job that gives a topic another number of replicas.
 func (n *Node) replicasJob(ctx context.Context, who string, t *Topic, replicas int, preview bool) (*catalog.Job, error) {
 	nodes, existing := n.placement()
-	job := &catalog.Job{Kind: "replicas", Address: t.Address().String(), Who: who, Detail: fmt.Sprintf("from %d to %d replicas", t.Channel().Replicas, replicas)}
+	job := &catalog.Job{Kind: "replicas", Address: t.Address().String(), Who: who, Detail: fmt.Sprintf("from %d to %s", t.Channel().Replicas, words.Many(replicas, "replica"))}
 	for i := range existing {
 		p := &existing[i]
 		if p.Channel != t.ID {
@@ -374,7 +375,7 @@ func (n *Node) MovePartition(ctx context.Context, who string, a address.Address,
 	status := n.PartitionStatus(p, time.Now())
 	for _, id := range ids {
 		if !slices.Contains(before, id) {
-			out.Effects = append(out.Effects, fmt.Sprintf("%s is copied to %s: %d messages (%s)", a, n.NodeName(id), status.End-status.First, address.FormatSize(status.Bytes)))
+			out.Effects = append(out.Effects, fmt.Sprintf("%s is copied to %s: %s (%s)", a, n.NodeName(id), words.Many(status.End-status.First, "message"), address.FormatSize(status.Bytes)))
 		}
 	}
 	for _, id := range before {
@@ -446,16 +447,16 @@ func (n *Node) Drain(ctx context.Context, who, name string, leadersOnly, preview
 		p.Replicas = after
 	}
 	out := &Preview{Address: name, Effects: []string{fmt.Sprintf("%s takes no new replicas from now on, until the drain is cancelled", name),
-		fmt.Sprintf("it gives away %d partitions that it should lead", leads)}, After: map[string]any{"state": catalog.NodeDraining}, Before: map[string]any{"state": node.State}}
+		fmt.Sprintf("it gives away %s that it should lead", words.Many(leads, "partition"))}, After: map[string]any{"state": catalog.NodeDraining}, Before: map[string]any{"state": node.State}}
 	switch {
 	case leadersOnly:
 		job.Detail = "only leaders"
 		out.Effects = append(out.Effects, "its replicas stay, so that it can be stopped for a while")
 	case stuck > 0:
-		return nil, problem(Conflict, "%d partitions held by %s have no other node to go to: each replica needs a node of its own", stuck, name).field("node").
+		return nil, problem(Conflict, "there is no other node for %s held by %s: each replica needs a node of its own", words.Many(stuck, "partition"), name).field("node").
 			next("start another node, lower the replicas with ferry set TOPIC -replicas N, or only move the leaders away with -leaders-only")
 	default:
-		out.Effects = append(out.Effects, fmt.Sprintf("then the replicas of %d partitions move to other nodes, %d at a time; ferry nodes jobs shows how far it is, ferry nodes cancel takes it back", len(job.Steps), stepsAtOnce))
+		out.Effects = append(out.Effects, fmt.Sprintf("then the replicas of %s move to other nodes, %d at a time; ferry nodes jobs shows how far it is, ferry nodes cancel takes it back", words.Many(len(job.Steps), "partition"), stepsAtOnce))
 	}
 	if preview {
 		return out, nil
@@ -515,7 +516,7 @@ func (n *Node) RemoveNode(ctx context.Context, who, name string, preview bool) (
 		}
 	}
 	if holds > 0 {
-		return nil, problem(Conflict, "%s still holds %d partitions", name, holds).field("node").next("empty it first with: ferry nodes drain %s", name)
+		return nil, problem(Conflict, "%s still holds %s", name, words.Many(holds, "partition")).field("node").next("empty it first with: ferry nodes drain %s", name)
 	}
 	if node.ID == n.id || n.peers.Up(node.ID) {
 		return nil, problem(Conflict, "%s still runs", name).field("node").next("stop it first")

@@ -11,6 +11,7 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/topic"
+	"steadyferry/internal/core/words"
 	"steadyferry/internal/replica"
 )
 
@@ -125,7 +126,7 @@ func OrderText(s queue.Settings) string {
 func queueEffects(old, changed *catalog.Channel) (effects []string) {
 	was, is := old.Queue.Settings, changed.Queue.Settings
 	if is.Attempts < was.Attempts {
-		effects = append(effects, fmt.Sprintf("messages become dead letters after %d attempts instead of %d; those that had more become so when their next one fails", is.Attempts, was.Attempts))
+		effects = append(effects, fmt.Sprintf("messages become dead letters after %s instead of %d; those that had more become so when their next one fails", words.Many(is.Attempts, "attempt"), was.Attempts))
 	}
 	if is.RetainDead < was.RetainDead {
 		effects = append(effects, fmt.Sprintf("dead letters older than %s go at once; they cannot be brought back", address.FormatDuration(duration(is.RetainDead))))

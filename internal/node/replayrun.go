@@ -17,6 +17,7 @@ import (
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/replay"
+	"steadyferry/internal/core/words"
 )
 
 // replayProgress is how far a replay is. Step is what is under way: it is
@@ -438,7 +439,7 @@ func (r *replayRun) judge(ctx context.Context) error {
 	}
 	r.record.Failed = failed
 	if r.spec.StopAbove < 1 && replay.TooMany(r.record.Sent, failed, r.spec.StopAbove) {
-		r.end(ctx, catalog.ReplayStopped, fmt.Sprintf("%d of the %d messages sent failed again, more than %.0f%%", failed, r.record.Sent, 100*r.spec.StopAbove))
+		r.end(ctx, catalog.ReplayStopped, fmt.Sprintf("%d of the %s sent failed again, more than %.0f%%", failed, words.Many(r.record.Sent, "message"), 100*r.spec.StopAbove))
 		return errReplayEnded
 	}
 	return nil

@@ -14,6 +14,7 @@ import (
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/replay"
+	"steadyferry/internal/core/words"
 )
 
 // ReplaySpec is what a replay sends where. It is what the record keeps.
@@ -65,7 +66,7 @@ const (
 	maxReplays    = 20 // that have not ended
 )
 
-var replayRates = fmt.Sprintf("more than 0 to %d messages a second", int(MaxReplayRate))
+var replayRates = fmt.Sprintf("more than 0 to %s a second", words.Many(int(MaxReplayRate), "message"))
 
 func (n *Node) ends(ctx context.Context, who string, s *ReplaySpec, make bool) (*replayEnds, error) {
 	from, err := address.Parse(s.From)
@@ -232,7 +233,7 @@ func (n *Node) targetEffects(e *replayEnds, s *ReplaySpec) (effects []string) {
 	case e.target.IsQueue():
 		c := n.QueueCounts(e.target)
 		set := e.target.Channel().Queue.Settings
-		effects = append(effects, fmt.Sprintf("they wait in %s behind the %d that wait now; each has %d attempts", to, c.Waiting, set.Attempts))
+		effects = append(effects, fmt.Sprintf("they wait in %s behind the %d that wait now; each has %s", to, c.Waiting, words.Many(set.Attempts, "attempt")))
 	default:
 		groups := n.catalog.View().Groups[e.target.ID]
 		names := make([]string, 0, len(groups))
@@ -267,7 +268,7 @@ func (n *Node) NewReplay(ctx context.Context, who string, s ReplaySpec, rate flo
 		return nil, explain(err, s.From)
 	}
 	if len(open) >= maxReplays {
-		return nil, problem(Conflict, "%d replays have not ended", len(open)).next("ferry replay list shows them")
+		return nil, problem(Conflict, "%s have not ended", words.Many(len(open), "replay")).next("ferry replay list shows them")
 	}
 	plan, err := n.PlanReplay(ctx, &s)
 	if err != nil {

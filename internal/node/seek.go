@@ -12,6 +12,7 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/group"
+	"steadyferry/internal/core/words"
 )
 
 // MoveAsk asks for a group's offsets to be moved.
@@ -139,7 +140,7 @@ func (c *coordinator) move(ctx context.Context, t *Topic, g *catalog.Group, ask 
 	live := len(c.table.Members)
 	c.mu.Unlock()
 	if ask.Apply && live > 0 && !ask.WhileRunning {
-		return nil, problem(Conflict, "%s has %d live %s, which would go on reading where they are", a, live, plural(live, "member")).next("stop them, or move with -while-running (whileRunning): then they are told and go on from the new offsets")
+		return nil, problem(Conflict, "%s has %s, which would go on reading where they are", a, words.Many(live, "live member")).next("stop them, or move with -while-running (whileRunning): then they are told and go on from the new offsets")
 	}
 	moves, err := c.n.catalog.Moves(ctx, g.ID, 1000)
 	if err != nil {
@@ -289,11 +290,4 @@ func (n *Node) Moves(ctx context.Context, a address.Address) ([]catalog.Move, er
 	}
 	moves, err := n.catalog.Moves(ctx, g.ID, 200)
 	return moves, explain(err, a.String())
-}
-
-func plural(n int, word string) string {
-	if n == 1 {
-		return word
-	}
-	return word + "s"
 }

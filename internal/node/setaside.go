@@ -19,6 +19,7 @@ import (
 
 	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/words"
 )
 
 // Logs that no record knows are not deleted: they are set aside, below
@@ -274,7 +275,7 @@ func (n *Node) Adopt(ctx context.Context, who string, id int64, a address.Addres
 		}
 		slices.Sort(placed[i].Replicas)
 	}
-	p := &Preview{Address: a.String(), Effects: []string{fmt.Sprintf("a %s of %s with the messages that were set aside, from %s", ch.Kind, counted(int64(ch.Partitions), "partition", "partitions"), strings.Join(slices.Sorted(maps.Keys(where)), ", "))},
+	p := &Preview{Address: a.String(), Effects: []string{fmt.Sprintf("a %s of %s with the messages that were set aside, from %s", ch.Kind, words.Many(ch.Partitions, "partition"), strings.Join(slices.Sorted(maps.Keys(where)), ", "))},
 		After: settingsJSON(&ch)}
 	if preview {
 		return p, nil

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"math"
 	"time"
+
+	"steadyferry/internal/core/words"
 )
 
 // Place is where a group is on one partition, and what is known of both.
@@ -149,7 +151,7 @@ func (v Verdict) Text() string {
 		if v.Lost == 1 {
 			return "has lost 1 message"
 		}
-		return fmt.Sprintf("has lost %d messages", v.Lost)
+		return fmt.Sprintf("has lost %s", words.Many(v.Lost, "message"))
 	}
 	return string(v.State)
 }

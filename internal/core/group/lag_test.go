@@ -71,7 +71,7 @@ func TestVerdicts(t *testing.T) {
 			p.Retain, p.RetainBytes, p.ByteRate = 0, 1<<40, 0
 		}), "no members", -1},
 		"lost one":  {base(func(p *Place) { p.Committed = 999; p.OldestAge = 7 * day }), "has lost 1 message", 0},
-		"lost many": {base(func(p *Place) { p.Committed = 0; p.OldestAge = 7 * day; p.Members = 0 }), "has lost 1000 messages", 0},
+		"lost many": {base(func(p *Place) { p.Committed = 0; p.OldestAge = 7 * day; p.Members = 0 }), "has lost 1,000 messages", 0},
 		"empty":     {Place{Members: 1}, "keeping up", -1},
 	} {
 		v := c.place.Judge()

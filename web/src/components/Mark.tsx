@@ -19,6 +19,7 @@ const marks: Record<string, { shape: React.ReactNode; colour: string }> = {
 for (const [state, as] of [
   ["replicas missing", "attention"],
   ["no leader", "failed"],
+  ["end lost", "failed"],
   ["no majority", "failed"],
   ["away", "failed"],
   ["keeping up", "ready"],

@@ -17,6 +17,7 @@ export function bodyBytes(m: Message): Uint8Array {
 export function bodyText(m: Message): string {
   if (m.bodyBase64) return `(${count(m.size)} bytes that are not text)`;
   if (m.body === undefined) return "";
+  if (m.shortened) return `${m.body as string}…`; // the beginning of JSON is no JSON
   return typeof m.body === "string" && !m.contentType.includes("json") ? m.body : JSON.stringify(m.body);
 }
 
@@ -88,7 +89,7 @@ export function MessageDrawer({
   onField: (part: string) => void;
 }) {
   const channel = m.address.split("#")[0]!;
-  const structured = m.body !== undefined && !(typeof m.body === "string" && !m.contentType.includes("json"));
+  const structured = m.body !== undefined && !m.shortened && !(typeof m.body === "string" && !m.contentType.includes("json"));
   const facts: [string, React.ReactNode][] = [
     ["Stored", clock(m.time)],
     ["Publisher's time", m.publisherTime && clock(m.publisherTime)],
@@ -161,6 +162,11 @@ export function MessageDrawer({
             ))}
           </dl>
         </section>
+      )}
+      {m.shortened && (
+        <p className="mb-2 text-soft">
+          Of this body only the beginning is shown; the button Body gets all {count(m.size)} bytes.
+        </p>
       )}
       <Tabs.Root defaultValue={structured ? "json" : m.bodyBase64 ? "hex" : "text"}>
         <Tabs.List className="mb-2 flex gap-4 border-b border-hair" aria-label="Forms of the body">

@@ -375,6 +375,7 @@ function StatusLine({
     else parts.push(<Mark key="m" state="ready" word="done" />);
     if (!found.failed || found.messages.length > 0) parts.push(`found ${count(found.messages.length)}`);
     if (p) parts.push(`looked at ${count(p.lookedAt)} of ${count(p.total)}`);
+    if (p?.full) parts.push("one answer holds no more: choose a shorter stretch");
   }
   return (
     <div className="mt-1 mb-2 min-w-0 flex-1">
