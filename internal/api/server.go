@@ -32,6 +32,7 @@ import (
 	"steadyferry/internal/core/cloudevent"
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/strict"
+	"steadyferry/internal/core/words"
 	"steadyferry/internal/node"
 )
 
@@ -186,7 +187,7 @@ func (s *Server) Handler() http.Handler {
 		c.Status(http.StatusOK) // Gin begins with 404 here
 		s.console.ServeHTTP(c.Writer, c.Request)
 	})
-	return r
+	return compressed(r)
 }
 
 // within lets a caller begin something for which there are so many slots.
@@ -355,7 +356,7 @@ func (s *Server) ready(c *gin.Context) {
 		count += len(refusing[state])
 		states = append(states, fmt.Sprintf("%d %s", len(refusing[state]), state))
 	}
-	p.Detail = fmt.Sprintf("%d of the %d partitions that this node leads take nothing: %s", count, leads, strings.Join(states, ", "))
+	p.Detail = fmt.Sprintf("%d of the %s that this node leads take nothing: %s", count, words.Many(leads, "partition"), strings.Join(states, ", "))
 	// Names of channels are for those who may get in.
 	if _, ok := s.principal(c); ok {
 		p.Partitions = refusing
