@@ -1,7 +1,6 @@
 package client
 
 import (
-	"context"
 	"fmt"
 	"io"
 	"net/http"
@@ -24,9 +23,10 @@ type keeper struct {
 	mu         sync.Mutex
 	publishers *topic.Publishers
 	bodies     []string
-	answer     func(w http.ResponseWriter, try int) bool // false: keep the batch, and answer that it is kept
-	keeps      bool                                      // also what is answered otherwise
+	answer     func(w http.ResponseWriter, try int, up bool) bool // false: keep the batch, and answer that it is kept
+	keeps      bool                                               // also what is answered otherwise
 	tries      int
+	up         bool // the first flush is over
 }
 
 func (k *keeper) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -52,7 +52,7 @@ func (k *keeper) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			k.bodies = append(k.bodies, string(m.Body))
 		}
 	}
-	if k.answer(w, k.tries) {
+	if k.answer(w, k.tries, k.up) {
 		if k.keeps {
 			take()
 		}
@@ -77,17 +77,21 @@ func problem(w http.ResponseWriter, status int) bool {
 
 func TestABatchOfUnclearOutcomeIsKeptOnceAndTakesNoOtherDownWithIt(t *testing.T) {
 	for name, c := range map[string]struct {
-		answer func(w http.ResponseWriter, try int) bool
+		answer func(w http.ResponseWriter, try int, up bool) bool
 		keeps  bool
 		fails  bool // the first flush
 		want   []string
 	}{
-		"the answer is lost":                      {func(w http.ResponseWriter, try int) bool { return try <= 3 && lost(w) }, true, true, []string{"one", "two"}},
-		"the request is lost":                     {func(w http.ResponseWriter, try int) bool { return try <= 3 && lost(w) }, false, true, []string{"one", "two"}},
-		"it is refused for a while":               {func(w http.ResponseWriter, try int) bool { return try <= 2 && problem(w, 503) }, false, false, []string{"one", "two"}},
-		"it is refused":                           {func(w http.ResponseWriter, try int) bool { return try == 1 && problem(w, 413) }, false, true, []string{"two"}},
-		"kept, then refused, and it is not known": {func(w http.ResponseWriter, try int) bool { return try == 1 && lost(w) || try == 2 && problem(w, 409) }, true, true, []string{"one", "two"}},
-		"lost, then refused, and it is not known": {func(w http.ResponseWriter, try int) bool { return try == 1 && lost(w) || try == 2 && problem(w, 409) }, false, true, []string{"two"}},
+		"the answer is lost":        {func(w http.ResponseWriter, try int, up bool) bool { return !up && lost(w) }, true, true, []string{"one", "two"}},
+		"the request is lost":       {func(w http.ResponseWriter, try int, up bool) bool { return !up && lost(w) }, false, true, []string{"one", "two"}},
+		"it is refused for a while": {func(w http.ResponseWriter, try int, up bool) bool { return try <= 2 && problem(w, 503) }, false, false, []string{"one", "two"}},
+		"it is refused":             {func(w http.ResponseWriter, try int, up bool) bool { return try == 1 && problem(w, 413) }, false, true, []string{"two"}},
+		"kept, then refused, and it is not known": {func(w http.ResponseWriter, try int, up bool) bool {
+			return try == 1 && lost(w) || try == 2 && problem(w, 409)
+		}, true, true, []string{"one", "two"}},
+		"lost, then refused, and it is not known": {func(w http.ResponseWriter, try int, up bool) bool {
+			return try == 1 && lost(w) || try == 2 && problem(w, 409)
+		}, false, true, []string{"two"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			k := &keeper{publishers: topic.NewPublishers(), answer: c.answer, keeps: c.keeps}
@@ -97,14 +101,18 @@ func TestABatchOfUnclearOutcomeIsKeptOnceAndTakesNoOtherDownWithIt(t *testing.T)
 			require.NoError(t, err)
 			p, err := api.NewPublisher(t.Context(), address.Channel("coldchain", "readings"), message.Plain)
 			require.NoError(t, err)
-			p.Patience = 100 * time.Millisecond
+			p.Patience = 30 * time.Second
+			if c.fails {
+				p.Patience = 100 * time.Millisecond
+			}
 			require.NoError(t, p.Add(t.Context(), &message.Message{Body: []byte("one")}, 0))
-			short, cancel := context.WithTimeout(t.Context(), 250*time.Millisecond)
-			defer cancel()
-			err = p.Flush(short)
+			err = p.Flush(t.Context())
 			assert.Equal(t, c.fails, err != nil, "%v", err)
+			k.mu.Lock()
+			k.up = true
+			k.mu.Unlock()
 			require.NoError(t, p.Add(t.Context(), &message.Message{Body: []byte("two")}, 0))
-			p.Patience = 5 * time.Second
+			p.Patience = 30 * time.Second
 			for range 5 {
 				if err = p.Flush(t.Context()); err == nil {
 					break
