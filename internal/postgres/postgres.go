@@ -65,6 +65,9 @@ func start(ctx context.Context, dir, rights string) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
+	if dir, err = filepath.Abs(dir); err != nil {
+		return nil, err
+	}
 	s := &Server{dir: filepath.Join(dir, "postgres"), bin: bin, done: make(chan struct{})}
 	if os.Geteuid() == 0 {
 		if s.identity, err = postgresUser(dir); err != nil {
@@ -151,7 +154,9 @@ func walkable(dir string) (bool, error) {
 
 func (s *Server) command(name string, args ...string) *exec.Cmd {
 	cmd := exec.Command(filepath.Join(s.bin, name), args...)
-	cmd.Dir = s.dir
+	// Not in its own directory: the right to walk through closed ones holds
+	// from the program on, not on the way to it.
+	cmd.Dir = "/"
 	cmd.Env = append(os.Environ(), "LC_ALL=C.UTF-8", "TZ=UTC")
 	// A group of its own: a key press in our terminal is for us to handle.
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}

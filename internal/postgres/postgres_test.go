@@ -98,6 +98,20 @@ func TestNobodyElseIsToldThePassword(t *testing.T) {
 	assert.False(t, bytes.Contains(<-said, []byte("the-password")))
 }
 
+// As root, which PostgreSQL refuses to be, it runs as another user, who may not
+// enter root's own directories.
+func TestItRunsBelowADirectoryThatIsClosedToOthers(t *testing.T) {
+	dir := directory(t)
+	require.NoError(t, os.Chmod(dir, 0o700))
+	inner := filepath.Join(dir, "data")
+	require.NoError(t, os.Mkdir(inner, 0o700))
+	t.Chdir(dir)
+	s := started(t, "data")
+	conn, err := pgx.Connect(t.Context(), s.URL())
+	require.NoError(t, err)
+	require.NoError(t, conn.Close(t.Context()))
+}
+
 func TestALongPathGetsASocketOfItsOwn(t *testing.T) {
 	dir := filepath.Join(directory(t), strings.Repeat("long-", 20))
 	require.NoError(t, os.Mkdir(dir, 0o711))
