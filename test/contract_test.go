@@ -248,6 +248,9 @@ func TestTheDocumentHasNoBareObject(t *testing.T) {
 				}
 				assert.True(t, known, "%s is a bare object", place)
 			}
+			if v["in"] == "query" {
+				assert.NotEmpty(t, v["description"], "%s says nothing about %v", place, v["name"])
+			}
 			for name, one := range v {
 				walk(place+"/"+name, one)
 			}

@@ -1140,7 +1140,7 @@ export interface paths {
         put?: never;
         /**
          * Publish messages
-         * @description The content type tells the form: `application/x-ndjson` a stream of messages as JSON, one a line; `application/vnd.steady-ferry.message+json` one message as JSON; `application/vnd.steady-ferry.batch` a binary batch (docs/formats.md); `application/cloudevents+json` and `application/cloudevents-batch+json` CloudEvents; any other a raw body, with `Ferry-Key`, `Ferry-Id`, `Ferry-Time` and `Ferry-Header-NAME` as request headers, or with `ce-` headers a CloudEvent in binary mode. `Ferry-Publisher` (a UUID) and `Ferry-Sequence` make a raw body recognisable when it comes twice. A sequence counts the messages of one publisher in one partition, so that it needs `partition` or a key; a raw request is one message and counts one. The first is 0 or 1, the next one more; one that was kept before is answered with `repeat: true` and its receipt, one that leaves a gap with 409 and the sequence that is expected. After an answer that was lost, send the same bytes with the same sequence. An answer of 503 whose detail says that it is not known whether a batch is kept means the same.
+         * @description The content type tells the form: `application/x-ndjson` a stream of messages as JSON, one a line; `application/vnd.steady-ferry.message+json` one message as JSON; `application/vnd.steady-ferry.batch` a binary batch (docs/formats.md); `application/cloudevents+json` and `application/cloudevents-batch+json` CloudEvents; any other a raw body, with `Ferry-Key`, `Ferry-Id`, `Ferry-Time` and `Ferry-Header-NAME` as request headers, or with `ce-` headers a CloudEvent in binary mode. `Ferry-Publisher` (a UUID) and `Ferry-Sequence` make a raw body recognisable when it comes twice. A sequence counts the messages of one publisher in one partition, so that it needs `partition` or a key; a raw request is one message and counts one. The first is 0 or 1, the next one more; one that was kept before is answered with `repeat: true` and its receipt, one that leaves a gap with 409 and the sequence that is expected. After an answer that was lost, send the same bytes with the same sequence. An answer of 503 whose detail says that it is not known whether a batch is kept means the same. Limits: a key has up to 1,024 bytes, an id and a content type up to 256, all headers of a message up to 64 KiB in up to 64 headers, a body up to the channel's largest (`maxBody`), a batch up to 1,048,576 messages and 128 MiB before compression, and a line of a stream twice the largest body and 64 KiB.
          */
         post: operations["publish"];
         delete?: never;
@@ -2779,6 +2779,7 @@ export interface operations {
     revokeAll: {
         parameters: {
             query: {
+                /** @description Which of them */
                 kind: "session" | "token" | "link";
             };
             header?: never;
@@ -4182,6 +4183,7 @@ export interface operations {
     workStream: {
         parameters: {
             query?: {
+                /** @description The name under which the leases are held */
                 member?: string;
             };
             header?: never;
@@ -4246,11 +4248,15 @@ export interface operations {
             query?: {
                 /** @description waiting, leased, delayed, dead, discarded, with commas; all but discarded */
                 state?: string;
+                /** @description Of dead letters: the id of a cause */
                 cause?: string;
                 /** @description A condition */
                 where?: string;
+                /** @description Which come first */
                 sort?: "oldest" | "newest";
+                /** @description Messages of a page, which also ends after about 4 MiB of bodies */
                 limit?: number;
+                /** @description The next of the page before */
                 cursor?: string;
             };
             header?: never;
@@ -4368,6 +4374,7 @@ export interface operations {
     traceID: {
         parameters: {
             query: {
+                /** @description The id that its publisher gave the message */
                 id: string;
             };
             header?: never;
@@ -4394,6 +4401,7 @@ export interface operations {
     listReplays: {
         parameters: {
             query?: {
+                /** @description How many */
                 limit?: number;
             };
             header?: never;
