@@ -20,6 +20,7 @@ func TestTheConsoleOfACluster(t *testing.T) {
 	n.Topic("coldchain/doors", 6)
 	one := n.Topic("coldchain/single", 1)
 	n.Must("set", one.String(), "-replicas", "1", "-yes")
+	n.Ferry("", "move", one.String()+"#0", "-to", "node-a", "-yes") // not on the node that is killed; refused where it is there
 	c.WaitInStep(20 * time.Second)
 	p := openConsole(t, n)
 	p.open("/nodes")
@@ -60,7 +61,7 @@ func TestTheConsoleOfACluster(t *testing.T) {
 	p.says("replicas missing")
 	p.says("lost")
 	p.wait(`document.querySelectorAll("[aria-label*='node-b: lost']").length === 6`)
-	p.says("partitions lack replicas")
+	p.says("lacking replicas: ")
 	p.accessible("replicas with a node away")
 	for i := range 40 {
 		require.Equal(t, http.StatusOK, n.Ask("POST", "/api/v1/channels/coldchain/doors/messages", fmt.Sprint(i)).Status)

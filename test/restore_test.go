@@ -173,7 +173,7 @@ func TestADirectoryWithoutItsIdentityIsNoNewNode(t *testing.T) {
 	require.NoError(t, os.Remove(path))
 	out, err := exec.Command(harness.Binary(t, "ferryd"), "serve", "-dir", n.Dir, "-listen", "127.0.0.1:0", "-database", n.Database()).CombinedOutput()
 	require.Error(t, err)
-	assert.Contains(t, string(out), "has logs (1 channels) and no node.json")
+	assert.Contains(t, string(out), "has logs (1 channel) and no node.json")
 	assert.Contains(t, string(out), "put the file back")
 	require.NoError(t, os.WriteFile(path, kept, 0o600))
 	n.Run()

@@ -87,10 +87,10 @@ function Bar() {
           </Link>
         )}
         {live && live.cluster.leaderless > 0 && (
-          <Mark state="failed" word={`${live.cluster.leaderless} partitions take no messages`} />
+          <Mark state="failed" word={`taking no messages: ${many(live.cluster.leaderless, "partition")}`} />
         )}
         {live && live.cluster.leaderless === 0 && live.cluster.fewer > 0 && (
-          <Mark state="attention" word={`${live.cluster.fewer} partitions lack replicas`} />
+          <Mark state="attention" word={`lacking replicas: ${many(live.cluster.fewer, "partition")}`} />
         )}
         {live && live.status.records !== "here" && <Mark state="attention" word="the records are away" />}
       </span>

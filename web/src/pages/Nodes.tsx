@@ -43,7 +43,9 @@ function Summary({ cluster }: { cluster: Cluster }) {
   return (
     <p className="mb-4 flex flex-wrap items-center gap-x-4 gap-y-1">
       <span>{text}</span>
-      {cluster.leaderless > 0 && <Mark wrap state="failed" word={`${many(cluster.leaderless, "partition")} take no messages`} />}
+      {cluster.leaderless > 0 && (
+        <Mark wrap state="failed" word={`taking no messages: ${many(cluster.leaderless, "partition")}`} />
+      )}
       {cluster.fewer > 0 && (
         <Mark wrap state="attention" word={`${many(cluster.fewer, "partition")} with replicas missing or not in step`} />
       )}
