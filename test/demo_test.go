@@ -41,11 +41,15 @@ func startDemo(t *testing.T, dir string, args ...string) (said string) {
 // TestTheDemoBringsAPast looks at what a new demo tells of the hour before it
 // was started: messages and dead letters at their times, and even rates.
 func TestTheDemoBringsAPast(t *testing.T) {
-	dir := harness.Dir(t)
-	said := startDemo(t, dir, "-listen", "127.0.0.1:0")
-	token, err := os.ReadFile(dir + "/ferry-demo/owner.token")
+	t.Run("of one node", func(t *testing.T) { aPast(t, "-listen", "127.0.0.1:0") })
+	t.Run("of three nodes", func(t *testing.T) { aPast(t, "-listen", "127.0.0.1:27450", "-nodes", "3") })
+}
+
+func aPast(t *testing.T, args ...string) {
+	said := startDemo(t, harness.Dir(t), args...)
+	token, err := os.ReadFile(regexp.MustCompile(`cat (\S+/owner\.token)`).FindStringSubmatch(said)[1])
 	require.NoError(t, err)
-	api, err := client.New(regexp.MustCompile(`FERRY_SERVER=http://(\S+)`).FindStringSubmatch(said)[1], strings.TrimSpace(string(token)))
+	api, err := client.New(regexp.MustCompile(`FERRY_SERVER=(\S+)`).FindStringSubmatch(said)[1], strings.TrimSpace(string(token)))
 	require.NoError(t, err)
 	get := func(path string, out any) {
 		t.Helper()

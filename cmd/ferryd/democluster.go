@@ -68,11 +68,17 @@ func (c *config) demoCluster(count int) (err error) {
 	if err := allUp(ctx, servers, token, count); err != nil {
 		return err
 	}
+	wasRight := true
 	d, link, err := startDepot(ctx, servers, token, func(by time.Duration) {
+		wait := 3 * clock.FollowShifted // until every node has looked
+		if wasRight {
+			wait = 3 * clock.FollowRight
+		}
+		wasRight = by == 0
 		if err := os.WriteFile(clockFile, []byte(by.String()), 0o600); err != nil {
 			slog.Warn("the demo's clock cannot be set", "error", err)
 		}
-		time.Sleep(3 * clock.FollowShifted) // until every node has looked
+		time.Sleep(wait)
 	})
 	if err != nil {
 		return err

@@ -55,7 +55,7 @@ func BeforeShift(f func(now time.Time)) (stop func()) {
 // Times between two looks at the file of Follow, while the time is right and
 // while it is shifted: then it may be on its way.
 const (
-	followRight   = 100 * time.Millisecond
+	FollowRight   = 100 * time.Millisecond
 	FollowShifted = 2 * time.Millisecond
 )
 
@@ -68,7 +68,7 @@ func Follow(path string) {
 			Shift(d)
 		}
 		if offset.Load() == 0 {
-			time.Sleep(followRight)
+			time.Sleep(FollowRight)
 		} else {
 			time.Sleep(FollowShifted)
 		}
