@@ -122,8 +122,11 @@ func (d *depot) prepare(ctx context.Context) error {
 		d.boxes = append(d.boxes, b)
 	}
 	// What is made now begins an hour ago.
-	d.setAgo(past)
-	defer d.setAgo(0)
+	d.goTo(time.Now().Add(-past))
+	defer func() {
+		d.ago = 0
+		d.shift(0)
+	}()
 	isNew := false
 	for _, step := range []struct {
 		path string

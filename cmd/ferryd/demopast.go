@@ -27,35 +27,35 @@ func (d *depot) livePast(ctx context.Context) error {
 	defer stop()
 	var settled []client.Settlement
 	worked := 0
-	for d.ago > 0 {
-		step := coarseStep
+	begin := d.now().Truncate(coarseStep).Add(coarseStep)
+	step := coarseStep
+	for at := begin; at.Before(time.Now()); at = at.Add(step) {
+		d.goTo(at)
+		lived := at.Sub(begin)
 		if d.ago <= finePast {
 			step = fineStep
 		}
-		d.setAgo(d.ago - step)
 		some, rounds := d.awake(), int(step/measureEvery)
 		if rounds == 0 { // half of them measure in a second
-			some, rounds = some[int(d.ago/fineStep)%2*len(some)/2:][:len(some)/2], 1
+			some, rounds = some[int(lived/fineStep)%2*len(some)/2:][:len(some)/2], 1
 		}
 		if err := d.measure(ctx, some, rounds); err != nil {
 			return err
 		}
-		if d.ago%(5*time.Second) == 0 {
+		if lived%(5*time.Second) == 0 {
 			if err := d.depart(ctx); err != nil {
 				return err
 			}
 		}
-		if orders := int((past - d.ago) / inspectionEvery); orders > worked {
+		if orders := int(lived / inspectionEvery); orders > worked {
 			if err := d.publishInspections(ctx, orders-worked); err != nil {
 				return err
 			}
 			worked = orders
 		}
-		if d.ago%coarseStep == 0 {
-			var err error
-			if settled, err = d.workPast(ctx, settled); err != nil {
-				return err
-			}
+		var err error
+		if settled, err = d.workPast(ctx, settled); err != nil {
+			return err
 		}
 	}
 	_, err := d.api.Work(ctx, d.inspections, client.WorkRequest{Member: "inspector-1", Settle: settled})
@@ -69,9 +69,10 @@ func (d *depot) awake() []box {
 	return d.boxes[:int(boxes*(1-0.25*ago-0.2*ago*math.Pow(math.Sin(9*ago), 2)))]
 }
 
-func (d *depot) setAgo(ago time.Duration) {
-	d.ago = ago
-	d.shift(-ago)
+// goTo sets the time of the demo's world.
+func (d *depot) goTo(at time.Time) {
+	d.ago = max(time.Since(at), 0)
+	d.shift(-d.ago)
 }
 
 // workPast settles what the inspectors worked on, and leases what they work on
