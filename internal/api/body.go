@@ -11,6 +11,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"steadyferry/client"
+	"steadyferry/internal/core/problem"
 	"steadyferry/internal/node"
 )
 
@@ -66,7 +67,7 @@ func readBody(ctx context.Context, c *gin.Context, hold node.Hold, room int, lim
 }
 
 func tooLarge(limit int64) error {
-	return &client.Problem{Type: "urn:steady-ferry:problem:too-large", Status: http.StatusRequestEntityTooLarge, Title: titleOf[node.TooLarge],
+	return &client.Problem{Type: "urn:steady-ferry:problem:too-large", Status: http.StatusRequestEntityTooLarge, Title: titleOf[problem.TooLarge],
 		Detail: fmt.Sprintf("the request has more than %d bytes", limit)}
 }
 

@@ -31,6 +31,7 @@ import (
 	"steadyferry/internal/core/admit"
 	"steadyferry/internal/core/cloudevent"
 	"steadyferry/internal/core/expr"
+	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/strict"
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/node"
@@ -241,20 +242,20 @@ func securityHeaders(c *gin.Context) {
 	c.Next()
 }
 
-var statusOf = map[node.Cause]int{
-	node.Invalid: http.StatusBadRequest, node.NotFound: http.StatusNotFound, node.Conflict: http.StatusConflict,
-	node.Paused: http.StatusConflict, node.TooLarge: http.StatusRequestEntityTooLarge, node.DiskFull: http.StatusInsufficientStorage,
-	node.RecordsAway: http.StatusServiceUnavailable, node.Unavailable: http.StatusServiceUnavailable, node.NoMajority: http.StatusServiceUnavailable, node.Gone: http.StatusGone,
-	node.Damaged: http.StatusUnprocessableEntity, node.NoMember: http.StatusConflict, node.NotHeld: http.StatusConflict, node.OldGeneration: http.StatusConflict,
-	node.NotYet: http.StatusNotImplemented,
+var statusOf = map[problem.Kind]int{
+	problem.Invalid: http.StatusBadRequest, problem.NotFound: http.StatusNotFound, problem.Conflict: http.StatusConflict,
+	problem.Paused: http.StatusConflict, problem.TooLarge: http.StatusRequestEntityTooLarge, problem.DiskFull: http.StatusInsufficientStorage,
+	problem.RecordsAway: http.StatusServiceUnavailable, problem.Unavailable: http.StatusServiceUnavailable, problem.NoMajority: http.StatusServiceUnavailable, problem.Gone: http.StatusGone,
+	problem.Damaged: http.StatusUnprocessableEntity, problem.NoMember: http.StatusConflict, problem.NotHeld: http.StatusConflict, problem.OldGeneration: http.StatusConflict,
+	problem.NotYet: http.StatusNotImplemented,
 }
 
-var titleOf = map[node.Cause]string{
-	node.Invalid: "Something in the request is wrong", node.NotFound: "It does not exist", node.Conflict: "It does not go with what is there",
-	node.Paused: "The channel is paused", node.TooLarge: "It is too large", node.DiskFull: "The disk is full",
-	node.RecordsAway: "The records are away", node.Unavailable: "It cannot be served now", node.NoMajority: "Too few replicas answer", node.Gone: "Retention has passed it",
-	node.Damaged: "It is damaged on disk", node.NoMember: "The group has no such member", node.NotHeld: "The member does not hold the partition",
-	node.OldGeneration: "The share is another one now", node.NotYet: "It is not there yet",
+var titleOf = map[problem.Kind]string{
+	problem.Invalid: "Something in the request is wrong", problem.NotFound: "It does not exist", problem.Conflict: "It does not go with what is there",
+	problem.Paused: "The channel is paused", problem.TooLarge: "It is too large", problem.DiskFull: "The disk is full",
+	problem.RecordsAway: "The records are away", problem.Unavailable: "It cannot be served now", problem.NoMajority: "Too few replicas answer", problem.Gone: "Retention has passed it",
+	problem.Damaged: "It is damaged on disk", problem.NoMember: "The group has no such member", problem.NotHeld: "The member does not hold the partition",
+	problem.OldGeneration: "The share is another one now", problem.NotYet: "It is not there yet",
 }
 
 // problemOf turns any error into what the client is told.
@@ -263,10 +264,10 @@ func problemOf(err error) *client.Problem {
 	if errors.As(err, &p) {
 		return p
 	}
-	var np *node.Problem
+	var np *problem.Problem
 	if errors.As(err, &np) {
-		return &client.Problem{Type: "urn:steady-ferry:problem:" + string(np.Cause), Title: titleOf[np.Cause], Status: statusOf[np.Cause],
-			Detail: np.Detail, Field: np.Field, Allowed: np.Allowed, Next: np.Next}
+		return &client.Problem{Type: "urn:steady-ferry:problem:" + string(np.Kind), Title: titleOf[np.Kind], Status: statusOf[np.Kind],
+			Detail: np.Detail, Field: np.Of, Allowed: np.Range, Next: np.Then}
 	}
 	var full *admit.Full
 	if errors.As(err, &full) {
@@ -286,11 +287,11 @@ func problemOf(err error) *client.Problem {
 	}
 	var ae *address.Error
 	if errors.As(err, &ae) {
-		return &client.Problem{Type: "urn:steady-ferry:problem:invalid", Title: titleOf[node.Invalid], Status: http.StatusBadRequest,
+		return &client.Problem{Type: "urn:steady-ferry:problem:invalid", Title: titleOf[problem.Invalid], Status: http.StatusBadRequest,
 			Detail: fmt.Sprintf("%q: %s", ae.Text, ae.Problem), Allowed: ae.Allowed}
 	}
 	if errors.Is(err, catalog.ErrAway) {
-		return &client.Problem{Type: "urn:steady-ferry:problem:records-away", Title: titleOf[node.RecordsAway], Status: http.StatusServiceUnavailable,
+		return &client.Problem{Type: "urn:steady-ferry:problem:records-away", Title: titleOf[problem.RecordsAway], Status: http.StatusServiceUnavailable,
 			Detail: catalog.ErrAway.Error(), Next: "publishing and reading go on; try again when it is back"}
 	}
 	if errors.Is(err, context.DeadlineExceeded) || errors.Is(err, os.ErrDeadlineExceeded) {
@@ -332,7 +333,7 @@ func refuse(c *gin.Context, err error) bool {
 }
 
 func invalid(field, detail, allowed string) *client.Problem {
-	return &client.Problem{Type: "urn:steady-ferry:problem:invalid", Title: titleOf[node.Invalid], Status: http.StatusBadRequest, Detail: detail, Field: field, Allowed: allowed}
+	return &client.Problem{Type: "urn:steady-ferry:problem:invalid", Title: titleOf[problem.Invalid], Status: http.StatusBadRequest, Detail: detail, Field: field, Allowed: allowed}
 }
 
 func (s *Server) ready(c *gin.Context) {
@@ -372,7 +373,7 @@ func readJSON(c *gin.Context, into any) bool {
 	}
 	var tooLarge *http.MaxBytesError
 	if errors.As(err, &tooLarge) {
-		writeProblem(c, &client.Problem{Status: http.StatusRequestEntityTooLarge, Title: titleOf[node.TooLarge], Detail: fmt.Sprintf("the request has more than %d bytes", maxJSON)})
+		writeProblem(c, &client.Problem{Status: http.StatusRequestEntityTooLarge, Title: titleOf[problem.TooLarge], Detail: fmt.Sprintf("the request has more than %d bytes", maxJSON)})
 		return false
 	}
 	if err != nil {

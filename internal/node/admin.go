@@ -15,6 +15,7 @@ import (
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/placement"
+	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/topic"
 	"steadyferry/internal/core/words"
 )
@@ -46,22 +47,22 @@ type Settings struct {
 
 func checkText(description *string, labels map[string]string) error {
 	if description != nil && strings.ContainsRune(*description, 0) {
-		return problem(Invalid, "the description has the character U+0000").field("description").allowed("text without it")
+		return problem.New(problem.Invalid, "the description has the character U+0000").Field("description").Allowed("text without it")
 	}
 	for name, value := range labels {
 		if strings.ContainsRune(name+value, 0) {
-			return problem(Invalid, "label %q has the character U+0000", name).field("labels").allowed("text without it")
+			return problem.New(problem.Invalid, "label %q has the character U+0000", name).Field("labels").Allowed("text without it")
 		}
 	}
 	if description != nil && len(*description) > maxDescription {
-		return problem(Invalid, "the description has %d characters", len(*description)).field("description").allowed(fmt.Sprintf("up to %d", maxDescription))
+		return problem.New(problem.Invalid, "the description has %d characters", len(*description)).Field("description").Allowed(fmt.Sprintf("up to %d", maxDescription))
 	}
 	if len(labels) > maxLabels {
-		return problem(Invalid, "%d labels", len(labels)).field("labels").allowed(fmt.Sprintf("up to %d", maxLabels))
+		return problem.New(problem.Invalid, "%d labels", len(labels)).Field("labels").Allowed(fmt.Sprintf("up to %d", maxLabels))
 	}
 	for name, value := range labels {
 		if err := address.CheckName(name); err != nil || len(value) > maxLabel {
-			return problem(Invalid, "label %q=%q", name, value).field("labels").allowed(fmt.Sprintf("names of a-z 0-9 . _ - and values of up to %d characters", maxLabel))
+			return problem.New(problem.Invalid, "label %q=%q", name, value).Field("labels").Allowed(fmt.Sprintf("names of a-z 0-9 . _ - and values of up to %d characters", maxLabel))
 		}
 	}
 	return nil
@@ -71,21 +72,21 @@ func checkText(description *string, labels map[string]string) error {
 func (s *Settings) check() error {
 	switch {
 	case s.Partitions != nil && (*s.Partitions < 1 || *s.Partitions > address.MaxPartitions):
-		return problem(Invalid, "%d partitions", *s.Partitions).field("partitions").allowed(fmt.Sprintf("1 to %d", address.MaxPartitions))
+		return problem.New(problem.Invalid, "%d partitions", *s.Partitions).Field("partitions").Allowed(fmt.Sprintf("1 to %d", address.MaxPartitions))
 	case s.Replicas != nil && (*s.Replicas < 1 || *s.Replicas > placement.MaxReplicas):
-		return problem(Invalid, "%d replicas", *s.Replicas).field("replicas").allowed(fmt.Sprintf("1 to %d; an odd number is best", placement.MaxReplicas))
+		return problem.New(problem.Invalid, "%d replicas", *s.Replicas).Field("replicas").Allowed(fmt.Sprintf("1 to %d; an odd number is best", placement.MaxReplicas))
 	case s.Retain != nil && (*s.Retain < topic.MinRetain || *s.Retain > 36500*24*time.Hour):
-		return problem(Invalid, "retention of %s", address.FormatDuration(*s.Retain)).field("retain").allowed("1m to 36500d")
+		return problem.New(problem.Invalid, "retention of %s", address.FormatDuration(*s.Retain)).Field("retain").Allowed("1m to 36500d")
 	case s.RetainBytes != nil && (*s.RetainBytes < topic.MinRetainBytes || *s.RetainBytes > 1<<50):
-		return problem(Invalid, "retention of %s a partition", address.FormatSize(*s.RetainBytes)).field("retainBytes").allowed("1MiB to 1024TiB")
+		return problem.New(problem.Invalid, "retention of %s a partition", address.FormatSize(*s.RetainBytes)).Field("retainBytes").Allowed("1MiB to 1024TiB")
 	case s.MaxBody != nil && (*s.MaxBody < 1 || *s.MaxBody > message.MaxBody):
-		return problem(Invalid, "bodies of up to %s", address.FormatSize(*s.MaxBody)).field("maxBody").allowed("1B to 64MiB")
+		return problem.New(problem.Invalid, "bodies of up to %s", address.FormatSize(*s.MaxBody)).Field("maxBody").Allowed("1B to 64MiB")
 	case s.IDWindow != nil && (*s.IDWindow < 0 || *s.IDWindow > topic.MaxIDWindow):
-		return problem(Invalid, "a window of %s", address.FormatDuration(*s.IDWindow)).field("idWindow").allowed("0s (off) to 1h")
+		return problem.New(problem.Invalid, "a window of %s", address.FormatDuration(*s.IDWindow)).Field("idWindow").Allowed("0s (off) to 1h")
 	case s.Hold != nil && len(*s.Hold) > maxHolds:
-		return problem(Invalid, "%d groups to wait for", len(*s.Hold)).field("hold").allowed(fmt.Sprintf("up to %d", maxHolds))
+		return problem.New(problem.Invalid, "%d groups to wait for", len(*s.Hold)).Field("hold").Allowed(fmt.Sprintf("up to %d", maxHolds))
 	case s.HoldBytes != nil && (*s.HoldBytes < topic.MinRetainBytes || *s.HoldBytes > 1<<50):
-		return problem(Invalid, "at most %s a partition for groups", address.FormatSize(*s.HoldBytes)).field("holdBytes").allowed("1MiB to 1024TiB")
+		return problem.New(problem.Invalid, "at most %s a partition for groups", address.FormatSize(*s.HoldBytes)).Field("holdBytes").Allowed("1MiB to 1024TiB")
 	}
 	return errors.Join(s.Queue.check(), checkText(s.Description, s.Labels))
 }
@@ -151,7 +152,7 @@ func settingsJSON(ch *catalog.Channel) map[string]any {
 // NewSpace makes a space.
 func (n *Node) NewSpace(ctx context.Context, who, name, description string, labels map[string]string) error {
 	if err := address.CheckName(name); err != nil {
-		return problem(Invalid, "the space: %v", err).field("address").allowed("names of 1 to 100 of a-z 0-9 . _ - that start with a letter or a digit")
+		return problem.New(problem.Invalid, "the space: %v", err).Field("address").Allowed("names of 1 to 100 of a-z 0-9 . _ - that start with a letter or a digit")
 	}
 	if err := checkText(&description, labels); err != nil {
 		return err
@@ -159,7 +160,7 @@ func (n *Node) NewSpace(ctx context.Context, who, name, description string, labe
 	s := &catalog.Space{Name: name, Description: description, Labels: mergeLabels(nil, labels)}
 	err := n.catalog.NewSpace(ctx, s, &catalog.Entry{Who: who, Action: "new space", Address: name, After: map[string]any{"description": description, "labels": s.Labels}})
 	if errors.Is(err, catalog.ErrExists) {
-		return problem(Conflict, "space %s exists already", name).field("address")
+		return problem.New(problem.Conflict, "space %s exists already", name).Field("address")
 	}
 	return explain(err, name)
 }
@@ -203,7 +204,7 @@ func (n *Node) RemoveSpace(ctx context.Context, who, name string) error {
 		return err
 	}
 	if channels := n.channelsOf(name); len(channels) > 0 {
-		return problem(Conflict, "space %s still has %s, the first is %s", name, words.Many(len(channels), "channel"), channels[0]).next("remove its channels first")
+		return problem.New(problem.Conflict, "space %s still has %s, the first is %s", name, words.Many(len(channels), "channel"), channels[0]).Next("remove its channels first")
 	}
 	for _, ch := range n.catalog.View().Removed {
 		if ch.SpaceID == s.ID {
@@ -214,7 +215,7 @@ func (n *Node) RemoveSpace(ctx context.Context, who, name string) error {
 	}
 	err = n.catalog.RemoveSpace(ctx, s.ID, &catalog.Entry{Who: who, Action: "remove space", Address: name, Before: map[string]any{"description": s.Description, "labels": s.Labels}})
 	if errors.Is(err, catalog.ErrExists) {
-		return problem(Conflict, "space %s got a channel meanwhile", name)
+		return problem.New(problem.Conflict, "space %s got a channel meanwhile", name)
 	}
 	return explain(err, name)
 }
@@ -238,9 +239,9 @@ func (n *Node) NewChannel(ctx context.Context, who, kind string, a address.Addre
 	}
 	space, err := n.Space(a.Space)
 	if err != nil {
-		var p *Problem
+		var p *problem.Problem
 		if errors.As(err, &p) {
-			p.Next = fmt.Sprintf("make it first with: ferry new space %s", a.Space)
+			p.Then = fmt.Sprintf("make it first with: ferry new space %s", a.Space)
 		}
 		return nil, err
 	}
@@ -259,7 +260,7 @@ func (n *Node) NewChannel(ctx context.Context, who, kind string, a address.Addre
 	}
 	err = n.catalog.NewChannel(ctx, ch, placed, &catalog.Entry{Who: who, Action: "new " + kind, Address: a.String(), After: settingsJSON(ch)})
 	if errors.Is(err, catalog.ErrExists) {
-		return nil, problem(Conflict, "%s exists already", a).field("address").next("ferry show %s tells how it is set", a)
+		return nil, problem.New(problem.Conflict, "%s exists already", a).Field("address").Next("ferry show %s tells how it is set", a)
 	}
 	if err != nil {
 		return nil, explain(err, a.String())
@@ -317,10 +318,10 @@ func (n *Node) setTopic(ctx context.Context, who string, a address.Address, s *S
 		return nil, err
 	}
 	if s.Queue.ByKey != nil && *s.Queue.ByKey != old.Queue.ByKey {
-		return nil, problem(Conflict, "the order of %s cannot be changed: messages are under way in it", a).field("order").next("make another queue and replay to it")
+		return nil, problem.New(problem.Conflict, "the order of %s cannot be changed: messages are under way in it", a).Field("order").Next("make another queue and replay to it")
 	}
 	if s.Partitions != nil && *s.Partitions < old.Partitions {
-		return nil, problem(Conflict, "%s has %s, and they cannot become fewer", a, words.Many(old.Partitions, "partition")).field("partitions").allowed(fmt.Sprintf("%d to %d", old.Partitions, address.MaxPartitions))
+		return nil, problem.New(problem.Conflict, "%s has %s, and they cannot become fewer", a, words.Many(old.Partitions, "partition")).Field("partitions").Allowed(fmt.Sprintf("%d to %d", old.Partitions, address.MaxPartitions))
 	}
 	changed := *old
 	s.apply(&changed)
@@ -349,7 +350,7 @@ func (n *Node) setTopic(ctx context.Context, who string, a address.Address, s *S
 
 // changedSince says what has changed in a channel since a revision.
 func (n *Node) changedSince(ctx context.Context, a address.Address, ch *catalog.Channel, revision int64) error {
-	p := problem(Conflict, "%s is at revision %d, and the change was made from revision %d", a, ch.Revision, revision).field("revision").next("look at it again: ferry show %s", a)
+	p := problem.New(problem.Conflict, "%s is at revision %d, and the change was made from revision %d", a, ch.Revision, revision).Field("revision").Next("look at it again: ferry show %s", a)
 	changes, err := n.catalog.ChangesOf(ctx, a.String(), int(min(max(ch.Revision-revision, 0), 5)))
 	if err != nil {
 		return p
@@ -527,7 +528,7 @@ func (n *Node) RemoveTopic(ctx context.Context, who string, a address.Address, p
 func (n *Node) RestoreTopic(ctx context.Context, who string, a address.Address) error {
 	view := n.catalog.View()
 	if view.Channels[a.String()] != nil {
-		return problem(Conflict, "%s exists: the name was used again after the removal", a).next("remove or keep the new one; both cannot have the name")
+		return problem.New(problem.Conflict, "%s exists: the name was used again after the removal", a).Next("remove or keep the new one; both cannot have the name")
 	}
 	var latest *catalog.Channel
 	for _, ch := range view.Removed {
@@ -536,7 +537,7 @@ func (n *Node) RestoreTopic(ctx context.Context, who string, a address.Address) 
 		}
 	}
 	if latest == nil {
-		return problem(NotFound, "no removed channel %s is kept", a).next("removed channels are kept for %s", address.FormatDuration(n.config.KeepRemoved))
+		return problem.New(problem.NotFound, "no removed channel %s is kept", a).Next("removed channels are kept for %s", address.FormatDuration(n.config.KeepRemoved))
 	}
 	err := n.catalog.MarkRemoved(ctx, latest.ID, true, &catalog.Entry{Who: who, Action: "restore " + latest.Kind, Address: a.String(), After: settingsJSON(latest)})
 	return explain(err, a.String())

@@ -16,6 +16,7 @@ import (
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/problem"
 )
 
 func itoa(n int64) string { return strconv.FormatInt(n, 10) }
@@ -358,7 +359,7 @@ func (s *scanner) scan(ctx context.Context, matcher *expr.Matcher, from, to int6
 		done()
 		if err != nil {
 			if errors.Is(err, expr.ErrCost) {
-				err = problem(Invalid, "%v (%s)", err, s.partition.topic.Address().At(s.partition.Number, next-1)).field("where").next("make the condition simpler")
+				err = problem.New(problem.Invalid, "%v (%s)", err, s.partition.topic.Address().At(s.partition.Number, next-1)).Field("where").Next("make the condition simpler")
 			}
 			return block, next, err
 		}

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"steadyferry/internal/catalog"
+	"steadyferry/internal/core/problem"
 	"steadyferry/internal/replica"
 )
 
@@ -208,7 +209,7 @@ func (f *fromPeers) Call(ctx context.Context, from uint64, kind string, body []b
 func (n *Node) call(ctx context.Context, to uint64, kind string, body []byte) ([]byte, error) {
 	out, err := n.peers.Call(ctx, to, kind, body)
 	if errors.Is(err, replica.ErrAway) || errors.As(err, new(*replica.Refused)) {
-		return nil, problem(Unavailable, "%s: %v", n.NodeName(to), err).next("try again in a moment")
+		return nil, problem.New(problem.Unavailable, "%s: %v", n.NodeName(to), err).Next("try again in a moment")
 	}
 	return out, err
 }

@@ -16,6 +16,7 @@ import (
 
 	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/group"
+	"steadyferry/internal/core/problem"
 	"steadyferry/internal/replica"
 )
 
@@ -102,11 +103,11 @@ func (cs *coordinators) get(ctx context.Context, n *Node, g *catalog.Group, comm
 // open takes a group over, from the records.
 func (cs *coordinators) open(ctx context.Context, n *Node, g *catalog.Group) (*coordinator, error) {
 	if n.topicByID(g.ChannelID) == nil {
-		return nil, problem(Unavailable, "group %s is being opened", g.Name).next("try again in a moment")
+		return nil, problem.New(problem.Unavailable, "group %s is being opened", g.Name).Next("try again in a moment")
 	}
 	from, err := n.catalog.TakeOver(ctx, g.ID)
 	if errors.Is(err, catalog.ErrNotFound) {
-		return nil, problem(NotFound, "group %s was removed", g.Name)
+		return nil, problem.New(problem.NotFound, "group %s was removed", g.Name)
 	}
 	if err != nil {
 		return nil, explain(err, g.Name)
@@ -478,12 +479,12 @@ func (c *coordinator) commit(ctx context.Context, t *Topic, id string, generatio
 		}
 		if have := c.committed[o.Partition]; o.Offset < have {
 			c.mu.Unlock()
-			return problem(Conflict, "%s#%d: the group has committed offset %d, and %d is below it", t.Address(), o.Partition, have, o.Offset).field("offset").
-				allowed(fmt.Sprintf("%d and above", have)).next("ferry seek moves a group back")
+			return problem.New(problem.Conflict, "%s#%d: the group has committed offset %d, and %d is below it", t.Address(), o.Partition, have, o.Offset).Field("offset").
+				Allowed(fmt.Sprintf("%d and above", have)).Next("ferry seek moves a group back")
 		}
 		if c.moving {
 			c.mu.Unlock()
-			return problem(OldGeneration, "%s: the group's offsets are being moved", t.Address()).next("ask for the share again and read from there")
+			return problem.New(problem.OldGeneration, "%s: the group's offsets are being moved", t.Address()).Next("ask for the share again and read from there")
 		}
 		commits = append(commits, catalog.Commit{Group: c.group, Epoch: c.epoch, Partition: o.Partition, Offset: o.Offset})
 	}
@@ -518,7 +519,7 @@ func (n *Node) checkBounds(ctx context.Context, p *Partition, offset int64) erro
 		return err
 	}
 	if first, end := l.First(), l.End(); offset < first || offset > end {
-		return problem(Invalid, "%s: offset %d cannot be committed", p.Address(), offset).field("offset").allowed(fmt.Sprintf("%d (the oldest kept) to %d (the end)", first, end))
+		return problem.New(problem.Invalid, "%s: offset %d cannot be committed", p.Address(), offset).Field("offset").Allowed(fmt.Sprintf("%d (the oldest kept) to %d (the end)", first, end))
 	}
 	return nil
 }
@@ -531,13 +532,13 @@ func memberProblem(err error, t *Topic, partition int) error {
 	}
 	switch {
 	case errors.Is(err, group.ErrNoMember):
-		return problem(NoMember, "%s: %v", t.Address(), err).next("join again")
+		return problem.New(problem.NoMember, "%s: %v", t.Address(), err).Next("join again")
 	case errors.Is(err, group.ErrNotHeld):
-		return problem(NotHeld, "%s: %v", at, err).next("ask for the share again (beat); another member reads it now")
+		return problem.New(problem.NotHeld, "%s: %v", at, err).Next("ask for the share again (beat); another member reads it now")
 	case errors.Is(err, group.ErrOldGeneration):
-		return problem(OldGeneration, "%s: %v", at, err).next("ask for the share again (beat), and read from its offset")
+		return problem.New(problem.OldGeneration, "%s: %v", at, err).Next("ask for the share again (beat), and read from its offset")
 	case errors.Is(err, group.ErrTooMany):
-		return problem(Conflict, "%s: %v", t.Address(), err)
+		return problem.New(problem.Conflict, "%s: %v", t.Address(), err)
 	}
 	return explain(err, t.Address().String())
 }

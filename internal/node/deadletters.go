@@ -15,6 +15,7 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/replay"
 	"steadyferry/internal/core/words"
@@ -107,7 +108,7 @@ func (n *Node) QueueItem(ctx context.Context, t *Topic, partition int, offset in
 		return nil, err
 	}
 	if len(a.Items) == 0 {
-		return nil, problem(NotFound, "%s is not known", t.Address().At(partition, offset))
+		return nil, problem.New(problem.NotFound, "%s is not known", t.Address().At(partition, offset))
 	}
 	return &a.Items[0], nil
 }
@@ -134,7 +135,7 @@ func (s *QueueSelection) check() error {
 		}
 	}
 	if len(s.Messages) > maxPlaces {
-		return problem(Invalid, "%d messages are named", len(s.Messages)).field("messages").allowed(fmt.Sprintf("up to %d; choose more by their cause or a condition", maxPlaces))
+		return problem.New(problem.Invalid, "%d messages are named", len(s.Messages)).Field("messages").Allowed(fmt.Sprintf("up to %d; choose more by their cause or a condition", maxPlaces))
 	}
 	return nil
 }
@@ -341,22 +342,22 @@ func (n *Node) Act(ctx context.Context, t *Topic, s QueueSelection, act Action, 
 		return nil, err
 	}
 	if err := message.CheckReason(act.Reason, ""); err != nil {
-		return nil, problem(Invalid, "%v", err).field("reason")
+		return nil, problem.New(problem.Invalid, "%v", err).Field("reason")
 	}
 	if act.After < 0 || act.After > MaxDelay {
-		return nil, problem(Invalid, "after %s", act.After).field("after").allowed("0s to 365d")
+		return nil, problem.New(problem.Invalid, "after %s", act.After).Field("after").Allowed("0s to 365d")
 	}
 	if act.Op == queue.OpDiscard && act.Reason == "" && !preview {
-		return nil, problem(Invalid, "a reason is missing").field("reason").allowed("a few words, such as: boxes of the drill")
+		return nil, problem.New(problem.Invalid, "a reason is missing").Field("reason").Allowed("a few words, such as: boxes of the drill")
 	}
 	var editor *replay.Editor
 	if act.Op == queue.OpEdit {
 		var err error
 		if len(act.Edits) == 0 {
-			return nil, problem(Invalid, "there are no edits").field("edits")
+			return nil, problem.New(problem.Invalid, "there are no edits").Field("edits")
 		}
 		if editor, err = replay.NewEditor(act.Edits); err != nil {
-			return nil, problem(Invalid, "%v", err).field("edits")
+			return nil, problem.New(problem.Invalid, "%v", err).Field("edits")
 		}
 	}
 	out := &ActionResult{}
@@ -402,7 +403,7 @@ func ParseCause(text string) (uint64, error) {
 	}
 	id, err := strconv.ParseUint(text, 16, 32)
 	if err != nil || id == 0 {
-		return 0, problem(Invalid, "%q is not the id of a cause", text).field("cause").next("ferry dead QUEUE lists them")
+		return 0, problem.New(problem.Invalid, "%q is not the id of a cause", text).Field("cause").Next("ferry dead QUEUE lists them")
 	}
 	return id, nil
 }
@@ -474,7 +475,7 @@ func (n *Node) previewAct(ctx context.Context, t *Topic, s QueueSelection, act A
 		return err
 	}
 	if failed > 0 {
-		return problem(Conflict, "the edits do not apply to %d of %s, the first is %v", failed, words.Many(out.Messages, "message"), firstFailure).field("edits").next("nothing is changed; choose fewer messages with a condition, such as where=has(body.celsius)")
+		return problem.New(problem.Conflict, "the edits do not apply to %d of %s, the first is %v", failed, words.Many(out.Messages, "message"), firstFailure).Field("edits").Next("nothing is changed; choose fewer messages with a condition, such as where=has(body.celsius)")
 	}
 	out.describe(t, act)
 	return nil
@@ -518,7 +519,7 @@ func (n *Node) edit(ctx context.Context, t *Topic, s QueueSelection, act Action,
 			}
 			after, err := editing.Apply(item.Message, item.facts())
 			if err != nil {
-				return problem(Conflict, "%s: %v", t.Address().At(p.Number, item.Info.Offset), err)
+				return problem.New(problem.Conflict, "%s: %v", t.Address().At(p.Number, item.Info.Offset), err)
 			}
 			group.Go(func() error {
 				_, err := n.actAt(ctx, p, &queue.Command{Op: queue.OpEdit, Who: act.Who, Reason: act.Reason, Offsets: []int64{item.Info.Offset}, Content: pack(after)})

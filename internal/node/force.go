@@ -9,6 +9,7 @@ import (
 	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/placement"
+	"steadyferry/internal/core/problem"
 )
 
 // Recovery is how a partition whose majority is lost could go on.
@@ -31,7 +32,7 @@ type Recovery struct {
 // address that is recovered.
 func (n *Node) ForceRecover(ctx context.Context, who string, a *address.Address, confirm string, preview bool) ([]Recovery, error) {
 	if fresh := n.unreachableButAlive(ctx); len(fresh) > 0 {
-		return nil, problem(Conflict, "%v wrote to the records a moment ago: it runs, and may only be cut off from this node", fresh).next("mend the network, or stop it for good first; its partitions come back by themselves when it is reached")
+		return nil, problem.New(problem.Conflict, "%v wrote to the records a moment ago: it runs, and may only be cut off from this node", fresh).Next("mend the network, or stop it for good first; its partitions come back by themselves when it is reached")
 	}
 	recoveries := []Recovery{}
 	for _, t := range n.Topics() {
@@ -55,7 +56,7 @@ func (n *Node) ForceRecover(ctx context.Context, who string, a *address.Address,
 		want = a.String()
 	}
 	if confirm != want {
-		return nil, problem(Invalid, "the confirmation is %q", confirm).field("confirm").allowed(want).next("type what is recovered, since messages may be lost")
+		return nil, problem.New(problem.Invalid, "the confirmation is %q", confirm).Field("confirm").Allowed(want).Next("type what is recovered, since messages may be lost")
 	}
 	for _, r := range recoveries {
 		entry := &catalog.Entry{Who: who, Action: "force recover", Address: r.Address, Before: map[string]any{"lost": r.Lost, "knownEnd": r.KnownEnd}, After: map[string]any{"survivor": r.Survivor, "end": r.End}}

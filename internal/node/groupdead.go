@@ -11,6 +11,7 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/placement"
+	"steadyferry/internal/core/problem"
 )
 
 // The dead letters of a group of a topic are kept in a queue of the group's
@@ -64,10 +65,10 @@ func (n *Node) groupQueue(ctx context.Context, a address.Address) (*Topic, error
 // address of the dead letter.
 func (n *Node) RejectRead(ctx context.Context, a address.Address, member string, partition int, offset int64, reason, detail string) (string, error) {
 	if reason == "" {
-		return "", problem(Invalid, "a reason is missing").field("reason").allowed("a short code, such as bad-celsius")
+		return "", problem.New(problem.Invalid, "a reason is missing").Field("reason").Allowed("a short code, such as bad-celsius")
 	}
 	if err := message.CheckReason(reason, detail); err != nil {
-		return "", problem(TooLarge, "%v", err).field("detail")
+		return "", problem.New(problem.TooLarge, "%v", err).Field("detail")
 	}
 	t, _, err := n.Group(a)
 	if err != nil {
@@ -78,7 +79,7 @@ func (n *Node) RejectRead(ctx context.Context, a address.Address, member string,
 		return "", err
 	}
 	if offset < 0 {
-		return "", problem(Invalid, "offset %d", offset).field("offset").allowed("a whole number from 0")
+		return "", problem.New(problem.Invalid, "offset %d", offset).Field("offset").Allowed("a whole number from 0")
 	}
 	s, err := n.Message(ctx, p, offset, false)
 	if err != nil {

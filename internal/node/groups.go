@@ -16,6 +16,7 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/group"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/replica"
 )
@@ -29,7 +30,7 @@ type GroupSettings struct {
 
 func (s *GroupSettings) check() error {
 	if s.Expire != nil && *s.Expire != 0 && (*s.Expire < time.Minute || *s.Expire > 10*365*24*time.Hour) {
-		return problem(Invalid, "an expiry of %s", address.FormatDuration(*s.Expire)).field("expire").allowed("0s (never), 1m to 3650d")
+		return problem.New(problem.Invalid, "an expiry of %s", address.FormatDuration(*s.Expire)).Field("expire").Allowed("0s (never), 1m to 3650d")
 	}
 	return checkText(s.Description, nil)
 }
@@ -69,18 +70,18 @@ func (n *Node) Group(a address.Address) (*Topic, *catalog.Group, error) {
 	for name := range groups {
 		names = append(names, name)
 	}
-	p := problem(NotFound, "%s has no group %s", t.Address(), a.Group)
+	p := problem.New(problem.NotFound, "%s has no group %s", t.Address(), a.Group)
 	if near := address.Nearest(a.Group, names); near != "" {
-		return t, nil, p.next("did you mean %s@%s?", t.Address(), near)
+		return t, nil, p.Next("did you mean %s@%s?", t.Address(), near)
 	}
-	return t, nil, p.next("ferry new group %s@%s -from first makes it, and so does the first ferry read", t.Address(), a.Group)
+	return t, nil, p.Next("ferry new group %s@%s -from first makes it, and so does the first ferry read", t.Address(), a.Group)
 }
 
 // topicWithGroups returns the topic of a group. A queue has none.
 func (n *Node) topicWithGroups(a address.Address) (*Topic, error) {
 	t, err := n.Topic(a)
 	if err == nil && t.IsQueue() {
-		return nil, problem(Invalid, "%s is a queue: its messages are leased, and groups read topics", t.Address()).field("address").next("ferry lease %s takes messages; for several groups that each get all of them, make a topic", t.Address())
+		return nil, problem.New(problem.Invalid, "%s is a queue: its messages are leased, and groups read topics", t.Address()).Field("address").Next("ferry lease %s takes messages; for several groups that each get all of them, make a topic", t.Address())
 	}
 	return t, err
 }
@@ -102,7 +103,7 @@ func (n *Node) NewGroup(ctx context.Context, who string, a address.Address, from
 		return nil, err
 	}
 	if err := address.CheckName(a.Group); err != nil {
-		return nil, problem(Invalid, "the group: %v", err).field("group")
+		return nil, problem.New(problem.Invalid, "the group: %v", err).Field("group")
 	}
 	steps, err := n.stepsTo(ctx, t, nil, from, AnyPartition)
 	if err != nil {
@@ -118,7 +119,7 @@ func (n *Node) NewGroup(ctx context.Context, who string, a address.Address, from
 	after["from"] = from.String()
 	err = n.catalog.NewGroup(ctx, g, offsets, &catalog.Entry{Who: who, Action: "new group", Address: a.String(), After: after})
 	if errors.Is(err, catalog.ErrExists) {
-		return nil, problem(Conflict, "%s exists already", a).field("address").next("ferry show %s tells how it is", a)
+		return nil, problem.New(problem.Conflict, "%s exists already", a).Field("address").Next("ferry show %s tells how it is", a)
 	}
 	if err != nil {
 		return nil, explain(err, a.String())
@@ -219,11 +220,11 @@ type groupAsk struct {
 // groupAnswer is what it answers; Again is set when another node coordinates
 // the group.
 type groupAnswer struct {
-	Again      bool        `json:"again,omitempty"`
-	Problem    *Problem    `json:"problem,omitempty"`
-	Membership *Membership `json:"membership,omitempty"`
-	Polled     *Polled     `json:"polled,omitempty"`
-	Moved      *Moved      `json:"moved,omitempty"`
+	Again      bool             `json:"again,omitempty"`
+	Problem    *problem.Problem `json:"problem,omitempty"`
+	Membership *Membership      `json:"membership,omitempty"`
+	Polled     *Polled          `json:"polled,omitempty"`
+	Moved      *Moved           `json:"moved,omitempty"`
 }
 
 // askTime is how long a member's request looks for the node that coordinates
@@ -248,7 +249,7 @@ func (n *Node) askGroup(ctx context.Context, ask *groupAsk) (*groupAnswer, error
 				return nil, err
 			}
 		} else if ask.Move != nil && ask.Move.Apply && errors.Is(err, replica.ErrAway) {
-			return nil, problem(Unavailable, "it is not known whether the offsets were moved: %v", err).next("ferry show GROUP -history tells")
+			return nil, problem.New(problem.Unavailable, "it is not known whether the offsets were moved: %v", err).Next("ferry show GROUP -history tells")
 		}
 		if a.Problem != nil {
 			return nil, a.Problem
@@ -257,7 +258,7 @@ func (n *Node) askGroup(ctx context.Context, ask *groupAsk) (*groupAnswer, error
 			return a, nil
 		}
 		if ctx.Err() != nil || time.Now().After(deadline) {
-			return nil, problem(Unavailable, "no node coordinates the group now").next("try again in a moment")
+			return nil, problem.New(problem.Unavailable, "no node coordinates the group now").Next("try again in a moment")
 		}
 		select {
 		case <-ctx.Done():
@@ -287,7 +288,7 @@ func (n *Node) coordinate(ctx context.Context, ask *groupAsk) *groupAnswer {
 		}
 	}
 	if g == nil {
-		return &groupAnswer{Problem: problem(NotFound, "the group does not exist; it may have been removed")}
+		return &groupAnswer{Problem: problem.New(problem.NotFound, "the group does not exist; it may have been removed")}
 	}
 	t := n.topicByID(g.ChannelID)
 	c, err := n.groups.get(ctx, n, g, ask.CommitUpTo || ask.What == "commit" || ask.What == "move")
@@ -295,7 +296,7 @@ func (n *Node) coordinate(ctx context.Context, ask *groupAsk) *groupAnswer {
 	if err == nil {
 		err = c.answer(ctx, t, g, ask, a)
 	}
-	var known *Problem
+	var known *problem.Problem
 	switch {
 	case err == nil:
 	case errors.Is(err, catalog.ErrTakenOver):
@@ -305,7 +306,7 @@ func (n *Node) coordinate(ctx context.Context, ask *groupAsk) *groupAnswer {
 	default:
 		err = memberProblem(err, t, -1)
 		if !errors.As(err, &a.Problem) {
-			a.Problem = problem(Unavailable, "%s: %v", groupAddress(t, g.Name), err).next("try again in a moment")
+			a.Problem = problem.New(problem.Unavailable, "%s: %v", groupAddress(t, g.Name), err).Next("try again in a moment")
 		}
 	}
 	return a
@@ -316,7 +317,7 @@ const commitTime = 10 * time.Second
 
 func (c *coordinator) answer(ctx context.Context, t *Topic, g *catalog.Group, ask *groupAsk, a *groupAnswer) (err error) {
 	if t == nil {
-		return problem(Unavailable, "group %s is being opened", g.Name).next("try again in a moment")
+		return problem.New(problem.Unavailable, "group %s is being opened", g.Name).Next("try again in a moment")
 	}
 	switch ask.What {
 	case "join":
@@ -346,18 +347,18 @@ func (n *Node) Join(ctx context.Context, who string, a address.Address, from *ad
 		session = group.DefaultSession
 	}
 	if session < group.MinSession || session > group.MaxSession {
-		return nil, false, problem(Invalid, "a session time of %s", address.FormatDuration(session)).field("session").allowed("1s to 10m")
+		return nil, false, problem.New(problem.Invalid, "a session time of %s", address.FormatDuration(session)).Field("session").Allowed("1s to 10m")
 	}
 	if len(label) > maxLabel {
-		return nil, false, problem(Invalid, "a label of %d characters", len(label)).field("label").allowed(fmt.Sprintf("up to %d", maxLabel))
+		return nil, false, problem.New(problem.Invalid, "a label of %d characters", len(label)).Field("label").Allowed(fmt.Sprintf("up to %d", maxLabel))
 	}
 	_, g, err := n.Group(a)
 	made := false
-	var p *Problem
-	if errors.As(err, &p) && p.Cause == NotFound && from != nil {
+	var p *problem.Problem
+	if errors.As(err, &p) && p.Kind == problem.NotFound && from != nil {
 		if g, err = n.NewGroup(ctx, who, a, *from, GroupSettings{}); err == nil {
 			made = true
-		} else if errors.As(err, &p) && p.Cause == Conflict { // another member was first
+		} else if errors.As(err, &p) && p.Kind == problem.Conflict { // another member was first
 			if err = n.catalog.Reload(ctx); err == nil {
 				_, g, err = n.Group(a)
 			}

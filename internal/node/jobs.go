@@ -14,6 +14,7 @@ import (
 	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/placement"
+	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/words"
 )
 
@@ -252,7 +253,7 @@ func (n *Node) usable() (count int) {
 func tooFew(err error, address string) error {
 	var few *placement.TooFewError
 	if errors.As(err, &few) {
-		return problem(Conflict, "%s: %v", address, few).field("replicas").allowed(fmt.Sprintf("1 to %d now", few.Usable)).next("start more nodes, or ask for fewer replicas; ferry nodes lists them")
+		return problem.New(problem.Conflict, "%s: %v", address, few).Field("replicas").Allowed(fmt.Sprintf("1 to %d now", few.Usable)).Next("start more nodes, or ask for fewer replicas; ferry nodes lists them")
 	}
 	return explain(err, address)
 }
@@ -294,7 +295,7 @@ func (n *Node) refuseBusy(ctx context.Context, steps []catalog.Step) error {
 			}
 			for _, s := range steps {
 				if s.ChannelID == busy.ChannelID && s.Partition == busy.Partition {
-					return problem(Conflict, "job %d (%s of %s) is moving %s", j.ID, j.Kind, j.Address, n.partitionAddress(s.ChannelID, s.Partition)).next("wait for it, or cancel it with: ferry nodes cancel %d", j.ID)
+					return problem.New(problem.Conflict, "job %d (%s of %s) is moving %s", j.ID, j.Kind, j.Address, n.partitionAddress(s.ChannelID, s.Partition)).Next("wait for it, or cancel it with: ferry nodes cancel %d", j.ID)
 				}
 			}
 		}
@@ -321,7 +322,7 @@ func (n *Node) nodeIDs(names []string) ([]uint64, error) {
 			return nil, n.noNode(name)
 		}
 		if slices.Contains(ids, node.ID) {
-			return nil, problem(Invalid, "%s is named twice", name).field("nodes")
+			return nil, problem.New(problem.Invalid, "%s is named twice", name).Field("nodes")
 		}
 		ids = append(ids, node.ID)
 	}
@@ -336,9 +337,9 @@ func (n *Node) noNode(name string) error {
 		}
 	}
 	sort.Strings(names)
-	p := problem(NotFound, "there is no node %s", name).field("nodes").allowed(fmt.Sprint(names))
+	p := problem.New(problem.NotFound, "there is no node %s", name).Field("nodes").Allowed(fmt.Sprint(names))
 	if near := address.Nearest(name, names); near != "" {
-		p.Next = fmt.Sprintf("did you mean %s?", near)
+		p.Then = fmt.Sprintf("did you mean %s?", near)
 	}
 	return p
 }
@@ -359,11 +360,11 @@ func (n *Node) MovePartition(ctx context.Context, who string, a address.Address,
 		return nil, err
 	}
 	if len(ids) < 1 || len(ids) > placement.MaxReplicas {
-		return nil, problem(Invalid, "%d nodes", len(ids)).field("nodes").allowed(fmt.Sprintf("1 to %d", placement.MaxReplicas))
+		return nil, problem.New(problem.Invalid, "%d nodes", len(ids)).Field("nodes").Allowed(fmt.Sprintf("1 to %d", placement.MaxReplicas))
 	}
 	for i, id := range ids {
 		if id != n.id && !n.peers.Up(id) {
-			return nil, problem(Conflict, "%s does not answer", to[i]).field("nodes").next("ferry nodes tells which do")
+			return nil, problem.New(problem.Conflict, "%s does not answer", to[i]).Field("nodes").Next("ferry nodes tells which do")
 		}
 	}
 	before := n.placed(p)
@@ -453,8 +454,8 @@ func (n *Node) Drain(ctx context.Context, who, name string, leadersOnly, preview
 		job.Detail = "only leaders"
 		out.Effects = append(out.Effects, "its replicas stay, so that it can be stopped for a while")
 	case stuck > 0:
-		return nil, problem(Conflict, "there is no other node for %s held by %s: each replica needs a node of its own", words.Many(stuck, "partition"), name).field("node").
-			next("start another node, lower the replicas with ferry set TOPIC -replicas N, or only move the leaders away with -leaders-only")
+		return nil, problem.New(problem.Conflict, "there is no other node for %s held by %s: each replica needs a node of its own", words.Many(stuck, "partition"), name).Field("node").
+			Next("start another node, lower the replicas with ferry set TOPIC -replicas N, or only move the leaders away with -leaders-only")
 	default:
 		out.Effects = append(out.Effects, fmt.Sprintf("then the replicas of %s move to other nodes, %d at a time; ferry nodes jobs shows how far it is, ferry nodes cancel takes it back", words.Many(len(job.Steps), "partition"), stepsAtOnce))
 	}
@@ -478,7 +479,7 @@ func (n *Node) CancelJob(ctx context.Context, who string, id int64) error {
 	}
 	i := slices.IndexFunc(jobs, func(j *catalog.Job) bool { return j.ID == id })
 	if i < 0 {
-		return problem(NotFound, "there is no job %d", id).next("ferry nodes jobs lists them")
+		return problem.New(problem.NotFound, "there is no job %d", id).Next("ferry nodes jobs lists them")
 	}
 	j := jobs[i]
 	if node := n.byName(j.Address); j.Kind == "drain" && node != nil && node.State == catalog.NodeDraining {
@@ -490,7 +491,7 @@ func (n *Node) CancelJob(ctx context.Context, who string, id int64) error {
 		}
 	}
 	if j.State != catalog.JobRunning {
-		return problem(Conflict, "job %d is %s", id, j.State).next("only running jobs can be cancelled")
+		return problem.New(problem.Conflict, "job %d is %s", id, j.State).Next("only running jobs can be cancelled")
 	}
 	return explain(n.catalog.SetJobState(ctx, id, catalog.JobCancelling, &catalog.Entry{Who: who, Action: "cancel job", Address: j.Address, Before: map[string]any{"job": id, "kind": j.Kind}}), "")
 }
@@ -516,10 +517,10 @@ func (n *Node) RemoveNode(ctx context.Context, who, name string, preview bool) (
 		}
 	}
 	if holds > 0 {
-		return nil, problem(Conflict, "%s still holds %s", name, words.Many(holds, "partition")).field("node").next("empty it first with: ferry nodes drain %s", name)
+		return nil, problem.New(problem.Conflict, "%s still holds %s", name, words.Many(holds, "partition")).Field("node").Next("empty it first with: ferry nodes drain %s", name)
 	}
 	if node.ID == n.id || n.peers.Up(node.ID) {
-		return nil, problem(Conflict, "%s still runs", name).field("node").next("stop it first")
+		return nil, problem.New(problem.Conflict, "%s still runs", name).Field("node").Next("stop it first")
 	}
 	out := &Preview{Address: name, Effects: []string{"it leaves the cluster; its data directory cannot join again, an empty one can"}, After: map[string]any{"state": catalog.NodeRemoved}, Before: map[string]any{"state": node.State}}
 	if preview {

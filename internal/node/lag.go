@@ -15,6 +15,7 @@ import (
 	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/group"
+	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/rate"
 )
 
@@ -264,7 +265,7 @@ func (n *Node) Lag(ctx context.Context, only *Topic, one *catalog.Group) ([]*Gro
 		return groupAddress(a.Topic, a.Group.Name).String() < groupAddress(b.Topic, b.Group.Name).String()
 	})
 	if one != nil && len(out) == 0 {
-		return nil, problem(NotFound, "the group was removed")
+		return nil, problem.New(problem.NotFound, "the group was removed")
 	}
 	return out, nil
 }

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"steadyferry/internal/core/journal"
+	"steadyferry/internal/core/problem"
 	"steadyferry/internal/replica"
 )
 
@@ -55,9 +56,9 @@ func (n *Node) openLog(ctx context.Context, p *Partition, any bool) (log, error)
 				return l, nil
 			}
 		}
-		return nil, problem(Unavailable, "%s: none of its replicas answers", p.Address()).next("ferry nodes tells which nodes are away")
+		return nil, problem.New(problem.Unavailable, "%s: none of its replicas answers", p.Address()).Next("ferry nodes tells which nodes are away")
 	}
-	return nil, problem(Unavailable, "%s has no leader now", p.Address()).next("try again in a moment; what is known to be kept can be read from any replica with -any-replica (any=true)")
+	return nil, problem.New(problem.Unavailable, "%s has no leader now", p.Address()).Next("try again in a moment; what is known to be kept can be read from any replica with -any-replica (any=true)")
 }
 
 // catchUpTime is how long a reader waits for the replica here to have what

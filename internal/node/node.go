@@ -29,6 +29,7 @@ import (
 	"steadyferry/internal/core/admit"
 	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/journal"
+	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/rate"
 	"steadyferry/internal/core/topic"
 	"steadyferry/internal/replica"
@@ -464,21 +465,21 @@ func (n *Node) channelNamed(a address.Address, name string) (*Topic, error) {
 	t := n.topics[ch.ID]
 	n.mu.RUnlock()
 	if t == nil {
-		return nil, problem(Unavailable, "%s is being opened", name).next("try again in a moment")
+		return nil, problem.New(problem.Unavailable, "%s is being opened", name).Next("try again in a moment")
 	}
 	return t, nil
 }
 
-func missing(what, name string, existing []string, spaceToo bool) *Problem {
+func missing(what, name string, existing []string, spaceToo bool) *problem.Problem {
 	sort.Strings(existing)
-	p := problem(NotFound, "there is no %s %s", what, name)
+	p := problem.New(problem.NotFound, "there is no %s %s", what, name)
 	switch near := address.Nearest(name, existing); {
 	case near != "":
-		p.Next = fmt.Sprintf("did you mean %s?", near)
+		p.Then = fmt.Sprintf("did you mean %s?", near)
 	case spaceToo && what == "channel":
-		p.Next = "its space does not exist either; ferry list shows what does"
+		p.Then = "its space does not exist either; ferry list shows what does"
 	default:
-		p.Next = "ferry list shows what exists"
+		p.Then = "ferry list shows what exists"
 	}
 	return p
 }
@@ -500,7 +501,7 @@ func (n *Node) Space(name string) (*catalog.Space, error) {
 func (t *Topic) Partition(number int) (*Partition, error) {
 	partitions := t.Partitions()
 	if number < 0 || number >= len(partitions) {
-		return nil, problem(NotFound, "%s has no partition %d", t.Address(), number).field("partition").allowed(fmt.Sprintf("0 to %d", len(partitions)-1))
+		return nil, problem.New(problem.NotFound, "%s has no partition %d", t.Address(), number).Field("partition").Allowed(fmt.Sprintf("0 to %d", len(partitions)-1))
 	}
 	return partitions[number], nil
 }

@@ -9,6 +9,7 @@ import (
 
 	"steadyferry/internal/core/admit"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/problem"
 )
 
 // AnyPartition leaves the choice of the partition to the service: by the key,
@@ -28,10 +29,10 @@ type Receipt struct {
 // accepts says why the topic takes no messages now.
 func (n *Node) accepts(t *Topic) error {
 	if t.Channel().Paused {
-		return problem(Paused, "%s is paused: nothing can be published, reading goes on", t.Address()).next("end the pause with: ferry set %s -paused=false", t.Address())
+		return problem.New(problem.Paused, "%s is paused: nothing can be published, reading goes on", t.Address()).Next("end the pause with: ferry set %s -paused=false", t.Address())
 	}
 	if !n.Serving() {
-		return problem(Unavailable, "the node is stopping").next("try again in a moment")
+		return problem.New(problem.Unavailable, "the node is stopping").Next("try again in a moment")
 	}
 	return nil
 }
@@ -50,7 +51,7 @@ func (h Hold) Grow(ctx context.Context, bytes int64) error {
 	ctx, cancel := context.WithTimeout(ctx, holdTime)
 	defer cancel()
 	if h.Hold.Grow(ctx, bytes) != nil {
-		return problem(Unavailable, "the node has too much in hand for %d bytes more", bytes).next("try again in a moment; smaller requests find room sooner")
+		return problem.New(problem.Unavailable, "the node has too much in hand for %d bytes more", bytes).Next("try again in a moment; smaller requests find room sooner")
 	}
 	return nil
 }
@@ -91,10 +92,10 @@ func (n *Node) PublishBatch(ctx context.Context, t *Topic, partition int, data [
 		if errors.Is(err, message.ErrTooLarge) {
 			return Receipt{}, explain(err, t.Address().String())
 		}
-		if errors.As(err, new(*Problem)) {
+		if errors.As(err, new(*problem.Problem)) {
 			return Receipt{}, err
 		}
-		return Receipt{}, problem(Invalid, "%v", err).field("batch").next("nothing of it was kept; docs/formats.md describes a batch")
+		return Receipt{}, problem.New(problem.Invalid, "%v", err).Field("batch").Next("nothing of it was kept; docs/formats.md describes a batch")
 	}
 	if partition == AnyPartition {
 		partition = t.nextTurn()
@@ -126,11 +127,11 @@ func (t *Topic) allows(m *message.Message) error {
 	case m.Terms == nil:
 		return nil
 	case !t.IsQueue():
-		return problem(Invalid, "%s is a topic: it has no delayed delivery and no expiry of single messages", t.Address()).field("notBefore").next("send to a queue, or without them")
+		return problem.New(problem.Invalid, "%s is a topic: it has no delayed delivery and no expiry of single messages", t.Address()).Field("notBefore").Next("send to a queue, or without them")
 	case m.Terms.Reason != "" || m.Terms.Detail != "" || m.Terms.By != "" || m.Terms.From != "":
-		return problem(Invalid, "a message cannot be published as a dead letter").field("reason").next("lease it and reject it")
+		return problem.New(problem.Invalid, "a message cannot be published as a dead letter").Field("reason").Next("lease it and reject it")
 	case !m.Terms.NotBefore.IsZero() && time.Until(m.Terms.NotBefore) > MaxDelay:
-		return problem(Invalid, "delivery not before %s", m.Terms.NotBefore.Format(time.RFC3339)).field("notBefore").allowed("up to 365d from now")
+		return problem.New(problem.Invalid, "delivery not before %s", m.Terms.NotBefore.Format(time.RFC3339)).Field("notBefore").Allowed("up to 365d from now")
 	}
 	return nil
 }
@@ -161,7 +162,7 @@ func (n *Node) PublishMessages(ctx context.Context, t *Topic, partition int, mes
 			if errors.Is(err, message.ErrTooLarge) {
 				return nil, explain(fmt.Errorf("message %d: %w", i+1, err), t.Address().String())
 			}
-			return nil, problem(Invalid, "message %d: %v", i+1, err)
+			return nil, problem.New(problem.Invalid, "message %d: %v", i+1, err)
 		}
 		if err := t.allows(m); err != nil {
 			return nil, err

@@ -10,6 +10,7 @@ import (
 	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/replica"
 )
@@ -89,26 +90,26 @@ const (
 func (w *Work) check() error {
 	switch {
 	case w.Max < 0 || w.Max > MaxLease:
-		return problem(Invalid, "%d messages", w.Max).field("max").allowed(fmt.Sprintf("1 to %d", MaxLease))
+		return problem.New(problem.Invalid, "%d messages", w.Max).Field("max").Allowed(fmt.Sprintf("1 to %d", MaxLease))
 	case len(w.Settle) > MaxSettle:
-		return problem(Invalid, "%d outcomes", len(w.Settle)).field("settle").allowed(fmt.Sprintf("up to %d in one call", MaxSettle))
+		return problem.New(problem.Invalid, "%d outcomes", len(w.Settle)).Field("settle").Allowed(fmt.Sprintf("up to %d in one call", MaxSettle))
 	case w.For < 0 || w.For > MaxLeaseTime || w.For > 0 && w.For < time.Second/10:
-		return problem(Invalid, "a lease of %s", w.For).field("for").allowed("100ms to 24h")
+		return problem.New(problem.Invalid, "a lease of %s", w.For).Field("for").Allowed("100ms to 24h")
 	case len(w.Member) > message.MaxKey:
-		return problem(Invalid, "a member's name of %d bytes", len(w.Member)).field("member").allowed(fmt.Sprintf("up to %d bytes", message.MaxKey))
+		return problem.New(problem.Invalid, "a member's name of %d bytes", len(w.Member)).Field("member").Allowed(fmt.Sprintf("up to %d bytes", message.MaxKey))
 	}
 	for i := range w.Settle {
 		s := &w.Settle[i]
 		switch {
 		case s.Outcome == queue.Reject && s.Reason == "":
-			return problem(Invalid, "lease %s is rejected without a reason", s.Lease).field("reason").allowed("a short code, such as bad-celsius")
+			return problem.New(problem.Invalid, "lease %s is rejected without a reason", s.Lease).Field("reason").Allowed("a short code, such as bad-celsius")
 		case s.After < 0 && s.After != queue.Auto || s.After > MaxDelay:
-			return problem(Invalid, "lease %s: after %s", s.Lease, s.After).field("after").allowed("0s to 365d")
+			return problem.New(problem.Invalid, "lease %s: after %s", s.Lease, s.After).Field("after").Allowed("0s to 365d")
 		case s.Outcome == queue.Extend && s.After > MaxLeaseTime:
-			return problem(Invalid, "lease %s is extended by %s", s.Lease, s.After).field("after").allowed("up to 24h")
+			return problem.New(problem.Invalid, "lease %s is extended by %s", s.Lease, s.After).Field("after").Allowed("up to 24h")
 		}
 		if err := message.CheckReason(s.Reason, s.Detail); err != nil {
-			return problem(TooLarge, "lease %s: %v", s.Lease, err).field("detail")
+			return problem.New(problem.TooLarge, "lease %s: %v", s.Lease, err).Field("detail")
 		}
 	}
 	return nil
@@ -123,10 +124,10 @@ func (n *Node) QueueAt(a address.Address) (*Topic, error) {
 		if _, _, groupErr := n.Group(whole); groupErr != nil {
 			return nil, groupErr
 		}
-		return nil, problem(NotFound, "%s has no dead letters", whole).next("they come when a member rejects a message")
+		return nil, problem.New(problem.NotFound, "%s has no dead letters", whole).Next("they come when a member rejects a message")
 	}
 	if err == nil && !t.IsQueue() {
-		return nil, problem(Invalid, "%s is a topic: its messages are read, not leased", whole).field("address").next("the dead letters of a group of it are at %s@GROUP/dead; a queue is made with: ferry new queue SPACE/NAME", whole)
+		return nil, problem.New(problem.Invalid, "%s is a topic: its messages are read, not leased", whole).Field("address").Next("the dead letters of a group of it are at %s@GROUP/dead; a queue is made with: ferry new queue SPACE/NAME", whole)
 	}
 	return t, err
 }
@@ -286,7 +287,7 @@ func (n *Node) workOnce(ctx context.Context, p *Partition, c *queue.Command, wai
 			return r, err
 		}
 		if !failed.sure {
-			return nil, problem(Unavailable, "%s: not known to be done", p.Address()).next("what was leased comes again when its lease runs out; a settled lease says so when it is settled again")
+			return nil, problem.New(problem.Unavailable, "%s: not known to be done", p.Address()).Next("what was leased comes again when its lease runs out; a settled lease says so when it is settled again")
 		}
 		if time.Now().After(deadline) || ctx.Err() != nil {
 			return nil, explain(failed.err, p.Address())

@@ -10,6 +10,7 @@ import (
 	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/replica"
 )
@@ -97,7 +98,7 @@ func (n *Node) askQueue(ctx context.Context, p *Partition, ask *queueAsk) (*queu
 				return a, json.Unmarshal(out[1:], a)
 			}
 			if err == nil && len(out) > 0 && out[0] == publishProblem {
-				known := &Problem{}
+				known := &problem.Problem{}
 				return nil, errors.Join(known, json.Unmarshal(out[1:], known))
 			}
 			failed = errors.Join(err, replica.ErrNotLeading)
@@ -326,7 +327,7 @@ func (l *lookout) fits(item *QueueItem) (bool, error) {
 	}
 	ok, err := l.matcher.MatchWith(item.Message, item.facts())
 	if err != nil {
-		return false, problem(Invalid, "%v (offset %d)", err, item.Info.Offset).field("where").next("make the condition simpler")
+		return false, problem.New(problem.Invalid, "%v (offset %d)", err, item.Info.Offset).Field("where").Next("make the condition simpler")
 	}
 	return ok, nil
 }
@@ -376,7 +377,7 @@ func (m *queueMachine) item(g *replica.Group, offset int64) (*QueueItem, error) 
 	known := false
 	m.look(func(q *queue.Queue) { item.Info, known = q.Look(offset) })
 	if !known {
-		return nil, problem(NotFound, "%s has no offset %d yet", m.partition.Address(), offset).field("offset")
+		return nil, problem.New(problem.NotFound, "%s has no offset %d yet", m.partition.Address(), offset).Field("offset")
 	}
 	j := g.Journal()
 	item.Message = m.oneOf(g, bytesOf{offset, item.Info.Home, item.Info.Edited})

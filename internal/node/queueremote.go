@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/replica"
 )
@@ -29,7 +30,7 @@ func (n *Node) workThere(ctx context.Context, p *Partition, leader uint64, c *qu
 	case publishKept:
 		return decodeWorked(p, out[1:])
 	case publishProblem:
-		p := &Problem{}
+		p := &problem.Problem{}
 		return nil, errors.Join(p, json.Unmarshal(out[1:], p))
 	}
 	return nil, &notTaken{replica.ErrNotLeading, out[0] == publishSure}
@@ -113,9 +114,9 @@ func refusal(p *Partition, err error) []byte {
 		}
 		return append([]byte{publishUnsure}, failed.err.Error()...)
 	}
-	var known *Problem
+	var known *problem.Problem
 	if !errors.As(err, &known) {
-		known = problem(Unavailable, "%s: %v", p.Address(), err)
+		known = problem.New(problem.Unavailable, "%s: %v", p.Address(), err)
 	}
 	b, err := json.Marshal(known)
 	if err != nil {

@@ -9,6 +9,7 @@ import (
 
 	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/topic"
 	"steadyferry/internal/core/words"
@@ -55,14 +56,14 @@ func (q *QueueChange) check() error {
 		{"wayBack", q.WayBack, 0, 365 * 24 * time.Hour, "0s to 365d"},
 	} {
 		if l.value != nil && (*l.value < l.least || *l.value > l.most) {
-			return problem(Invalid, "%s of %s", l.name, address.FormatDuration(*l.value)).field(l.name).allowed(l.allowed)
+			return problem.New(problem.Invalid, "%s of %s", l.name, address.FormatDuration(*l.value)).Field(l.name).Allowed(l.allowed)
 		}
 	}
 	if q.Attempts != nil && (*q.Attempts < 1 || *q.Attempts > 1000) {
-		return problem(Invalid, "%d attempts", *q.Attempts).field("attempts").allowed("1 to 1000")
+		return problem.New(problem.Invalid, "%d attempts", *q.Attempts).Field("attempts").Allowed("1 to 1000")
 	}
 	if q.BackoffMin != nil && q.BackoffMax != nil && *q.BackoffMin > *q.BackoffMax {
-		return problem(Invalid, "a backoff of %s..%s", address.FormatDuration(*q.BackoffMin), address.FormatDuration(*q.BackoffMax)).field("backoff").allowed("the shortest first")
+		return problem.New(problem.Invalid, "a backoff of %s..%s", address.FormatDuration(*q.BackoffMin), address.FormatDuration(*q.BackoffMax)).Field("backoff").Allowed("the shortest first")
 	}
 	return nil
 }
@@ -86,13 +87,13 @@ func (s *Settings) fits(kind, name string) error {
 	if kind == catalog.KindQueue {
 		for field, given := range map[string]bool{"retain": s.Retain != nil, "retainBytes": s.RetainBytes != nil, "hold": s.Hold != nil, "holdBytes": s.HoldBytes != nil} {
 			if given {
-				return problem(Invalid, "%s is a queue: it keeps what is not settled, and has no %s", name, field).field(field).next("how long dead letters stay is retainDead, how long messages may wait is expire")
+				return problem.New(problem.Invalid, "%s is a queue: it keeps what is not settled, and has no %s", name, field).Field(field).Next("how long dead letters stay is retainDead, how long messages may wait is expire")
 			}
 		}
 		return nil
 	}
 	if s.Queue != (QueueChange{}) {
-		return problem(Invalid, "%s is a topic: leases, attempts and dead letters are settings of queues", name).field("kind")
+		return problem.New(problem.Invalid, "%s is a topic: leases, attempts and dead letters are settings of queues", name).Field("kind")
 	}
 	return nil
 }

@@ -8,6 +8,7 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/problem"
 )
 
 // resolve returns the offset that a position stands for in the log. The
@@ -67,7 +68,7 @@ func (f *Fetch) Read(ctx context.Context, dst []byte, wait time.Duration) (Fetch
 	if wait > 0 && f.offset >= l.End() {
 		err := l.Wait(ctx, f.offset, wait)
 		if errors.Is(err, errMoved) {
-			return Fetched{}, problem(Unavailable, "%s: %v", p.Address(), err).next("try again; if the topic was removed, that is said then")
+			return Fetched{}, problem.New(problem.Unavailable, "%s: %v", p.Address(), err).Next("try again; if the topic was removed, that is said then")
 		}
 		if err != nil {
 			return Fetched{}, err
@@ -82,7 +83,7 @@ func (f *Fetch) Read(ctx context.Context, dst []byte, wait time.Duration) (Fetch
 	if len(chunk) > 0 {
 		out.Count = int(out.Next - f.offset)
 	} else if f.offset > out.End {
-		return out, problem(Invalid, "%s: offset %d is behind the end", p.Address(), f.offset).field("from").allowed("up to offset:" + itoa(out.End))
+		return out, problem.New(problem.Invalid, "%s: offset %d is behind the end", p.Address(), f.offset).Field("from").Allowed("up to offset:" + itoa(out.End))
 	}
 	return out, nil
 }
@@ -100,10 +101,10 @@ func (p *Partition) readProblem(err error) error {
 	var damage *journal.Damage
 	switch {
 	case errors.As(err, &gone):
-		return problem(Gone, "%s: retention has passed this offset", p.Address()).field("from").allowed("from offset:" + itoa(gone.First) + " on")
+		return problem.New(problem.Gone, "%s: retention has passed this offset", p.Address()).Field("from").Allowed("from offset:" + itoa(gone.First) + " on")
 	case errors.As(err, &damage):
 		at := p.topic.Address().At(p.Number, damage.From)
-		return problem(Damaged, "%s: %v", at, damage).next("go on reading from offset:%d", damage.To)
+		return problem.New(problem.Damaged, "%s: %v", at, damage).Next("go on reading from offset:%d", damage.To)
 	}
 	return err
 }
@@ -119,7 +120,7 @@ func (n *Node) Message(ctx context.Context, p *Partition, offset int64, any bool
 		if end > 0 {
 			allowed = itoa(l.First()) + " to " + itoa(end-1)
 		}
-		return nil, problem(NotFound, "%s has no offset %d yet", p.Address(), offset).field("offset").allowed(allowed)
+		return nil, problem.New(problem.NotFound, "%s has no offset %d yet", p.Address(), offset).Field("offset").Allowed(allowed)
 	}
 	chunk, err := l.Reader(offset).Read(make([]byte, 64<<10))
 	if err != nil {
@@ -145,7 +146,7 @@ func (n *Node) Message(ctx context.Context, p *Partition, offset int64, any bool
 		return false
 	})
 	if err == nil && found == nil {
-		return nil, problem(NotFound, "%s has no offset %d", p.Address(), offset)
+		return nil, problem.New(problem.NotFound, "%s has no offset %d", p.Address(), offset)
 	}
 	return found, err
 }

@@ -15,6 +15,7 @@ import (
 	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/replay"
 	"steadyferry/internal/core/words"
@@ -137,9 +138,9 @@ func wait(ctx context.Context, d time.Duration) {
 
 // isPassing reports whether an error may be gone in a while.
 func isPassing(err error) bool {
-	var p *Problem
+	var p *problem.Problem
 	if errors.As(err, &p) {
-		return p.Cause == Unavailable || p.Cause == NoMajority || p.Cause == RecordsAway || p.Cause == DiskFull || p.Cause == Paused
+		return p.Kind == problem.Unavailable || p.Kind == problem.NoMajority || p.Kind == problem.RecordsAway || p.Kind == problem.DiskFull || p.Kind == problem.Paused
 	}
 	return errors.Is(err, catalog.ErrAway) || errors.Is(err, context.DeadlineExceeded)
 }

@@ -12,6 +12,7 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/replay"
 	"steadyferry/internal/core/words"
@@ -83,10 +84,10 @@ func (n *Node) ends(ctx context.Context, who string, s *ReplaySpec, make bool) (
 		e.source, err = n.QueueAt(from)
 	case from.Kind() == address.KindChannel, from.Kind() == address.KindPartition:
 		if e.source, err = n.Topic(from); err == nil && e.source.IsQueue() {
-			err = problem(Invalid, "%s is a queue: its waiting messages are still to come", from).field("from").next("its dead letters are at %s/dead", from.ChannelPart())
+			err = problem.New(problem.Invalid, "%s is a queue: its waiting messages are still to come", from).Field("from").Next("its dead letters are at %s/dead", from.ChannelPart())
 		}
 	default:
-		err = problem(Invalid, "%s is the address of a %s", from, from.Kind()).field("from").allowed("a topic, a queue/dead, a topic@group/dead")
+		err = problem.New(problem.Invalid, "%s is the address of a %s", from, from.Kind()).Field("from").Allowed("a topic, a queue/dead, a topic@group/dead")
 	}
 	if err != nil {
 		return nil, err
@@ -101,17 +102,17 @@ func (n *Node) ends(ctx context.Context, who string, s *ReplaySpec, make bool) (
 			_, _, err = n.Group(to)
 		}
 	default:
-		err = problem(Invalid, "%s is the address of a %s", to, to.Kind()).field("to").allowed("a queue, a topic, a topic@group")
+		err = problem.New(problem.Invalid, "%s is the address of a %s", to, to.Kind()).Field("to").Allowed("a queue, a topic, a topic@group")
 	}
 	if err != nil {
 		return nil, err
 	}
 	e.inPlace = e.dead && e.target == e.source
 	if e.target == e.source && !e.dead {
-		return nil, problem(Invalid, "%s would be sent to itself", from).field("to")
+		return nil, problem.New(problem.Invalid, "%s would be sent to itself", from).Field("to")
 	}
 	if e.editor, err = replay.NewEditor(s.Edits); err != nil {
-		return nil, problem(Invalid, "%v", err).field("edits")
+		return nil, problem.New(problem.Invalid, "%v", err).Field("edits")
 	}
 	if s.Where != "" {
 		if e.where, err = expr.Compile(s.Where); err != nil {
@@ -148,7 +149,7 @@ func (n *Node) PlanReplay(ctx context.Context, s *ReplaySpec) (*ReplayPlan, erro
 				err = sample.After.Check(e.target.Channel().MaxBody)
 			}
 			if err != nil {
-				return problem(Conflict, "%s: %v", e.source.Address().At(m.Partition, m.Offset), err).field("edits").next("nothing is sent; choose fewer messages with a condition")
+				return problem.New(problem.Conflict, "%s: %v", e.source.Address().At(m.Partition, m.Offset), err).Field("edits").Next("nothing is sent; choose fewer messages with a condition")
 			}
 		}
 		if len(plan.Samples) < sampleCount {
@@ -194,10 +195,10 @@ func (n *Node) planTopic(ctx context.Context, s *ReplaySpec, e *replayEnds, take
 	}
 	var err error
 	if sel.From, err = address.ParsePosition(orText(s.FromPosition, "first")); err != nil {
-		return problem(Invalid, "%v", err).field("fromPosition")
+		return problem.New(problem.Invalid, "%v", err).Field("fromPosition")
 	}
 	if sel.To, err = address.ParsePosition(orText(s.ToPosition, "last")); err != nil {
-		return problem(Invalid, "%v", err).field("toPosition")
+		return problem.New(problem.Invalid, "%v", err).Field("toPosition")
 	}
 	spans, _, err := n.spans(ctx, &sel, time.Now())
 	if err != nil {
@@ -258,24 +259,24 @@ func (n *Node) targetEffects(e *replayEnds, s *ReplaySpec) (effects []string) {
 // NewReplay records a replay, which one node of the cluster then runs.
 func (n *Node) NewReplay(ctx context.Context, who string, s ReplaySpec, rate float64) (*catalog.Replay, error) {
 	if rate <= 0 || rate > MaxReplayRate {
-		return nil, problem(Invalid, "a rate of %g/s", rate).field("rate").allowed(replayRates)
+		return nil, problem.New(problem.Invalid, "a rate of %g/s", rate).Field("rate").Allowed(replayRates)
 	}
 	if s.StopAbove < 0 || s.StopAbove > 1 {
-		return nil, problem(Invalid, "stopAbove is %g", s.StopAbove).field("stopAbove").allowed("0 to 1; 1 never stops")
+		return nil, problem.New(problem.Invalid, "stopAbove is %g", s.StopAbove).Field("stopAbove").Allowed("0 to 1; 1 never stops")
 	}
 	open, err := n.catalog.Replays(ctx, true, maxReplays)
 	if err != nil {
 		return nil, explain(err, s.From)
 	}
 	if len(open) >= maxReplays {
-		return nil, problem(Conflict, "%s have not ended", words.Many(len(open), "replay")).next("ferry replay list shows them")
+		return nil, problem.New(problem.Conflict, "%s have not ended", words.Many(len(open), "replay")).Next("ferry replay list shows them")
 	}
 	plan, err := n.PlanReplay(ctx, &s)
 	if err != nil {
 		return nil, err
 	}
 	if plan.Messages == 0 {
-		return nil, problem(Conflict, "nothing in %s fits: there is nothing to replay", s.From)
+		return nil, problem.New(problem.Conflict, "nothing in %s fits: there is nothing to replay", s.From)
 	}
 	if _, err := n.ends(ctx, who, &s, true); err != nil {
 		return nil, err
@@ -296,19 +297,19 @@ func (n *Node) SetReplay(ctx context.Context, who string, id int64, state string
 		return nil, err
 	}
 	if r.State != catalog.ReplayRunning && r.State != catalog.ReplayPaused {
-		return nil, problem(Conflict, "replay %d has ended: it is %s", id, r.State).field("state")
+		return nil, problem.New(problem.Conflict, "replay %d has ended: it is %s", id, r.State).Field("state")
 	}
 	switch state {
 	case "":
 		state = r.State
 	case catalog.ReplayRunning, catalog.ReplayPaused, catalog.ReplayCancelled:
 	default:
-		return nil, problem(Invalid, "state is %q", state).field("state").allowed("running, paused, cancelled")
+		return nil, problem.New(problem.Invalid, "state is %q", state).Field("state").Allowed("running, paused, cancelled")
 	}
 	want := r.Rate
 	if rate != nil {
 		if want = *rate; want <= 0 || want > MaxReplayRate {
-			return nil, problem(Invalid, "a rate of %g/s", want).field("rate").allowed(replayRates)
+			return nil, problem.New(problem.Invalid, "a rate of %g/s", want).Field("rate").Allowed(replayRates)
 		}
 	}
 	_, err = n.catalog.SetReplay(ctx, id, state, want, &catalog.Entry{Who: who, Action: "set replay", Address: r.Source,
@@ -323,7 +324,7 @@ func (n *Node) SetReplay(ctx context.Context, who string, id int64, state string
 func (n *Node) Replay(ctx context.Context, id int64) (*catalog.Replay, error) {
 	r, err := n.catalog.Replay(ctx, id)
 	if errors.Is(err, catalog.ErrNotFound) {
-		return nil, problem(NotFound, "there is no replay %d", id).next("ferry replay list shows them")
+		return nil, problem.New(problem.NotFound, "there is no replay %d", id).Next("ferry replay list shows them")
 	}
 	return r, explain(err, "replays")
 }

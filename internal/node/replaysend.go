@@ -13,6 +13,7 @@ import (
 
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/queue"
 )
 
@@ -98,7 +99,7 @@ func (r *replayRun) items(ctx context.Context, p *Partition, offsets []int64) (i
 			return nil, err
 		}
 		if len(a.Items) == 0 {
-			return nil, problem(Unavailable, "%s: a step of the replay cannot be read", p.Address())
+			return nil, problem.New(problem.Unavailable, "%s: a step of the replay cannot be read", p.Address())
 		}
 		items = append(items, a.Items...) // it may end early, for the size of the bodies
 		offsets = offsets[len(a.Items):]

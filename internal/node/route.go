@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/topic"
 	"steadyferry/internal/replica"
 )
@@ -42,7 +43,7 @@ func (n *Node) append(ctx context.Context, p *Partition, data []byte, batch mess
 			return r, err
 		}
 		if !failed.sure && batch.Publisher() == nil || ctx.Err() != nil {
-			return Receipt{}, problem(Unavailable, "%s: not known to be kept", p.Address()).next("send it again with a publisher id and sequence (Ferry-Publisher, Ferry-Sequence): then it is kept once")
+			return Receipt{}, problem.New(problem.Unavailable, "%s: not known to be kept", p.Address()).Next("send it again with a publisher id and sequence (Ferry-Publisher, Ferry-Sequence): then it is kept once")
 		}
 		if time.Now().After(deadline) || errors.Is(err, replica.ErrNoMajority) || errors.Is(err, replica.ErrFailed) && p.alone() {
 			return Receipt{}, explain(failed.err, p.Address())
@@ -66,8 +67,8 @@ func (n *Node) append(ctx context.Context, p *Partition, data []byte, batch mess
 const gapTime = 1500 * time.Millisecond
 
 func isGap(err error) bool {
-	var p *Problem
-	return errors.As(err, &p) && p.Cause == Conflict && p.Field == "sequence"
+	var p *problem.Problem
+	return errors.As(err, &p) && p.Kind == problem.Conflict && p.Of == "sequence"
 }
 
 // alone reports whether the replica here is the only one.
@@ -128,11 +129,11 @@ func (n *Node) appendHere(ctx context.Context, p *Partition, g *replica.Group, d
 		var unknown *topic.UnknownPublisher
 		switch {
 		case errors.As(result.Err, &unknown):
-			return Receipt{}, problem(Conflict, "%s: %v", p.Address(), unknown).field("sequence")
+			return Receipt{}, problem.New(problem.Conflict, "%s: %v", p.Address(), unknown).Field("sequence")
 		case errors.Is(result.Err, replica.ErrLostEnd):
 			return Receipt{}, explain(result.Err, p.Address())
 		case errors.As(result.Err, &gap):
-			return Receipt{}, problem(Conflict, "%s: %v", p.Address(), gap).field("sequence")
+			return Receipt{}, problem.New(problem.Conflict, "%s: %v", p.Address(), gap).Field("sequence")
 		case errors.Is(result.Err, replica.ErrTime), errors.Is(result.Err, context.DeadlineExceeded), errors.Is(result.Err, context.Canceled):
 			return Receipt{}, &notTaken{result.Err, false}
 		case errors.Is(result.Err, replica.ErrNotLeading), errors.Is(result.Err, replica.ErrNoMajority), errors.Is(result.Err, replica.ErrClosed),
@@ -169,7 +170,7 @@ func (n *Node) appendThere(ctx context.Context, p *Partition, leader uint64, dat
 		var r Receipt
 		return r, json.Unmarshal(out[1:], &r)
 	case publishProblem:
-		p := &Problem{}
+		p := &problem.Problem{}
 		return Receipt{}, errors.Join(p, json.Unmarshal(out[1:], p))
 	}
 	reason := replica.ErrNotLeading
@@ -215,9 +216,9 @@ func (n *Node) answerPublish(ctx context.Context, from uint64, p *Partition, bod
 		return append([]byte{kind}, text...)
 	}
 	if err != nil {
-		var known *Problem
+		var known *problem.Problem
 		if !errors.As(err, &known) {
-			known = problem(Unavailable, "%s: %v", p.Address(), err)
+			known = problem.New(problem.Unavailable, "%s: %v", p.Address(), err)
 		}
 		kind, value = publishProblem, known
 	}

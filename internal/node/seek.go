@@ -12,6 +12,7 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/group"
+	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/words"
 )
 
@@ -103,7 +104,7 @@ func (n *Node) offsetsOf(ctx context.Context, t *Topic, name string) (map[int]in
 // Move moves a group's offsets, or says what that would do.
 func (n *Node) Move(ctx context.Context, a address.Address, ask *MoveAsk) (*Moved, error) {
 	if len(ask.Why) > maxDescription {
-		return nil, problem(Invalid, "a reason of %d characters", len(ask.Why)).field("why").allowed(fmt.Sprintf("up to %d", maxDescription))
+		return nil, problem.New(problem.Invalid, "a reason of %d characters", len(ask.Why)).Field("why").Allowed(fmt.Sprintf("up to %d", maxDescription))
 	}
 	answer, err := n.askMember(ctx, a, &groupAsk{What: "move", Move: ask})
 	if err != nil {
@@ -117,7 +118,7 @@ func (c *coordinator) move(ctx context.Context, t *Topic, g *catalog.Group, ask 
 	c.mu.Lock()
 	if c.moving && ask.Apply {
 		c.mu.Unlock()
-		return nil, problem(Conflict, "the offsets of %s are being moved by somebody else at this moment", a).next("look at ferry show %s -history, then try again", a)
+		return nil, problem.New(problem.Conflict, "the offsets of %s are being moved by somebody else at this moment", a).Next("look at ferry show %s -history, then try again", a)
 	}
 	c.moving = c.moving || ask.Apply
 	c.mu.Unlock()
@@ -140,7 +141,7 @@ func (c *coordinator) move(ctx context.Context, t *Topic, g *catalog.Group, ask 
 	live := len(c.table.Members)
 	c.mu.Unlock()
 	if ask.Apply && live > 0 && !ask.WhileRunning {
-		return nil, problem(Conflict, "%s has %s, which would go on reading where they are", a, words.Many(live, "live member")).next("stop them, or move with -while-running (whileRunning): then they are told and go on from the new offsets")
+		return nil, problem.New(problem.Conflict, "%s has %s, which would go on reading where they are", a, words.Many(live, "live member")).Next("stop them, or move with -while-running (whileRunning): then they are told and go on from the new offsets")
 	}
 	moves, err := c.n.catalog.Moves(ctx, g.ID, 1000)
 	if err != nil {
@@ -187,7 +188,7 @@ func (c *coordinator) settled(ctx context.Context) error {
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-time.After(time.Until(deadline)):
-			return problem(RecordsAway, "commits are still on their way").next("try again in a moment")
+			return problem.New(problem.RecordsAway, "commits are still on their way").Next("try again in a moment")
 		}
 	}
 }
@@ -224,7 +225,7 @@ func (c *coordinator) steps(ctx context.Context, t *Topic, a address.Address, co
 		}
 		return steps, &m, nil
 	}
-	return nil, nil, problem(NotFound, "%s has no move of its offsets that could be undone", a).next("ferry show %s -history lists what was done", a)
+	return nil, nil, problem.New(problem.NotFound, "%s has no move of its offsets that could be undone", a).Next("ferry show %s -history lists what was done", a)
 }
 
 func (c *coordinator) apply(ctx context.Context, a address.Address, ask *MoveAsk, out *Moved) error {
@@ -272,7 +273,7 @@ func (c *coordinator) apply(ctx context.Context, a address.Address, ask *MoveAsk
 	}
 	switch {
 	case errors.Is(moved, catalog.ErrStale):
-		return problem(Conflict, "the offsets of %s were moved by somebody else since they were looked at; nothing was changed", a).next("look at ferry show %s -history, then decide again", a)
+		return problem.New(problem.Conflict, "the offsets of %s were moved by somebody else since they were looked at; nothing was changed", a).Next("look at ferry show %s -history, then decide again", a)
 	case moved != nil:
 		return explain(moved, a.String())
 	case err != nil && !errors.Is(err, catalog.ErrTakenOver):

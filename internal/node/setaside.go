@@ -19,6 +19,7 @@ import (
 
 	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/words"
 )
 
@@ -244,7 +245,7 @@ func (n *Node) Adopt(ctx context.Context, who string, id int64, a address.Addres
 		}
 	}
 	if found == nil {
-		return nil, problem(NotFound, "no node that answers has set aside logs of %d", id).field("id").next("ferry nodes set-aside lists what there is")
+		return nil, problem.New(problem.NotFound, "no node that answers has set aside logs of %d", id).Field("id").Next("ferry nodes set-aside lists what there is")
 	}
 	l, err := n.labelOf(ctx, found)
 	if err != nil {
@@ -271,7 +272,7 @@ func (n *Node) Adopt(ctx context.Context, who string, id int64, a address.Addres
 			}
 		}
 		if len(placed[i].Replicas) == 0 {
-			return nil, problem(Conflict, "no node that answers has partition %d of %s", i, l.Channel.Address()).next("start the nodes that have it, then try again")
+			return nil, problem.New(problem.Conflict, "no node that answers has partition %d of %s", i, l.Channel.Address()).Next("start the nodes that have it, then try again")
 		}
 		slices.Sort(placed[i].Replicas)
 	}
@@ -282,7 +283,7 @@ func (n *Node) Adopt(ctx context.Context, who string, id int64, a address.Addres
 	}
 	err = n.catalog.Adopt(ctx, &ch, placed, &catalog.Entry{Who: who, Action: "adopt logs", Address: a.String(), After: map[string]any{"was": l.Channel.Address()}})
 	if errors.Is(err, catalog.ErrExists) {
-		return nil, problem(Conflict, "%s exists already", a).field("address").next("adopt them under another address")
+		return nil, problem.New(problem.Conflict, "%s exists already", a).Field("address").Next("adopt them under another address")
 	}
 	return p, explain(err, a.String())
 }
@@ -305,7 +306,7 @@ func (n *Node) labelOf(ctx context.Context, a *Aside) (*label, error) {
 		err = json.Unmarshal(b, l)
 	}
 	if err != nil {
-		return nil, problem(Conflict, "what the logs of %d on %s are is not known: %v", a.Channel, a.Node, err).next("make a channel of the same kind and partitions, stop its node, and put the directories of the partitions into its place")
+		return nil, problem.New(problem.Conflict, "what the logs of %d on %s are is not known: %v", a.Channel, a.Node, err).Next("make a channel of the same kind and partitions, stop its node, and put the directories of the partitions into its place")
 	}
 	return l, nil
 }
@@ -329,7 +330,7 @@ func (n *Node) ThrowAway(ctx context.Context, who string, id int64, preview bool
 		}
 	}
 	if len(p.Effects) == 0 {
-		return nil, problem(NotFound, "no node that answers has set aside logs of %d", id).field("id").next("ferry nodes set-aside lists what there is")
+		return nil, problem.New(problem.NotFound, "no node that answers has set aside logs of %d", id).Field("id").Next("ferry nodes set-aside lists what there is")
 	}
 	if preview {
 		return p, nil

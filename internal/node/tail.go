@@ -11,6 +11,7 @@ import (
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/problem"
 )
 
 // LeftOut says that a tail skipped messages because its reader was too slow.
@@ -187,9 +188,9 @@ func (n *Node) stillThere(t *Topic, followers []*tailed, lost time.Time, any boo
 		select {
 		case <-local.g.Done():
 			if n.catalog.View().Channels[t.Address().String()] == nil {
-				return lost, problem(NotFound, "%s was removed", t.Address())
+				return lost, problem.New(problem.NotFound, "%s was removed", t.Address())
 			}
-			return lost, problem(Unavailable, "%s: %v", f.partition.Address(), errMoved).next("go on at the same place with another connection")
+			return lost, problem.New(problem.Unavailable, "%s: %v", f.partition.Address(), errMoved).Next("go on at the same place with another connection")
 		default:
 		}
 		leaderless = leaderless || local.g.Membership().Lead == 0
@@ -200,7 +201,7 @@ func (n *Node) stillThere(t *Topic, followers []*tailed, lost time.Time, any boo
 	case lost.IsZero():
 		return time.Now(), nil
 	case time.Since(lost) > tailLost:
-		return lost, problem(Unavailable, "%s: a partition has no leader that this node can reach", t.Address()).next("go on at the same place with another node")
+		return lost, problem.New(problem.Unavailable, "%s: a partition has no leader that this node can reach", t.Address()).Next("go on at the same place with another node")
 	}
 	return lost, nil
 }

@@ -13,6 +13,7 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/queue"
 )
 
@@ -222,7 +223,7 @@ const traceTime = 8 * time.Second
 // tells their stories.
 func (n *Node) TraceID(ctx context.Context, id string) ([]*Trace, error) {
 	if id == "" || len(id) > message.MaxID {
-		return nil, problem(Invalid, "id %q", id).field("id").allowed(fmt.Sprintf("1 to %d characters", message.MaxID))
+		return nil, problem.New(problem.Invalid, "id %q", id).Field("id").Allowed(fmt.Sprintf("1 to %d characters", message.MaxID))
 	}
 	ctx, cancel := context.WithTimeout(ctx, traceTime)
 	defer cancel()
@@ -251,11 +252,11 @@ func (n *Node) TraceID(ctx context.Context, id string) ([]*Trace, error) {
 		return found, nil
 	}
 	if ctx.Err() != nil {
-		return nil, problem(NotFound, "no message with the id %s was found within %s", id, traceTime).field("id").next("give its address, if you know it")
+		return nil, problem.New(problem.NotFound, "no message with the id %s was found within %s", id, traceTime).Field("id").Next("give its address, if you know it")
 	}
-	p := problem(NotFound, "no kept message has the id %s", id).field("id")
+	p := problem.New(problem.NotFound, "no kept message has the id %s", id).Field("id")
 	if strings.Contains(id, "/") {
-		p.Next = "an address is traced with ferry trace SPACE/CHANNEL#PARTITION:OFFSET"
+		p.Then = "an address is traced with ferry trace SPACE/CHANNEL#PARTITION:OFFSET"
 	}
 	return nil, p
 }
