@@ -4,9 +4,9 @@
 STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
 # Not ./...: the console's packages bring Go files of their own.
 PACKAGES := ./cmd/... ./client/... ./internal/... ./scripts/... ./test/...
-CONSOLE := internal/console/dist/index.html
+CONSOLE := internal/door/console/dist/index.html
 CONSOLE_FILES := $(shell find web/src web/public web/index.html web/vite.config.ts web/package-lock.json -type f 2>/dev/null)
-GO_FILES := $(shell find . -name '*.go' -not -path './web/*') go.mod go.sum internal/api/openapi.yaml $(wildcard internal/catalog/migrations/*.sql)
+GO_FILES := $(shell find . -name '*.go' -not -path './web/*') go.mod go.sum internal/door/api/openapi.yaml $(wildcard internal/engine/catalog/migrations/*.sql)
 
 demo: build
 	@./bin/ferryd demo -dir .demo $(ARGS)
@@ -61,4 +61,4 @@ setup:
 	@scripts/setup
 
 clean:
-	rm -rf bin .demo .demo-cluster internal/console/dist/assets internal/console/dist/*.html internal/console/dist/*.js internal/console/dist/*.svg
+	rm -rf bin .demo .demo-cluster internal/door/console/dist/assets internal/door/console/dist/*.html internal/door/console/dist/*.js internal/door/console/dist/*.svg

@@ -18,7 +18,7 @@ const compressed = {
   name: "compressed",
   apply: "build" as const,
   closeBundle() {
-    const dir = new URL("../internal/console/dist/assets/", import.meta.url);
+    const dir = new URL("../internal/door/console/dist/assets/", import.meta.url);
     for (const name of readdirSync(dir).filter((n) => /\.(js|css|svg)$/.test(n))) {
       const packed = gzipSync(readFileSync(new URL(name, dir)), { level: constants.Z_BEST_COMPRESSION });
       writeFileSync(new URL(name + ".gz", dir), packed);
@@ -29,7 +29,7 @@ const compressed = {
 export default defineConfig({
   plugins: [react(), tailwindcss(), withoutInjectedStyle, compressed],
   html: { cspNonce: "ferry-csp-nonce" },
-  build: { outDir: "../internal/console/dist", emptyOutDir: true, assetsInlineLimit: 0, chunkSizeWarningLimit: 700 },
+  build: { outDir: "../internal/door/console/dist", emptyOutDir: true, assetsInlineLimit: 0, chunkSizeWarningLimit: 700 },
   server: { proxy: { "/api": "http://127.0.0.1:7350" } },
   test: { environment: "jsdom" },
 });

@@ -14,8 +14,8 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/engine/replica"
 	"steadyferry/internal/node"
-	"steadyferry/internal/replica"
 )
 
 // config is what ferryd can be told: by flag, by an environment variable

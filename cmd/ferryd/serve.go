@@ -15,11 +15,11 @@ import (
 	"syscall"
 	"time"
 
-	"steadyferry/internal/api"
-	"steadyferry/internal/console"
 	"steadyferry/internal/core/clock"
+	"steadyferry/internal/door/api"
+	"steadyferry/internal/door/console"
+	"steadyferry/internal/engine/postgres"
 	"steadyferry/internal/node"
-	"steadyferry/internal/postgres"
 )
 
 // stopTime is how long the service takes at most to finish what is in hand.

@@ -10,7 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/message"
@@ -18,6 +17,7 @@ import (
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/topic"
 	"steadyferry/internal/core/words"
+	"steadyferry/internal/engine/catalog"
 )
 
 // Limits of settings.

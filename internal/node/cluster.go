@@ -14,9 +14,9 @@ import (
 	"strconv"
 	"time"
 
-	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/problem"
-	"steadyferry/internal/replica"
+	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/replica"
 )
 
 // network is the node's way to the other ones.

@@ -6,7 +6,7 @@ import (
 	"sync"
 	"time"
 
-	"steadyferry/internal/catalog"
+	"steadyferry/internal/engine/catalog"
 )
 
 // committer gathers what groups commit for a moment and records it in one

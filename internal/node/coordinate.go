@@ -14,10 +14,10 @@ import (
 
 	"golang.org/x/sync/singleflight"
 
-	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/group"
 	"steadyferry/internal/core/problem"
-	"steadyferry/internal/replica"
+	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/replica"
 )
 
 // A group is coordinated by one node: the one that all nodes agree on as long

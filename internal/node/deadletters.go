@@ -11,7 +11,6 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/message"
@@ -19,6 +18,7 @@ import (
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/replay"
 	"steadyferry/internal/core/words"
+	"steadyferry/internal/engine/catalog"
 )
 
 // DeadCause is the dead letters of a queue that failed in the same way.

@@ -9,7 +9,7 @@ import (
 
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/topic"
-	"steadyferry/internal/replica"
+	"steadyferry/internal/engine/replica"
 )
 
 // sample notes every partition's counters, for the rates of the last hour.

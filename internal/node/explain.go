@@ -3,10 +3,10 @@ package node
 import (
 	"errors"
 
-	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
-	"steadyferry/internal/replica"
+	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/replica"
 )
 
 // explain turns errors of the layers below into problems.

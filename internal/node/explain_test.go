@@ -8,10 +8,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
-	"steadyferry/internal/replica"
+	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/replica"
 )
 
 // No error of the layers below is left for the caller to see as a fault of the

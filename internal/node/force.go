@@ -6,10 +6,10 @@ import (
 	"slices"
 	"time"
 
-	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/placement"
 	"steadyferry/internal/core/problem"
+	"steadyferry/internal/engine/catalog"
 )
 
 // Recovery is how a partition whose majority is lost could go on.

@@ -7,11 +7,11 @@ import (
 	"fmt"
 	"time"
 
-	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/placement"
 	"steadyferry/internal/core/problem"
+	"steadyferry/internal/engine/catalog"
 )
 
 // The dead letters of a group of a topic are kept in a queue of the group's

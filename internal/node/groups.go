@@ -12,13 +12,13 @@ import (
 
 	"github.com/google/uuid"
 
-	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/group"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/words"
-	"steadyferry/internal/replica"
+	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/replica"
 )
 
 // GroupSettings are what can be set on a group; nil leaves it as it is.

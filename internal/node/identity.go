@@ -11,8 +11,8 @@ import (
 
 	"github.com/google/uuid"
 
-	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/words"
+	"steadyferry/internal/engine/catalog"
 )
 
 // identity is the file node.json of a data directory: it says which member of

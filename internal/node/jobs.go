@@ -11,11 +11,11 @@ import (
 	"sync"
 	"time"
 
-	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/placement"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/words"
+	"steadyferry/internal/engine/catalog"
 )
 
 // stepsAtOnce is how many partitions one job moves at a time.

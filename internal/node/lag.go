@@ -12,11 +12,11 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/group"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/rate"
+	"steadyferry/internal/engine/catalog"
 )
 
 // mirror is this node's copy of what all groups have committed and who holds

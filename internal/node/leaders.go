@@ -6,8 +6,8 @@ import (
 	"slices"
 	"time"
 
-	"steadyferry/internal/catalog"
-	"steadyferry/internal/replica"
+	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/replica"
 )
 
 // Times with which leaders are given back to the nodes that should lead.

@@ -10,7 +10,7 @@ import (
 
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/problem"
-	"steadyferry/internal/replica"
+	"steadyferry/internal/engine/replica"
 )
 
 // log is a partition's log to read from: the replica of this node, or that of

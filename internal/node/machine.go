@@ -7,7 +7,7 @@ import (
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/topic"
-	"steadyferry/internal/replica"
+	"steadyferry/internal/engine/replica"
 )
 
 // machine is what a topic's partition derives from its log: replica.Machine.

@@ -24,7 +24,6 @@ import (
 	"golang.org/x/sync/semaphore"
 	"golang.org/x/sys/unix"
 
-	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/admit"
 	"steadyferry/internal/core/clock"
@@ -32,7 +31,8 @@ import (
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/rate"
 	"steadyferry/internal/core/topic"
-	"steadyferry/internal/replica"
+	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/replica"
 )
 
 // Config of a node.

@@ -6,10 +6,10 @@ import (
 	"slices"
 	"time"
 
-	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/rate"
-	"steadyferry/internal/replica"
+	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/replica"
 )
 
 // NodeStatus is how a node is, as this one knows it.

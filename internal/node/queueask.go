@@ -12,7 +12,7 @@ import (
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/queue"
-	"steadyferry/internal/replica"
+	"steadyferry/internal/engine/replica"
 )
 
 // queueAsk is a question to the leader of a queue's partition, or something

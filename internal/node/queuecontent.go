@@ -10,7 +10,7 @@ import (
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/queue"
-	"steadyferry/internal/replica"
+	"steadyferry/internal/engine/replica"
 )
 
 // contents keeps stretches of the log that were read last, and where reading

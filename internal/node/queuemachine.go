@@ -10,7 +10,7 @@ import (
 
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/queue"
-	"steadyferry/internal/replica"
+	"steadyferry/internal/engine/replica"
 )
 
 // queueMachine is what a queue's partition derives from its log: what a

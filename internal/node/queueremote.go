@@ -10,7 +10,7 @@ import (
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/queue"
-	"steadyferry/internal/replica"
+	"steadyferry/internal/engine/replica"
 )
 
 // A command that another node passes on: the time to wait, and the command.

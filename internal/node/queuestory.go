@@ -8,7 +8,7 @@ import (
 
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/queue"
-	"steadyferry/internal/replica"
+	"steadyferry/internal/engine/replica"
 )
 
 // Bounds of the search through the log for what happened to a message.

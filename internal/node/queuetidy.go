@@ -7,7 +7,7 @@ import (
 
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/queue"
-	"steadyferry/internal/replica"
+	"steadyferry/internal/engine/replica"
 )
 
 // Bounds of what is written again at a time.

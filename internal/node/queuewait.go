@@ -8,7 +8,7 @@ import (
 	"sync/atomic"
 	"time"
 
-	"steadyferry/internal/replica"
+	"steadyferry/internal/engine/replica"
 )
 
 // waiters are requests that wait for messages to lease, the one that came

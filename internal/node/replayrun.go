@@ -12,13 +12,13 @@ import (
 	"sync"
 	"time"
 
-	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/replay"
 	"steadyferry/internal/core/words"
+	"steadyferry/internal/engine/catalog"
 )
 
 // replayProgress is how far a replay is. Step is what is under way: it is

@@ -8,7 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/message"
@@ -16,6 +15,7 @@ import (
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/replay"
 	"steadyferry/internal/core/words"
+	"steadyferry/internal/engine/catalog"
 )
 
 // ReplaySpec is what a replay sends where. It is what the record keeps.

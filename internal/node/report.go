@@ -12,7 +12,7 @@ import (
 
 	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/rate"
-	"steadyferry/internal/replica"
+	"steadyferry/internal/engine/replica"
 )
 
 // Report is what a node tells the others about itself: all of it when they

@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"steadyferry/internal/replica"
+	"steadyferry/internal/engine/replica"
 )
 
 // TestALostReportIsNoticed has one node tell another of changes, of which some

@@ -11,7 +11,7 @@ import (
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/topic"
-	"steadyferry/internal/replica"
+	"steadyferry/internal/engine/replica"
 )
 
 // routeTime is how long a batch waits for its partition to get a leader.

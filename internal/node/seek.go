@@ -8,12 +8,12 @@ import (
 	"fmt"
 	"time"
 
-	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/group"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/words"
+	"steadyferry/internal/engine/catalog"
 )
 
 // MoveAsk asks for a group's offsets to be moved.

@@ -17,10 +17,10 @@ import (
 	"strings"
 	"time"
 
-	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/words"
+	"steadyferry/internal/engine/catalog"
 )
 
 // Logs that no record knows are not deleted: they are set aside, below

@@ -6,7 +6,7 @@ import (
 
 	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/rate"
-	"steadyferry/internal/replica"
+	"steadyferry/internal/engine/replica"
 )
 
 // PartitionStatus is how a partition is now.

@@ -11,7 +11,7 @@ import (
 
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/message"
-	"steadyferry/internal/replica"
+	"steadyferry/internal/engine/replica"
 )
 
 // digestStep is how many records one checksum of a digest covers.

@@ -15,9 +15,9 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"steadyferry/client"
-	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/engine/catalog"
 )
 
 // Sizes of the measurements of groups.

@@ -14,7 +14,7 @@ import (
 
 func main() {
 	loader := openapi3.NewLoader()
-	doc, err := loader.LoadFromFile("internal/api/openapi.yaml")
+	doc, err := loader.LoadFromFile("internal/door/api/openapi.yaml")
 	if err != nil {
 		log.Fatal(err)
 	}

@@ -26,7 +26,7 @@ import (
 
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
-	"steadyferry/internal/postgres"
+	"steadyferry/internal/engine/postgres"
 )
 
 // Node is one running ferryd.

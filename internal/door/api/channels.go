@@ -13,9 +13,9 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"steadyferry/client"
-	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/expr"
+	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/node"
 )
 

@@ -11,8 +11,8 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"steadyferry/client"
-	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/engine/catalog"
 )
 
 // secretRoutes are the paths of tokens, sessions and links.

@@ -26,7 +26,6 @@ import (
 	"golang.org/x/sync/semaphore"
 
 	"steadyferry/client"
-	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/admit"
 	"steadyferry/internal/core/cloudevent"
@@ -34,6 +33,7 @@ import (
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/strict"
 	"steadyferry/internal/core/words"
+	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/node"
 )
 

@@ -8,7 +8,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"steadyferry/client"
-	"steadyferry/internal/catalog"
+	"steadyferry/internal/engine/catalog"
 )
 
 const (

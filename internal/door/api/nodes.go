@@ -11,9 +11,9 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"steadyferry/client"
-	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/placement"
+	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/node"
 )
 

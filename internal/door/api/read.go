@@ -16,10 +16,10 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"steadyferry/client"
-	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/node"
 )
 

@@ -11,8 +11,8 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"steadyferry/client"
-	"steadyferry/internal/catalog"
 	"steadyferry/internal/core/replay"
+	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/node"
 )
 

@@ -19,7 +19,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"steadyferry/internal/postgres"
+	"steadyferry/internal/engine/postgres"
 )
 
 var server *postgres.Server
