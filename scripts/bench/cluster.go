@@ -17,16 +17,16 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5"
-
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/engine/postgres"
 )
 
 // nodes is a cluster of three nodes on this machine, beside the single one.
 type nodes struct {
 	b       *bench
+	records *postgres.Server
 	cmds    []*exec.Cmd
 	args    [][]string
 	dirs    []string
@@ -35,26 +35,21 @@ type nodes struct {
 }
 
 func (b *bench) startNodes() (*nodes, error) {
-	database, err := os.ReadFile(filepath.Join(b.dir, "database.url"))
+	records := filepath.Join(b.dir, "records")
+	if err := os.Mkdir(records, 0o711); err != nil {
+		return nil, err
+	}
+	server, err := postgres.Start(b.ctx, records)
 	if err != nil {
 		return nil, err
 	}
-	conn, err := pgx.Connect(b.ctx, strings.TrimSpace(string(database)))
-	if err != nil {
-		return nil, err
-	}
-	defer conn.Close(b.ctx)
-	if _, err := conn.Exec(b.ctx, `CREATE DATABASE bench_cluster`); err != nil {
-		return nil, err
-	}
-	shared := strings.Replace(strings.TrimSpace(string(database)), "/postgres?", "/bench_cluster?", 1)
-	n := &nodes{b: b}
+	n := &nodes{b: b, records: server}
 	for i := range 3 {
 		listen, peer := freePort(), freePort()
 		dir := filepath.Join(b.dir, fmt.Sprintf("node-%c", 'a'+i))
 		n.dirs = append(n.dirs, dir)
 		n.urls = append(n.urls, "http://"+listen)
-		n.args = append(n.args, []string{"serve", "-node", filepath.Base(dir), "-dir", dir, "-listen", listen, "-peer-listen", peer, "-database", shared, "-log-level", "ERROR"})
+		n.args = append(n.args, []string{"serve", "-node", filepath.Base(dir), "-dir", dir, "-listen", listen, "-peer-listen", peer, "-database", server.URL(), "-log-level", "ERROR"})
 		n.cmds = append(n.cmds, nil)
 		if err := n.start(i); err != nil {
 			return n, err
@@ -107,6 +102,7 @@ func (n *nodes) stop() {
 			n.end(i, syscall.SIGTERM)
 		}
 	}
+	n.records.Stop(n.b.ctx)
 }
 
 // inStep waits until so many nodes are up and every replica on them is in
