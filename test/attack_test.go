@@ -236,6 +236,22 @@ func (n *attacked) stall(t *testing.T, head, body string) {
 	fmt.Fprintf(c, "POST /api/v1/channels/coldchain/large/messages HTTP/1.1\r\nHost: localhost\r\nAuthorization: Bearer %s\r\n%s\r\n%s", n.Token, head, body)
 }
 
+// A condition that takes too much is told at the first message on which it does:
+// nobody waits for it to fail on all the others.
+func TestAConditionThatTakesTooMuchEndsTheBrowse(t *testing.T) {
+	n := harness.Start(t)
+	n.Topic("coldchain/readings", 1)
+	for range 3 { // each a record of its own
+		require.Equal(t, 200, n.Ask("POST", messages, "a", "Ferry-Key", "box-0007").Status)
+	}
+	where := `(key+"a")` + strings.Repeat(`.replace("a","aaaaaaaaaa")`, 10) + `.size()>0`
+	for _, order := range []string{"oldest", "newest"} {
+		answer := n.Ask("GET", messages+"?order="+order+"&where="+url.QueryEscape(where), "")
+		// A 400, or, when it has begun to answer, the last of its lines.
+		assert.Contains(t, answer.Body, "takes too much work on one message")
+	}
+}
+
 func TestListsShortenLargeBodiesAndSayHowLargeTheyAre(t *testing.T) {
 	n := harness.Start(t)
 	n.Topic("coldchain/readings", 1)

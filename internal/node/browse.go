@@ -1,6 +1,7 @@
 package node
 
 import (
+	"cmp"
 	"container/heap"
 	"context"
 	"errors"
@@ -327,7 +328,7 @@ func (s *scanner) scan(ctx context.Context, matcher *expr.Matcher, from, to int6
 				return false
 			}
 			defer done()
-			err = r.Stored(s.partition.Number, func(m *message.Stored) bool {
+			recordErr := r.Stored(s.partition.Number, func(m *message.Stored) bool {
 				if m.Offset < next {
 					return true
 				}
@@ -354,6 +355,7 @@ func (s *scanner) scan(ctx context.Context, matcher *expr.Matcher, from, to int6
 				}
 				return true
 			})
+			err = cmp.Or(err, recordErr)
 			return err == nil && next < to && !full() && ctx.Err() == nil
 		})
 		done()

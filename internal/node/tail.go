@@ -1,6 +1,7 @@
 package node
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"sync/atomic"
@@ -268,7 +269,7 @@ func (t *tailer) step(ctx context.Context, f *tailed) (bool, error) {
 			return false
 		}
 		defer done()
-		err = r.Stored(f.partition.Number, func(m *message.Stored) bool {
+		recordErr := r.Stored(f.partition.Number, func(m *message.Stored) bool {
 			if m.Offset < f.next {
 				return true
 			}
@@ -285,6 +286,7 @@ func (t *tailer) step(ctx context.Context, f *tailed) (bool, error) {
 			}
 			return err == nil
 		})
+		err = cmp.Or(err, recordErr)
 		return err == nil
 	})
 	f.partition.countOut(count, bytes)
