@@ -250,6 +250,10 @@ func TestAConditionThatTakesTooMuchEndsTheBrowse(t *testing.T) {
 		// A 400, or, when it has begun to answer, the last of its lines.
 		assert.Contains(t, answer.Body, "takes too much work on one message")
 	}
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	defer cancel()
+	err := n.API.Tail(ctx, address.Channel("coldchain", "readings"), client.Query{From: "first", Where: where}, func(client.Event) error { return nil }, func(error, time.Duration) {})
+	assert.ErrorContains(t, err, "takes too much work on one message", "a tail ends, too")
 }
 
 func TestListsShortenLargeBodiesAndSayHowLargeTheyAre(t *testing.T) {

@@ -360,13 +360,19 @@ func (s *scanner) scan(ctx context.Context, matcher *expr.Matcher, from, to int6
 		})
 		done()
 		if err != nil {
-			if errors.Is(err, expr.ErrCost) {
-				err = problem.New(problem.Invalid, "%v (%s)", err, s.partition.topic.Address().At(s.partition.Number, next-1)).Field("where").Next("make the condition simpler")
-			}
-			return block, next, err
+			return block, next, tooMuch(err, s.partition, next-1)
 		}
 	}
 	return block, next, nil
+}
+
+// tooMuch tells of a condition on which message it takes too much work, and
+// leaves other errors as they are.
+func tooMuch(err error, p *Partition, offset int64) error {
+	if !errors.Is(err, expr.ErrCost) {
+		return err
+	}
+	return problem.New(problem.Invalid, "%v (%s)", err, p.topic.Address().At(p.Number, offset)).Field("where").Next("make the condition simpler")
 }
 
 // decodeBytes is how many bytes of large compressed batches are looked through

@@ -277,6 +277,7 @@ func (t *tailer) step(ctx context.Context, f *tailed) (bool, error) {
 			t.positions[f.partition.Number] = f.next
 			var ok bool
 			if ok, err = t.match(ctx, m); err != nil {
+				err = tooMuch(err, f.partition, m.Offset)
 				return false
 			}
 			if ok {
