@@ -442,11 +442,8 @@ func evenEffect(replicas int) []string {
 }
 
 func nodesText(n int) string {
-	switch n {
-	case 0:
+	if n == 0 {
 		return "no node"
-	case 1:
-		return "1 node"
 	}
 	return words.Many(n, "node")
 }

@@ -8,7 +8,7 @@ import { useLive } from "./api/live";
 import { AddressBox } from "./components/AddressBox";
 import { Mark } from "./components/Mark";
 import { setTheme, useTheme } from "./lib/theme";
-import { clock, count, many, short } from "./lib/format";
+import { clock, many, short } from "./lib/format";
 import { Channels } from "./pages/Channels";
 import { GroupPage } from "./pages/Group";
 import { Groups } from "./pages/Groups";
@@ -83,7 +83,7 @@ function Bar() {
         )}
         {dead > 0 && (
           <Link to="/dead" className="no-underline">
-            <Mark state="dead" word={`${count(dead)} dead ${dead === 1 ? "letter" : "letters"}`} />
+            <Mark state="dead" word={many(dead, "dead letter")} />
           </Link>
         )}
         {live && live.cluster.leaderless > 0 && (

@@ -98,11 +98,10 @@ func (h *Hold) GrowNow(n int64) bool {
 // Grow waits until the request may hold n bytes more, or ctx ends. More than
 // Room is never to be had: it counts as Room.
 func (h *Hold) Grow(ctx context.Context, n int64) error {
-	if h.GrowNow(n) {
+	b := h.of
+	if n = min(n, b.Room()-h.bytes); n <= 0 {
 		return nil
 	}
-	b := h.of
-	n = min(n, b.Room()-h.bytes)
 	b.mu.Lock()
 	if b.fits(h, n) {
 		b.take(h, n)

@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"fmt"
 	"io"
 	"net/http"
 	"sync"
@@ -10,7 +9,6 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"steadyferry/client"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/node"
 )
@@ -67,8 +65,7 @@ func readBody(ctx context.Context, c *gin.Context, hold node.Hold, room int, lim
 }
 
 func tooLarge(limit int64) error {
-	return &client.Problem{Type: "urn:steady-ferry:problem:too-large", Status: http.StatusRequestEntityTooLarge, Title: titleOf[problem.TooLarge],
-		Detail: fmt.Sprintf("the request has more than %d bytes", limit)}
+	return problem.New(problem.TooLarge, "the request has more than %d bytes", limit)
 }
 
 // bodySteps are the buffers in which a body gathers before so much of it has

@@ -13,8 +13,8 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/stretchr/testify/require"
 
-	"steadyferry/client"
 	"steadyferry/internal/core/admit"
+	"steadyferry/internal/core/problem"
 	"steadyferry/internal/node"
 )
 
@@ -88,11 +88,11 @@ func TestABodyHoldsWhatHasCome(t *testing.T) {
 // TestABodyThatIsNotWhatItSays refuses bodies that are too long or too short.
 func TestABodyThatIsNotWhatItSays(t *testing.T) {
 	hold := admit.NewBytes(1<<30, 1<<30, 0).Hold("caller")
-	var problem *client.Problem
+	var tooLong *problem.Problem
 	_, err := testBody(bytes.NewReader(nil), testLimit+1, hold)
-	require.ErrorAs(t, err, &problem, "an announced length beyond the limit")
+	require.ErrorAs(t, err, &tooLong, "an announced length beyond the limit")
 	_, err = testBody(bytes.NewReader(someBytes(testLimit+1)), -1, hold)
-	require.ErrorAs(t, err, &problem, "more than the limit, not announced")
+	require.ErrorAs(t, err, &tooLong, "more than the limit, not announced")
 	_, err = testBody(bytes.NewReader(someBytes(100)), 101, hold)
 	require.ErrorIs(t, err, io.ErrUnexpectedEOF)
 }

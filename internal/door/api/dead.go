@@ -195,7 +195,7 @@ func (s *Server) items(c *gin.Context) {
 	size := 0
 	for i := range items {
 		out.Items = append(out.Items, itemJSON(t, &items[i]))
-		size += bytesOf(node.Event{Message: items[i].Message})
+		size += bytesOf(items[i].Message)
 	}
 	if next != nil {
 		out.Next = fmt.Sprintf("%d:%d", next.Partition, next.Offset)

@@ -421,7 +421,7 @@ func (p *linePublisher) add(line []byte) error {
 		return err
 	}
 	if err := m.Check(p.topic.Channel().MaxBody); errors.Is(err, message.ErrTooLarge) {
-		return &client.Problem{Type: "urn:steady-ferry:problem:too-large", Status: http.StatusRequestEntityTooLarge, Title: titleOf[problem.TooLarge], Detail: err.Error()}
+		return problem.New(problem.TooLarge, "%v", err)
 	} else if err != nil {
 		return invalid("", err.Error(), "")
 	}
@@ -460,8 +460,7 @@ func readLine(ctx context.Context, r *bufio.Reader, hold node.Hold, limit int) (
 		}
 		line = append(line, part...)
 		if len(line) > limit {
-			return nil, &client.Problem{Type: "urn:steady-ferry:problem:too-large", Status: http.StatusRequestEntityTooLarge, Title: titleOf[problem.TooLarge],
-				Detail: fmt.Sprintf("the line has more than %d bytes", limit)}
+			return nil, problem.New(problem.TooLarge, "the line has more than %d bytes", limit)
 		}
 		switch {
 		case err == bufio.ErrBufferFull:

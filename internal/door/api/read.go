@@ -295,7 +295,7 @@ func (s *Server) browse(c *gin.Context) {
 	w := s.newLineWriter(c, client.NDJSONType, time.Minute)
 	a := sel.Topic.Address()
 	err := s.node.Browse(ctx, sel, func(e node.Event) error {
-		if err := w.write(eventJSON(a, e), bytesOf(e)); err != nil {
+		if err := w.write(eventJSON(a, e), bytesOf(e.Message)); err != nil {
 			return err
 		}
 		if e.Progress != nil {
@@ -313,12 +313,12 @@ func (s *Server) browse(c *gin.Context) {
 	w.flush()
 }
 
-// bytesOf returns how many bytes of messages an event has.
-func bytesOf(e node.Event) int {
-	if e.Message == nil {
+// bytesOf returns how many bytes of body a message has, if there is one.
+func bytesOf(m *message.Stored) int {
+	if m == nil {
 		return 0
 	}
-	return len(e.Message.Body)
+	return len(m.Body)
 }
 
 func eventJSON(a address.Address, e node.Event) client.Event {
@@ -359,7 +359,7 @@ func (s *Server) tail(c *gin.Context) {
 	place := formatPositions()
 	err = s.node.Tail(ctx, sel, resume, func(e node.Event, at node.TailPositions) error {
 		w.text("id: " + place(at) + "\ndata: ")
-		if err := w.write(eventJSON(a, e), bytesOf(e)); err != nil {
+		if err := w.write(eventJSON(a, e), bytesOf(e.Message)); err != nil {
 			return err
 		}
 		return w.text("\n")

@@ -371,10 +371,8 @@ func readJSON(c *gin.Context, into any) bool {
 	if err == nil {
 		err = strict.Unmarshal(data, into)
 	}
-	var tooLarge *http.MaxBytesError
-	if errors.As(err, &tooLarge) {
-		writeProblem(c, &client.Problem{Status: http.StatusRequestEntityTooLarge, Title: titleOf[problem.TooLarge], Detail: fmt.Sprintf("the request has more than %d bytes", maxJSON)})
-		return false
+	if errors.As(err, new(*http.MaxBytesError)) {
+		return !refuse(c, tooLarge(maxJSON))
 	}
 	if err != nil {
 		writeProblem(c, invalid("", "the body is not the JSON that is expected: "+err.Error(), "see /api/v1/openapi.json"))

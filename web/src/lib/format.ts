@@ -18,7 +18,6 @@ export function size(n: number): string {
   return `${unit === 0 || n >= 100 ? Math.round(n) : n.toFixed(1)} ${units[unit]}`;
 }
 
-/** A span of time by its largest two units. */
 /** A count in little room: 987, 12k, 3M. */
 export function short(n: number): string {
   if (n < 1000) return String(n);
@@ -26,6 +25,7 @@ export function short(n: number): string {
   return `${Math.floor(n / 1_000_000)}M`;
 }
 
+/** A span of time by its largest two units. */
 export function span(ms: number): string {
   const s = Math.max(0, Math.floor(ms / 1000));
   if (s < 60) return `${s} s`;

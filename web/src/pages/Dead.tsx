@@ -296,9 +296,7 @@ export function DeadPage() {
           <Copy text={address} what="address" />
         </h1>
         <Mark state={dead.data.total > 0 ? "dead" : "ready"} word={`${many(dead.data.total, "dead letter")}`} />
-        <span className="text-soft">
-          {causes.length} {causes.length === 1 ? "cause" : "causes"}
-        </span>
+        <span className="text-soft">{many(causes.length, "cause")}</span>
         <span className="ml-auto flex items-center gap-3 text-[length:var(--text-small)]">
           {[false, true].map((d) => (
             <button

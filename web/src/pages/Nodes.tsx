@@ -39,7 +39,7 @@ function Toggle({ on, label, onChange }: { on: boolean; label: string; onChange:
 
 function Summary({ cluster }: { cluster: Cluster }) {
   const away = cluster.nodes.filter((n) => !n.up);
-  const text = `${count(cluster.nodes.length)} ${cluster.nodes.length === 1 ? "node" : "nodes"}, ${many(cluster.partitions, "partition")}`;
+  const text = `${many(cluster.nodes.length, "node")}, ${many(cluster.partitions, "partition")}`;
   return (
     <p className="mb-4 flex flex-wrap items-center gap-x-4 gap-y-1">
       <span>{text}</span>
