@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/client"
 	"steadyferry/test/harness"
 )
 
@@ -18,10 +19,15 @@ func TestTheConsoleOfACluster(t *testing.T) {
 	c := harness.StartCluster(t, 3)
 	n := c.Nodes[0]
 	n.Topic("coldchain/doors", 6)
-	one := n.Topic("coldchain/single", 1)
-	n.Must("set", one.String(), "-replicas", "1", "-yes")
-	n.Ferry("", "move", one.String()+"#0", "-to", "node-a", "-yes") // not on the node that is killed; refused where it is there
+	alone := 1
+	one := n.Topic("coldchain/single", 1, client.Settings{Replicas: &alone})
 	c.WaitInStep(20 * time.Second)
+	n.Ferry("", "move", one.String()+"#0", "-to", "node-a", "-yes") // refused where it is there
+	c.Wait(20*time.Second, "the single replica is not on the node that is killed", func() bool {
+		var topic client.Topic
+		err := n.API.Call(t.Context(), http.MethodGet, client.ChannelPath(one), nil, nil, &topic)
+		return err == nil && len(topic.Each[0].Replicas) == 1 && topic.Each[0].Leader == "node-a"
+	})
 	p := openConsole(t, n)
 	p.open("/nodes")
 	p.says("every partition has a leader, and every replica is in step")

@@ -367,6 +367,7 @@ func (c *Catalog) refresh(ctx context.Context) error {
 	get, cancel := context.WithTimeout(ctx, statementTimeout)
 	defer cancel()
 	away := c.awaySince.Load() != 0
+	view := c.View() // before the question: a later one may well be newer than the answer
 	if err := c.fault(c.db.GetContext(get, &head, `SELECT version, mark FROM catalog_version`)); err != nil {
 		if !away {
 			slog.Warn("the database with the records does not answer; publishing and reading go on", "error", err)
@@ -376,7 +377,6 @@ func (c *Catalog) refresh(ctx context.Context) error {
 	if away {
 		slog.Info("the database with the records answers again")
 	}
-	view := c.View()
 	if head.Version == view.Version && head.Mark == view.mark {
 		return nil
 	}
