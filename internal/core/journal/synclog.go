@@ -71,7 +71,8 @@ func syncLogPath(dir string, i int) string { return filepath.Join(dir, fmt.Sprin
 // durable there, and begins the log anew.
 func openSyncLog(dir string, limit int64) (*syncLog, error) {
 	l := &syncLog{dir: dir, limit: limit, touched: map[*Journal]struct{}{}}
-	if err := l.replay(); err != nil {
+	newer, err := l.replay()
+	if err != nil {
 		return nil, fmt.Errorf("sync log in %s: %w", dir, err)
 	}
 	for i := range l.files {
@@ -98,7 +99,12 @@ func openSyncLog(dir string, limit int64) (*syncLog, error) {
 	if err := syncPath(dir); err != nil {
 		return nil, err
 	}
-	return l, l.begin(0)
+	// Both begin anew, the older one first: what was forgotten of it stands in
+	// the newer one.
+	if err := l.begin(1 - newer); err != nil {
+		return nil, err
+	}
+	return l, l.begin(newer)
 }
 
 // begin starts a file from its front. The caller holds mu or is alone.
@@ -229,8 +235,9 @@ func (l *syncLog) close() {
 	}
 }
 
-// replay writes back both files' frames, the older generation first.
-func (l *syncLog) replay() error {
+// replay writes back both files' frames, the older generation first, and
+// returns which file has the newer one.
+func (l *syncLog) replay() (newer int, err error) {
 	type old struct {
 		file       *os.File
 		generation uint64
@@ -242,7 +249,7 @@ func (l *syncLog) replay() error {
 			continue
 		}
 		if err != nil {
-			return err
+			return 0, err
 		}
 		defer f.Close()
 		head := make([]byte, 12)
@@ -250,6 +257,9 @@ func (l *syncLog) replay() error {
 			continue // never begun
 		}
 		olds = append(olds, old{f, le.Uint64(head)})
+		if generation := le.Uint64(head); generation > l.generation {
+			newer, l.generation = i, generation
+		}
 	}
 	if len(olds) == 2 && olds[0].generation > olds[1].generation {
 		olds[0], olds[1] = olds[1], olds[0]
@@ -269,14 +279,14 @@ func (l *syncLog) replay() error {
 		return nil
 	}
 	forgottenAt := map[string]int{}
-	err := each(func(number int, p oldPiece) error {
+	err = each(func(number int, p oldPiece) error {
 		if p.base == forgotten {
 			forgottenAt[p.name] = number
 		}
 		return nil
 	})
 	if err != nil {
-		return err
+		return 0, err
 	}
 	touched := map[string]struct{}{}
 	err = each(func(number int, p oldPiece) error {
@@ -286,17 +296,14 @@ func (l *syncLog) replay() error {
 		return p.writeBack(l.dir, touched)
 	})
 	if err != nil {
-		return err
-	}
-	for _, o := range olds {
-		l.generation = max(l.generation, o.generation)
+		return 0, err
 	}
 	for path := range touched {
 		if err := syncPath(path); err != nil {
-			return err
+			return 0, err
 		}
 	}
-	return nil
+	return newer, nil
 }
 
 // oldPiece is a piece as it is found in the log.
