@@ -483,18 +483,6 @@ func lossOf(j *journal.Journal, r topic.Retention) (l loss) {
 	return l
 }
 
-func (n *Node) answerSegments(p *Partition, body []byte) ([]byte, error) {
-	var r topic.Retention
-	g := p.group.Load()
-	if g == nil {
-		return nil, errMoved
-	}
-	if err := json.Unmarshal(body, &r); err != nil {
-		return nil, err
-	}
-	return json.Marshal(lossOf(g.Journal(), r))
-}
-
 // RemoveTopic takes a topic out of use, or with preview only says what that
 // would do. It can be brought back for a while.
 func (n *Node) RemoveTopic(ctx context.Context, who string, a address.Address, preview bool) (*Preview, error) {

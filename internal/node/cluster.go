@@ -11,11 +11,12 @@ import (
 	"net"
 	"runtime/metrics"
 	"slices"
-	"strconv"
 	"time"
 
 	"steadyferry/internal/core/problem"
+	"steadyferry/internal/core/topic"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/peer"
 	"steadyferry/internal/engine/replica"
 )
 
@@ -104,21 +105,18 @@ type fromPeers Node
 
 func (f *fromPeers) Packet(from uint64, p replica.Packet) { f.sched.Receive(from, p) }
 
-func (f *fromPeers) Cast(from uint64, kind string, body []byte) {
-	if kind == "tell" {
-		f.tellAll(from)
-	}
-	if kind == "report" {
-		n := (*Node)(f)
-		for _, r := range f.others.take(from, body) {
-			if p := n.partition(r.Key); p != nil {
-				if g := p.group.Load(); g != nil {
-					g.Heard(r.Member)
-				}
+func (f *fromPeers) Cast(from uint64, kind string, body []byte) { f.calls.Cast(from, kind, body) }
+
+// heardReport takes what another node reports of itself.
+func (n *Node) heardReport(from uint64, body []byte) {
+	for _, r := range n.others.take(from, body) {
+		if p := n.partition(r.Key); p != nil {
+			if g := p.group.Load(); g != nil {
+				g.Heard(r.Member)
 			}
 		}
-		n.changes.broadcast()
 	}
+	n.changes.broadcast()
 }
 
 // tellAll tells a node all about this one soon.
@@ -143,66 +141,85 @@ func (f *fromPeers) NodeDown(id uint64, ended bool) {
 	(*Node)(f).changes.broadcast()
 }
 
-// errCall is what a call that cannot be read is answered with.
-var errCall = errors.New("the call of another node cannot be read")
+// register says who answers which call of another node.
+func (n *Node) register() {
+	n.calls.Hear("tell", func(from uint64, _ []byte) { (*fromPeers)(n).tellAll(from) })
+	n.calls.Hear("report", n.heardReport)
+
+	peer.Answer(&n.calls, "series", n.answerSeries)
+	peer.Answer(&n.calls, "group", n.answerGroup)
+	peer.Answer(&n.calls, "aside", n.answerAside)
+	peer.Answer(&n.calls, "label", n.answerLabel)
+	peer.Answer(&n.calls, "throw-away", n.answerThrowAway)
+
+	n.handleAt("publish", n.answerPublish)
+	n.handleAt("await", n.answerAwait)
+	n.handleAt("work", n.answerWork)
+	n.handleAt("queue", n.answerAsk)
+	for _, kind := range []string{"place", "wait", "records"} {
+		n.handleAt(kind, func(ctx context.Context, _ uint64, p *Partition, rest []byte) ([]byte, error) {
+			return n.answerRead(ctx, kind, p, rest)
+		})
+	}
+	n.handleAt("lead", n.answerLead)
+	n.handleAt("raw", n.answerRaw)
+	n.handleAt("committed", n.answerCommitted)
+	answerHeld(n, "digest", n.digest)
+	answerHeld(n, "log", func(_ *Partition, g *replica.Group, _ struct{}) (logState, error) { return stateOf(g), nil })
+	answerHeld(n, "segments", func(_ *Partition, g *replica.Group, r topic.Retention) (loss, error) {
+		return lossOf(g.Journal(), r), nil
+	})
+}
+
+// answerHeld has a question about a partition, as JSON, answered where the node
+// holds a replica of it.
+func answerHeld[Q, A any](n *Node, kind string, f func(p *Partition, g *replica.Group, question Q) (A, error)) {
+	n.handleAt(kind, func(_ context.Context, _ uint64, p *Partition, rest []byte) ([]byte, error) {
+		g := p.group.Load()
+		if g == nil {
+			return nil, errMoved
+		}
+		var q Q
+		if len(rest) > 0 {
+			if err := json.Unmarshal(rest, &q); err != nil {
+				return nil, fmt.Errorf("%w: %s: %v", peer.ErrCall, kind, err)
+			}
+		}
+		a, err := f(p, g, q)
+		if err != nil {
+			return nil, err
+		}
+		return json.Marshal(a)
+	})
+}
+
+// answerCommitted tells the leader's last committed record.
+func (n *Node) answerCommitted(_ context.Context, _ uint64, p *Partition, _ []byte) ([]byte, error) {
+	g := p.group.Load()
+	if g == nil || !g.Membership().Leading {
+		return nil, replica.ErrNotLeading
+	}
+	return binary.LittleEndian.AppendUint64(nil, g.Committed()), nil
+}
+
+// handleAt has calls that begin with the key of a partition answered by f.
+func (n *Node) handleAt(kind string, f func(ctx context.Context, from uint64, p *Partition, rest []byte) ([]byte, error)) {
+	n.calls.Handle(kind, func(ctx context.Context, from uint64, body []byte) ([]byte, error) {
+		key, rest, ok := keyOf(body)
+		if !ok {
+			return nil, peer.ErrCall
+		}
+		p := n.partition(key)
+		if p == nil {
+			return nil, fmt.Errorf("partition %s is not known here yet", key)
+		}
+		return f(ctx, from, p, rest)
+	})
+}
 
 // Call answers what another node asks.
 func (f *fromPeers) Call(ctx context.Context, from uint64, kind string, body []byte) ([]byte, error) {
-	n := (*Node)(f)
-	switch kind {
-	case "series":
-		return n.answerSeries(body)
-	case "group":
-		return n.answerGroup(ctx, body)
-	case "aside":
-		return n.answerAside()
-	case "label", "throw-away":
-		id, err := strconv.ParseInt(string(body), 10, 64)
-		if err != nil {
-			return nil, errCall
-		}
-		if kind == "label" {
-			return n.answerLabel(id)
-		}
-		return n.answerThrowAway(id)
-	}
-	key, rest, ok := keyOf(body)
-	if !ok {
-		return nil, errCall
-	}
-	p := n.partition(key)
-	if p == nil {
-		return nil, fmt.Errorf("partition %s is not known here yet", key)
-	}
-	switch kind {
-	case "await":
-		return n.answerAwait(ctx, p.topic, rest)
-	case "publish":
-		return n.answerPublish(ctx, from, p, rest), nil
-	case "work":
-		return n.answerWork(ctx, p, rest), nil
-	case "queue":
-		return n.answerAsk(ctx, p, rest)
-	case "committed":
-		g := p.group.Load()
-		if g == nil || !g.Membership().Leading {
-			return nil, replica.ErrNotLeading
-		}
-		return binary.LittleEndian.AppendUint64(nil, g.Committed()), nil
-	case "place", "wait", "records":
-		return n.answerRead(ctx, kind, p, rest)
-	case "lead":
-		return n.answerLead(ctx, p, rest)
-	case "digest":
-		return n.answerDigest(p, rest)
-	case "log":
-		return n.answerLog(p)
-	case "raw":
-		return n.answerRaw(p, rest)
-	case "segments":
-		return n.answerSegments(p, rest)
-	}
-	return nil, fmt.Errorf("%w: %q", errCall, kind)
+	return f.calls.Call(ctx, from, kind, body)
 }
 
 // call asks another node and explains why it has no answer.
@@ -212,40 +229,6 @@ func (n *Node) call(ctx context.Context, to uint64, kind string, body []byte) ([
 		return nil, problem.New(problem.Unavailable, "%s: %v", n.NodeName(to), err).Next("try again in a moment")
 	}
 	return out, err
-}
-
-// callEach asks all other nodes that answer the same thing, at once.
-func callEach[T any](ctx context.Context, n *Node, ids []uint64, kind string, body []byte) map[uint64]T {
-	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
-	defer cancel()
-	type reply struct {
-		id    uint64
-		value T
-		err   error
-	}
-	replies := make(chan reply, len(ids))
-	asked := 0
-	for _, id := range ids {
-		if !n.peers.Up(id) {
-			continue
-		}
-		asked++
-		go func() {
-			r := reply{id: id}
-			var out []byte
-			if out, r.err = n.peers.Call(ctx, id, kind, body); r.err == nil {
-				r.err = json.Unmarshal(out, &r.value)
-			}
-			replies <- r
-		}()
-	}
-	answers := map[uint64]T{}
-	for range asked {
-		if r := <-replies; r.err == nil {
-			answers[r.id] = r.value
-		}
-	}
-	return answers
 }
 
 func (p *Partition) key() replica.Key {

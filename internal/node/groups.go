@@ -16,6 +16,7 @@ import (
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/peer"
 	"steadyferry/internal/engine/replica"
 )
 
@@ -266,15 +267,11 @@ func (n *Node) askGroup(ctx context.Context, ask *groupAsk) (*groupAnswer, error
 }
 
 // answerGroup answers another node's member.
-func (n *Node) answerGroup(ctx context.Context, body []byte) ([]byte, error) {
-	var ask groupAsk
-	if err := json.Unmarshal(body, &ask); err != nil {
-		return nil, err
-	}
+func (n *Node) answerGroup(ctx context.Context, _ uint64, ask *groupAsk) (*groupAnswer, error) {
 	if n.coordinatorOf(ask.Group) != n.id || !n.Serving() {
-		return json.Marshal(groupAnswer{Again: true})
+		return &groupAnswer{Again: true}, nil
 	}
-	return json.Marshal(n.coordinate(ctx, &ask))
+	return n.coordinate(ctx, ask), nil
 }
 
 // coordinate does what a member asks, as the node that coordinates its group.
@@ -333,7 +330,7 @@ func (c *coordinator) answer(ctx context.Context, t *Topic, g *catalog.Group, as
 	case "move":
 		a.Moved, err = c.move(ctx, t, g, ask.Move)
 	default:
-		err = fmt.Errorf("%w: %q", errCall, ask.What)
+		err = fmt.Errorf("%w: %q", peer.ErrCall, ask.What)
 	}
 	return err
 }

@@ -194,7 +194,7 @@ func (n *Node) drainLeaders(ctx context.Context, name string) error {
 			}
 			var err error
 			if node.ID == n.id {
-				_, err = n.answerLead(ctx, p, reason)
+				_, err = n.answerLead(ctx, n.id, p, reason)
 			} else {
 				_, err = n.call(ctx, node.ID, "lead", append(keyBytes(p.key()), reason...))
 			}

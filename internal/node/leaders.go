@@ -143,7 +143,7 @@ func (n *Node) leave(ctx context.Context, t *Topic, p *Partition, g *replica.Gro
 }
 
 // answerLead gives the leadership of a partition away, as another node asks.
-func (n *Node) answerLead(ctx context.Context, p *Partition, reason []byte) ([]byte, error) {
+func (n *Node) answerLead(ctx context.Context, _ uint64, p *Partition, reason []byte) ([]byte, error) {
 	g := p.group.Load()
 	if g == nil {
 		return nil, errMoved

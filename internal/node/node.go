@@ -32,6 +32,7 @@ import (
 	"steadyferry/internal/core/rate"
 	"steadyferry/internal/core/topic"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/peer"
 	"steadyferry/internal/engine/replica"
 )
 
@@ -72,6 +73,7 @@ type Node struct {
 	id       uint64 // in the records, and in every group
 	started  time.Time
 	peers    network
+	calls    peer.Handlers // who answers other nodes
 	others   *others
 	upSince  sync.Map // of other nodes: id to time.Time
 	onDuty   atomic.Bool
@@ -135,6 +137,7 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	}
 	n.sched = replica.NewScheduler(n.store, groupNetwork{n}, max(2, runtime.GOMAXPROCS(0)), int(cmp.Or(config.FeedRate, replica.DefaultFeedRate)))
 	n.ready.Store(true)
+	n.register()
 	n.connectPeers() // before there are groups, which talk through it
 	n.follow()
 	n.followNodes(n.catalog.View())

@@ -12,6 +12,7 @@ import (
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/peer"
 	"steadyferry/internal/engine/replica"
 )
 
@@ -266,45 +267,20 @@ type worked struct {
 
 // workOnce runs a command at the partition's leader.
 func (n *Node) workOnce(ctx context.Context, p *Partition, c *queue.Command, wait time.Duration, raw bool) (*worked, error) {
-	deadline := time.Now().Add(routeTime)
-	pause := 2 * time.Millisecond
-	for {
-		var r *worked
-		var err error
-		leader := n.leaderOf(p)
-		switch {
-		case n.leads(p):
-			r, err = n.workHere(ctx, p, c, wait, raw)
-		case leader != 0 && n.peers.Up(leader):
-			r, err = n.workThere(ctx, p, leader, c, wait)
-		case !n.majorityUp(p):
-			return nil, explain(replica.ErrNoMajority, p.Address())
-		default:
-			err = &notTaken{replica.ErrNotLeading, true}
-		}
-		var failed *notTaken
-		if !errors.As(err, &failed) {
-			return r, err
-		}
-		if !failed.sure {
-			return nil, problem.New(problem.Unavailable, "%s: not known to be done", p.Address()).Next("what was leased comes again when its lease runs out; a settled lease says so when it is settled again")
-		}
-		if time.Now().After(deadline) || ctx.Err() != nil {
-			return nil, explain(failed.err, p.Address())
-		}
-		select {
-		case <-ctx.Done():
-		case <-time.After(pause):
-		}
-		pause = min(2*pause, 100*time.Millisecond)
-	}
+	return atLeader(ctx, n, p, leaderCall[*worked]{
+		here:  func() (*worked, error) { return n.workHere(ctx, p, c, wait, raw) },
+		there: func(leader uint64) (*worked, error) { return n.workThere(ctx, p, leader, c, wait) },
+		unsure: func() error {
+			return problem.New(problem.Unavailable, "%s: not known to be done", p.Address()).Next("what was leased comes again when its lease runs out; a settled lease says so when it is settled again")
+		},
+	})
 }
 
 // command proposes a command here.
 func (n *Node) command(ctx context.Context, p *Partition, c *queue.Command) (queue.Result, error) {
 	m, g := p.queue.Load(), p.group.Load()
 	if m == nil || g == nil {
-		return queue.Result{}, &notTaken{replica.ErrNotLeading, true}
+		return queue.Result{}, peer.NotLed()
 	}
 	c.Nonce = nonces.Add(1)
 	call := &queueCall{command: c}
@@ -316,11 +292,11 @@ func (n *Node) command(ctx context.Context, p *Partition, c *queue.Command) (que
 	m.forget(c.Nonce)
 	switch {
 	case errors.Is(result.Err, replica.ErrTime), errors.Is(result.Err, context.DeadlineExceeded), errors.Is(result.Err, context.Canceled):
-		return queue.Result{}, &notTaken{result.Err, false}
+		return queue.Result{}, &peer.NotDone{Reason: result.Err}
 	case errors.Is(result.Err, replica.ErrLostEnd), errors.Is(result.Err, replica.ErrDiskFull) && p.alone(), errors.Is(result.Err, replica.ErrFailed) && p.alone():
 		return queue.Result{}, explain(result.Err, p.Address())
 	}
-	return queue.Result{}, &notTaken{result.Err, true}
+	return queue.Result{}, &peer.NotDone{Reason: result.Err, Sure: true}
 }
 
 // workHere runs a command at this node, and reads what was leased. With
@@ -328,7 +304,7 @@ func (n *Node) command(ctx context.Context, p *Partition, c *queue.Command) (que
 func (n *Node) workHere(ctx context.Context, p *Partition, c *queue.Command, wait time.Duration, raw bool) (*worked, error) {
 	m := p.queue.Load()
 	if m == nil {
-		return nil, &notTaken{replica.ErrNotLeading, true}
+		return nil, peer.NotLed()
 	}
 	out := &worked{}
 	most := c.Max
@@ -490,7 +466,7 @@ func (n *Node) tickQueues(ctx context.Context) {
 func (n *Node) propose(ctx context.Context, p *Partition, c *queue.Command) {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
-	if _, err := n.command(ctx, p, c); err != nil && !errors.As(err, new(*notTaken)) && ctx.Err() == nil {
+	if _, err := n.command(ctx, p, c); err != nil && !errors.As(err, new(*peer.NotDone)) && ctx.Err() == nil {
 		slog.Warn("a queue could not go on with the time", "partition", p.Address(), "error", err)
 	}
 }

@@ -3,15 +3,14 @@ package node
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"slices"
-	"time"
 
 	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/queue"
+	"steadyferry/internal/engine/peer"
 	"steadyferry/internal/engine/replica"
 )
 
@@ -75,50 +74,26 @@ func (i *QueueItem) facts() expr.Facts {
 
 // askQueue asks the leader of a partition, wherever that is.
 func (n *Node) askQueue(ctx context.Context, p *Partition, ask *queueAsk) (*queueAnswer, error) {
-	deadline := time.Now().Add(routeTime)
-	for {
-		var failed error
-		leader := n.leaderOf(p)
-		switch {
-		case n.leads(p):
-			a, err := n.answerQueue(ctx, p, ask)
-			var t *notTaken
-			if !errors.As(err, &t) {
-				return a, err
-			}
-			failed = t.err
-		case leader != 0 && n.peers.Up(leader):
+	return atLeader(ctx, n, p, leaderCall[*queueAnswer]{
+		here: func() (*queueAnswer, error) { return n.answerQueue(ctx, p, ask) },
+		there: func(leader uint64) (*queueAnswer, error) {
 			body, err := json.Marshal(ask)
 			if err != nil {
 				return nil, err
 			}
-			out, err := n.call(ctx, leader, "queue", append(keyBytes(p.key()), body...))
-			if err == nil && len(out) > 0 && out[0] == publishKept {
-				a := &queueAnswer{}
-				return a, json.Unmarshal(out[1:], a)
+			out, err := peer.Outcome(n.peers.Call(ctx, leader, "queue", append(keyBytes(p.key()), body...)))
+			if err != nil {
+				return nil, err
 			}
-			if err == nil && len(out) > 0 && out[0] == publishProblem {
-				known := &problem.Problem{}
-				return nil, errors.Join(known, json.Unmarshal(out[1:], known))
-			}
-			failed = errors.Join(err, replica.ErrNotLeading)
-		case !n.majorityUp(p):
-			return nil, explain(replica.ErrNoMajority, p.Address())
-		default:
-			failed = replica.ErrNotLeading
-		}
-		if time.Now().After(deadline) || ctx.Err() != nil {
-			return nil, explain(failed, p.Address())
-		}
-		select {
-		case <-ctx.Done():
-		case <-time.After(20 * time.Millisecond):
-		}
-	}
+			a := &queueAnswer{}
+			return a, json.Unmarshal(out, a)
+		},
+		harmless: true,
+	})
 }
 
 // answerAsk answers another node.
-func (n *Node) answerAsk(ctx context.Context, p *Partition, body []byte) ([]byte, error) {
+func (n *Node) answerAsk(ctx context.Context, _ uint64, p *Partition, body []byte) ([]byte, error) {
 	var ask queueAsk
 	if err := json.Unmarshal(body, &ask); err != nil {
 		return nil, err
@@ -128,10 +103,10 @@ func (n *Node) answerAsk(ctx context.Context, p *Partition, body []byte) ([]byte
 	}
 	a, err := n.answerQueue(ctx, p, &ask)
 	if err != nil {
-		return refusal(p, err), nil
+		return peer.Undone(err, p.Address()), nil
 	}
 	b, err := json.Marshal(a)
-	return append([]byte{publishKept}, b...), err
+	return peer.Done(b), err
 }
 
 // itemBytes bounds the bodies in one answer with items.
@@ -140,7 +115,7 @@ const itemBytes = 4 << 20
 func (n *Node) answerQueue(ctx context.Context, p *Partition, ask *queueAsk) (*queueAnswer, error) {
 	m, g := p.queue.Load(), p.group.Load()
 	if m == nil || g == nil {
-		return nil, &notTaken{replica.ErrNotLeading, true}
+		return nil, peer.NotLed()
 	}
 	out := &queueAnswer{Next: -1}
 	switch ask.Kind {
@@ -163,7 +138,7 @@ func (n *Node) answerQueue(ctx context.Context, p *Partition, ask *queueAsk) (*q
 	case "failed":
 		return out, m.failedAgain(ctx, g, ask, out)
 	default:
-		return nil, errCall
+		return nil, peer.ErrCall
 	}
 	return out, nil
 }

@@ -8,9 +8,8 @@ import (
 	"time"
 
 	"steadyferry/internal/core/message"
-	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/queue"
-	"steadyferry/internal/engine/replica"
+	"steadyferry/internal/engine/peer"
 )
 
 // A command that another node passes on: the time to wait, and the command.
@@ -19,21 +18,11 @@ import (
 
 func (n *Node) workThere(ctx context.Context, p *Partition, leader uint64, c *queue.Command, wait time.Duration) (*worked, error) {
 	body := binary.AppendUvarint(keyBytes(p.key()), uint64(wait.Microseconds()))
-	out, err := n.peers.Call(ctx, leader, "work", c.Encode(body))
-	if errors.As(err, new(*replica.Refused)) {
-		return nil, &notTaken{replica.ErrNotLeading, true}
+	out, err := peer.Outcome(n.peers.Call(ctx, leader, "work", c.Encode(body)))
+	if err != nil {
+		return nil, err
 	}
-	if err != nil || len(out) == 0 {
-		return nil, &notTaken{errors.Join(err, replica.ErrNotLeading), false}
-	}
-	switch out[0] {
-	case publishKept:
-		return decodeWorked(p, out[1:])
-	case publishProblem:
-		p := &problem.Problem{}
-		return nil, errors.Join(p, json.Unmarshal(out[1:], p))
-	}
-	return nil, &notTaken{replica.ErrNotLeading, out[0] == publishSure}
+	return decodeWorked(p, out)
 }
 
 func decodeWorked(p *Partition, b []byte) (*worked, error) {
@@ -68,7 +57,7 @@ func encodeWorked(w *worked) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := binary.LittleEndian.AppendUint32([]byte{publishKept}, uint32(len(head)))
+	out := binary.LittleEndian.AppendUint32(nil, uint32(len(head)))
 	out = append(out, head...)
 	var b message.Builder
 	for _, s := range w.Messages {
@@ -84,43 +73,19 @@ func encodeWorked(w *worked) ([]byte, error) {
 
 // answerWork runs a command that another node passes on. It is not passed on
 // again.
-func (n *Node) answerWork(ctx context.Context, p *Partition, body []byte) []byte {
+func (n *Node) answerWork(ctx context.Context, _ uint64, p *Partition, body []byte) ([]byte, error) {
 	wait, size := binary.Uvarint(body)
-	if size <= 0 {
-		return append([]byte{publishSure}, errCall.Error()...)
+	if size <= 0 || !n.Serving() {
+		return peer.Undone(peer.NotLed(), p.Address()), nil
 	}
 	c, err := queue.Decode(body[size:], 0)
-	var w *worked
-	if err == nil && n.Serving() {
-		w, err = n.workHere(ctx, p, c, time.Duration(wait)*time.Microsecond, false)
-	} else if err == nil {
-		err = &notTaken{replica.ErrNotLeading, true}
-	}
-	if err == nil {
-		var out []byte
-		if out, err = encodeWorked(w); err == nil {
-			return out
-		}
-	}
-	return refusal(p, err)
-}
-
-// refusal is what a call that failed is answered with.
-func refusal(p *Partition, err error) []byte {
-	var failed *notTaken
-	if errors.As(err, &failed) {
-		if failed.sure {
-			return append([]byte{publishSure}, failed.err.Error()...)
-		}
-		return append([]byte{publishUnsure}, failed.err.Error()...)
-	}
-	var known *problem.Problem
-	if !errors.As(err, &known) {
-		known = problem.New(problem.Unavailable, "%s: %v", p.Address(), err)
-	}
-	b, err := json.Marshal(known)
 	if err != nil {
-		panic(err) // plain values
+		return peer.Undone(err, p.Address()), nil
 	}
-	return append([]byte{publishProblem}, b...)
+	w, err := n.workHere(ctx, p, c, time.Duration(wait)*time.Microsecond, false)
+	if err != nil {
+		return peer.Undone(err, p.Address()), nil
+	}
+	out, err := encodeWorked(w)
+	return peer.Done(out), err
 }

@@ -8,6 +8,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"steadyferry/internal/engine/peer"
 	"steadyferry/internal/engine/replica"
 )
 
@@ -179,16 +180,16 @@ func (n *Node) awaitThere(ctx context.Context, node uint64, t *Topic, member str
 
 // answerAwait waits for another node at the partitions that this one leads.
 // Whoever asked may have gone meanwhile, so that it uses nothing up.
-func (n *Node) answerAwait(ctx context.Context, t *Topic, body []byte) ([]byte, error) {
+func (n *Node) answerAwait(ctx context.Context, _ uint64, p *Partition, body []byte) ([]byte, error) {
 	messages, a := binary.Uvarint(body)
 	if a <= 0 {
-		return nil, errCall
+		return nil, peer.ErrCall
 	}
 	micros, b := binary.Uvarint(body[a:])
 	if b <= 0 {
-		return nil, errCall
+		return nil, peer.ErrCall
 	}
-	here, _ := n.ledHere(t.Partitions())
+	here, _ := n.ledHere(p.topic.Partitions())
 	w, ready := waitAt(here, string(body[a+b:]), int(messages))
 	defer w.end(false)
 	if ready || len(here) == 0 {

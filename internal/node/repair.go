@@ -139,7 +139,7 @@ func (n *Node) fetchRaw(ctx context.Context, p *Partition, from, to uint64) (rec
 	return nil, err
 }
 
-func (n *Node) answerRaw(p *Partition, body []byte) ([]byte, error) {
+func (n *Node) answerRaw(_ context.Context, _ uint64, p *Partition, body []byte) ([]byte, error) {
 	g := p.group.Load()
 	var ask digestAsk
 	if g == nil {

@@ -11,54 +11,92 @@ import (
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/topic"
+	"steadyferry/internal/engine/peer"
 	"steadyferry/internal/engine/replica"
 )
 
 // routeTime is how long a batch waits for its partition to get a leader.
 const routeTime = 5 * time.Second
 
-// notTaken says why a batch was not appended, or, when it is not sure, may
-// not have been. It may be worth another try.
-type notTaken struct {
-	err  error
-	sure bool
+// leaderCall is something that is done where a partition is led.
+type leaderCall[R any] struct {
+	here  func() (R, error)
+	there func(leader uint64) (R, error) // over the network
+	again func() error                   // before another try; may be nil
+
+	harmless bool         // twice is as good as once: it is tried again when it may have been done, too
+	unsure   func() error // what is said when it may have been done in the end; nil: it makes no difference
 }
 
-func (e *notTaken) Error() string { return e.err.Error() }
-func (e *notTaken) Unwrap() error { return e.err }
-
-// append appends a batch at the leader of the partition, wherever that is. What
-// is certain not to be kept is tried again while a new leader is elected; what
-// is not certain only if the batch carries a publisher's id and sequence.
-func (n *Node) append(ctx context.Context, p *Partition, data []byte, batch message.Batch) (Receipt, error) {
-	began := time.Now()
-	deadline := began.Add(routeTime)
-	pause := 2 * time.Millisecond
-	for {
-		r, err := n.appendOnce(ctx, p, data, batch)
-		var failed *notTaken
-		if isGap(err) && !p.alone() && time.Since(began) < gapTime {
-			failed, err = &notTaken{err, true}, nil
-		} else if !errors.As(err, &failed) {
+// atLeader does something at the leader of a partition, wherever that is. What
+// surely was not done is tried again while a new leader is elected.
+func atLeader[R any](ctx context.Context, n *Node, p *Partition, c leaderCall[R]) (R, error) {
+	var none R
+	deadline := time.Now().Add(routeTime)
+	mayBeDone := false
+	for pause := 2 * time.Millisecond; ; pause = min(2*pause, 100*time.Millisecond) {
+		var r R
+		var err error
+		leader := n.leaderOf(p)
+		switch {
+		case n.leads(p):
+			r, err = c.here()
+		case leader != 0 && leader != n.id && n.peers.Up(leader):
+			r, err = c.there(leader)
+		case !n.majorityUp(p):
+			err = &peer.NotDone{Reason: replica.ErrNoMajority, Sure: true}
+		default:
+			err = peer.NotLed()
+		}
+		var failed *peer.NotDone
+		if !errors.As(err, &failed) {
 			return r, err
 		}
-		if !failed.sure && batch.Publisher() == nil || ctx.Err() != nil {
-			return Receipt{}, problem.New(problem.Unavailable, "%s: not known to be kept", p.Address()).Next("send it again with a publisher id and sequence (Ferry-Publisher, Ferry-Sequence): then it is kept once")
-		}
-		if time.Now().After(deadline) || errors.Is(err, replica.ErrNoMajority) || errors.Is(err, replica.ErrFailed) && p.alone() {
-			return Receipt{}, explain(failed.err, p.Address())
+		mayBeDone = mayBeDone || !failed.Sure
+		if mayBeDone && !c.harmless || ctx.Err() != nil || time.Now().After(deadline) || errors.Is(failed, replica.ErrNoMajority) || errors.Is(failed, replica.ErrFailed) && p.alone() {
+			if mayBeDone && c.unsure != nil {
+				return none, c.unsure()
+			}
+			return none, explain(failed.Reason, p.Address())
 		}
 		select {
 		case <-ctx.Done():
 		case <-time.After(pause):
 		}
-		pause = min(2*pause, 100*time.Millisecond)
-		// The bytes of the try before may still be on their way.
-		data = bytes.Clone(data)
-		if batch, err = message.OpenBatch(data[message.StampSize:]); err != nil {
-			return Receipt{}, err
+		if c.again != nil {
+			if err := c.again(); err != nil {
+				return none, err
+			}
 		}
 	}
+}
+
+// append appends a batch at the leader of the partition. What may have been
+// appended is appended again only if the batch carries a publisher's id and
+// sequence, by which the log recognises it.
+func (n *Node) append(ctx context.Context, p *Partition, data []byte, batch message.Batch) (Receipt, error) {
+	began := time.Now()
+	// A leader that is cut off may not know yet what another one has taken.
+	gap := func(r Receipt, err error) (Receipt, error) {
+		if isGap(err) && !p.alone() && time.Since(began) < gapTime {
+			return r, &peer.NotDone{Reason: err, Sure: true}
+		}
+		return r, err
+	}
+	return atLeader(ctx, n, p, leaderCall[Receipt]{
+		here:  func() (Receipt, error) { return gap(n.appendHere(ctx, p, data, batch)) },
+		there: func(leader uint64) (Receipt, error) { return gap(n.appendThere(ctx, p, leader, data)) },
+		again: func() (err error) {
+			// The bytes of the try before may still be on their way.
+			data = bytes.Clone(data)
+			batch, err = message.OpenBatch(data[message.StampSize:])
+			return err
+		},
+		harmless: batch.Publisher() != nil,
+		unsure: func() error {
+			return problem.New(problem.Unavailable, "%s: not known to be kept", p.Address()).Next("send it again with a publisher id and sequence (Ferry-Publisher, Ferry-Sequence): then it is kept once")
+		},
+	})
 }
 
 // gapTime is how long a sequence that leaves out others is tried again before
@@ -75,21 +113,6 @@ func isGap(err error) bool {
 func (p *Partition) alone() bool {
 	g := p.group.Load()
 	return g != nil && len(g.Membership().Voters) == 1
-}
-
-func (n *Node) appendOnce(ctx context.Context, p *Partition, data []byte, batch message.Batch) (Receipt, error) {
-	g := p.group.Load()
-	if g != nil && (p.alone() || n.leaderOf(p) == n.id) {
-		return n.appendHere(ctx, p, g, data, batch)
-	}
-	leader := n.leaderOf(p)
-	if leader != 0 && leader != n.id && n.peers.Up(leader) {
-		return n.appendThere(ctx, p, leader, data)
-	}
-	if !n.majorityUp(p) {
-		return Receipt{}, &notTaken{replica.ErrNoMajority, true}
-	}
-	return Receipt{}, &notTaken{replica.ErrNotLeading, true}
 }
 
 // majorityUp reports whether enough of a partition's nodes answer for it to
@@ -116,12 +139,16 @@ func (n *Node) placed(p *Partition) []uint64 {
 	return nil
 }
 
-func (n *Node) appendHere(ctx context.Context, p *Partition, g *replica.Group, data []byte, batch message.Batch) (Receipt, error) {
+func (n *Node) appendHere(ctx context.Context, p *Partition, data []byte, batch message.Batch) (Receipt, error) {
+	g := p.group.Load()
+	if g == nil {
+		return Receipt{}, peer.NotLed()
+	}
 	if n.diskFull.Load() {
 		if p.alone() {
 			return Receipt{}, explain(replica.ErrDiskFull, p.Address())
 		}
-		return Receipt{}, &notTaken{replica.ErrDiskFull, true} // another node is about to lead
+		return Receipt{}, &peer.NotDone{Reason: replica.ErrDiskFull, Sure: true} // another node is about to lead
 	}
 	result := g.Publish(ctx, &replica.Proposal{Data: data, Count: uint32(batch.Count()), Info: &offer{publisher: batch.Publisher(), batch: batch}})
 	if result.Err != nil {
@@ -135,96 +162,45 @@ func (n *Node) appendHere(ctx context.Context, p *Partition, g *replica.Group, d
 		case errors.As(result.Err, &gap):
 			return Receipt{}, problem.New(problem.Conflict, "%s: %v", p.Address(), gap).Field("sequence")
 		case errors.Is(result.Err, replica.ErrTime), errors.Is(result.Err, context.DeadlineExceeded), errors.Is(result.Err, context.Canceled):
-			return Receipt{}, &notTaken{result.Err, false}
+			return Receipt{}, &peer.NotDone{Reason: result.Err}
 		case errors.Is(result.Err, replica.ErrNotLeading), errors.Is(result.Err, replica.ErrNoMajority), errors.Is(result.Err, replica.ErrClosed),
 			errors.Is(result.Err, replica.ErrDiskFull), errors.Is(result.Err, replica.ErrFailed):
 			if errors.Is(result.Err, replica.ErrDiskFull) && p.alone() {
 				return Receipt{}, explain(result.Err, p.Address())
 			}
-			return Receipt{}, &notTaken{result.Err, true}
+			return Receipt{}, &peer.NotDone{Reason: result.Err, Sure: true}
 		}
 		return Receipt{}, result.Err
 	}
 	return Receipt{Partition: p.Number, Offset: result.Offset, Count: batch.Count() - result.Drops, Time: time.UnixMicro(result.Time).UTC(), Repeat: result.Repeat, Dropped: result.Drops}, nil
 }
 
-// What the answer to a batch that another node passed on begins with.
-const (
-	publishKept    = 0 // a Receipt
-	publishProblem = 1 // a Problem
-	publishSure    = 2 // not appended: the reason
-	publishUnsure  = 3 // perhaps appended: the reason
-)
-
 // appendThere passes a batch on to the node that leads its partition.
-func (n *Node) appendThere(ctx context.Context, p *Partition, leader uint64, data []byte) (Receipt, error) {
-	out, err := n.peers.Call(ctx, leader, "publish", append(keyBytes(p.key()), data[message.StampSize:]...))
-	if errors.As(err, new(*replica.Refused)) {
-		return Receipt{}, &notTaken{replica.ErrNotLeading, true}
+func (n *Node) appendThere(ctx context.Context, p *Partition, leader uint64, data []byte) (r Receipt, err error) {
+	out, err := peer.Outcome(n.peers.Call(ctx, leader, "publish", append(keyBytes(p.key()), data[message.StampSize:]...)))
+	if err != nil {
+		return r, err
 	}
-	if err != nil || len(out) == 0 {
-		return Receipt{}, &notTaken{errors.Join(err, replica.ErrNotLeading), false}
-	}
-	switch out[0] {
-	case publishKept:
-		var r Receipt
-		return r, json.Unmarshal(out[1:], &r)
-	case publishProblem:
-		p := &problem.Problem{}
-		return Receipt{}, errors.Join(p, json.Unmarshal(out[1:], p))
-	}
-	reason := replica.ErrNotLeading
-	for _, known := range []error{replica.ErrNoMajority, replica.ErrDiskFull, replica.ErrFailed} {
-		if string(out[1:]) == known.Error() {
-			reason = known
-		}
-	}
-	return Receipt{}, &notTaken{reason, out[0] == publishSure}
+	return r, json.Unmarshal(out, &r)
 }
 
 // answerPublish appends a batch that another node passes on. It is not passed
 // on again.
-func (n *Node) answerPublish(ctx context.Context, from uint64, p *Partition, body []byte) []byte {
+func (n *Node) answerPublish(ctx context.Context, from uint64, p *Partition, body []byte) ([]byte, error) {
 	hold := n.Hold(fmt.Sprintf("node %d", from))
 	defer hold.Release()
-	if err := hold.Grow(ctx, int64(len(body))); err != nil {
-		return append([]byte{publishSure}, replica.ErrNotLeading.Error()...)
+	if !n.Serving() || hold.Grow(ctx, int64(len(body))) != nil {
+		return peer.Undone(peer.NotLed(), p.Address()), nil
 	}
 	data := append(make([]byte, message.StampSize, message.StampSize+len(body)), body...)
 	batch, err := message.OpenBatch(data[message.StampSize:])
-	var r Receipt
-	if err == nil {
-		g := p.group.Load()
-		if g == nil || !n.Serving() {
-			return append([]byte{publishSure}, replica.ErrNotLeading.Error()...)
-		}
-		r, err = n.appendHere(ctx, p, g, data, batch)
-	}
-	var failed *notTaken
-	kind, value := byte(publishKept), any(r)
-	if errors.As(err, &failed) {
-		kind = publishUnsure
-		if failed.sure {
-			kind = publishSure
-		}
-		text := replica.ErrNotLeading.Error()
-		for _, known := range []error{replica.ErrNoMajority, replica.ErrDiskFull, replica.ErrFailed} {
-			if errors.Is(failed.err, known) {
-				text = known.Error()
-			}
-		}
-		return append([]byte{kind}, text...)
-	}
 	if err != nil {
-		var known *problem.Problem
-		if !errors.As(err, &known) {
-			known = problem.New(problem.Unavailable, "%s: %v", p.Address(), err)
-		}
-		kind, value = publishProblem, known
+		return peer.Undone(err, p.Address()), nil
 	}
-	b, err := json.Marshal(value)
+	r, err := n.appendHere(ctx, p, data, batch)
 	if err != nil {
-		panic(err) // plain values
+		return peer.Undone(err, p.Address()), nil
 	}
-	return append([]byte{kind}, b...)
+	b, err := json.Marshal(r)
+	return peer.Done(b), err
 }

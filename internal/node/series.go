@@ -2,11 +2,11 @@ package node
 
 import (
 	"context"
-	"encoding/json"
 	"time"
 
 	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/rate"
+	"steadyferry/internal/engine/peer"
 )
 
 // Series returns the flow of a topic, or of one of its partitions, over the
@@ -18,11 +18,8 @@ func (n *Node) Series(ctx context.Context, t *Topic, now time.Time, span time.Du
 	if len(ids) == 0 {
 		return sum, step
 	}
-	ask, err := json.Marshal(seriesAsk{Channel: t.ID, At: now, Span: span, Partition: partition})
-	if err != nil {
-		panic(err) // plain values
-	}
-	for _, other := range callEach[[]rate.Totals](ctx, n, ids, "series", ask) {
+	ask := seriesAsk{Channel: t.ID, At: now, Span: span, Partition: partition}
+	for _, other := range peer.AskEach[[]rate.Totals](ctx, n.peers, ids, "series", ask) {
 		for i := range min(len(sum), len(other)) {
 			sum[i] = sum[i].Add(other[i])
 		}
@@ -37,19 +34,15 @@ type seriesAsk struct {
 	Partition int           `json:"partition"`
 }
 
-func (n *Node) answerSeries(body []byte) ([]byte, error) {
-	var ask seriesAsk
-	if err := json.Unmarshal(body, &ask); err != nil {
-		return nil, err
-	}
+func (n *Node) answerSeries(_ context.Context, _ uint64, ask seriesAsk) ([]rate.Totals, error) {
 	n.mu.RLock()
 	t := n.topics[ask.Channel]
 	n.mu.RUnlock()
 	if t == nil {
-		return []byte("[]"), nil
+		return nil, nil
 	}
 	series, _ := n.ownSeries(t, clock.Now(), ask.Span, ask.Partition)
-	return json.Marshal(series)
+	return series, nil
 }
 
 // ownSeries is the part of a series that this node knows.

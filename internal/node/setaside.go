@@ -21,6 +21,7 @@ import (
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/peer"
 )
 
 // Logs that no record knows are not deleted: they are set aside, below
@@ -212,11 +213,8 @@ func (n *Node) AsideHere() int {
 
 // SetAside lists what all nodes that answer have set aside.
 func (n *Node) SetAside(ctx context.Context) []Aside {
-	out := []Aside{}
-	for _, a := range n.aside() {
-		out = append(out, *a)
-	}
-	for _, theirs := range callEach[[]Aside](ctx, n, n.otherNodes(), "aside", nil) {
+	out := n.ownAside()
+	for _, theirs := range peer.AskEach[[]Aside](ctx, n.peers, n.otherNodes(), "aside", nil) {
 		out = append(out, theirs...)
 	}
 	slices.SortFunc(out, func(a, b Aside) int {
@@ -225,12 +223,17 @@ func (n *Node) SetAside(ctx context.Context) []Aside {
 	return out
 }
 
-func (n *Node) answerAside() ([]byte, error) {
+func (n *Node) answerAside(context.Context, uint64, struct{}) ([]Aside, error) {
+	return n.ownAside(), nil
+}
+
+// ownAside lists what this node has set aside.
+func (n *Node) ownAside() []Aside {
 	out := []Aside{}
 	for _, a := range n.aside() {
 		out = append(out, *a)
 	}
-	return json.Marshal(out)
+	return out
 }
 
 // Adopt makes a channel of logs that were set aside: the one that they were,
@@ -291,14 +294,14 @@ func (n *Node) Adopt(ctx context.Context, who string, id int64, a address.Addres
 // labelOf reads what logs are that a node has set aside.
 func (n *Node) labelOf(ctx context.Context, a *Aside) (*label, error) {
 	l := &label{}
-	var b []byte
+	var b json.RawMessage
 	var err error
 	if a.Node == n.Name() {
-		b, err = n.answerLabel(a.Channel)
+		b, err = n.answerLabel(ctx, n.id, a.Channel)
 	} else {
 		for _, r := range n.catalog.View().Nodes {
 			if r.Name == a.Node && n.peers.Up(r.ID) {
-				b, err = n.call(ctx, r.ID, "label", []byte(strconv.FormatInt(a.Channel, 10)))
+				b, err = peer.Ask[json.RawMessage](ctx, n.peers, r.ID, "label", a.Channel)
 			}
 		}
 	}
@@ -311,7 +314,7 @@ func (n *Node) labelOf(ctx context.Context, a *Aside) (*label, error) {
 	return l, nil
 }
 
-func (n *Node) answerLabel(id int64) ([]byte, error) {
+func (n *Node) answerLabel(_ context.Context, _ uint64, id int64) (json.RawMessage, error) {
 	for dir, a := range n.aside() {
 		if a.Channel == id {
 			return os.ReadFile(filepath.Join(dir, labelName))
@@ -338,18 +341,18 @@ func (n *Node) ThrowAway(ctx context.Context, who string, id int64, preview bool
 	if err := n.catalog.Note(ctx, &catalog.Entry{Who: who, Action: "throw logs away", Address: fmt.Sprint(id), After: map[string]any{"effects": p.Effects}}); err != nil {
 		return nil, explain(err, p.Address)
 	}
-	callEach[bool](ctx, n, n.otherNodes(), "throw-away", []byte(strconv.FormatInt(id, 10)))
-	_, err := n.answerThrowAway(id)
+	peer.AskEach[bool](ctx, n.peers, n.otherNodes(), "throw-away", id)
+	_, err := n.answerThrowAway(ctx, n.id, id)
 	return p, err
 }
 
-func (n *Node) answerThrowAway(id int64) ([]byte, error) {
+func (n *Node) answerThrowAway(_ context.Context, _ uint64, id int64) (bool, error) {
 	for dir, a := range n.aside() {
 		if a.Channel == id {
 			if err := os.RemoveAll(dir); err != nil {
-				return nil, err
+				return false, err
 			}
 		}
 	}
-	return []byte("true"), nil
+	return true, nil
 }

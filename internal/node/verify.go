@@ -11,6 +11,7 @@ import (
 
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/engine/peer"
 	"steadyferry/internal/engine/replica"
 )
 
@@ -61,22 +62,6 @@ func (n *Node) digest(p *Partition, g *replica.Group, ask digestAsk) (digest, er
 	return d, err
 }
 
-func (n *Node) answerDigest(p *Partition, body []byte) ([]byte, error) {
-	g := p.group.Load()
-	if g == nil {
-		return nil, errMoved
-	}
-	var ask digestAsk
-	if err := json.Unmarshal(body, &ask); err != nil {
-		return nil, err
-	}
-	d, err := n.digest(p, g, ask)
-	if err != nil {
-		return nil, err
-	}
-	return json.Marshal(d)
-}
-
 // logState is where the log of a replica begins and ends.
 type logState struct {
 	FirstIndex uint64 `json:"firstIndex"`
@@ -93,17 +78,9 @@ func stateOf(g *replica.Group) logState {
 	return logState{FirstIndex: b.FirstIdx, Committed: committed, Last: b.LastIdx, LastTerm: b.LastTerm, First: b.First, End: b.Next}
 }
 
-func (n *Node) answerLog(p *Partition) ([]byte, error) {
-	g := p.group.Load()
-	if g == nil {
-		return nil, errMoved
-	}
-	return json.Marshal(stateOf(g))
-}
-
 // logStates asks all nodes that hold a partition where their logs end.
 func (n *Node) logStates(ctx context.Context, p *Partition) map[uint64]logState {
-	states := callEach[logState](ctx, n, slices.Collect(n.holders(p)), "log", keyBytes(p.key()))
+	states := peer.AskEach[logState](ctx, n.peers, slices.Collect(n.holders(p)), "log", peer.Raw(keyBytes(p.key())))
 	if g := p.group.Load(); g != nil {
 		states[n.id] = stateOf(g)
 	}
