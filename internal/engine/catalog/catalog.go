@@ -38,9 +38,6 @@ var (
 	ErrText     = errors.New("a text has a character that cannot be kept, such as U+0000")
 )
 
-// statementTimeout bounds every use of the database.
-const statementTimeout = 3 * time.Second
-
 // Principal is who makes a request.
 type Principal struct {
 	Name string `json:"name"`
@@ -409,34 +406,24 @@ type Entry struct {
 // change runs f and writes its logbook entry in one transaction, tells the
 // other nodes, and returns when this node's view has it.
 func (c *Catalog) change(ctx context.Context, e *Entry, f func(ctx context.Context, tx *sqlx.Tx) error) error {
-	ctx, cancel := context.WithTimeout(ctx, statementTimeout)
-	defer cancel()
-	tx, err := c.db.BeginTxx(ctx, nil)
-	if err != nil {
-		return c.fault(err)
-	}
-	defer tx.Rollback()
-	if err := f(ctx, tx); err != nil {
-		return c.fault(err)
-	}
-	if e != nil {
-		if err := writeLogbook(ctx, tx, e); err != nil {
-			return c.fault(err)
+	err := c.inTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
+		if err := f(ctx, tx); err != nil {
+			return err
 		}
-	}
-	duty, onDuty := ctx.Value(dutyKey{}).(int64)
-	result, err := tx.ExecContext(ctx, `UPDATE catalog_version SET version = version + 1, mark = gen_random_uuid() WHERE NOT $1 OR duty = $2`, onDuty, duty)
+		if e != nil {
+			if err := writeLogbook(ctx, tx, e); err != nil {
+				return err
+			}
+		}
+		duty, onDuty := ctx.Value(dutyKey{}).(int64)
+		if err := fenced(ctx, tx, ErrFenced, `UPDATE catalog_version SET version = version + 1, mark = gen_random_uuid() WHERE NOT $1 OR duty = $2`, onDuty, duty); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `SELECT pg_notify($1, '')`, notifyChannel)
+		return err
+	})
 	if err != nil {
-		return c.fault(err)
-	}
-	if n, err := result.RowsAffected(); err != nil || n == 0 {
-		return errors.Join(ErrFenced, err)
-	}
-	if _, err := tx.ExecContext(ctx, `SELECT pg_notify($1, '')`, notifyChannel); err != nil {
-		return c.fault(err)
-	}
-	if err := tx.Commit(); err != nil {
-		return c.fault(err)
+		return err
 	}
 	if err := c.load(ctx); err != nil {
 		c.askReload() // it is recorded; the view follows when it can
@@ -470,17 +457,7 @@ func jsonOrNull(v any) (sql.NullString, error) {
 
 // Note writes an entry to the logbook alone.
 func (c *Catalog) Note(ctx context.Context, e *Entry) error {
-	ctx, cancel := context.WithTimeout(ctx, statementTimeout)
-	defer cancel()
-	tx, err := c.db.BeginTxx(ctx, nil)
-	if err != nil {
-		return c.fault(err)
-	}
-	defer tx.Rollback()
-	if err := writeLogbook(ctx, tx, e); err != nil {
-		return c.fault(err)
-	}
-	return c.fault(tx.Commit())
+	return c.inTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error { return writeLogbook(ctx, tx, e) })
 }
 
 // LogbookRow is one entry of the logbook.
@@ -494,22 +471,14 @@ type LogbookRow struct {
 	After   json.RawMessage `db:"after" json:"after"`
 }
 
+const logbookColumns = `SELECT id, at, who, action, address, coalesce(before, 'null') AS before, coalesce(after, 'null') AS after FROM logbook `
+
 // ChangesOf returns the last changes of an address, newest first.
 func (c *Catalog) ChangesOf(ctx context.Context, address string, limit int) ([]LogbookRow, error) {
-	ctx, cancel := context.WithTimeout(ctx, statementTimeout)
-	defer cancel()
-	rows := []LogbookRow{}
-	err := c.db.SelectContext(ctx, &rows, `SELECT id, at, who, action, address, coalesce(before, 'null') AS before, coalesce(after, 'null') AS after
-		FROM logbook WHERE address = $1 AND action LIKE 'set %' ORDER BY id DESC LIMIT $2`, address, limit)
-	return rows, c.fault(err)
+	return list[LogbookRow](ctx, c, logbookColumns+`WHERE address = $1 AND action LIKE 'set %' ORDER BY id DESC LIMIT $2`, address, limit)
 }
 
 // Logbook returns entries with an id below before (0: all), newest first.
 func (c *Catalog) Logbook(ctx context.Context, before int64, limit int) ([]LogbookRow, error) {
-	ctx, cancel := context.WithTimeout(ctx, statementTimeout)
-	defer cancel()
-	rows := []LogbookRow{}
-	err := c.db.SelectContext(ctx, &rows, `SELECT id, at, who, action, address, coalesce(before, 'null') AS before, coalesce(after, 'null') AS after
-		FROM logbook WHERE $1 = 0 OR id < $1 ORDER BY id DESC LIMIT $2`, before, limit)
-	return rows, c.fault(err)
+	return list[LogbookRow](ctx, c, logbookColumns+`WHERE $1 = 0 OR id < $1 ORDER BY id DESC LIMIT $2`, before, limit)
 }

@@ -72,43 +72,26 @@ type Coordination struct {
 
 // TakeOver makes the caller the one that coordinates a group.
 func (c *Catalog) TakeOver(ctx context.Context, id int64) (*Coordination, error) {
-	ctx, cancel := context.WithTimeout(ctx, statementTimeout)
-	defer cancel()
-	tx, err := c.db.BeginTxx(ctx, nil)
-	if err != nil {
-		return nil, c.fault(err)
-	}
-	defer tx.Rollback()
-	var out Coordination
-	if err := tx.GetContext(ctx, &out, `UPDATE groups SET epoch = epoch + 1 WHERE id = $1 RETURNING epoch, shares`, id); err != nil {
-		return nil, c.fault(err)
-	}
-	var rows []OffsetRow
-	if err := tx.SelectContext(ctx, &rows, `SELECT group_id, partition, committed, changed_at FROM group_offsets WHERE group_id = $1`, id); err != nil {
-		return nil, c.fault(err)
-	}
-	out.Offsets = map[int]int64{}
-	for _, r := range rows {
-		out.Offsets[r.Partition] = r.Committed
-	}
-	return &out, c.fault(tx.Commit())
+	out := Coordination{Offsets: map[int]int64{}}
+	err := c.inTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
+		if err := tx.GetContext(ctx, &out, `UPDATE groups SET epoch = epoch + 1 WHERE id = $1 RETURNING epoch, shares`, id); err != nil {
+			return err
+		}
+		var rows []OffsetRow
+		if err := tx.SelectContext(ctx, &rows, `SELECT group_id, partition, committed, changed_at FROM group_offsets WHERE group_id = $1`, id); err != nil {
+			return err
+		}
+		for _, r := range rows {
+			out.Offsets[r.Partition] = r.Committed
+		}
+		return nil
+	})
+	return &out, err
 }
 
 // SetShares records who holds what, unless another node coordinates the group.
 func (c *Catalog) SetShares(ctx context.Context, id, epoch int64, shares []byte) error {
-	ctx, cancel := context.WithTimeout(ctx, statementTimeout)
-	defer cancel()
-	return c.fenced(c.db.ExecContext(ctx, `UPDATE groups SET shares = $3, members_until = now(), changed_at = clock_timestamp() WHERE id = $1 AND epoch = $2`, id, epoch, shares))
-}
-
-func (c *Catalog) fenced(result sql.Result, err error) error {
-	if err != nil {
-		return c.fault(err)
-	}
-	if n, err := result.RowsAffected(); err != nil || n == 0 {
-		return errors.Join(ErrTakenOver, err)
-	}
-	return c.fault(nil)
+	return c.execFenced(ctx, ErrTakenOver, `UPDATE groups SET shares = $3, members_until = now(), changed_at = clock_timestamp() WHERE id = $1 AND epoch = $2`, id, epoch, shares)
 }
 
 // Commit is one offset that a group has read up to.
@@ -123,8 +106,6 @@ type Commit struct {
 // another node coordinates now, whose offsets were not recorded. A partition
 // may be there once.
 func (c *Catalog) Commits(ctx context.Context, commits []Commit) (refused map[int64]bool, err error) {
-	ctx, cancel := context.WithTimeout(ctx, statementTimeout)
-	defer cancel()
 	epochs := map[int64]int64{}
 	var groups, partitions, offsets []int64
 	for _, m := range commits {
@@ -137,8 +118,7 @@ func (c *Catalog) Commits(ctx context.Context, commits []Commit) (refused map[in
 	}
 	// The lock makes a take-over wait, and those that come behind it see its
 	// epoch.
-	var done []int64
-	err = c.db.SelectContext(ctx, &done, `WITH mine AS (
+	done, err := list[int64](ctx, c, `WITH mine AS (
 			SELECT g.id FROM groups g JOIN unnest($1::bigint[], $2::bigint[]) AS e(id, epoch) ON g.id = e.id AND g.epoch = e.epoch ORDER BY g.id FOR SHARE OF g
 		), put AS (
 			INSERT INTO group_offsets AS o (group_id, partition, committed, changed_at)
@@ -147,7 +127,7 @@ func (c *Catalog) Commits(ctx context.Context, commits []Commit) (refused map[in
 		) SELECT id FROM mine`,
 		pgtype.FlatArray[int64](ids), pgtype.FlatArray[int64](numbers), pgtype.FlatArray[int64](groups), pgtype.FlatArray[int64](partitions), pgtype.FlatArray[int64](offsets))
 	if err != nil {
-		return nil, c.fault(err)
+		return nil, err
 	}
 	refused = map[int64]bool{}
 	for id := range epochs {
@@ -156,7 +136,7 @@ func (c *Catalog) Commits(ctx context.Context, commits []Commit) (refused map[in
 	for _, id := range done {
 		delete(refused, id)
 	}
-	return refused, c.fault(nil)
+	return refused, nil
 }
 
 // Move is one change of a group's offsets by hand.
@@ -175,47 +155,36 @@ const moveColumns = `SELECT m.id, m.at, m.who, m.why, m.target, m.undoes, m.step
 
 // Moves returns the moves of a group's offsets, newest first.
 func (c *Catalog) Moves(ctx context.Context, id int64, limit int) ([]Move, error) {
-	ctx, cancel := context.WithTimeout(ctx, statementTimeout)
-	defer cancel()
-	var moves []Move
-	return moves, c.fault(c.db.SelectContext(ctx, &moves, moveColumns+`WHERE m.group_id = $1 ORDER BY m.id DESC LIMIT $2`, id, limit))
+	return list[Move](ctx, c, moveColumns+`WHERE m.group_id = $1 ORDER BY m.id DESC LIMIT $2`, id, limit)
 }
 
 // MoveOffsets moves a group's offsets, all or none: with the move they are
 // recorded, with who holds what, and in the logbook. last is the newest move
 // that was there when it was decided on; -1 takes any.
 func (c *Catalog) MoveOffsets(ctx context.Context, id, epoch, last int64, m *Move, offsets map[int]int64, shares []byte, e *Entry) error {
-	ctx, cancel := context.WithTimeout(ctx, statementTimeout)
-	defer cancel()
-	tx, err := c.db.BeginTxx(ctx, nil)
-	if err != nil {
-		return c.fault(err)
-	}
-	defer tx.Rollback()
-	if err := c.fenced(tx.ExecContext(ctx, `UPDATE groups SET shares = $3, changed_at = clock_timestamp() WHERE id = $1 AND epoch = $2`, id, epoch, shares)); err != nil {
-		return err
-	}
-	var newest int64
-	if err := tx.GetContext(ctx, &newest, `SELECT coalesce(max(id), 0) FROM group_moves WHERE group_id = $1`, id); err != nil {
-		return c.fault(err)
-	}
-	if last >= 0 && newest != last {
-		return ErrStale
-	}
-	if err := tx.GetContext(ctx, m, `INSERT INTO group_moves (group_id, who, why, target, undoes, steps) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id, at`,
-		id, m.Who, m.Why, m.Target, m.Undoes, m.Steps); err != nil {
-		return c.fault(err)
-	}
-	for partition, offset := range offsets {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO group_offsets AS o (group_id, partition, committed) VALUES ($1, $2, $3)
-			ON CONFLICT (group_id, partition) DO UPDATE SET committed = excluded.committed, changed_at = clock_timestamp()`, id, partition, offset); err != nil {
-			return c.fault(err)
+	return c.inTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
+		if err := fenced(ctx, tx, ErrTakenOver, `UPDATE groups SET shares = $3, changed_at = clock_timestamp() WHERE id = $1 AND epoch = $2`, id, epoch, shares); err != nil {
+			return err
 		}
-	}
-	if err := writeLogbook(ctx, tx, e); err != nil {
-		return c.fault(err)
-	}
-	return c.fault(tx.Commit())
+		var newest int64
+		if err := tx.GetContext(ctx, &newest, `SELECT coalesce(max(id), 0) FROM group_moves WHERE group_id = $1`, id); err != nil {
+			return err
+		}
+		if last >= 0 && newest != last {
+			return ErrStale
+		}
+		if err := tx.GetContext(ctx, m, `INSERT INTO group_moves (group_id, who, why, target, undoes, steps) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id, at`,
+			id, m.Who, m.Why, m.Target, m.Undoes, m.Steps); err != nil {
+			return err
+		}
+		for partition, offset := range offsets {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO group_offsets AS o (group_id, partition, committed) VALUES ($1, $2, $3)
+				ON CONFLICT (group_id, partition) DO UPDATE SET committed = excluded.committed, changed_at = clock_timestamp()`, id, partition, offset); err != nil {
+				return err
+			}
+		}
+		return writeLogbook(ctx, tx, e)
+	})
 }
 
 // OffsetRow is a committed offset.
@@ -236,12 +205,11 @@ type SharesRow struct {
 // Offsets returns what was committed, and who holds what, after a time of the
 // database's clock.
 func (c *Catalog) Offsets(ctx context.Context, after time.Time) (offsets []OffsetRow, shares []SharesRow, err error) {
-	ctx, cancel := context.WithTimeout(ctx, statementTimeout)
-	defer cancel()
-	err = errors.Join(
-		c.db.SelectContext(ctx, &offsets, `SELECT group_id, partition, committed, changed_at FROM group_offsets WHERE changed_at > $1`, after),
-		c.db.SelectContext(ctx, &shares, `SELECT id, shares, changed_at FROM groups WHERE changed_at > $1`, after))
-	return offsets, shares, c.fault(err)
+	offsets, err = list[OffsetRow](ctx, c, `SELECT group_id, partition, committed, changed_at FROM group_offsets WHERE changed_at > $1`, after)
+	if err == nil {
+		shares, err = list[SharesRow](ctx, c, `SELECT id, shares, changed_at FROM groups WHERE changed_at > $1`, after)
+	}
+	return offsets, shares, err
 }
 
 // LagSample is the lag of a group at a time, by partition.
@@ -262,25 +230,20 @@ const (
 
 // AddLagSamples records samples of one time.
 func (c *Catalog) AddLagSamples(ctx context.Context, at time.Time, every time.Duration, samples []LagSample) error {
-	ctx, cancel := context.WithTimeout(ctx, statementTimeout)
-	defer cancel()
 	coarse := at.Sub(at.Truncate(coarseStep)) < every
-	tx, err := c.db.BeginTxx(ctx, nil)
-	if err != nil {
-		return c.fault(err)
-	}
-	defer tx.Rollback()
-	add, err := tx.PrepareContext(ctx, `INSERT INTO lag_samples (group_id, at, coarse, lag, age_ms, committed, ended)
-		SELECT $1, $2, $3, $4, $5, $6, $7 WHERE EXISTS (SELECT 1 FROM groups WHERE id = $1) ON CONFLICT DO NOTHING`)
-	if err != nil {
-		return c.fault(err)
-	}
-	for _, s := range samples {
-		if _, err := add.ExecContext(ctx, s.Group, at, coarse, pgtype.FlatArray[int64](s.Lag), pgtype.FlatArray[int64](s.AgeMS), s.Committed, s.Ended); err != nil {
-			return c.fault(err)
+	return c.inTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
+		add, err := tx.PrepareContext(ctx, `INSERT INTO lag_samples (group_id, at, coarse, lag, age_ms, committed, ended)
+			SELECT $1, $2, $3, $4, $5, $6, $7 WHERE EXISTS (SELECT 1 FROM groups WHERE id = $1) ON CONFLICT DO NOTHING`)
+		if err != nil {
+			return err
 		}
-	}
-	return c.fault(tx.Commit())
+		for _, s := range samples {
+			if _, err := add.ExecContext(ctx, s.Group, at, coarse, pgtype.FlatArray[int64](s.Lag), pgtype.FlatArray[int64](s.AgeMS), s.Committed, s.Ended); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // ThinLagSamples deletes samples by their age.
@@ -327,10 +290,6 @@ func (c *Catalog) LagHistory(ctx context.Context, id int64, from, to time.Time, 
 // Expired returns the groups that shall be removed after a time without
 // members, which has passed.
 func (c *Catalog) Expired(ctx context.Context) ([]Group, error) {
-	ctx, cancel := context.WithTimeout(ctx, statementTimeout)
-	defer cancel()
-	var groups []Group
-	err := c.db.SelectContext(ctx, &groups, `SELECT id, channel_id, name, description, paused, expire_ms, created_at FROM groups
+	return list[Group](ctx, c, `SELECT id, channel_id, name, description, paused, expire_ms, created_at FROM groups
 		WHERE expire_ms > 0 AND coalesce(shares->'members', '{}') = '{}' AND members_until < now() - expire_ms * interval '1 millisecond'`)
-	return groups, c.fault(err)
 }

@@ -135,27 +135,18 @@ func (c *Catalog) Register(ctx context.Context, n *Node, running time.Duration) 
 
 // Seen notes that a node runs.
 func (c *Catalog) Seen(ctx context.Context, id uint64) error {
-	ctx, cancel := context.WithTimeout(ctx, statementTimeout)
-	defer cancel()
-	_, err := c.db.ExecContext(ctx, `UPDATE nodes SET seen_at = now() WHERE id = $1`, id)
-	return c.fault(err)
+	return c.exec(ctx, `UPDATE nodes SET seen_at = now() WHERE id = $1`, id)
 }
 
 // SeenSince returns the nodes that have noted within the time that they run.
 func (c *Catalog) SeenSince(ctx context.Context, within time.Duration) (ids []uint64, err error) {
-	ctx, cancel := context.WithTimeout(ctx, statementTimeout)
-	defer cancel()
-	err = c.db.SelectContext(ctx, &ids, `SELECT id FROM nodes WHERE seen_at > now() - $1 * interval '1 second'`, within.Seconds())
-	return ids, c.fault(err)
+	return list[uint64](ctx, c, `SELECT id FROM nodes WHERE seen_at > now() - $1 * interval '1 second'`, within.Seconds())
 }
 
 // NotRunning takes a node that stops in order for one that does not run, so
 // that its name is free at once.
 func (c *Catalog) NotRunning(ctx context.Context, id uint64) error {
-	ctx, cancel := context.WithTimeout(ctx, statementTimeout)
-	defer cancel()
-	_, err := c.db.ExecContext(ctx, `UPDATE nodes SET seen_at = '-infinity' WHERE id = $1`, id)
-	return c.fault(err)
+	return c.exec(ctx, `UPDATE nodes SET seen_at = '-infinity' WHERE id = $1`, id)
 }
 
 // SetNodeState changes the state of a node's record.
@@ -313,11 +304,9 @@ func (c *Catalog) SetJobState(ctx context.Context, id int64, state string, e *En
 // Jobs returns the jobs, newest first: all that have not ended, and up to
 // limit that have.
 func (c *Catalog) Jobs(ctx context.Context, limit int) ([]*Job, error) {
-	ctx, cancel := context.WithTimeout(ctx, statementTimeout)
-	defer cancel()
-	var jobs []*Job
-	if err := c.db.SelectContext(ctx, &jobs, `(SELECT * FROM jobs WHERE ended_at IS NULL) UNION ALL (SELECT * FROM jobs WHERE ended_at IS NOT NULL ORDER BY id DESC LIMIT $1) ORDER BY id DESC`, limit); err != nil {
-		return nil, c.fault(err)
+	jobs, err := list[*Job](ctx, c, `(SELECT * FROM jobs WHERE ended_at IS NULL) UNION ALL (SELECT * FROM jobs WHERE ended_at IS NOT NULL ORDER BY id DESC LIMIT $1) ORDER BY id DESC`, limit)
+	if err != nil {
+		return nil, err
 	}
 	byID := map[int64]*Job{}
 	var ids []int64
@@ -325,14 +314,14 @@ func (c *Catalog) Jobs(ctx context.Context, limit int) ([]*Job, error) {
 		byID[j.ID] = j
 		ids = append(ids, j.ID)
 	}
-	var steps []Step
-	if err := c.db.SelectContext(ctx, &steps, `SELECT * FROM job_steps WHERE job_id = ANY($1) ORDER BY job_id, number`, ids); err != nil {
-		return nil, c.fault(err)
+	steps, err := list[Step](ctx, c, `SELECT * FROM job_steps WHERE job_id = ANY($1) ORDER BY job_id, number`, ids)
+	if err != nil {
+		return nil, err
 	}
 	for _, s := range steps {
 		byID[s.JobID].Steps = append(byID[s.JobID].Steps, s)
 	}
-	return jobs, c.fault(nil)
+	return jobs, nil
 }
 
 // dutyLock is the advisory lock of the one node that runs the duties of the

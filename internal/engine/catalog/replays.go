@@ -53,25 +53,16 @@ func (c *Catalog) NewReplay(ctx context.Context, r *Replay, e *Entry) error {
 
 // Replays returns the newest replays, or with open all that have not ended.
 func (c *Catalog) Replays(ctx context.Context, open bool, limit int) ([]*Replay, error) {
-	ctx, cancel := context.WithTimeout(ctx, statementTimeout)
-	defer cancel()
-	var all []*Replay
 	query := `SELECT * FROM replays ORDER BY id DESC LIMIT $1`
 	if open {
 		query = `SELECT * FROM replays WHERE state IN ('running', 'paused') ORDER BY id LIMIT $1`
 	}
-	return all, c.fault(c.db.SelectContext(ctx, &all, query, limit))
+	return list[*Replay](ctx, c, query, limit)
 }
 
 // Replay returns one replay.
 func (c *Catalog) Replay(ctx context.Context, id int64) (*Replay, error) {
-	ctx, cancel := context.WithTimeout(ctx, statementTimeout)
-	defer cancel()
-	var r Replay
-	if err := c.db.GetContext(ctx, &r, `SELECT * FROM replays WHERE id = $1`, id); err != nil {
-		return nil, c.fault(err)
-	}
-	return &r, c.fault(nil)
+	return one[Replay](ctx, c, `SELECT * FROM replays WHERE id = $1`, id)
 }
 
 // SetReplay changes the state and the rate of a replay that has not ended. It
@@ -96,30 +87,15 @@ var ErrFenced = errors.New("another node runs it now")
 // TakeReplay makes the node that calls it the one that runs a replay: writes of
 // others are refused from then on.
 func (c *Catalog) TakeReplay(ctx context.Context, id int64) (*Replay, error) {
-	ctx, cancel := context.WithTimeout(ctx, statementTimeout)
-	defer cancel()
-	var r Replay
-	if err := c.db.GetContext(ctx, &r, `UPDATE replays SET fence = fence + 1 WHERE id = $1 RETURNING *`, id); err != nil {
-		return nil, c.fault(err)
-	}
-	return &r, c.fault(nil)
+	return one[Replay](ctx, c, `UPDATE replays SET fence = fence + 1 WHERE id = $1 RETURNING *`, id)
 }
 
 // ReplayProgress records how far a replay is, and with another state that it
 // has ended. What a user changed meanwhile stays. It returns ErrFenced when
 // another node has taken the replay since.
 func (c *Catalog) ReplayProgress(ctx context.Context, r *Replay) error {
-	ctx, cancel := context.WithTimeout(ctx, statementTimeout)
-	defer cancel()
-	result, err := c.db.ExecContext(ctx, `UPDATE replays SET sent = $2, failed = $3, progress = $4, detail = CASE WHEN $6 = '' THEN detail ELSE $6 END, changed_at = now(),
+	return c.execFenced(ctx, ErrFenced, `UPDATE replays SET sent = $2, failed = $3, progress = $4, detail = CASE WHEN $6 = '' THEN detail ELSE $6 END, changed_at = now(),
 		state = CASE WHEN state IN ('running', 'paused') AND $5 NOT IN ('running', 'paused') THEN $5 ELSE state END,
 		ended_at = CASE WHEN $5 IN ('running', 'paused') THEN ended_at ELSE coalesce(ended_at, now()) END WHERE id = $1 AND fence = $7`,
 		r.ID, r.Sent, r.Failed, []byte(r.Progress), r.State, r.Detail, r.Fence)
-	if err != nil {
-		return c.fault(err)
-	}
-	if n, err := result.RowsAffected(); err != nil || n == 0 {
-		return errors.Join(ErrFenced, err)
-	}
-	return c.fault(nil)
 }
