@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -18,13 +17,6 @@ import (
 	"steadyferry/internal/core/topic"
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/catalog"
-)
-
-// Limits of settings.
-const (
-	maxDescription = 500
-	maxLabels      = 20
-	maxLabel       = 100
 )
 
 // Settings are what can be set on a topic or a queue; nil leaves a setting as
@@ -43,29 +35,6 @@ type Settings struct {
 	Queue       QueueChange
 	Labels      map[string]string // an empty value takes a label away
 	Revision    *int64            // from which the change is made; nil: whichever it is
-}
-
-func checkText(description *string, labels map[string]string) error {
-	if description != nil && strings.ContainsRune(*description, 0) {
-		return problem.New(problem.Invalid, "the description has the character U+0000").Field("description").Allowed("text without it")
-	}
-	for name, value := range labels {
-		if strings.ContainsRune(name+value, 0) {
-			return problem.New(problem.Invalid, "label %q has the character U+0000", name).Field("labels").Allowed("text without it")
-		}
-	}
-	if description != nil && len(*description) > maxDescription {
-		return problem.New(problem.Invalid, "the description has %d characters", len(*description)).Field("description").Allowed(fmt.Sprintf("up to %d", maxDescription))
-	}
-	if len(labels) > maxLabels {
-		return problem.New(problem.Invalid, "%d labels", len(labels)).Field("labels").Allowed(fmt.Sprintf("up to %d", maxLabels))
-	}
-	for name, value := range labels {
-		if err := address.CheckName(name); err != nil || len(value) > maxLabel {
-			return problem.New(problem.Invalid, "label %q=%q", name, value).Field("labels").Allowed(fmt.Sprintf("names of a-z 0-9 . _ - and values of up to %d characters", maxLabel))
-		}
-	}
-	return nil
 }
 
 // check says which setting is out of its range.
@@ -118,25 +87,6 @@ func (s *Settings) apply(ch *catalog.Channel) {
 	ch.Labels = mergeLabels(ch.Labels, s.Labels)
 }
 
-func set[T any](to *T, from *T) {
-	if from != nil {
-		*to = *from
-	}
-}
-
-func mergeLabels(have catalog.Labels, change map[string]string) catalog.Labels {
-	merged := catalog.Labels{}
-	maps.Copy(merged, have)
-	for name, value := range change {
-		if value == "" {
-			delete(merged, name)
-		} else {
-			merged[name] = value
-		}
-	}
-	return merged
-}
-
 // settingsJSON is how the logbook and previews show a topic's settings.
 func settingsJSON(ch *catalog.Channel) map[string]any {
 	if ch.Kind == catalog.KindQueue {
@@ -170,7 +120,7 @@ func (n *Node) SetSpace(ctx context.Context, who, name string, description *stri
 	if err := checkText(description, labels); err != nil {
 		return err
 	}
-	return n.untilFresh(ctx, name, func() error {
+	return untilFresh(ctx, n.catalog, name, func() error {
 		s, err := n.Space(name)
 		if err != nil {
 			return err
@@ -181,20 +131,6 @@ func (n *Node) SetSpace(ctx context.Context, who, name string, description *stri
 		return n.catalog.SetSpace(ctx, s, &changed, &catalog.Entry{Who: who, Action: "set space", Address: name,
 			Before: map[string]any{"description": s.Description, "labels": s.Labels}, After: map[string]any{"description": changed.Description, "labels": changed.Labels}})
 	})
-}
-
-// untilFresh makes a change again for as long as others change the same thing
-// between the look at it and the change.
-func (n *Node) untilFresh(ctx context.Context, address string, change func() error) error {
-	for {
-		err := change()
-		if !errors.Is(err, catalog.ErrStale) || ctx.Err() != nil {
-			return explain(err, address)
-		}
-		if err := n.catalog.Reload(ctx); err != nil {
-			return explain(err, address)
-		}
-	}
 }
 
 // RemoveSpace deletes a space without channels.
@@ -278,18 +214,6 @@ func (n *Node) NewChannel(ctx context.Context, who, kind string, a address.Addre
 // messages.
 const readyTime = 3 * time.Second
 
-// Preview says what a change would do before it is done.
-type Preview struct {
-	Address  string         `json:"address"`
-	Effects  []string       `json:"effects"` // in words
-	Before   map[string]any `json:"before,omitempty"`
-	After    map[string]any `json:"after,omitempty"`
-	Messages int64          `json:"messages"` // that would be lost or out of reach
-	Bytes    int64          `json:"bytes"`
-	Until    *time.Time     `json:"until,omitempty"` // until when it can be taken back
-	Job      int64          `json:"job,omitempty"`   // the job that brings it about
-}
-
 // SetTopic changes a topic's settings, or with preview only says what that
 // would do. When others change the same topic at the same time, the change is
 // made again from theirs, unless it names the revision that it is made from.
@@ -298,7 +222,7 @@ func (n *Node) SetTopic(ctx context.Context, who string, a address.Address, s Se
 		return nil, err
 	}
 	var p *Preview
-	err := n.untilFresh(ctx, a.String(), func() (err error) {
+	err := untilFresh(ctx, n.catalog, a.String(), func() (err error) {
 		p, err = n.setTopic(ctx, who, a, &s, preview)
 		return err
 	})
@@ -457,7 +381,7 @@ type loss struct {
 // wouldDrop tells what a retention would take at once, from the replica here
 // or that of another node.
 func (n *Node) wouldDrop(ctx context.Context, p *Partition, r topic.Retention) (loss, error) {
-	if g := p.group.Load(); g != nil {
+	if g := p.Replica(); g != nil {
 		return lossOf(g.Journal(), r), nil
 	}
 	leader := n.leaderOf(p)
@@ -491,7 +415,7 @@ func (n *Node) RemoveTopic(ctx context.Context, who string, a address.Address, p
 		return nil, err
 	}
 	status, _ := n.Status(t, time.Now())
-	until := time.Now().Add(n.config.KeepRemoved).UTC().Truncate(time.Second)
+	until := time.Now().Add(n.keepRemoved).UTC().Truncate(time.Second)
 	p := &Preview{Address: a.String(), Messages: status.Messages, Bytes: status.Bytes, Until: &until}
 	if t.IsQueue() {
 		c := n.QueueCounts(t)
@@ -522,7 +446,7 @@ func (n *Node) RestoreTopic(ctx context.Context, who string, a address.Address) 
 		}
 	}
 	if latest == nil {
-		return problem.New(problem.NotFound, "no removed channel %s is kept", a).Next("removed channels are kept for %s", address.FormatDuration(n.config.KeepRemoved))
+		return problem.New(problem.NotFound, "no removed channel %s is kept", a).Next("removed channels are kept for %s", address.FormatDuration(n.keepRemoved))
 	}
 	err := n.catalog.MarkRemoved(ctx, latest.ID, true, &catalog.Entry{Who: who, Action: "restore " + latest.Kind, Address: a.String(), After: settingsJSON(latest)})
 	return explain(err, a.String())

@@ -6,12 +6,10 @@ import (
 	"context"
 	"errors"
 	"slices"
-	"strconv"
 	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/errgroup"
-	"golang.org/x/sync/semaphore"
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/expr"
@@ -19,8 +17,6 @@ import (
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
 )
-
-func itoa(n int64) string { return strconv.FormatInt(n, 10) }
 
 // Selection is which messages of a topic are meant: the same thing wherever
 // messages are chosen.
@@ -40,12 +36,9 @@ const (
 	DefaultBrowseLimit = 500
 	MaxBrowseLimit     = 100_000
 
-	keptBytes    = 32 << 20 // of messages that are kept to be shown in another order than they are found in
-	aheadBytes   = 16 << 20 // of messages that are found ahead in all partitions together
-	messageBytes = 400      // about what a message takes beside its body
+	keptBytes  = 32 << 20 // of messages that are kept to be shown in another order than they are found in
+	aheadBytes = 16 << 20 // of messages that are found ahead in all partitions together
 )
-
-func sizeOf(m *message.Stored) int { return len(m.Body) + messageBytes }
 
 // Progress tells how far a browse is.
 type Progress struct {
@@ -181,15 +174,6 @@ func (n *Node) Browse(ctx context.Context, s Selection, tell func(Event) error) 
 	return tell(progress(count))
 }
 
-// turn waits until the caller may work on messages: so many do at once that a
-// processor stays free for those who publish and read.
-func (n *Node) turn(ctx context.Context) (done func(), err error) {
-	if err := n.turns.Acquire(ctx, 1); err != nil {
-		return nil, err
-	}
-	return func() { n.turns.Release(1) }, nil
-}
-
 // scanWorkers is how many partitions of one browse are looked through at the
 // same time.
 const scanWorkers = 4
@@ -323,7 +307,7 @@ func (s *scanner) scan(ctx context.Context, matcher *expr.Matcher, from, to int6
 			return block, next, err
 		}
 		eachRecord(chunk, func(r message.Record) bool {
-			done, decodeErr := decodeRoom(ctx, s.node.decoding, r)
+			done, decodeErr := s.node.roomToDecode(ctx, r)
 			if err = decodeErr; err != nil {
 				return false
 			}
@@ -373,26 +357,6 @@ func tooMuch(err error, p *Partition, offset int64) error {
 		return err
 	}
 	return problem.New(problem.Invalid, "%v (%s)", err, p.topic.Address().At(p.Number, offset)).Field("where").Next("make the condition simpler")
-}
-
-// decodeBytes is how many bytes of large compressed batches are looked through
-// at once: some kilobytes may become more than a hundred million.
-const (
-	decodeBytes = 160 << 20
-	smallDecode = 1 << 20
-)
-
-// decodeRoom waits until a record may be decoded; call done after.
-func decodeRoom(ctx context.Context, room *semaphore.Weighted, r message.Record) (done func(), err error) {
-	batch, err := r.Batch()
-	if err != nil || batch.Compression() == message.Plain || batch.RawSize() <= smallDecode {
-		return func() {}, nil
-	}
-	size := int64(batch.RawSize())
-	if err := room.Acquire(ctx, size); err != nil {
-		return nil, err
-	}
-	return func() { room.Release(size) }, nil
 }
 
 // merger brings what the scanners find into the order of time.

@@ -51,14 +51,14 @@ func (g groupNetwork) Up(id uint64) bool { return g.n.peers.Up(id) }
 
 // connectPeers begins to talk to the other nodes.
 func (n *Node) connectPeers() {
-	if n.config.PeerListener == nil {
+	if n.listener == nil {
 		n.peers = noOthers{}
 		return
 	}
-	p := replica.NewPeers(replica.PeersConfig{Self: n.id, Secret: n.catalog.View().Cluster.Secret, TLS: n.config.PeerTLS}, (*fromPeers)(n))
+	p := replica.NewPeers(replica.PeersConfig{Self: n.id, Secret: n.catalog.View().Cluster.Secret, TLS: n.tls}, (*fromPeers)(n))
 	n.peers = p
 	n.wg.Go(func() {
-		if err := p.Serve(n.config.PeerListener); err != nil && !errors.Is(err, net.ErrClosed) && n.serving.Load() {
+		if err := p.Serve(n.listener); err != nil && !errors.Is(err, net.ErrClosed) && n.serving.Load() {
 			slog.Error("other nodes cannot connect any more", "error", err)
 		}
 	})
@@ -111,7 +111,7 @@ func (f *fromPeers) Cast(from uint64, kind string, body []byte) { f.calls.Cast(f
 func (n *Node) heardReport(from uint64, body []byte) {
 	for _, r := range n.others.take(from, body) {
 		if p := n.partition(r.Key); p != nil {
-			if g := p.group.Load(); g != nil {
+			if g := p.Replica(); g != nil {
 				g.Heard(r.Member)
 			}
 		}
@@ -141,31 +141,19 @@ func (f *fromPeers) NodeDown(id uint64, ended bool) {
 	(*Node)(f).changes.broadcast()
 }
 
-// register says who answers which call of another node.
-func (n *Node) register() {
+// answerPartitions has calls about what this node holds answered.
+func (n *Node) answerPartitions() {
 	n.calls.Hear("tell", func(from uint64, _ []byte) { (*fromPeers)(n).tellAll(from) })
 	n.calls.Hear("report", n.heardReport)
-
 	peer.Answer(&n.calls, "series", n.answerSeries)
-	peer.Answer(&n.calls, "group", n.answerGroup)
-	peer.Answer(&n.calls, "aside", n.answerAside)
-	peer.Answer(&n.calls, "label", n.answerLabel)
-	peer.Answer(&n.calls, "throw-away", n.answerThrowAway)
-
 	n.handleAt("publish", n.answerPublish)
-	n.handleAt("await", n.answerAwait)
-	n.handleAt("work", n.answerWork)
-	n.handleAt("queue", n.answerAsk)
 	for _, kind := range []string{"place", "wait", "records"} {
 		n.handleAt(kind, func(ctx context.Context, _ uint64, p *Partition, rest []byte) ([]byte, error) {
 			return n.answerRead(ctx, kind, p, rest)
 		})
 	}
-	n.handleAt("lead", n.answerLead)
 	n.handleAt("raw", n.answerRaw)
 	n.handleAt("committed", n.answerCommitted)
-	answerHeld(n, "digest", n.digest)
-	answerHeld(n, "log", func(_ *Partition, g *replica.Group, _ struct{}) (logState, error) { return stateOf(g), nil })
 	answerHeld(n, "segments", func(_ *Partition, g *replica.Group, r topic.Retention) (loss, error) {
 		return lossOf(g.Journal(), r), nil
 	})
@@ -175,7 +163,7 @@ func (n *Node) register() {
 // holds a replica of it.
 func answerHeld[Q, A any](n *Node, kind string, f func(p *Partition, g *replica.Group, question Q) (A, error)) {
 	n.handleAt(kind, func(_ context.Context, _ uint64, p *Partition, rest []byte) ([]byte, error) {
-		g := p.group.Load()
+		g := p.Replica()
 		if g == nil {
 			return nil, errMoved
 		}
@@ -195,7 +183,7 @@ func answerHeld[Q, A any](n *Node, kind string, f func(p *Partition, g *replica.
 
 // answerCommitted tells the leader's last committed record.
 func (n *Node) answerCommitted(_ context.Context, _ uint64, p *Partition, _ []byte) ([]byte, error) {
-	g := p.group.Load()
+	g := p.Replica()
 	if g == nil || !g.Membership().Leading {
 		return nil, replica.ErrNotLeading
 	}
@@ -253,7 +241,7 @@ func (n *Node) partition(key replica.Key) *Partition {
 // here, or 0.
 func (n *Node) leaderOf(p *Partition) uint64 {
 	reported, term := n.others.leader(p.key())
-	g := p.group.Load()
+	g := p.Replica()
 	if g == nil {
 		return reported
 	}

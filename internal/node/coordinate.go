@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"maps"
 	"slices"
+	"strconv"
 	"sync"
 	"time"
 
@@ -93,7 +94,7 @@ func (cs *coordinators) get(ctx context.Context, n *Node, g *catalog.Group, comm
 		return c, nil
 	}
 	// Those who ask meanwhile get the same one.
-	opened, err, _ := cs.opening.Do(itoa(g.ID), func() (any, error) { return cs.open(context.WithoutCancel(ctx), n, g) })
+	opened, err, _ := cs.opening.Do(strconv.FormatInt(g.ID, 10), func() (any, error) { return cs.open(context.WithoutCancel(ctx), n, g) })
 	if err != nil {
 		return nil, err
 	}
@@ -511,7 +512,7 @@ func (c *coordinator) commit(ctx context.Context, t *Topic, id string, generatio
 
 // checkBounds makes sure that an offset is one that a partition has.
 func (n *Node) checkBounds(ctx context.Context, p *Partition, offset int64) error {
-	if g := p.group.Load(); g != nil && offset <= g.End() && offset >= g.Journal().Bounds().First {
+	if g := p.Replica(); g != nil && offset <= g.End() && offset >= g.Journal().Bounds().First {
 		return nil
 	}
 	l, err := n.openLog(ctx, p, false)

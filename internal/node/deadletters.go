@@ -344,7 +344,7 @@ func (n *Node) Act(ctx context.Context, t *Topic, s QueueSelection, act Action, 
 	if err := message.CheckReason(act.Reason, ""); err != nil {
 		return nil, problem.New(problem.Invalid, "%v", err).Field("reason")
 	}
-	if act.After < 0 || act.After > MaxDelay {
+	if act.After < 0 || act.After > queue.MaxDelay {
 		return nil, problem.New(problem.Invalid, "after %s", act.After).Field("after").Allowed("0s to 365d")
 	}
 	if act.Op == queue.OpDiscard && act.Reason == "" && !preview {

@@ -36,6 +36,9 @@ func (n *Node) checkDisk() {
 	}
 }
 
+// diskIsFull reports whether publishing is refused for the want of room.
+func (n *Node) diskIsFull() bool { return n.diskFull.Load() }
+
 // Disk is the room on the disk with the data directory, in bytes.
 type Disk struct {
 	Total   int64 `json:"total"`
@@ -47,19 +50,19 @@ type Disk struct {
 // Disk asks how much room there is.
 func (n *Node) Disk() (Disk, error) {
 	var fs unix.Statfs_t
-	if err := unix.Statfs(n.config.Dir, &fs); err != nil {
+	if err := unix.Statfs(n.dir, &fs); err != nil {
 		return Disk{}, err
 	}
 	total := int64(fs.Blocks) * fs.Bsize
-	return Disk{Total: total, Free: int64(fs.Bavail) * fs.Bsize, Reserve: min(n.config.DiskReserve, total/20), Full: n.diskFull.Load()}, nil
+	return Disk{Total: total, Free: int64(fs.Bavail) * fs.Bsize, Reserve: min(n.reserve, total/20), Full: n.diskFull.Load()}, nil
 }
 
 // retain drops what retention takes, and closes files that nobody reads.
 func (n *Node) retain(ctx context.Context, now time.Time) {
 	for _, t := range n.Topics() {
 		for _, p := range t.Partitions() {
-			if g := p.group.Load(); g != nil && t.IsQueue() {
-				n.tidyQueue(ctx, p, g)
+			if g := p.Replica(); g != nil && t.kind.Tidy != nil {
+				t.kind.Tidy(ctx, p, g)
 			} else if g != nil {
 				n.retainPartition(ctx, p, g, t.retention(), now.UnixMicro())
 			}
@@ -97,10 +100,10 @@ func (n *Node) retainPartition(ctx context.Context, p *Partition, g *replica.Gro
 // one that is brought back in the same moment keeps its logs.
 func (n *Node) purge(ctx context.Context, now time.Time) {
 	for _, ch := range n.catalog.View().Removed {
-		if now.Sub(ch.RemovedAt.Time) < n.config.KeepRemoved {
+		if now.Sub(ch.RemovedAt.Time) < n.keepRemoved {
 			continue
 		}
-		if err := n.catalog.Forget(ctx, ch.ID, now.Add(-n.config.KeepRemoved)); err != nil {
+		if err := n.catalog.Forget(ctx, ch.ID, now.Add(-n.keepRemoved)); err != nil {
 			slog.Warn("could not delete a removed channel", "channel", ch.Address(), "error", err)
 		}
 	}

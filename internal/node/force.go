@@ -116,14 +116,10 @@ func (n *Node) recovery(ctx context.Context, p *Partition) *Recovery {
 		}
 		r.Lost = append(r.Lost, n.NodeName(id))
 		slices.Sort(r.Lost)
-		n.others.mu.RLock()
-		if k := n.others.reports[id]; k != nil {
-			if rep := k.replicas[p.key()]; rep != nil && rep.Status.End > r.KnownEnd {
-				r.KnownEnd = rep.Status.End
-				r.LastWord = k.at.UTC().Format(time.RFC3339)
-			}
+		if rep := n.others.replica(id, p.key()); rep != nil && rep.Status.End > r.KnownEnd {
+			_, at, _ := n.others.of(id)
+			r.KnownEnd, r.LastWord = rep.Status.End, at.UTC().Format(time.RFC3339)
 		}
-		n.others.mu.RUnlock()
 	}
 	r.MayLose = max(r.KnownEnd-r.End, 0)
 	// It goes on with the nodes that are left, as many as it had if there are.

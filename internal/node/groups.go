@@ -132,7 +132,7 @@ func (n *Node) SetGroup(ctx context.Context, who string, a address.Address, s Gr
 	if err := s.check(); err != nil {
 		return err
 	}
-	return n.untilFresh(ctx, a.String(), func() error {
+	return untilFresh(ctx, n.catalog, a.String(), func() error {
 		_, g, err := n.Group(a)
 		if err != nil {
 			return err
@@ -427,3 +427,6 @@ type GoneOf struct {
 
 // pollBytes bounds the bodies of one poll.
 const pollBytes = 8 << 20
+
+// answerGroups has what other nodes ask of groups answered.
+func (n *Node) answerGroups() { peer.Answer(&n.calls, "group", n.answerGroup) }

@@ -11,6 +11,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/catalog"
 )
@@ -70,50 +71,57 @@ func (id *identity) write(dir string) error {
 // the records.
 const stillRuns = 12 * time.Second
 
-// join makes this node a member of the cluster of its records.
-func (n *Node) join(ctx context.Context) error {
-	id, err := readIdentity(n.config.Dir)
+// Joining is what a node says of itself when it joins the cluster of its records.
+type Joining struct {
+	Dir, Name, Zone string
+	API, Peer       string // where clients, and other nodes, reach it
+	Alone           bool   // it takes no connections of other nodes
+}
+
+// Join makes a node a member of the cluster of its records, and returns the id
+// that it has there.
+func Join(ctx context.Context, records *catalog.Catalog, logs *journal.Store, j Joining) (uint64, error) {
+	id, err := readIdentity(j.Dir)
 	if err != nil {
-		return err
+		return 0, err
 	}
-	cluster := n.catalog.View().Cluster.Cluster
+	cluster := records.View().Cluster.Cluster
 	written := id
 	if id == nil {
-		if trees := n.store.Trees(); len(trees) > 0 {
-			return fmt.Errorf("the data directory %s has logs (%s) and no %s, which says whose they are: put the file back from a backup of the directory, or start with an empty -dir and move the logs away by hand; as a new node it would not know what it has promised", n.config.Dir, words.Many(len(trees), "channel"), identityName)
+		if trees := logs.Trees(); len(trees) > 0 {
+			return 0, fmt.Errorf("the data directory %s has logs (%s) and no %s, which says whose they are: put the file back from a backup of the directory, or start with an empty -dir and move the logs away by hand; as a new node it would not know what it has promised", j.Dir, words.Many(len(trees), "channel"), identityName)
 		}
-		id = &identity{Directory: uuid.NewString(), Cluster: cluster, Name: n.config.Name}
+		id = &identity{Directory: uuid.NewString(), Cluster: cluster, Name: j.Name}
 	}
 	if id.Cluster != cluster {
-		return fmt.Errorf("the data directory %s belongs to another cluster than the database; use the database it was made with, or another -dir", n.config.Dir)
+		return 0, fmt.Errorf("the data directory %s belongs to another cluster than the database; use the database it was made with, or another -dir", j.Dir)
 	}
-	if id.Name != n.config.Name {
-		return fmt.Errorf("the data directory %s belongs to %s, not to %s; use -node %s, or another -dir", n.config.Dir, id.Name, n.config.Name, id.Name)
+	if id.Name != j.Name {
+		return 0, fmt.Errorf("the data directory %s belongs to %s, not to %s; use -node %s, or another -dir", j.Dir, id.Name, j.Name, id.Name)
 	}
-	if n.config.PeerListener == nil {
-		for _, r := range n.catalog.View().Nodes {
+	if j.Alone {
+		for _, r := range records.View().Nodes {
 			if r.Directory != id.Directory && r.Name != id.Name && (r.State == catalog.NodeMember || r.State == catalog.NodeDraining) {
-				return fmt.Errorf("the cluster of this database has other nodes (%s): give -peer-listen, so that they can talk to this one", r.Name)
+				return 0, fmt.Errorf("the cluster of this database has other nodes (%s): give -peer-listen, so that they can talk to this one", r.Name)
 			}
 		}
 	}
-	record := &catalog.Node{Directory: id.Directory, Name: id.Name, Zone: n.config.Zone, API: n.config.Advertise, Peer: n.config.PeerAdvertise}
-	err = n.catalog.Register(ctx, record, stillRuns)
+	record := &catalog.Node{Directory: id.Directory, Name: id.Name, Zone: j.Zone, API: j.API, Peer: j.Peer}
+	err = records.Register(ctx, record, stillRuns)
 	if errors.Is(err, catalog.ErrNameTaken) {
-		return fmt.Errorf("%w: %s; choose another -node, or wait %s if it was just killed and its directory is lost", err, n.config.Name, stillRuns)
+		return 0, fmt.Errorf("%w: %s; choose another -node, or wait %s if it was just killed and its directory is lost", err, j.Name, stillRuns)
 	}
 	if err != nil {
-		return err
+		return 0, err
 	}
 	switch record.State {
 	case catalog.NodeRemoved:
-		return fmt.Errorf("%s was removed from the cluster: an empty -dir lets it join again, as a new member", id.Name)
+		return 0, fmt.Errorf("%s was removed from the cluster: an empty -dir lets it join again, as a new member", id.Name)
 	case catalog.NodeReplaced:
-		return fmt.Errorf("another data directory has taken the place of %s as %s: an empty -dir and another -node let it join as a new member", n.config.Dir, id.Name)
+		return 0, fmt.Errorf("another data directory has taken the place of %s as %s: an empty -dir and another -node let it join as a new member", j.Dir, id.Name)
 	}
-	n.id = record.ID
 	if written != nil {
-		return nil // on a full disk a node still starts, for reading
+		return record.ID, nil // on a full disk a node still starts, for reading
 	}
-	return id.write(n.config.Dir)
+	return record.ID, id.write(j.Dir)
 }

@@ -8,7 +8,6 @@ import (
 	"log/slog"
 	"slices"
 	"sort"
-	"sync"
 	"time"
 
 	"steadyferry/internal/core/address"
@@ -21,31 +20,25 @@ import (
 // stepsAtOnce is how many partitions one job moves at a time.
 const stepsAtOnce = 4
 
-// clusterDuties are run by one node of the cluster at a time: it brings jobs
-// forward. All that it knows is in the records, so that another node can go on
-// at any moment.
-func (n *Node) clusterDuties(ctx context.Context) {
-	n.onDuty.Store(true)
-	defer n.onDuty.Store(false)
-	var runs sync.WaitGroup
-	defer runs.Wait()
-	runs.Go(func() { n.runReplays(ctx) })
+// runJobs brings jobs forward, on one node of the cluster at a time. All that it
+// knows is in the records, so that another node can go on at any moment.
+func (n *Node) runJobs(ctx context.Context) {
 	ticker := time.NewTicker(300 * time.Millisecond)
 	defer ticker.Stop()
 	idle := 0
+	looked := int64(-1) // the version of the records
 	for {
 		select {
 		case <-ctx.Done():
 			return
-		case now := <-ticker.C:
-			n.groupDuties(ctx, now)
+		case <-ticker.C:
 		}
 		// Without jobs it is enough to look now and then, or on word of a
 		// change.
-		if idle++; idle > 3 && idle%10 != 0 && n.jobsAt.Load() == n.catalog.View().Version {
+		if idle++; idle > 3 && idle%10 != 0 && looked == n.catalog.View().Version {
 			continue
 		}
-		n.jobsAt.Store(n.catalog.View().Version)
+		looked = n.catalog.View().Version
 		if err := n.replaceLost(ctx); err != nil && ctx.Err() == nil && !errors.Is(err, catalog.ErrAway) {
 			slog.Warn("the replicas of a lost directory are not copied yet", "error", err)
 		}
@@ -295,7 +288,7 @@ func (n *Node) refuseBusy(ctx context.Context, steps []catalog.Step) error {
 			}
 			for _, s := range steps {
 				if s.ChannelID == busy.ChannelID && s.Partition == busy.Partition {
-					return problem.New(problem.Conflict, "job %d (%s of %s) is moving %s", j.ID, j.Kind, j.Address, n.partitionAddress(s.ChannelID, s.Partition)).Next("wait for it, or cancel it with: ferry nodes cancel %d", j.ID)
+					return problem.New(problem.Conflict, "job %d (%s of %s) is moving %s", j.ID, j.Kind, j.Address, n.PartitionAddress(s.ChannelID, s.Partition)).Next("wait for it, or cancel it with: ferry nodes cancel %d", j.ID)
 				}
 			}
 		}
@@ -303,7 +296,8 @@ func (n *Node) refuseBusy(ctx context.Context, steps []catalog.Step) error {
 	return nil
 }
 
-func (n *Node) partitionAddress(channel int64, partition int) string {
+// PartitionAddress returns the address of a partition by the id of its channel.
+func (n *Node) PartitionAddress(channel int64, partition int) string {
 	t := n.topicByID(channel)
 	if t == nil {
 		return fmt.Sprintf("a partition of a removed channel (%d#%d)", channel, partition)
@@ -368,7 +362,7 @@ func (n *Node) MovePartition(ctx context.Context, who string, a address.Address,
 		}
 	}
 	before := n.placed(p)
-	out := &Preview{Address: a.String(), Effects: []string{}, Before: map[string]any{"nodes": n.names(before)}, After: map[string]any{"nodes": to}}
+	out := &Preview{Address: a.String(), Effects: []string{}, Before: map[string]any{"nodes": n.NodeNames(before)}, After: map[string]any{"nodes": to}}
 	if slices.Equal(before, ids) {
 		out.After = nil
 		return out, nil
@@ -393,7 +387,7 @@ func (n *Node) MovePartition(ctx context.Context, who string, a address.Address,
 	if preview {
 		return out, nil
 	}
-	job := &catalog.Job{Kind: "move", Address: a.String(), Who: who, Detail: fmt.Sprintf("from %v to %v", n.names(before), to),
+	job := &catalog.Job{Kind: "move", Address: a.String(), Who: who, Detail: fmt.Sprintf("from %v to %v", n.NodeNames(before), to),
 		Steps: []catalog.Step{{ChannelID: t.ID, Partition: p.Number, Before: before, After: ids}}}
 	if err := n.refuseBusy(ctx, job.Steps); err != nil {
 		return nil, err
@@ -403,7 +397,8 @@ func (n *Node) MovePartition(ctx context.Context, who string, a address.Address,
 	return out, explain(err, a.String())
 }
 
-func (n *Node) names(ids []uint64) []string {
+// NodeNames returns the names of nodes.
+func (n *Node) NodeNames(ids []uint64) []string {
 	out := make([]string, len(ids))
 	for i, id := range ids {
 		out[i] = n.NodeName(id)

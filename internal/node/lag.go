@@ -7,6 +7,7 @@ import (
 	"maps"
 	"slices"
 	"sort"
+	"strconv"
 	"sync"
 	"time"
 
@@ -210,7 +211,7 @@ type MemberLag struct {
 func (l *GroupLag) offsets() map[string]int64 {
 	out := map[string]int64{}
 	for _, p := range l.Partitions {
-		out[itoa(int64(p.Partition))] = p.Place.Committed
+		out[strconv.FormatInt(int64(p.Partition), 10)] = p.Place.Committed
 	}
 	return out
 }
@@ -364,7 +365,7 @@ func (n *Node) fillLag(ctx context.Context, l *GroupLag, facts []fact) {
 				row.OldestAt = &stamp
 				place.OldestAge = max(now.Sub(stamp), 0)
 			}
-			if local := p.group.Load(); local != nil {
+			if local := p.Replica(); local != nil {
 				place.UnreadBytes = local.Journal().BytesFrom(at)
 			}
 		}
@@ -411,7 +412,7 @@ func (n *Node) stampFor(ctx context.Context, id int64, p *Partition, offset int6
 // stampOf returns when the message at an offset, or the next one that is kept,
 // was stored.
 func (n *Node) stampOf(ctx context.Context, p *Partition, offset int64) (time.Time, bool) {
-	if g := p.group.Load(); g != nil && g.End() > offset {
+	if g := p.Replica(); g != nil && g.End() > offset {
 		stamp, ok, err := g.Journal().StampOf(offset)
 		return time.UnixMicro(stamp.Time).UTC(), ok && err == nil
 	}
@@ -459,21 +460,39 @@ func (n *Node) sampleLag(ctx context.Context, now time.Time) error {
 	return n.catalog.AddLagSamples(ctx, now.Truncate(sampleEvery), sampleEvery, samples)
 }
 
-// groupDuties are what the node on duty does for all groups: it keeps the lag
-// history, and removes groups that have expired.
-func (n *Node) groupDuties(ctx context.Context, now time.Time) {
-	if now.Truncate(sampleEvery) != n.sampled {
-		n.sampled = now.Truncate(sampleEvery)
-		if err := n.sampleLag(ctx, now); err != nil && ctx.Err() == nil {
-			slog.Debug("the lag was not recorded", "error", err)
+// runGroups does what one node of the cluster does for all groups: it keeps the
+// lag history, and removes groups that have expired.
+func (n *Node) runGroups(ctx context.Context) {
+	ticker := time.NewTicker(300 * time.Millisecond)
+	defer ticker.Stop()
+	var sampled, thinned time.Time
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case now := <-ticker.C:
+			if now.Truncate(sampleEvery) != sampled {
+				sampled = now.Truncate(sampleEvery)
+				n.recordLag(ctx, now)
+			}
+			if now.Truncate(time.Minute) != thinned {
+				thinned = now.Truncate(time.Minute)
+				n.thinLag(ctx, now)
+			}
 		}
 	}
-	if now.Truncate(time.Minute) != n.thinned {
-		n.thinned = now.Truncate(time.Minute)
-		n.expireGroups(ctx)
-		if err := n.catalog.ThinLagSamples(ctx, now); err != nil && ctx.Err() == nil {
-			slog.Debug("old lag samples were not deleted", "error", err)
-		}
+}
+
+func (n *Node) recordLag(ctx context.Context, now time.Time) {
+	if err := n.sampleLag(ctx, now); err != nil && ctx.Err() == nil {
+		slog.Debug("the lag was not recorded", "error", err)
+	}
+}
+
+func (n *Node) thinLag(ctx context.Context, now time.Time) {
+	n.expireGroups(ctx)
+	if err := n.catalog.ThinLagSamples(ctx, now); err != nil && ctx.Err() == nil {
+		slog.Debug("old lag samples were not deleted", "error", err)
 	}
 }
 
@@ -483,9 +502,9 @@ func (n *Node) LagHistory(ctx context.Context, g *catalog.Group, from, to time.T
 	return rows, explain(err, g.Name)
 }
 
-// holdBack returns up to which offset retention leaves a partition to groups
+// heldBy returns up to which offset retention leaves a partition to groups
 // that it waits for, and false when it waits for none.
-func (n *Node) holdBack(p *Partition) (int64, bool) {
+func (n *Node) heldBy(p *Partition) (int64, bool) {
 	ch := p.topic.Channel()
 	if len(ch.Hold) == 0 {
 		return 0, false

@@ -4,6 +4,7 @@ import (
 	"context"
 	"log/slog"
 	"slices"
+	"sync"
 	"time"
 
 	"steadyferry/internal/engine/catalog"
@@ -31,7 +32,7 @@ func (n *Node) spreadLeaders(ctx context.Context, now time.Time) {
 	given := 0
 	for _, t := range n.Topics() {
 		for _, p := range t.Partitions() {
-			g := p.group.Load()
+			g := p.Replica()
 			if g == nil || p.alone() || !g.Membership().Leading {
 				continue
 			}
@@ -39,7 +40,7 @@ func (n *Node) spreadLeaders(ctx context.Context, now time.Time) {
 			reason, to := "", []uint64(nil)
 			switch {
 			case len(placed) == 0:
-			case n.diskFull.Load() || g.Stalled():
+			case n.diskIsFull() || g.Stalled():
 				reason, to = "the disk of "+n.Name()+" is full", n.withRoom(placed)
 			case view.Cluster.SpreadLeaders && placed[0] != n.id && n.settled(placed[0], now):
 				reason, to = "back to the node that should lead", placed[:1]
@@ -63,8 +64,7 @@ func (n *Node) spreadLeaders(ctx context.Context, now time.Time) {
 // settled reports whether a node has answered for long enough, and has room,
 // to be given leaders.
 func (n *Node) settled(id uint64, now time.Time) bool {
-	since, ok := n.upSince.Load(id)
-	return ok && n.peers.Up(id) && now.Sub(since.(time.Time)) >= leaderSettle && len(n.withRoom([]uint64{id})) == 1
+	return n.upFor(id, now) >= leaderSettle && len(n.withRoom([]uint64{id})) == 1
 }
 
 // withRoom returns those of the other nodes whose disks are not full.
@@ -90,7 +90,7 @@ func (n *Node) handOverAll(ctx context.Context) {
 		leads := 0
 		for _, t := range n.Topics() {
 			for _, p := range t.Partitions() {
-				g := p.group.Load()
+				g := p.Replica()
 				if g == nil || p.alone() || !g.Membership().Leading || !g.HasMajority() {
 					continue
 				}
@@ -113,7 +113,7 @@ func (n *Node) handOverAll(ctx context.Context) {
 func (n *Node) leaveOld(ctx context.Context) {
 	for _, t := range n.Topics() {
 		for _, p := range t.Partitions() {
-			g := p.group.Load()
+			g := p.Replica()
 			if g == nil || slices.Contains(n.placed(p), n.id) {
 				continue
 			}
@@ -144,7 +144,7 @@ func (n *Node) leave(ctx context.Context, t *Topic, p *Partition, g *replica.Gro
 
 // answerLead gives the leadership of a partition away, as another node asks.
 func (n *Node) answerLead(ctx context.Context, _ uint64, p *Partition, reason []byte) ([]byte, error) {
-	g := p.group.Load()
+	g := p.Replica()
 	if g == nil {
 		return nil, errMoved
 	}
@@ -186,4 +186,22 @@ func (n *Node) replaceLost(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// answerCluster has what other nodes ask of leaders and logs answered.
+func (n *Node) answerCluster() {
+	n.handleAt("lead", n.answerLead)
+	answerHeld(n, "digest", n.digest)
+	answerHeld(n, "log", func(_ *Partition, g *replica.Group, _ struct{}) (logState, error) { return stateOf(g), nil })
+}
+
+// onDutyRun runs what one node of the cluster does at a time.
+func (n *Node) onDutyRun(ctx context.Context, duties ...func(context.Context)) {
+	n.onDuty.Store(true)
+	defer n.onDuty.Store(false)
+	var running sync.WaitGroup
+	defer running.Wait()
+	for _, duty := range duties {
+		running.Go(func() { duty(ctx) })
+	}
 }

@@ -24,6 +24,11 @@ type log interface {
 	// Wait waits until there is something behind the offset, at most for the
 	// time.
 	Wait(ctx context.Context, offset int64, most time.Duration) error
+	// Here returns the replica of this node that is read from, nil for a log
+	// that lies elsewhere.
+	Here() *replica.Group
+	// Again returns the same log, to be waited at by another goroutine.
+	Again(ctx context.Context) log
 }
 
 // reader goes forward through the committed records of a log, as
@@ -37,7 +42,7 @@ type reader interface {
 // committed when it is called; with any, it may be a replica that has not
 // all of it, or does not know whether it has.
 func (n *Node) openLog(ctx context.Context, p *Partition, any bool) (log, error) {
-	g := p.group.Load()
+	g := p.Replica()
 	if g != nil && (any && slices.Contains(n.placed(p), n.id) || g.Refusal() == nil || g.Membership().Leading) {
 		return localLog{g, n, p}, nil
 	}
@@ -113,8 +118,10 @@ type localLog struct {
 	p *Partition
 }
 
-func (l localLog) First() int64 { return l.g.Journal().Bounds().First }
-func (l localLog) End() int64   { return max(l.g.End(), l.First()) }
+func (l localLog) Here() *replica.Group      { return l.g }
+func (l localLog) Again(context.Context) log { return l }
+func (l localLog) First() int64              { return l.g.Journal().Bounds().First }
+func (l localLog) End() int64                { return max(l.g.End(), l.First()) }
 func (l localLog) OffsetAt(time int64) (int64, error) {
 	offset, err := l.g.Journal().OffsetAt(time)
 	return min(offset, l.End()), err
@@ -219,6 +226,10 @@ func (l *remoteLog) ask(kind string, ask remoteAsk) error {
 	return json.Unmarshal(out, &l.bounds)
 }
 
+func (l *remoteLog) Here() *replica.Group { return nil }
+func (l *remoteLog) Again(ctx context.Context) log {
+	return &remoteLog{ctx: ctx, n: l.n, node: l.node, key: l.key}
+}
 func (l *remoteLog) First() int64 { return l.bounds.First }
 func (l *remoteLog) End() int64   { return l.bounds.End }
 func (l *remoteLog) OffsetAt(time int64) (int64, error) {
@@ -289,7 +300,7 @@ const mostRemote = 16 << 20
 
 // answerRead answers another node that reads a log here.
 func (n *Node) answerRead(ctx context.Context, kind string, p *Partition, body []byte) ([]byte, error) {
-	g := p.group.Load()
+	g := p.Replica()
 	if g == nil {
 		return nil, errMoved
 	}

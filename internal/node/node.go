@@ -69,20 +69,29 @@ const (
 
 // Node is one running node.
 type Node struct {
-	config   Config
-	id       uint64 // in the records, and in every group
-	started  time.Time
-	peers    network
-	calls    peer.Handlers // who answers other nodes
-	others   *others
-	upSince  sync.Map // of other nodes: id to time.Time
-	onDuty   atomic.Bool
-	Streams  *admit.Slots // what is open for long: tails, browses, members
-	Searches *admit.Slots
-	turns    *semaphore.Weighted // of those who look at messages
-	store    *journal.Store
-	sched    *replica.Scheduler
-	catalog  *catalog.Catalog
+	name, dir   string
+	version     string
+	reserve     int64
+	keepRemoved time.Duration
+	listener    net.Listener
+	tls         *tls.Config
+	id          uint64 // in the records, and in every group
+	started     time.Time
+	peers       network
+	calls       peer.Handlers // who answers other nodes
+	others      *others
+	upSince     sync.Map // of other nodes: id to time.Time
+	onDuty      atomic.Bool
+	Streams     *admit.Slots // what is open for long: tails, browses, members
+	Searches    *admit.Slots
+	turns       *semaphore.Weighted // of those who look at messages
+	store       *journal.Store
+	sched       *replica.Scheduler
+	catalog     *catalog.Catalog
+
+	kinds     map[string]*Kind
+	holdBack  func(p *Partition) (offset int64, held bool)                             // up to which offset retention waits for readers
+	committed func(ctx context.Context, t *Topic, group string) (map[int]int64, error) // the offsets of a group by partition
 
 	followMu sync.Mutex // one follow at a time
 	mu       sync.RWMutex
@@ -91,16 +100,13 @@ type Node struct {
 	groups  *coordinators
 	commits *committer
 	offsets *mirror
-	sampled time.Time // when the node on duty recorded the lag last
-	thinned time.Time // and thinned what is recorded
 	tended  time.Time // when the groups that this node coordinates were looked at last
 
 	inHand       *admit.Bytes
 	decoding     *semaphore.Weighted // bytes of large compressed batches that are looked through
 	telling      *semaphore.Weighted // and of those that tails tell
 	diskFull     atomic.Bool
-	ready        atomic.Bool  // the records may be followed
-	jobsAt       atomic.Int64 // version of the records at which jobs were looked at
+	ready        atomic.Bool // the records may be followed
 	serving      atomic.Bool
 	cancel       context.CancelFunc
 	stopSampling func()
@@ -119,7 +125,7 @@ const (
 
 // Open starts a node on its data directory and opens its partitions.
 func Open(ctx context.Context, config Config) (*Node, error) {
-	n := &Node{config: config, started: time.Now(), Streams: admit.NewSlots("streams", callerStreams, nodeStreams, 5*time.Second), Searches: admit.NewSlots("searches", callerSearches, nodeSearches, 2*time.Second), turns: semaphore.NewWeighted(int64(max(1, runtime.GOMAXPROCS(0)-1))), topics: map[int64]*Topic{}, inHand: admit.NewBytes(publishBytes, publishShare, publishReserve), decoding: semaphore.NewWeighted(decodeBytes), telling: semaphore.NewWeighted(decodeBytes), others: newOthers(), peers: noOthers{}, groups: newCoordinators(), offsets: newMirror(), tended: time.Now()}
+	n := &Node{name: config.Name, dir: config.Dir, version: config.Version, reserve: config.DiskReserve, keepRemoved: config.KeepRemoved, listener: config.PeerListener, tls: config.PeerTLS, started: time.Now(), Streams: admit.NewSlots("streams", callerStreams, nodeStreams, 5*time.Second), Searches: admit.NewSlots("searches", callerSearches, nodeSearches, 2*time.Second), turns: semaphore.NewWeighted(int64(max(1, runtime.GOMAXPROCS(0)-1))), topics: map[int64]*Topic{}, inHand: admit.NewBytes(publishBytes, publishShare, publishReserve), decoding: semaphore.NewWeighted(decodeBytes), telling: semaphore.NewWeighted(decodeBytes), others: newOthers(), peers: noOthers{}, groups: newCoordinators(), offsets: newMirror(), tended: time.Now()}
 	if err := raiseFileLimit(); err != nil {
 		slog.Warn("could not raise the limit of open files", "error", err)
 	}
@@ -131,13 +137,21 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 		return nil, errors.Join(err, n.store.Close())
 	}
 	n.commits = &committer{catalog: n.catalog}
-	if err := n.join(ctx); err != nil {
+	n.id, err = Join(ctx, n.catalog, n.store, Joining{Dir: config.Dir, Name: config.Name, Zone: config.Zone, API: config.Advertise, Peer: config.PeerAdvertise, Alone: config.PeerListener == nil})
+	if err != nil {
 		n.catalog.Close()
 		return nil, errors.Join(err, n.store.Close())
 	}
 	n.sched = replica.NewScheduler(n.store, groupNetwork{n}, max(2, runtime.GOMAXPROCS(0)), int(cmp.Or(config.FeedRate, replica.DefaultFeedRate)))
 	n.ready.Store(true)
-	n.register()
+	n.kinds = map[string]*Kind{catalog.KindQueue: n.queueKind()}
+	n.holdBack = n.heldBy
+	n.committed = n.offsetsOf
+	n.answerPartitions()
+	n.answerQueues()
+	n.answerGroups()
+	n.answerCluster()
+	n.answerManage()
 	n.connectPeers() // before there are groups, which talk through it
 	n.follow()
 	n.followNodes(n.catalog.View())
@@ -158,7 +172,9 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	n.duty(run, leaderEvery, func(now time.Time) { n.spreadLeaders(run, now) })
 	n.duty(run, time.Second, func(time.Time) { n.leaveOld(run) })
 	n.wg.Go(func() { n.reporting(run) })
-	n.wg.Go(func() { n.catalog.WhileOnDuty(run, n.clusterDuties) })
+	n.wg.Go(func() {
+		n.catalog.WhileOnDuty(run, func(ctx context.Context) { n.onDutyRun(ctx, n.runReplays, n.runJobs, n.runGroups) })
+	})
 	n.serving.Store(true)
 	return n, nil
 }
@@ -209,7 +225,7 @@ func (n *Node) Serving() bool { return n.serving.Load() }
 func (n *Node) Catalog() *catalog.Catalog { return n.catalog }
 
 // Name returns the node's name.
-func (n *Node) Name() string { return n.config.Name }
+func (n *Node) Name() string { return n.name }
 
 // Started returns when the node began to run.
 func (n *Node) Started() time.Time { return n.started }
@@ -248,7 +264,7 @@ func (n *Node) follow() {
 	for id, ch := range wanted {
 		t := current[id]
 		if t == nil {
-			t = newTopic(ch)
+			t = newTopic(ch, cmp.Or(n.kinds[ch.Kind], plain))
 			n.bringBack(ch)
 		}
 		changed := t.set(ch)
@@ -277,7 +293,7 @@ func (n *Node) openPartitions(view *catalog.View, t *Topic, count int) {
 			continue
 		}
 		place := placed[p.Number]
-		if g := p.group.Load(); g != nil && g.Epoch() == place.Epoch {
+		if g := p.Replica(); g != nil && g.Epoch() == place.Epoch {
 			g.SetMembers(place.Replicas)
 			continue
 		}
@@ -301,13 +317,12 @@ func (n *Node) openPartition(t *Topic, p *Partition, place *catalog.Placement) e
 		return nil
 	}
 	base := &machine{partition: p, applied: topic.NewPublishers(), ahead: topic.NewPublishers()}
-	base.journal = func() *journal.Journal { return p.group.Load().Journal() }
+	base.journal = func() *journal.Journal { return p.Replica().Journal() }
 	var m replica.Machine = base
-	if t.IsQueue() {
-		qm := newQueueMachine(base)
-		p.queue.Store(qm)
-		m = qm
+	if t.kind.Machine != nil {
+		m = t.kind.Machine(base)
 	}
+	p.machine.Store(&m)
 	return n.sched.Open(replica.Options{
 		Key: key, Node: n.id, Voters: place.BeganWith, Epoch: place.Epoch, Journal: t.retention().Segments(),
 		Survivor: place.Epoch > 0 && place.Survivor.Valid && uint64(place.Survivor.Int64) == n.id,
@@ -340,7 +355,7 @@ func (n *Node) reopen(t *Topic, p *Partition) {
 
 func (n *Node) closeTopic(t *Topic) {
 	for _, p := range t.Partitions() {
-		if g := p.group.Load(); g != nil {
+		if g := p.Replica(); g != nil {
 			n.closeGroup(g, p)
 		}
 	}
@@ -357,6 +372,7 @@ func (n *Node) closeGroup(g *replica.Group, p *Partition) {
 // Topic is a channel that this node serves: a topic, or a queue (IsQueue).
 type Topic struct {
 	ID         int64
+	kind       *Kind
 	channel    atomic.Pointer[catalog.Channel]
 	partitions atomic.Pointer[[]*Partition]
 	turn       atomic.Uint32 // the partition that the next batch without a key goes to
@@ -366,15 +382,15 @@ type Topic struct {
 type Partition struct {
 	Number   int
 	topic    *Topic
-	group    atomic.Pointer[replica.Group] // nil: not held by this node
-	queue    atomic.Pointer[queueMachine]  // of a queue that this node holds
+	group    atomic.Pointer[replica.Group]   // nil: not held by this node
+	machine  atomic.Pointer[replica.Machine] // what the channel's kind derives from the log; nil: not held yet
 	repair   repair
 	counters rate.Counters
 	history  rate.History
 }
 
-func newTopic(ch *catalog.Channel) *Topic {
-	t := &Topic{ID: ch.ID}
+func newTopic(ch *catalog.Channel, kind *Kind) *Topic {
+	t := &Topic{ID: ch.ID, kind: kind}
 	t.partitions.Store(&[]*Partition{})
 	t.channel.Store(ch)
 	return t
@@ -385,7 +401,7 @@ func (t *Topic) set(ch *catalog.Channel) (changed bool) {
 	old := t.channel.Swap(ch)
 	if old.RetainMS != ch.RetainMS || old.RetainBytes != ch.RetainBytes {
 		for _, p := range t.Partitions() {
-			if g := p.group.Load(); g != nil {
+			if g := p.Replica(); g != nil {
 				g.Journal().SetOptions(t.retention().Segments())
 			}
 		}
@@ -417,8 +433,8 @@ func (t *Topic) Address() address.Address {
 
 func (t *Topic) retention() topic.Retention {
 	ch := t.Channel()
-	if t.IsQueue() {
-		return queueRetain
+	if t.kind.Retention != nil {
+		return *t.kind.Retention
 	}
 	return topic.Retention{Age: time.Duration(ch.RetainMS) * time.Millisecond, Bytes: ch.RetainBytes}
 }
@@ -444,6 +460,18 @@ func (n *Node) Topics() []*Topic {
 	n.mu.RUnlock()
 	sort.Slice(topics, func(i, j int) bool { return topics[i].Address().String() < topics[j].Address().String() })
 	return topics
+}
+
+// ofKind returns the channels of a kind, in no order.
+func (n *Node) ofKind(kind string) (all []*Topic) {
+	n.mu.RLock()
+	defer n.mu.RUnlock()
+	for _, t := range n.topics {
+		if t.Channel().Kind == kind {
+			all = append(all, t)
+		}
+	}
+	return all
 }
 
 // Topic returns the topic with the address, or a Problem that names the
@@ -540,7 +568,7 @@ func (n *Node) Changed() <-chan struct{} { return n.changes.wait() }
 // that was revoked, or that these records do not know, is not made valid again:
 // another takes its place.
 func (n *Node) WriteOwnerToken(ctx context.Context) (string, error) {
-	path := filepath.Join(n.config.Dir, "owner.token")
+	path := filepath.Join(n.dir, "owner.token")
 	b, err := os.ReadFile(path)
 	if err != nil && !os.IsNotExist(err) {
 		return "", err
@@ -565,7 +593,7 @@ func (n *Node) keepOwnerToken(ctx context.Context) {
 	if !n.catalog.AwaySince().IsZero() {
 		return
 	}
-	b, err := os.ReadFile(filepath.Join(n.config.Dir, "owner.token"))
+	b, err := os.ReadFile(filepath.Join(n.dir, "owner.token"))
 	if err != nil {
 		return // nobody has asked for one, or it was taken away
 	}

@@ -6,7 +6,6 @@ import (
 	"slices"
 	"time"
 
-	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/rate"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/replica"
@@ -79,7 +78,7 @@ func (n *Node) Nodes(now time.Time) ([]NodeStatus, ClusterStatus) {
 				}
 			}
 			if own := byID[n.id]; own != nil {
-				out := p.history.PerSecond(clock.Now(), rateSpan)
+				out := p.rates()
 				own.Rates.MessagesOut += out.MessagesOut
 				own.Rates.BytesOut += out.BytesOut
 			}
@@ -99,20 +98,14 @@ func (n *Node) nodeStatus(r *catalog.Node) *NodeStatus {
 	if s.Self {
 		about = n.about()
 	} else {
-		n.others.mu.RLock()
-		k := n.others.reports[r.ID]
-		if k != nil {
-			about = k.Report
-			at := k.at.UTC().Truncate(time.Millisecond)
+		heard, at, out := n.others.of(r.ID)
+		if about = heard; !at.IsZero() {
+			at = at.UTC().Truncate(time.Millisecond)
 			s.LastWord = &at
-			for _, rep := range k.replicas {
-				if s.Up {
-					s.Rates.MessagesOut += rep.Status.Rates.MessagesOut
-					s.Rates.BytesOut += rep.Status.Rates.BytesOut
-				}
-			}
 		}
-		n.others.mu.RUnlock()
+		if s.Up {
+			s.Rates.MessagesOut, s.Rates.BytesOut = out.MessagesOut, out.BytesOut
+		}
 	}
 	s.Disk, s.Memory, s.Streams, s.Version, s.Records, s.OnDuty = about.Disk, about.Memory, about.Streams, about.Version, about.Records, about.OnDuty && s.Up
 	switch {
@@ -130,29 +123,20 @@ func (n *Node) nodeStatus(r *catalog.Node) *NodeStatus {
 // ID returns the id of this node.
 func (n *Node) ID() uint64 { return n.id }
 
-// NodeNames returns the names of nodes.
-func (n *Node) NodeNames(ids []uint64) []string { return n.names(ids) }
-
-// PartitionAddress returns the address of a partition by the id of its
-// channel.
-func (n *Node) PartitionAddress(channel int64, partition int) string {
-	return n.partitionAddress(channel, partition)
-}
-
 // PartitionByID returns a partition by the id of its channel, or nil.
 func (n *Node) PartitionByID(channel int64, partition int) *Partition {
 	return n.partition(replica.Key{Channel: channel, Partition: partition})
 }
 
 // Here reports whether this node holds a replica of the partition.
-func (p *Partition) Here() bool { return p.group.Load() != nil }
+func (p *Partition) Here() bool { return p.Replica() != nil }
 
 // Starting returns a partition that only this node holds and that is not
 // ready yet, or nothing.
 func (n *Node) Starting() string {
 	for _, t := range n.Topics() {
 		for _, p := range t.Partitions() {
-			if g := p.group.Load(); g != nil && p.alone() && errors.Is(g.Refusal(), replica.ErrNotLeading) {
+			if g := p.Replica(); g != nil && p.alone() && errors.Is(g.Refusal(), replica.ErrNotLeading) {
 				return p.Address()
 			}
 		}
@@ -166,14 +150,14 @@ func (n *Node) Refusing() (refusing map[string][]string, leads int) {
 	refusing = map[string][]string{}
 	for _, t := range n.Topics() {
 		for _, p := range t.Partitions() {
-			g := p.group.Load()
+			g := p.Replica()
 			if g == nil || !g.Membership().Leading && !p.alone() {
 				continue
 			}
 			leads++
 			if s := p.here(g, time.Now()); s.State != StateReady {
 				refusing[s.State] = append(refusing[s.State], p.Address())
-			} else if n.diskFull.Load() {
+			} else if n.diskIsFull() {
 				refusing[StateDiskFull] = append(refusing[StateDiskFull], p.Address())
 			}
 		}

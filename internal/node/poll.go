@@ -6,6 +6,8 @@ import (
 	"slices"
 	"time"
 
+	"steadyferry/internal/core/clock"
+
 	"steadyferry/internal/core/group"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/engine/catalog"
@@ -99,19 +101,19 @@ func (c *coordinator) await(ctx context.Context, t *Topic, m *Membership, upTo g
 		next := upTo.From(h.Partition, h.Generation, h.Offset)
 		l, err := c.n.openLog(ctx, p, false)
 		if err != nil {
-			go func() { wait(ctx, askAgain); tell() }() // without a leader now
+			go func() { clock.Wait(ctx, askAgain); tell() }() // without a leader now
 			continue
 		}
-		if local, ok := l.(localLog); ok {
-			defer local.g.Watch(signal)()
-			if local.g.End() > next {
+		if here := l.Here(); here != nil {
+			defer here.Watch(signal)()
+			if here.End() > next {
 				tell()
 			}
 			continue
 		}
 		go func() {
 			if l.Wait(ctx, next, pollHears) != nil {
-				wait(ctx, askAgain)
+				clock.Wait(ctx, askAgain)
 			}
 			tell()
 		}()
@@ -137,7 +139,7 @@ func (c *coordinator) read(ctx context.Context, t *Topic, m *Membership, most in
 		if err != nil {
 			continue
 		}
-		if g := p.group.Load(); g != nil && g.Refusal() == nil && g.End() <= from {
+		if g := p.Replica(); g != nil && g.Refusal() == nil && g.End() <= from {
 			continue // the usual case: nothing new
 		}
 		l, err := c.n.openLog(ctx, p, false)
@@ -159,7 +161,7 @@ func (c *coordinator) read(ctx context.Context, t *Topic, m *Membership, most in
 		next := start
 		count, before := 0, bytes
 		eachRecord(chunk, func(r message.Record) bool {
-			done, roomErr := decodeRoom(ctx, c.n.decoding, r)
+			done, roomErr := c.n.roomToDecode(ctx, r)
 			if err = roomErr; err != nil {
 				return false
 			}

@@ -32,18 +32,11 @@ func (p *presence) note(member string) {
 	p.seen.Store(member, at)
 }
 
-// QueueMember is a member of a queue: what it holds, and when it was last heard
-// of.
-type QueueMember struct {
-	queue.Holding
-	Seen int64 // microseconds since 1970
-}
-
 // maxMembers is how many members a status names, those that hold most first.
 const maxMembers = 200
 
 // members joins those that hold messages with those that were heard of.
-func (p *presence) members(holdings []queue.Holding) []QueueMember {
+func (p *presence) members(holdings []queue.Holding) []queue.Member {
 	oldest := time.Now().Add(-presentFor).UnixMicro()
 	by := map[string]int64{}
 	p.seen.Range(func(name, at any) bool {
@@ -54,31 +47,18 @@ func (p *presence) members(holdings []queue.Holding) []QueueMember {
 		}
 		return true
 	})
-	var all []QueueMember
+	var all []queue.Member
 	for _, h := range holdings {
-		all = append(all, QueueMember{h, by[h.Member]})
+		all = append(all, queue.Member{Holding: h, Seen: by[h.Member]})
 		delete(by, h.Member)
 	}
 	for name, last := range by {
-		all = append(all, QueueMember{queue.Holding{Member: name}, last})
+		all = append(all, queue.Member{Holding: queue.Holding{Member: name}, Seen: last})
 	}
-	slices.SortFunc(all, func(a, b QueueMember) int {
+	slices.SortFunc(all, func(a, b queue.Member) int {
 		return cmp.Or(cmp.Compare(b.Leased, a.Leased), cmp.Compare(a.Member, b.Member))
 	})
 	all = all[:min(len(all), maxMembers)]
-	slices.SortFunc(all, func(a, b QueueMember) int { return cmp.Compare(a.Member, b.Member) })
+	slices.SortFunc(all, func(a, b queue.Member) int { return cmp.Compare(a.Member, b.Member) })
 	return all
-}
-
-// add adds what the member holds of another partition.
-func (m *QueueMember) add(o QueueMember) {
-	m.Seen = max(m.Seen, o.Seen)
-	if o.Leased == 0 {
-		return
-	}
-	if m.Leased == 0 {
-		m.Oldest, m.Due = o.Oldest, o.Due
-	}
-	m.Leased += o.Leased
-	m.Oldest, m.Due = min(m.Oldest, o.Oldest), min(m.Due, o.Due)
 }

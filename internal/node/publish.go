@@ -10,6 +10,7 @@ import (
 	"steadyferry/internal/core/admit"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
+	"steadyferry/internal/core/queue"
 )
 
 // AnyPartition leaves the choice of the partition to the service: by the key,
@@ -130,7 +131,7 @@ func (t *Topic) allows(m *message.Message) error {
 		return problem.New(problem.Invalid, "%s is a topic: it has no delayed delivery and no expiry of single messages", t.Address()).Field("notBefore").Next("send to a queue, or without them")
 	case m.Terms.Reason != "" || m.Terms.Detail != "" || m.Terms.By != "" || m.Terms.From != "":
 		return problem.New(problem.Invalid, "a message cannot be published as a dead letter").Field("reason").Next("lease it and reject it")
-	case !m.Terms.NotBefore.IsZero() && time.Until(m.Terms.NotBefore) > MaxDelay:
+	case !m.Terms.NotBefore.IsZero() && time.Until(m.Terms.NotBefore) > queue.MaxDelay:
 		return problem.New(problem.Invalid, "delivery not before %s", m.Terms.NotBefore.Format(time.RFC3339)).Field("notBefore").Allowed("up to 365d from now")
 	}
 	return nil

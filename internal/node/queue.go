@@ -84,7 +84,6 @@ const (
 	MaxLease      = 1000   // messages of one call
 	MaxSettle     = 10_000 // outcomes of one call
 	MaxLeaseTime  = 24 * time.Hour
-	MaxDelay      = 365 * 24 * time.Hour
 	maxLeaseBytes = 32 << 20 // of bodies handed out at once
 )
 
@@ -104,7 +103,7 @@ func (w *Work) check() error {
 		switch {
 		case s.Outcome == queue.Reject && s.Reason == "":
 			return problem.New(problem.Invalid, "lease %s is rejected without a reason", s.Lease).Field("reason").Allowed("a short code, such as bad-celsius")
-		case s.After < 0 && s.After != queue.Auto || s.After > MaxDelay:
+		case s.After < 0 && s.After != queue.Auto || s.After > queue.MaxDelay:
 			return problem.New(problem.Invalid, "lease %s: after %s", s.Lease, s.After).Field("after").Allowed("0s to 365d")
 		case s.Outcome == queue.Extend && s.After > MaxLeaseTime:
 			return problem.New(problem.Invalid, "lease %s is extended by %s", s.Lease, s.After).Field("after").Allowed("up to 24h")
@@ -183,14 +182,14 @@ func (n *Node) settleAt(ctx context.Context, p *Partition, w *Work, places []int
 // next in turn, so that none is left behind.
 func (n *Node) leaseAny(ctx context.Context, t *Topic, w *Work, out *Done) error {
 	parts := t.Partitions()
-	begin := int(t.turn.Add(1))
+	begin := t.nextTurn()
 	deadline := time.Now().Add(w.Wait)
 	var failed error
 	for {
 		failed = nil
 		for i := range parts {
 			p := parts[(begin+i)%len(parts)]
-			if m := p.queue.Load(); m != nil && n.leads(p) && m.ready.Load() == 0 && len(parts) > 1 && i < len(parts)-1 {
+			if m := machineOf(p); m != nil && n.leads(p) && m.ready.Load() == 0 && len(parts) > 1 && i < len(parts)-1 {
 				continue
 			}
 			if err := n.workAt(ctx, p, w, nil, w.Max-len(out.Leased), 0, out); err != nil {
@@ -214,7 +213,7 @@ func (n *Node) leaseAny(ctx context.Context, t *Topic, w *Work, out *Done) error
 }
 
 func (n *Node) leads(p *Partition) bool {
-	g := p.group.Load()
+	g := p.Replica()
 	return g != nil && (p.alone() || n.leaderOf(p) == n.id)
 }
 
@@ -278,7 +277,7 @@ func (n *Node) workOnce(ctx context.Context, p *Partition, c *queue.Command, wai
 
 // command proposes a command here.
 func (n *Node) command(ctx context.Context, p *Partition, c *queue.Command) (queue.Result, error) {
-	m, g := p.queue.Load(), p.group.Load()
+	m, g := machineOf(p), p.Replica()
 	if m == nil || g == nil {
 		return queue.Result{}, peer.NotLed()
 	}
@@ -302,7 +301,7 @@ func (n *Node) command(ctx context.Context, p *Partition, c *queue.Command) (que
 // workHere runs a command at this node, and reads what was leased. With
 // nothing to lease it waits.
 func (n *Node) workHere(ctx context.Context, p *Partition, c *queue.Command, wait time.Duration, raw bool) (*worked, error) {
-	m := p.queue.Load()
+	m := machineOf(p)
 	if m == nil {
 		return nil, peer.NotLed()
 	}
@@ -311,7 +310,7 @@ func (n *Node) workHere(ctx context.Context, p *Partition, c *queue.Command, wai
 	if most > 0 {
 		m.presence.note(c.Who)
 	}
-	if g := p.group.Load(); m.ready.Load() == 0 && (g == nil || !m.dueAt(g.Time())) {
+	if g := p.Replica(); m.ready.Load() == 0 && (g == nil || !m.dueAt(g.Time())) {
 		c.Max = 0 // it would find nothing
 	} else {
 		c.Max = m.fairShare(most)
@@ -342,7 +341,7 @@ func (n *Node) workHere(ctx context.Context, p *Partition, c *queue.Command, wai
 		}
 		out.Handed, out.Time = r.Handed, r.Time
 	}
-	if raw && len(out.Handed) > 1 && p.queue.Load().readRecords(p.group.Load(), out) {
+	if raw && len(out.Handed) > 1 && machineOf(p).readRecords(p.Replica(), out) {
 		return out, nil
 	}
 	return out, n.readHanded(ctx, p, c, out)
@@ -389,7 +388,7 @@ func (n *Node) readHanded(ctx context.Context, p *Partition, c *queue.Command, o
 	if len(out.Handed) == 0 {
 		return nil
 	}
-	m, g := p.queue.Load(), p.group.Load()
+	m, g := machineOf(p), p.Replica()
 	places := make([]bytesOf, len(out.Handed))
 	for i, h := range out.Handed {
 		places[i] = bytesOf{h.Offset, h.Home, h.Edited}
@@ -406,7 +405,7 @@ func (n *Node) readHanded(ctx context.Context, p *Partition, c *queue.Command, o
 		one, err := m.read(g.Journal(), g.Committed(), places[i:i+1])
 		if err != nil || one[0] == nil {
 			slog.Warn("a message of a queue cannot be read", "partition", p.Address(), "offset", h.Offset, "error", err)
-			s := queue.Settlement{Offset: h.Offset, Serial: h.Serial, Outcome: queue.Reject, Reason: "damaged", Detail: fmt.Sprintf("its bytes on the disk of %s cannot be read: %v", n.config.Name, err)}
+			s := queue.Settlement{Offset: h.Offset, Serial: h.Serial, Outcome: queue.Reject, Reason: "damaged", Detail: fmt.Sprintf("its bytes on the disk of %s cannot be read: %v", n.Name(), err)}
 			if !p.alone() {
 				n.wantRepair(p)
 				s.Outcome, s.After = queue.Release, damagedAgain.Microseconds()
@@ -438,10 +437,10 @@ const queueTick = 20 * time.Millisecond
 // tickQueues lets time pass in the queues that this node leads, and brings
 // their settings into their logs.
 func (n *Node) tickQueues(ctx context.Context) {
-	for _, t := range n.queues() {
+	for _, t := range n.ofKind(catalog.KindQueue) {
 		want := t.Channel().Queue.Settings
 		for _, p := range t.Partitions() {
-			m, g := p.queue.Load(), p.group.Load()
+			m, g := machineOf(p), p.Replica()
 			if m == nil || g == nil || g.Refusal() != nil {
 				continue
 			}
@@ -471,13 +470,9 @@ func (n *Node) propose(ctx context.Context, p *Partition, c *queue.Command) {
 	}
 }
 
-func (n *Node) queues() (all []*Topic) {
-	n.mu.RLock()
-	defer n.mu.RUnlock()
-	for _, t := range n.topics {
-		if t.Channel().Kind == catalog.KindQueue {
-			all = append(all, t)
-		}
-	}
-	return all
+// answerQueues has what other nodes ask of queues answered.
+func (n *Node) answerQueues() {
+	n.handleAt("await", n.answerAwait)
+	n.handleAt("work", n.answerWork)
+	n.handleAt("queue", n.answerAsk)
 }

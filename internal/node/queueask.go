@@ -38,14 +38,14 @@ type queueAsk struct {
 
 // queueAnswer is the answer to a queueAsk.
 type queueAnswer struct {
-	Causes  []queue.Cause `json:"causes,omitempty"`
-	Status  *QueueStatus  `json:"status,omitempty"`
-	Items   []QueueItem   `json:"items,omitempty"`
-	Offsets []int64       `json:"offsets,omitempty"`
-	Next    int64         `json:"next"` // offset to go on from, -1 at the end
-	Looked  int64         `json:"looked"`
-	Changed int           `json:"changed"`
-	Time    int64         `json:"time"`
+	Causes  []queue.Cause  `json:"causes,omitempty"`
+	Status  *queue.Summary `json:"status,omitempty"`
+	Items   []QueueItem    `json:"items,omitempty"`
+	Offsets []int64        `json:"offsets,omitempty"`
+	Next    int64          `json:"next"` // offset to go on from, -1 at the end
+	Looked  int64          `json:"looked"`
+	Changed int            `json:"changed"`
+	Time    int64          `json:"time"`
 }
 
 // QueueItem is a message of a queue with what is known of it.
@@ -113,7 +113,7 @@ func (n *Node) answerAsk(ctx context.Context, _ uint64, p *Partition, body []byt
 const itemBytes = 4 << 20
 
 func (n *Node) answerQueue(ctx context.Context, p *Partition, ask *queueAsk) (*queueAnswer, error) {
-	m, g := p.queue.Load(), p.group.Load()
+	m, g := machineOf(p), p.Replica()
 	if m == nil || g == nil {
 		return nil, peer.NotLed()
 	}

@@ -46,6 +46,23 @@ func newQueueMachine(m *machine) *queueMachine {
 	return &queueMachine{machine: m, queue: queue.New(), calls: map[uint64]*queueCall{}}
 }
 
+// machineOf returns what this node knows of a queue's partition, or nil when it
+// does not hold it.
+func machineOf(p *Partition) *queueMachine {
+	m, _ := p.Machine().(*queueMachine)
+	return m
+}
+
+// queueKind is how queues differ from topics.
+func (n *Node) queueKind() *Kind {
+	return &Kind{
+		Machine:   func(base *machine) replica.Machine { return newQueueMachine(base) },
+		Retention: &queueRetain,
+		Tidy:      n.tidyQueue,
+		Summary:   func(p *Partition, g *replica.Group) *queue.Summary { return machineOf(p).status(g) },
+	}
+}
+
 // nonces tell a node's commands from those of others and of its past.
 var nonces = func() *atomic.Uint64 {
 	var n atomic.Uint64
@@ -99,7 +116,7 @@ func (m *queueMachine) Apply(r message.Record, fresh bool) {
 	m.tellChange()
 	m.mu.Unlock()
 	if fresh {
-		m.partition.counters.MessagesOut.Add(int64(len(result.Handed)))
+		m.partition.countOut(len(result.Handed), 0)
 	}
 }
 

@@ -49,8 +49,8 @@ func (q *QueueChange) check() error {
 		allowed     string
 	}{
 		{"lease", q.Lease, 100 * time.Millisecond, MaxLeaseTime, "100ms to 24h"},
-		{"backoff", q.BackoffMin, 0, MaxDelay, "0s to 365d, as SHORTEST..LONGEST"},
-		{"backoff", q.BackoffMax, 0, MaxDelay, "0s to 365d, as SHORTEST..LONGEST"},
+		{"backoff", q.BackoffMin, 0, queue.MaxDelay, "0s to 365d, as SHORTEST..LONGEST"},
+		{"backoff", q.BackoffMax, 0, queue.MaxDelay, "0s to 365d, as SHORTEST..LONGEST"},
 		{"retainDead", q.RetainDead, time.Second, 3650 * 24 * time.Hour, "1s to 3650d"},
 		{"expire", q.Expire, 0, 3650 * 24 * time.Hour, "0s (never) to 3650d"},
 		{"wayBack", q.WayBack, 0, 365 * 24 * time.Hour, "0s to 365d"},
@@ -145,16 +145,8 @@ func queueEffects(old, changed *catalog.Channel) (effects []string) {
 	return effects
 }
 
-// QueueStatus is where the messages of a queue are.
-type QueueStatus struct {
-	queue.Counts
-	Oldest  *time.Time    `json:"oldest"` // when the oldest waiting message was stored
-	Members []QueueMember `json:"members"`
-	Asking  int64         `json:"asking"` // lease calls that wait
-}
-
-func (m *queueMachine) status(g *replica.Group) *QueueStatus {
-	s := &QueueStatus{}
+func (m *queueMachine) status(g *replica.Group) *queue.Summary {
+	s := &queue.Summary{}
 	oldest := int64(-1)
 	var holdings []queue.Holding
 	m.look(func(q *queue.Queue) {
@@ -197,33 +189,17 @@ func (n *Node) Refresh(ctx context.Context, t *Topic, each []PartitionStatus) {
 	_ = group.Wait() // nothing fails
 }
 
-// QueueStatus adds up the partitions of a queue.
-func (n *Node) QueueStatus(t *Topic, each []PartitionStatus) *QueueStatus {
-	sum := &QueueStatus{Members: []QueueMember{}}
-	by := map[string]int{}
-	for _, p := range each {
-		if p.Queue == nil {
-			continue
-		}
-		sum.Counts.Add(p.Queue.Counts)
-		sum.Asking += p.Queue.Asking
-		if p.Queue.Oldest != nil && (sum.Oldest == nil || p.Queue.Oldest.Before(*sum.Oldest)) {
-			sum.Oldest = p.Queue.Oldest
-		}
-		for _, one := range p.Queue.Members {
-			if i, known := by[one.Member]; known {
-				sum.Members[i].add(one)
-				continue
-			}
-			by[one.Member] = len(sum.Members)
-			sum.Members = append(sum.Members, one)
-		}
-	}
-	return sum
-}
-
 // QueueCounts returns how many messages of a queue are in each state.
 func (n *Node) QueueCounts(t *Topic) queue.Counts {
 	_, each := n.Status(t, time.Now())
-	return n.QueueStatus(t, each).Counts
+	return Summary(each).Counts
+}
+
+// Summary adds up the partitions of a queue.
+func Summary(each []PartitionStatus) *queue.Summary {
+	of := make([]*queue.Summary, len(each))
+	for i := range each {
+		of[i] = each[i].Queue
+	}
+	return queue.Sum(of)
 }

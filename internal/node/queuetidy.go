@@ -31,7 +31,7 @@ const maxQueueSegment = 1 << 30
 func (n *Node) tidyQueue(ctx context.Context, p *Partition, g *replica.Group) {
 	ctx, cancel := context.WithTimeout(ctx, retainTime)
 	defer cancel()
-	m := p.queue.Load()
+	m := machineOf(p)
 	j := g.Journal()
 	// The state is saved with every segment: a large one must not be written
 	// more often than the log itself.

@@ -8,6 +8,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"steadyferry/internal/core/clock"
+
 	"steadyferry/internal/engine/peer"
 	"steadyferry/internal/engine/replica"
 )
@@ -114,7 +116,7 @@ func (w *waiting) end(uses bool) {
 // nodes that lead others.
 func (n *Node) ledHere(parts []*Partition) (here []*queueMachine, there []uint64) {
 	for _, p := range parts {
-		if m := p.queue.Load(); m != nil && n.leads(p) {
+		if m := machineOf(p); m != nil && n.leads(p) {
 			here = append(here, m)
 		} else if leader := n.leaderOf(p); leader != n.id && !slices.Contains(there, leader) {
 			there = append(there, leader)
@@ -174,7 +176,7 @@ func (n *Node) awaitThere(ctx context.Context, node uint64, t *Topic, member str
 			return ctx.Err() == nil
 		}
 	}
-	wait(ctx, askAgain)
+	clock.Wait(ctx, askAgain)
 	return ctx.Err() == nil
 }
 

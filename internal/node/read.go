@@ -3,6 +3,7 @@ package node
 import (
 	"context"
 	"errors"
+	"strconv"
 	"time"
 
 	"steadyferry/internal/core/address"
@@ -23,7 +24,7 @@ func (n *Node) resolve(ctx context.Context, p *Partition, l log, pos address.Pos
 	case address.AtOffset:
 		return pos.Offset, nil
 	case address.OfGroup:
-		offsets, err := n.offsetsOf(ctx, p.topic, pos.Group)
+		offsets, err := n.committed(ctx, p.topic, pos.Group)
 		return max(offsets[p.Number], l.First()), err
 	}
 	at, _ := pos.TimeAt(now)
@@ -83,7 +84,7 @@ func (f *Fetch) Read(ctx context.Context, dst []byte, wait time.Duration) (Fetch
 	if len(chunk) > 0 {
 		out.Count = int(out.Next - f.offset)
 	} else if f.offset > out.End {
-		return out, problem.New(problem.Invalid, "%s: offset %d is behind the end", p.Address(), f.offset).Field("from").Allowed("up to offset:" + itoa(out.End))
+		return out, problem.New(problem.Invalid, "%s: offset %d is behind the end", p.Address(), f.offset).Field("from").Allowed("up to offset:" + strconv.FormatInt(out.End, 10))
 	}
 	return out, nil
 }
@@ -101,7 +102,7 @@ func (p *Partition) readProblem(err error) error {
 	var damage *journal.Damage
 	switch {
 	case errors.As(err, &gone):
-		return problem.New(problem.Gone, "%s: retention has passed this offset", p.Address()).Field("from").Allowed("from offset:" + itoa(gone.First) + " on")
+		return problem.New(problem.Gone, "%s: retention has passed this offset", p.Address()).Field("from").Allowed("from offset:" + strconv.FormatInt(gone.First, 10) + " on")
 	case errors.As(err, &damage):
 		at := p.topic.Address().At(p.Number, damage.From)
 		return problem.New(problem.Damaged, "%s: %v", at, damage).Next("go on reading from offset:%d", damage.To)
@@ -118,7 +119,7 @@ func (n *Node) Message(ctx context.Context, p *Partition, offset int64, any bool
 	if end := l.End(); offset >= end {
 		allowed := "none: nothing was published yet"
 		if end > 0 {
-			allowed = itoa(l.First()) + " to " + itoa(end-1)
+			allowed = strconv.FormatInt(l.First(), 10) + " to " + strconv.FormatInt(end-1, 10)
 		}
 		return nil, problem.New(problem.NotFound, "%s has no offset %d yet", p.Address(), offset).Field("offset").Allowed(allowed)
 	}
@@ -131,7 +132,7 @@ func (n *Node) Message(ctx context.Context, p *Partition, offset int64, any bool
 		if r.Stamp().End() <= offset {
 			return true
 		}
-		done, roomErr := decodeRoom(ctx, n.decoding, r)
+		done, roomErr := n.roomToDecode(ctx, r)
 		if err = roomErr; err != nil {
 			return false
 		}

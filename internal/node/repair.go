@@ -72,7 +72,7 @@ func (n *Node) wantRepair(p *Partition) <-chan struct{} {
 // mend goes through the log of the replica here and fetches what is damaged.
 // It counts what it has written.
 func (n *Node) mend(ctx context.Context, p *Partition) (mended int, err error) {
-	g := p.group.Load()
+	g := p.Replica()
 	if g == nil {
 		return 0, nil
 	}
@@ -140,7 +140,7 @@ func (n *Node) fetchRaw(ctx context.Context, p *Partition, from, to uint64) (rec
 }
 
 func (n *Node) answerRaw(_ context.Context, _ uint64, p *Partition, body []byte) ([]byte, error) {
-	g := p.group.Load()
+	g := p.Replica()
 	var ask digestAsk
 	if g == nil {
 		return nil, errMoved

@@ -12,6 +12,8 @@ import (
 	"sync"
 	"time"
 
+	"steadyferry/internal/core/clock"
+
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
@@ -119,20 +121,13 @@ func (n *Node) runReplay(ctx context.Context, id int64) {
 		case isPassing(err):
 			slog.Debug("a replay waits", "replay", id, "error", err)
 			r.record = nil // read it anew
-			wait(ctx, time.Second)
+			clock.Wait(ctx, time.Second)
 			continue
 		default:
 			r.end(ctx, catalog.ReplayFailed, err.Error())
 			return
 		}
-		wait(ctx, replay.Step)
-	}
-}
-
-func wait(ctx context.Context, d time.Duration) {
-	select {
-	case <-ctx.Done():
-	case <-time.After(d):
+		clock.Wait(ctx, replay.Step)
 	}
 }
 
@@ -267,7 +262,7 @@ func (r *replayRun) end(ctx context.Context, state, detail string) {
 		if err := r.save(ctx); err == nil || errors.Is(err, catalog.ErrFenced) {
 			return
 		}
-		wait(ctx, time.Second)
+		clock.Wait(ctx, time.Second)
 	}
 }
 
@@ -361,7 +356,7 @@ func (r *replayRun) read(ctx context.Context, number int, from, to int64, yield 
 		}
 		more, stopped := true, error(nil)
 		eachRecord(chunk, func(rec message.Record) bool {
-			done, roomErr := decodeRoom(ctx, r.n.decoding, rec)
+			done, roomErr := r.n.roomToDecode(ctx, rec)
 			if err = roomErr; err != nil {
 				return false
 			}

@@ -196,6 +196,39 @@ func (o *others) leader(key replica.Key) (id, term uint64) {
 	return id, term
 }
 
+// of returns what another node said of itself last, when that was, and what it
+// handed to readers then; the time is zero when nothing was heard.
+func (o *others) of(node uint64) (about Report, at time.Time, out rate.Flow) {
+	o.mu.RLock()
+	defer o.mu.RUnlock()
+	k := o.reports[node]
+	if k == nil {
+		return about, at, out
+	}
+	for _, r := range k.replicas {
+		out.MessagesOut += r.Status.Rates.MessagesOut
+		out.BytesOut += r.Status.Rates.BytesOut
+	}
+	return k.Report, k.at, out
+}
+
+// wanted tells when this node has something that it should tell soon.
+func (o *others) wanted() <-chan struct{} { return o.soon }
+
+// next numbers this node's next report, puts the changes of leaders into its
+// two forms, that of what has changed and the whole, and returns who gets the
+// whole one.
+func (o *others) next(changed, whole *Report) (wholeTo []uint64) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.told++
+	changed.Number, whole.Number = o.told, o.told
+	changed.Changes, o.fresh = o.fresh, nil
+	whole.Changes = slices.Clone(o.changes)
+	wholeTo, o.wholeTo = o.wholeTo, nil
+	return wholeTo
+}
+
 // reporting tells the other nodes about this one.
 func (n *Node) reporting(ctx context.Context) {
 	ticker := time.NewTicker(time.Second)
@@ -207,7 +240,7 @@ func (n *Node) reporting(ctx context.Context) {
 			return
 		case <-ticker.C:
 			n.askToTell()
-		case <-n.others.soon:
+		case <-n.others.wanted():
 			time.Sleep(10 * time.Millisecond) // several changes come together
 		}
 		n.report(told)
@@ -218,11 +251,7 @@ func (n *Node) reporting(ctx context.Context) {
 // may not have noticed that they were away.
 func (n *Node) askToTell() {
 	for _, id := range n.otherNodes() {
-		n.others.mu.RLock()
-		k := n.others.reports[id]
-		known := k != nil && n.current(id, k)
-		n.others.mu.RUnlock()
-		if !known && n.peers.Up(id) {
+		if n.peers.Up(id) && !n.hasToldAll(id) {
 			n.peers.Cast(id, "tell", nil)
 		}
 	}
@@ -236,7 +265,7 @@ func (n *Node) report(told map[replica.Key][]byte) {
 	seen := map[replica.Key]bool{}
 	for _, t := range n.Topics() {
 		for _, p := range t.Partitions() {
-			g := p.group.Load()
+			g := p.Replica()
 			if g == nil {
 				continue
 			}
@@ -259,14 +288,7 @@ func (n *Node) report(told map[replica.Key][]byte) {
 			delete(told, key)
 		}
 	}
-	n.others.mu.Lock()
-	n.others.told++
-	r.Number, whole.Number = n.others.told, n.others.told
-	r.Changes, n.others.fresh = n.others.fresh, nil
-	whole.Changes = slices.Clone(n.others.changes)
-	wholeTo := n.others.wholeTo
-	n.others.wholeTo = nil
-	n.others.mu.Unlock()
+	wholeTo := n.others.next(&r, &whole)
 	var delta, all []byte
 	for _, id := range n.otherNodes() {
 		if !n.peers.Up(id) {
@@ -292,7 +314,7 @@ func (n *Node) report(told map[replica.Key][]byte) {
 
 // about is the part of the report that is about the node as a whole.
 func (n *Node) about() Report {
-	r := Report{Started: n.started.UTC().Truncate(time.Millisecond), Version: n.config.Version, Memory: MemoryUsed(), Streams: int64(n.Streams.Open()), OnDuty: n.onDuty.Load(), Records: n.catalog.AwaySince().IsZero()}
+	r := Report{Started: n.started.UTC().Truncate(time.Millisecond), Version: n.version, Memory: MemoryUsed(), Streams: int64(n.Streams.Open()), OnDuty: n.onDuty.Load(), Records: n.catalog.AwaySince().IsZero()}
 	if d, err := n.Disk(); err == nil {
 		r.Disk = d
 	}
@@ -344,7 +366,7 @@ func (n *Node) replicaReport(p *Partition, g *replica.Group, now time.Time) *Rep
 // or else of the replica that knows most.
 func (n *Node) view(p *Partition, now time.Time) (node uint64, r *ReplicaReport) {
 	key := p.key()
-	if g := p.group.Load(); g != nil {
+	if g := p.Replica(); g != nil {
 		node, r = n.id, n.replicaReport(p, g, now)
 		if r.Leading {
 			return node, r
@@ -380,6 +402,23 @@ func (n *Node) view(p *Partition, now time.Time) (node uint64, r *ReplicaReport)
 func (n *Node) current(id uint64, k *known) bool {
 	since, ok := n.upSince.Load(id)
 	return n.peers.Up(id) && ok && !k.wholeAt.Before(since.(time.Time))
+}
+
+// upFor returns for how long another node has answered, 0 when it does not.
+func (n *Node) upFor(id uint64, now time.Time) time.Duration {
+	since, ok := n.upSince.Load(id)
+	if !ok || !n.peers.Up(id) {
+		return 0
+	}
+	return now.Sub(since.(time.Time))
+}
+
+// hasToldAll reports whether what is known of another node is current.
+func (n *Node) hasToldAll(id uint64) bool {
+	n.others.mu.RLock()
+	defer n.others.mu.RUnlock()
+	k := n.others.reports[id]
+	return k != nil && n.current(id, k)
 }
 
 // outRates adds up what all nodes hand to readers of a partition.

@@ -111,14 +111,14 @@ func isGap(err error) bool {
 
 // alone reports whether the replica here is the only one.
 func (p *Partition) alone() bool {
-	g := p.group.Load()
+	g := p.Replica()
 	return g != nil && len(g.Membership().Voters) == 1
 }
 
 // majorityUp reports whether enough of a partition's nodes answer for it to
 // have a leader.
 func (n *Node) majorityUp(p *Partition) bool {
-	if g := p.group.Load(); g != nil && g.Membership().Has(n.id) {
+	if g := p.Replica(); g != nil && g.Membership().Has(n.id) {
 		return g.HasMajority()
 	}
 	placed := n.placed(p)
@@ -140,7 +140,7 @@ func (n *Node) placed(p *Partition) []uint64 {
 }
 
 func (n *Node) appendHere(ctx context.Context, p *Partition, data []byte, batch message.Batch) (Receipt, error) {
-	g := p.group.Load()
+	g := p.Replica()
 	if g == nil {
 		return Receipt{}, peer.NotLed()
 	}

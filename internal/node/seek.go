@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strconv"
 	"time"
 
 	"steadyferry/internal/core/address"
@@ -238,7 +239,7 @@ func (c *coordinator) apply(ctx context.Context, a address.Address, ask *MoveAsk
 	var partitions []int
 	for _, s := range out.Steps {
 		offsets[s.Partition] = s.To
-		before[itoa(int64(s.Partition))] = s.From
+		before[strconv.FormatInt(int64(s.Partition), 10)] = s.From
 		partitions = append(partitions, s.Partition)
 	}
 	action := "seek"

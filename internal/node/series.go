@@ -58,7 +58,7 @@ func (n *Node) ownSeries(t *Topic, now time.Time, span time.Duration, partition 
 		if sum == nil {
 			sum = make([]rate.Totals, len(series))
 		}
-		g := p.group.Load()
+		g := p.Replica()
 		leads := g != nil && g.Membership().Leading
 		for i := range sum {
 			if !leads {

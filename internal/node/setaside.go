@@ -56,7 +56,7 @@ type Aside struct {
 	Partitions []int `json:"partitions"` // that this node has
 }
 
-func (n *Node) asideDir() string { return filepath.Join(n.config.Dir, "set-aside") }
+func (n *Node) asideDir() string { return filepath.Join(n.dir, "set-aside") }
 
 // labelChannel writes what the logs of a channel are, if it has changed.
 func (n *Node) labelChannel(view *catalog.View, ch *catalog.Channel) {
@@ -355,4 +355,11 @@ func (n *Node) answerThrowAway(_ context.Context, _ uint64, id int64) (bool, err
 		}
 	}
 	return true, nil
+}
+
+// answerManage has what other nodes ask of logs that were set aside answered.
+func (n *Node) answerManage() {
+	peer.Answer(&n.calls, "aside", n.answerAside)
+	peer.Answer(&n.calls, "label", n.answerLabel)
+	peer.Answer(&n.calls, "throw-away", n.answerThrowAway)
 }

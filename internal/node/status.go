@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"steadyferry/internal/core/clock"
+	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/rate"
 	"steadyferry/internal/engine/replica"
 )
@@ -20,7 +21,7 @@ type PartitionStatus struct {
 	Segments  int             `json:"segments"`
 	State     string          `json:"state"`
 	Rates     rate.Flow       `json:"rates"`
-	Queue     *QueueStatus    `json:"queue,omitempty"`
+	Queue     *queue.Summary  `json:"queue,omitempty"`
 	Leader    uint64          `json:"-"`
 	Term      uint64          `json:"-"`
 	Replicas  []ReplicaStatus `json:"-"`
@@ -64,17 +65,20 @@ const (
 // rateSpan is over which time a rate "now" is taken.
 const rateSpan = 5 * time.Second
 
+// rates returns what goes in and out here now.
+func (p *Partition) rates() rate.Flow { return p.history.PerSecond(clock.Now(), rateSpan) }
+
 // here returns how the replica of this node is.
 func (p *Partition) here(g *replica.Group, now time.Time) PartitionStatus {
 	b := g.Journal().Bounds()
 	s := PartitionStatus{Partition: p.Number, First: b.First, End: max(g.End(), b.First), Bytes: b.Bytes, Segments: b.Segments, State: StateReady,
-		Rates: p.history.PerSecond(clock.Now(), rateSpan)}
+		Rates: p.rates()}
 	if s.End > s.First {
 		oldest, newest := time.UnixMicro(b.FirstTime).UTC(), time.UnixMicro(b.LastTime).UTC()
 		s.Oldest, s.Newest = &oldest, &newest
 	}
-	if m := p.queue.Load(); m != nil {
-		s.Queue = m.status(g)
+	if p.topic.kind.Summary != nil {
+		s.Queue = p.topic.kind.Summary(p, g)
 	}
 	switch {
 	case g.Stalled():
@@ -96,7 +100,7 @@ func (n *Node) PartitionStatus(p *Partition, now time.Time) PartitionStatus {
 	node, r := n.view(p, now)
 	if r == nil {
 		s := PartitionStatus{Partition: p.Number, State: StateAway}
-		if p.group.Load() == nil && len(placed) > 0 && now.Sub(n.started) < 3*time.Second {
+		if p.Replica() == nil && len(placed) > 0 && now.Sub(n.started) < 3*time.Second {
 			s.State = StateStarting
 		}
 		for _, id := range placed {
@@ -108,7 +112,7 @@ func (n *Node) PartitionStatus(p *Partition, now time.Time) PartitionStatus {
 	s.Term = r.Term
 	own := rate.Flow{}
 	if node != n.id {
-		own = p.history.PerSecond(clock.Now(), rateSpan)
+		own = p.rates()
 	} else {
 		own = s.Rates
 	}

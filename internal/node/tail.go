@@ -55,8 +55,8 @@ func (n *Node) Tail(ctx context.Context, s Selection, resume TailPositions, tell
 	for _, f := range followers {
 		// A partition of this node signals; for one elsewhere a goroutine
 		// waits there.
-		if local, ok := f.log.(localLog); ok {
-			defer local.g.Watch(signal)()
+		if here := f.log.Here(); here != nil {
+			defer here.Watch(signal)()
 			continue
 		}
 		f.asked = make(chan int64, 1)
@@ -153,9 +153,7 @@ type tailed struct {
 
 // await waits at another node for what follows.
 func (f *tailed) await(ctx context.Context, signal chan struct{}, ended chan error) error {
-	from := f.log.(*remoteLog)
-	// A log of its own: the tail reads from the other one.
-	remote := &remoteLog{ctx: ctx, n: from.n, node: from.node, key: from.key}
+	remote := f.log.Again(ctx)
 	for {
 		select {
 		case <-ctx.Done():
@@ -168,7 +166,7 @@ func (f *tailed) await(ctx context.Context, signal chan struct{}, ended chan err
 				}
 				return err
 			}
-			f.found.Store(remote.bounds.End)
+			f.found.Store(remote.End())
 		}
 		select {
 		case signal <- struct{}{}:
@@ -182,19 +180,19 @@ func (f *tailed) await(ctx context.Context, signal chan struct{}, ended chan err
 func (n *Node) stillThere(t *Topic, followers []*tailed, lost time.Time, any bool) (time.Time, error) {
 	leaderless := false
 	for _, f := range followers {
-		local, ok := f.log.(localLog)
-		if !ok {
+		here := f.log.Here()
+		if here == nil {
 			continue
 		}
 		select {
-		case <-local.g.Done():
+		case <-here.Done():
 			if n.catalog.View().Channels[t.Address().String()] == nil {
 				return lost, problem.New(problem.NotFound, "%s was removed", t.Address())
 			}
 			return lost, problem.New(problem.Unavailable, "%s: %v", f.partition.Address(), errMoved).Next("go on at the same place with another connection")
 		default:
 		}
-		leaderless = leaderless || local.g.Membership().Lead == 0
+		leaderless = leaderless || here.Membership().Lead == 0
 	}
 	switch {
 	case !leaderless || any:
@@ -264,7 +262,7 @@ func (t *tailer) step(ctx context.Context, f *tailed) (bool, error) {
 	}
 	count, bytes := 0, 0
 	eachRecord(chunk, func(r message.Record) bool {
-		done, roomErr := decodeRoom(ctx, t.node.telling, r)
+		done, roomErr := t.node.roomToTell(ctx, r)
 		if err = roomErr; err != nil {
 			return false
 		}

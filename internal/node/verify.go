@@ -81,7 +81,7 @@ func stateOf(g *replica.Group) logState {
 // logStates asks all nodes that hold a partition where their logs end.
 func (n *Node) logStates(ctx context.Context, p *Partition) map[uint64]logState {
 	states := peer.AskEach[logState](ctx, n.peers, slices.Collect(n.holders(p)), "log", peer.Raw(keyBytes(p.key())))
-	if g := p.group.Load(); g != nil {
+	if g := p.Replica(); g != nil {
 		states[n.id] = stateOf(g)
 	}
 	return states
@@ -127,7 +127,7 @@ func (n *Node) Verify(ctx context.Context, p *Partition) Verified {
 	for id := range states {
 		var d digest
 		if id == n.id {
-			d, err = n.digest(p, p.group.Load(), ask)
+			d, err = n.digest(p, p.Replica(), ask)
 		} else {
 			var out []byte
 			if out, err = n.peers.Call(ctx, id, "digest", append(keyBytes(p.key()), body...)); err == nil {

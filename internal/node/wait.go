@@ -12,7 +12,7 @@ func (n *Node) WaitReady(ctx context.Context, t *Topic) {
 		for ctx.Err() == nil {
 			leader := n.leaderOf(p)
 			if p.alone() || leader == n.id {
-				if g := p.group.Load(); g.Refusal() == nil {
+				if g := p.Replica(); g.Refusal() == nil {
 					break
 				}
 			} else if leader != 0 && n.peers.Up(leader) {

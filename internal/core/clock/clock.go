@@ -4,6 +4,7 @@
 package clock
 
 import (
+	"context"
 	"os"
 	"strings"
 	"sync"
@@ -72,5 +73,15 @@ func Follow(path string) {
 		} else {
 			time.Sleep(FollowShifted)
 		}
+	}
+}
+
+// Wait waits for so long, or until ctx ends.
+func Wait(ctx context.Context, d time.Duration) {
+	timer := time.NewTimer(d)
+	defer timer.Stop()
+	select {
+	case <-ctx.Done():
+	case <-timer.C:
 	}
 }

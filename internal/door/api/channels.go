@@ -163,7 +163,7 @@ func (s *Server) topicJSON(ctx context.Context, t *node.Topic, now time.Time, wh
 		if whole {
 			s.node.Refresh(ctx, t, each)
 		}
-		out.Queue = queueJSON(t, s.node.QueueStatus(t, each))
+		out.Queue = queueJSON(t, node.Summary(each))
 		out.Messages = out.Queue.Waiting + out.Queue.Leased + out.Queue.Delayed + out.Queue.Dead
 		out.Retain, out.RetainBytes, out.Fill = "", 0, 0
 		out.Oldest = out.Queue.OldestWaiting

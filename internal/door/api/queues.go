@@ -39,7 +39,7 @@ func (s *Server) queueOf(c *gin.Context) (*node.Topic, bool) {
 	return t, !refuse(c, err)
 }
 
-func queueJSON(t *node.Topic, q *node.QueueStatus) *client.QueueState {
+func queueJSON(t *node.Topic, q *queue.Summary) *client.QueueState {
 	set := t.Channel().Queue.Settings
 	out := &client.QueueState{Counts: q.Counts, Lease: micros(set.Lease), AttemptLimit: set.Attempts, Backoff: node.BackoffText(set), RetainDead: micros(set.RetainDead),
 		Expire: micros(set.Expire), DropExpired: set.DropExpired, Order: node.OrderText(set), WayBack: micros(set.WayBack), OldestWaiting: q.Oldest, Asking: q.Asking, Members: []client.QueueMember{}}

@@ -49,7 +49,9 @@ func TestAskEachTakesWhatComesInTime(t *testing.T) {
 				<-ctx.Done() // it takes too long
 				return 0, ctx.Err()
 			}),
-			5: depth(func(ctx context.Context, from uint64, q question) (int, error) { return 0, errors.New("it has no such channel") }),
+			5: depth(func(ctx context.Context, from uint64, q question) (int, error) {
+				return 0, errors.New("it has no such channel")
+			}),
 			6: {},
 		}
 		began := time.Now()
