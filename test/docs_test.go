@@ -121,9 +121,10 @@ var floors = []struct {
 	{"internal/core", 0, []string{"net/http", "database/sql", "flag", "gin-gonic", "sqlx"}},
 	{"internal/engine", 1, []string{"gin-gonic", "flag", "steadyferry/client"}},
 	{"client", 1, []string{"gin-gonic", "sqlx", "steadyferry/internal/engine"}},
-	{"internal/node", 2, []string{"net/http", "gin-gonic", "flag", "steadyferry/client"}},
+	{"internal/service", 2, []string{"net/http", "gin-gonic", "flag", "sqlx", "steadyferry/client"}},
 	{"internal/door", 3, []string{"flag", "sqlx"}},
-	{"cmd", 4, nil},
+	{"internal/node", 4, []string{"net/http", "gin-gonic", "flag", "steadyferry/client"}},
+	{"cmd", 5, nil},
 }
 
 func floorOf(path string) (floor int, ok bool) {

@@ -93,11 +93,11 @@ func (c *config) run(with func(ctx context.Context, r running) error) (err error
 		defer cancel()
 		return n.Close(ctx)
 	}
-	token, err := n.WriteOwnerToken(stop)
+	token, err := n.Access.WriteOwnerToken(stop)
 	if err != nil {
 		return errors.Join(err, closing())
 	}
-	a, err := api.New(n, console.Handler(), c.hostNames()...)
+	a, err := api.New(&n.Services, console.Handler(), c.hostNames()...)
 	if err != nil {
 		return errors.Join(err, closing())
 	}

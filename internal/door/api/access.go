@@ -37,7 +37,7 @@ func (s *Server) authenticate(c *gin.Context) {
 			return
 		}
 		// Another node may have made the secret a moment ago.
-		if s.node.Catalog().Refresh(c) == nil {
+		if s.node.Records.Refresh(c) == nil {
 			if p, ok := s.principal(c); ok {
 				c.Set(principalKey, p)
 				return
@@ -51,7 +51,7 @@ func (s *Server) authenticate(c *gin.Context) {
 
 // principal returns for whom the request's token or session stands.
 func (s *Server) principal(c *gin.Context) (catalog.Principal, bool) {
-	view := s.node.Catalog().View()
+	view := s.node.Records.View()
 	if text, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
 		return view.Who(catalog.Token, text)
 	} else if cookie, err := c.Cookie(cookieName); err == nil {
@@ -81,20 +81,20 @@ func (s *Server) signIn(c *gin.Context) {
 	if body.Link != "" {
 		kind, text = catalog.Link, body.Link
 	}
-	p, ok := s.node.Catalog().View().Who(kind, text)
+	p, ok := s.node.Records.View().Who(kind, text)
 	if !ok {
 		if refuse(c, s.wrong.Allow(c.RemoteIP(), time.Now())) {
 			return
 		}
-		if s.node.Catalog().Refresh(c) == nil { // another node may have made it a moment ago
-			p, ok = s.node.Catalog().View().Who(kind, text)
+		if s.node.Records.Refresh(c) == nil { // another node may have made it a moment ago
+			p, ok = s.node.Records.View().Who(kind, text)
 		}
 	}
 	if ok && refuse(c, s.signIns.Allow(p.Name, time.Now())) {
 		return
 	}
 	if ok && kind == catalog.Link {
-		used, err := s.node.Catalog().DropSecret(c, catalog.Link, text)
+		used, err := s.node.Records.DropSecret(c, catalog.Link, text)
 		if refuse(c, err) {
 			return
 		}
@@ -105,7 +105,7 @@ func (s *Server) signIn(c *gin.Context) {
 			Next: "a link works once; take the token from owner.token in the data directory"})
 		return
 	}
-	session, err := s.node.Catalog().NewSecret(c, p.Name, catalog.Session, "", sessionLives, &catalog.Entry{Who: p.Name, Action: actionSignIn, Address: p.Name})
+	session, err := s.node.Records.NewSecret(c, p.Name, catalog.Session, "", sessionLives, &catalog.Entry{Who: p.Name, Action: actionSignIn, Address: p.Name})
 	if refuse(c, err) {
 		return
 	}
@@ -121,7 +121,7 @@ func (s *Server) session(c *gin.Context) {
 
 func (s *Server) signOut(c *gin.Context) {
 	if cookie, err := c.Cookie(cookieName); err == nil {
-		if _, err := s.node.Catalog().DropSecret(c, catalog.Session, cookie); refuse(c, err) {
+		if _, err := s.node.Records.DropSecret(c, catalog.Session, cookie); refuse(c, err) {
 			return
 		}
 	}
@@ -137,7 +137,7 @@ func (s *Server) newLink(c *gin.Context) {
 			Detail: "a link is made with a token, or within 10 minutes of signing in", Next: "sign out and in again, or use: ferry access link"})
 		return
 	}
-	text, err := s.node.Catalog().NewSecret(c, who(c), catalog.Link, "", linkLives, &catalog.Entry{Who: who(c), Action: "new sign-in link", Address: who(c)})
+	text, err := s.node.Records.NewSecret(c, who(c), catalog.Link, "", linkLives, &catalog.Entry{Who: who(c), Action: "new sign-in link", Address: who(c)})
 	if refuse(c, err) {
 		return
 	}

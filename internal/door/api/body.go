@@ -10,13 +10,13 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"steadyferry/internal/core/problem"
-	"steadyferry/internal/node"
+	"steadyferry/internal/engine/part"
 )
 
 // readBody reads a body of up to limit bytes into a buffer with room in front.
 // What has come counts as in hand, not what is announced, so that a stalled
 // body holds little; one that stalls for long is given up.
-func readBody(ctx context.Context, c *gin.Context, hold node.Hold, room int, limit int64) ([]byte, error) {
+func readBody(ctx context.Context, c *gin.Context, hold part.Hold, room int, limit int64) ([]byte, error) {
 	length := c.Request.ContentLength
 	if length > limit {
 		return nil, tooLarge(limit)

@@ -15,7 +15,7 @@ import (
 
 	"steadyferry/internal/core/admit"
 	"steadyferry/internal/core/problem"
-	"steadyferry/internal/node"
+	"steadyferry/internal/engine/part"
 )
 
 const (
@@ -29,7 +29,7 @@ func testBody(content io.Reader, length int64, hold *admit.Hold) ([]byte, error)
 	c, _ := gin.CreateTestContext(httptest.NewRecorder())
 	c.Request = httptest.NewRequest("POST", "/", content)
 	c.Request.ContentLength = length
-	return readBody(context.Background(), c, node.Hold{Hold: hold}, testRoom, testLimit)
+	return readBody(context.Background(), c, part.Hold{Hold: hold}, testRoom, testLimit)
 }
 
 func someBytes(size int) []byte {

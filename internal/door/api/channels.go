@@ -16,7 +16,10 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/engine/catalog"
-	"steadyferry/internal/node"
+	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/change"
+	"steadyferry/internal/service/manage"
+	"steadyferry/internal/service/queues"
 )
 
 // Lists come in pages of defaultPage unless asked otherwise.
@@ -68,20 +71,20 @@ func channelAddress(c *gin.Context) (address.Address, error) {
 }
 
 // topicOf finds the topic of the path, or answers with the problem.
-func (s *Server) topicOf(c *gin.Context) (*node.Topic, bool) {
+func (s *Server) topicOf(c *gin.Context) (*part.Channel, bool) {
 	a, err := channelAddress(c)
 	if refuse(c, err) {
 		return nil, false
 	}
-	t, err := s.node.Topic(a)
+	t, err := s.node.Parts.Channel(a)
 	return t, !refuse(c, err)
 }
 
 func (s *Server) spaceJSON(sp *catalog.Space) client.Space {
 	out := client.Space{Space: sp.Name, Description: sp.Description, Labels: sp.Labels, CreatedAt: sp.CreatedAt.UTC()}
-	for _, t := range s.node.Topics() {
-		if t.Channel().Space == sp.Name && !t.OfGroup() {
-			status, _ := s.node.Status(t, time.Now())
+	for _, t := range s.node.Parts.Channels() {
+		if t.Record().Space == sp.Name && !t.OfGroup() {
+			status, _ := s.node.Parts.Status(t, time.Now())
 			out.Channels++
 			out.Messages += status.Messages
 			out.Bytes += status.Bytes
@@ -92,7 +95,7 @@ func (s *Server) spaceJSON(sp *catalog.Space) client.Space {
 
 func (s *Server) listSpaces(c *gin.Context) {
 	var spaces []client.Space
-	for _, sp := range s.node.Catalog().View().Spaces {
+	for _, sp := range s.node.Records.View().Spaces {
 		spaces = append(spaces, s.spaceJSON(sp))
 	}
 	sort.Slice(spaces, func(i, j int) bool { return spaces[i].Space < spaces[j].Space })
@@ -116,14 +119,14 @@ func (s *Server) newSpace(c *gin.Context) {
 	if body.Description != nil {
 		description = *body.Description
 	}
-	if refuse(c, s.node.NewSpace(c, who(c), body.Space, description, body.Labels)) {
+	if refuse(c, s.node.Manage.NewSpace(c, who(c), body.Space, description, body.Labels)) {
 		return
 	}
 	s.answerSpace(c, body.Space, http.StatusCreated)
 }
 
 func (s *Server) answerSpace(c *gin.Context, name string, status int) {
-	sp, err := s.node.Space(name)
+	sp, err := s.node.Parts.Space(name)
 	if !refuse(c, err) {
 		c.JSON(status, s.spaceJSON(sp))
 	}
@@ -136,22 +139,22 @@ func (s *Server) setSpace(c *gin.Context) {
 	if !readJSON(c, &body) {
 		return
 	}
-	if refuse(c, s.node.SetSpace(c, who(c), c.Param("space"), body.Description, body.Labels)) {
+	if refuse(c, s.node.Manage.SetSpace(c, who(c), c.Param("space"), body.Description, body.Labels)) {
 		return
 	}
 	s.answerSpace(c, c.Param("space"), http.StatusOK)
 }
 
 func (s *Server) removeSpace(c *gin.Context) {
-	if !refuse(c, s.node.RemoveSpace(c, who(c), c.Param("space"))) {
+	if !refuse(c, s.node.Manage.RemoveSpace(c, who(c), c.Param("space"))) {
 		c.Status(http.StatusNoContent)
 	}
 }
 
 // topicJSON describes a topic; whole adds its partitions and forecast.
-func (s *Server) topicJSON(ctx context.Context, t *node.Topic, now time.Time, whole bool) client.Topic {
-	ch := t.Channel()
-	status, each := s.node.Status(t, now)
+func (s *Server) topicJSON(ctx context.Context, t *part.Channel, now time.Time, whole bool) client.Topic {
+	ch := t.Record()
+	status, each := s.node.Parts.Status(t, now)
 	out := client.Topic{
 		Address: ch.Address(), Space: ch.Space, Channel: ch.Name, Kind: ch.Kind, State: status.State, Description: ch.Description, Labels: ch.Labels,
 		CreatedAt: ch.CreatedAt.UTC(), Revision: ch.Revision, Partitions: ch.Partitions, Replicas: ch.Replicas, Retain: address.FormatDuration(time.Duration(ch.RetainMS) * time.Millisecond),
@@ -161,9 +164,9 @@ func (s *Server) topicJSON(ctx context.Context, t *node.Topic, now time.Time, wh
 	}
 	if t.IsQueue() {
 		if whole {
-			s.node.Refresh(ctx, t, each)
+			s.node.Queues.Refresh(ctx, t, each)
 		}
-		out.Queue = queueJSON(t, node.Summary(each))
+		out.Queue = queueJSON(t, queues.Summary(each))
 		out.Messages = out.Queue.Waiting + out.Queue.Leased + out.Queue.Delayed + out.Queue.Dead
 		out.Retain, out.RetainBytes, out.Fill = "", 0, 0
 		out.Oldest = out.Queue.OldestWaiting
@@ -174,7 +177,7 @@ func (s *Server) topicJSON(ctx context.Context, t *node.Topic, now time.Time, wh
 	for _, p := range each {
 		a := t.Address()
 		a.Partition = p.Partition
-		out.Each = append(out.Each, client.Partition{Partition: p.Partition, Address: a.String(), Leader: s.node.NodeName(p.Leader), Term: p.Term, Replicas: s.replicasJSON(p.Replicas), First: p.First, End: p.End,
+		out.Each = append(out.Each, client.Partition{Partition: p.Partition, Address: a.String(), Leader: s.node.Parts.NodeName(p.Leader), Term: p.Term, Replicas: s.replicasJSON(p.Replicas), First: p.First, End: p.End,
 			Messages: p.End - p.First, Bytes: p.Bytes, Oldest: p.Oldest, Newest: p.Newest, State: p.State, Rates: p.Rates})
 		if p.Queue != nil {
 			row := &out.Each[len(out.Each)-1]
@@ -185,7 +188,7 @@ func (s *Server) topicJSON(ctx context.Context, t *node.Topic, now time.Time, wh
 	if t.IsQueue() {
 		return out
 	}
-	f := s.node.Forecast(ctx, t, now)
+	f := s.node.Manage.Forecast(ctx, t, now)
 	out.Forecast = &client.Forecast{BytesPerSecond: f.BytesPerSecond, MessagesPerSecond: f.MessagesPerSecond, Bytes: f.Bytes, Messages: f.Messages,
 		Span: address.FormatDuration(f.Span), LimitedBy: f.LimitedBy}
 	return out
@@ -202,13 +205,13 @@ func (s *Server) listChannels(c *gin.Context) {
 	now := time.Now()
 	space := c.Query("space")
 	if space != "" {
-		if _, err := s.node.Space(space); refuse(c, err) {
+		if _, err := s.node.Parts.Space(space); refuse(c, err) {
 			return
 		}
 	}
 	topics := []client.Topic{}
-	for _, t := range s.node.Topics() {
-		if (space == "" || t.Channel().Space == space) && !t.OfGroup() {
+	for _, t := range s.node.Parts.Channels() {
+		if (space == "" || t.Record().Space == space) && !t.OfGroup() {
 			topics = append(topics, s.topicJSON(c, t, now, false))
 		}
 	}
@@ -218,8 +221,8 @@ func (s *Server) listChannels(c *gin.Context) {
 }
 
 // settingsOf reads the settings of a request.
-func settingsOf(in client.Settings) (node.Settings, error) {
-	out := node.Settings{Partitions: in.Partitions, Replicas: in.Replicas, RetainBytes: in.RetainBytes, MaxBody: in.MaxBody, Paused: in.Paused, Description: in.Description, Labels: in.Labels, Hold: in.Hold, HoldBytes: in.HoldBytes, Revision: in.Revision}
+func settingsOf(in client.Settings) (manage.Settings, error) {
+	out := manage.Settings{Partitions: in.Partitions, Replicas: in.Replicas, RetainBytes: in.RetainBytes, MaxBody: in.MaxBody, Paused: in.Paused, Description: in.Description, Labels: in.Labels, Hold: in.Hold, HoldBytes: in.HoldBytes, Revision: in.Revision}
 	for _, d := range []struct {
 		name string
 		text *string
@@ -256,7 +259,7 @@ func (s *Server) newChannel(c *gin.Context) {
 	if refuse(c, err) {
 		return
 	}
-	t, err := s.node.NewChannel(c, who(c), body.Kind, a, settings)
+	t, err := s.node.Manage.NewChannel(c, who(c), body.Kind, a, settings)
 	if !refuse(c, err) {
 		c.JSON(http.StatusCreated, s.topicJSON(c, t, time.Now(), true))
 	}
@@ -268,7 +271,7 @@ func (s *Server) showChannel(c *gin.Context) {
 	}
 }
 
-func previewJSON(p *node.Preview, done bool) client.Preview {
+func previewJSON(p *change.Preview, done bool) client.Preview {
 	return client.Preview{Address: p.Address, Effects: p.Effects, Before: p.Before, After: p.After, Messages: p.Messages, Bytes: p.Bytes, Until: p.Until, Job: p.Job, Done: done}
 }
 
@@ -286,7 +289,7 @@ func (s *Server) setChannel(c *gin.Context) {
 		return
 	}
 	preview := boolQuery(c, "preview")
-	p, err := s.node.SetTopic(c, who(c), a, settings, preview)
+	p, err := s.node.Manage.SetChannel(c, who(c), a, settings, preview)
 	if !refuse(c, err) {
 		c.JSON(http.StatusOK, previewJSON(p, !preview))
 	}
@@ -298,7 +301,7 @@ func (s *Server) removeChannel(c *gin.Context) {
 		return
 	}
 	preview := boolQuery(c, "preview")
-	p, err := s.node.RemoveTopic(c, who(c), a, preview)
+	p, err := s.node.Manage.RemoveChannel(c, who(c), a, preview)
 	if !refuse(c, err) {
 		c.JSON(http.StatusOK, previewJSON(p, !preview))
 	}
@@ -306,7 +309,7 @@ func (s *Server) removeChannel(c *gin.Context) {
 
 func (s *Server) restoreChannel(c *gin.Context) {
 	a, err := channelAddress(c)
-	if refuse(c, err) || refuse(c, s.node.RestoreTopic(c, who(c), a)) {
+	if refuse(c, err) || refuse(c, s.node.Manage.RestoreChannel(c, who(c), a)) {
 		return
 	}
 	s.showChannel(c)
@@ -326,12 +329,12 @@ func (s *Server) rates(c *gin.Context) {
 		}
 		span = d
 	}
-	partition, ok := intQuery(c, "partition", node.AnyPartition, 0, t.Channel().Partitions-1)
+	partition, ok := intQuery(c, "partition", part.AnyPartition, 0, t.Record().Partitions-1)
 	if !ok {
 		return
 	}
 	now := time.Now()
-	flow, step := s.node.Series(c, t, now, span, partition)
+	flow, step := s.node.Parts.Series(c, t, now, span, partition)
 	start := now.Truncate(step).Add(-time.Duration(len(flow)) * step)
 	c.JSON(http.StatusOK, client.Series{Start: start.UTC(), Step: step.Seconds(), Flow: flow})
 }
@@ -350,7 +353,7 @@ func (s *Server) checkCondition(c *gin.Context) {
 func (s *Server) lookup(c *gin.Context) {
 	text := strings.TrimSpace(c.Query("address"))
 	out := client.Found{Address: text, Near: []string{}}
-	view := s.node.Catalog().View()
+	view := s.node.Records.View()
 	for name, ch := range view.Channels {
 		if ch.GroupID.Valid {
 			name += "/dead"
@@ -383,10 +386,10 @@ func (s *Server) lookup(c *gin.Context) {
 
 func (s *Server) exists(ctx context.Context, a address.Address) error {
 	if a.Kind() == address.KindSpace {
-		_, err := s.node.Space(a.Space)
+		_, err := s.node.Parts.Space(a.Space)
 		return err
 	}
-	t, err := s.node.Topic(a)
+	t, err := s.node.Parts.Channel(a)
 	if err != nil {
 		return err
 	}
@@ -394,19 +397,19 @@ func (s *Server) exists(ctx context.Context, a address.Address) error {
 	case address.KindPartition:
 		_, err = t.Partition(a.Partition)
 	case address.KindMessage:
-		var p *node.Partition
+		var p *part.Partition
 		if a.Group != "" || t.IsQueue() {
-			var q *node.Topic
-			if q, err = s.node.QueueAt(a); err == nil {
-				_, err = s.node.QueueItem(ctx, q, a.Partition, a.Offset, false)
+			var q *part.Channel
+			if q, err = s.node.Queues.At(a); err == nil {
+				_, err = s.node.Queues.Item(ctx, q, a.Partition, a.Offset, false)
 			}
 		} else if p, err = t.Partition(a.Partition); err == nil {
-			_, err = s.node.Message(ctx, p, a.Offset, true)
+			_, err = s.node.Parts.Message(ctx, p, a.Offset, true)
 		}
 	case address.KindGroup:
-		_, _, err = s.node.Group(a)
+		_, _, err = s.node.Parts.Group(a)
 	case address.KindDead:
-		_, err = s.node.QueueAt(a)
+		_, err = s.node.Queues.At(a)
 	}
 	return err
 }

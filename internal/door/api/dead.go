@@ -16,7 +16,8 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/queue"
-	"steadyferry/internal/node"
+	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/queues"
 )
 
 // deadRoutes are the paths of dead letters below that of their queue.
@@ -48,7 +49,7 @@ func (s *Server) dead(c *gin.Context) {
 		}
 		span = d
 	}
-	dead, err := s.node.Dead(c, t, span, deadBars)
+	dead, err := s.node.Queues.Dead(c, t, span, deadBars)
 	if refuse(c, err) {
 		return
 	}
@@ -57,7 +58,7 @@ func (s *Server) dead(c *gin.Context) {
 	a.Dead = true
 	out.Address = a.String()
 	for _, d := range dead.Causes {
-		row := client.DeadCause{Cause: node.CauseID(d.ID), Reason: d.Reason, Pattern: queue.Shown(d.Pattern), Count: d.Count, Share: d.Share, FirstSeen: d.First, LastSeen: d.Last, Bars: d.Bars}
+		row := client.DeadCause{Cause: queues.CauseID(d.ID), Reason: d.Reason, Pattern: queue.Shown(d.Pattern), Count: d.Count, Share: d.Share, FirstSeen: d.First, LastSeen: d.Last, Bars: d.Bars}
 		if d.Sample != nil {
 			m := itemJSON(t, d.Sample)
 			row.Sample = &m
@@ -76,7 +77,7 @@ func microsTime(us int64) *time.Time {
 }
 
 // itemJSON describes a message of a queue.
-func itemJSON(t *node.Topic, item *node.QueueItem) client.QueueMessage {
+func itemJSON(t *part.Channel, item *queues.Item) client.QueueMessage {
 	i := &item.Info
 	out := client.QueueMessage{State: i.State.String(), Attempts: i.Attempts, Member: i.Member, Reason: i.Reason, From: i.From, Edited: i.Edited > 0, History: []client.MessageEvent{}, Gone: item.Message == nil}
 	if item.Message != nil {
@@ -95,7 +96,7 @@ func itemJSON(t *node.Topic, item *node.QueueItem) client.QueueMessage {
 		out.DeadAt = microsTime(i.Due)
 	}
 	if i.Cause != 0 {
-		out.Cause = node.CauseID(i.Cause)
+		out.Cause = queues.CauseID(i.Cause)
 		out.Detail = item.Detail()
 		out.Field = fieldIn(out.Detail, out.Body)
 	}
@@ -172,11 +173,11 @@ func (s *Server) items(c *gin.Context) {
 	if refuse(c, err) {
 		return
 	}
-	sel := node.QueueSelection{States: states, Where: c.Query("where")}
-	if sel.Cause, err = node.ParseCause(c.Query("cause")); refuse(c, err) {
+	sel := queues.Selection{States: states, Where: c.Query("where")}
+	if sel.Cause, err = queues.ParseCause(c.Query("cause")); refuse(c, err) {
 		return
 	}
-	var from *node.Place
+	var from *queues.Place
 	if text := c.Query("cursor"); text != "" {
 		partition, offset, _ := strings.Cut(text, ":")
 		p, e1 := strconv.Atoi(partition)
@@ -185,9 +186,9 @@ func (s *Server) items(c *gin.Context) {
 			writeProblem(c, invalid("cursor", fmt.Sprintf("cursor is %q", text), "the next of the page before"))
 			return
 		}
-		from = &node.Place{Partition: p, Offset: o}
+		from = &queues.Place{Partition: p, Offset: o}
 	}
-	items, next, err := s.node.QueueItems(c, t, sel, from, limit, c.Query("sort") == "newest")
+	items, next, err := s.node.Queues.Items(c, t, sel, from, limit, c.Query("sort") == "newest")
 	if refuse(c, err) {
 		return
 	}
@@ -214,7 +215,7 @@ func (s *Server) item(c *gin.Context) {
 		writeProblem(c, invalid("offset", fmt.Sprintf("%s:%s is not a place", c.Param("partition"), c.Param("offset")), "whole numbers from 0"))
 		return
 	}
-	item, err := s.node.QueueItem(c, t, partition, offset, true)
+	item, err := s.node.Queues.Item(c, t, partition, offset, true)
 	if refuse(c, err) {
 		return
 	}
@@ -233,12 +234,12 @@ func (s *Server) item(c *gin.Context) {
 }
 
 // choiceOf reads which messages are meant.
-func choiceOf(t *node.Topic, in client.Choice, states ...queue.State) (sel node.QueueSelection, err error) {
-	sel = node.QueueSelection{States: states, Where: in.Where, Limit: in.Limit}
+func choiceOf(t *part.Channel, in client.Choice, states ...queue.State) (sel queues.Selection, err error) {
+	sel = queues.Selection{States: states, Where: in.Where, Limit: in.Limit}
 	if in.Limit < 0 {
 		return sel, invalid("limit", fmt.Sprintf("limit is %d", in.Limit), "1 or more; 0 for all")
 	}
-	if sel.Cause, err = node.ParseCause(in.Cause); err != nil {
+	if sel.Cause, err = queues.ParseCause(in.Cause); err != nil {
 		return sel, err
 	}
 	for _, text := range in.Messages {
@@ -252,13 +253,13 @@ func choiceOf(t *node.Topic, in client.Choice, states ...queue.State) (sel node.
 }
 
 // parsePlace reads the address of a message of the queue.
-func parsePlace(t *node.Topic, text string) (node.Place, error) {
+func parsePlace(t *part.Channel, text string) (queues.Place, error) {
 	own := t.Address()
 	a, err := address.Parse(text)
 	if err == nil && (a.Kind() != address.KindMessage || a.QueuePart() != own) {
 		err = invalid("messages", fmt.Sprintf("%s is no message of %s", text, own), "addresses such as "+own.At(0, 1200).String())
 	}
-	return node.Place{Partition: a.Partition, Offset: a.Offset}, err
+	return queues.Place{Partition: a.Partition, Offset: a.Offset}, err
 }
 
 var actions = map[string]queue.Op{"return": queue.OpReturn, "edit": queue.OpEdit, "discard": queue.OpDiscard, "take-back": queue.OpTakeBack}
@@ -295,13 +296,13 @@ func (s *Server) act(c *gin.Context) {
 	if refuse(c, err) {
 		return
 	}
-	r, err := s.node.Act(c, t, sel, node.Action{Op: op, Who: who(c), Reason: in.Reason, After: after, Edits: in.Edits, Return: in.Return}, in.Preview)
+	r, err := s.node.Queues.Act(c, t, sel, queues.Action{Op: op, Who: who(c), Reason: in.Reason, After: after, Edits: in.Edits, Return: in.Return}, in.Preview)
 	if !refuse(c, err) {
 		c.JSON(http.StatusOK, actionJSON(t, r))
 	}
 }
 
-func actionJSON(t *node.Topic, r *node.ActionResult) client.QueueActionResult {
+func actionJSON(t *part.Channel, r *queues.ActionResult) client.QueueActionResult {
 	out := client.QueueActionResult{Address: t.Address().String(), Messages: r.Messages, Effects: orNone(r.Effects), Samples: []client.ActionSample{}, Until: r.Until, Done: r.Done}
 	for _, sample := range r.Samples {
 		if sample.Item.Message != nil {
@@ -311,7 +312,7 @@ func actionJSON(t *node.Topic, r *node.ActionResult) client.QueueActionResult {
 	return out
 }
 
-func sampleJSON(t *node.Topic, before, after *message.Stored) client.ActionSample {
+func sampleJSON(t *part.Channel, before, after *message.Stored) client.ActionSample {
 	m := client.MessageOf(t.Address(), before)
 	out := client.ActionSample{Address: m.Address, Key: m.Key, Headers: m.Headers, Body: m.Body}
 	if after != nil {

@@ -13,7 +13,9 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/cloudevent"
 	"steadyferry/internal/core/message"
-	"steadyferry/internal/node"
+	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/look"
+	"steadyferry/internal/service/queues"
 )
 
 // maxExport bounds how many messages of a topic one file has.
@@ -61,7 +63,7 @@ func (s *Server) exportTopic(c *gin.Context, f *exportFile) error {
 	}
 	ctx, cancel := s.streamContext(c)
 	defer cancel()
-	return s.node.Browse(ctx, sel, func(e node.Event) error {
+	return s.node.Look.Browse(ctx, sel, func(e look.Event) error {
 		if e.Message == nil {
 			return nil
 		}
@@ -69,7 +71,7 @@ func (s *Server) exportTopic(c *gin.Context, f *exportFile) error {
 			// Browse shortens large bodies; here each is read whole, one at a time.
 			p, err := f.topic.Partition(e.Message.Partition)
 			if err == nil {
-				e.Message, err = s.node.Message(ctx, p, e.Message.Offset, sel.AnyReplica)
+				e.Message, err = s.node.Parts.Message(ctx, p, e.Message.Offset, sel.AnyReplica)
 			}
 			if err != nil {
 				return err
@@ -81,7 +83,7 @@ func (s *Server) exportTopic(c *gin.Context, f *exportFile) error {
 	})
 }
 
-func (s *Server) exportQueue(c *gin.Context, t *node.Topic, f *exportFile) error {
+func (s *Server) exportQueue(c *gin.Context, t *part.Channel, f *exportFile) error {
 	states, err := statesOf(c.Query("state"), "dead")
 	if err != nil {
 		return err
@@ -90,13 +92,13 @@ func (s *Server) exportQueue(c *gin.Context, t *node.Topic, f *exportFile) error
 	if !ok {
 		return nil
 	}
-	sel := node.QueueSelection{States: states, Where: c.Query("where"), Limit: int64(limit)}
-	if sel.Cause, err = node.ParseCause(c.Query("cause")); err != nil {
+	sel := queues.Selection{States: states, Where: c.Query("where"), Limit: int64(limit)}
+	if sel.Cause, err = queues.ParseCause(c.Query("cause")); err != nil {
 		return err
 	}
 	ctx, cancel := s.streamContext(c)
 	defer cancel()
-	return s.node.EachItem(ctx, t, sel, func(item *node.QueueItem) error {
+	return s.node.Queues.EachItem(ctx, t, sel, func(item *queues.Item) error {
 		if item.Message == nil {
 			return nil // its bytes are gone
 		}
@@ -111,7 +113,7 @@ type exportFile struct {
 	server  *Server
 	c       *gin.Context
 	format  string
-	topic   *node.Topic
+	topic   *part.Channel
 	control *http.ResponseController
 	out     *bufio.Writer
 	lines   *lineWriter
@@ -127,7 +129,7 @@ func (f *exportFile) begin() {
 	if f.format == client.FormatCloudEvents {
 		suffix, mediaType = "json", client.CloudBatchType
 	}
-	name := strings.ReplaceAll(f.topic.Channel().Name, "@", "-")
+	name := strings.ReplaceAll(f.topic.Record().Name, "@", "-")
 	f.c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%s.%s"`, name, time.Now().UTC().Format("20060102T150405"), suffix))
 	f.lines = f.server.newLineWriter(f.c, mediaType, time.Minute)
 	f.out = f.lines.buffered

@@ -14,7 +14,8 @@ import (
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/group"
-	"steadyferry/internal/node"
+	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/groups"
 )
 
 // groupRoutes are the paths of groups below that of their channel.
@@ -64,7 +65,7 @@ func secondsOrNull(d time.Duration) *float64 {
 func ageSeconds(d time.Duration) float64 { return d.Round(time.Millisecond).Seconds() }
 
 // groupJSON describes a group; whole adds its partitions and members.
-func groupJSON(l *node.GroupLag, whole bool) client.Group {
+func groupJSON(l *groups.Lag, whole bool) client.Group {
 	a := l.Topic.Address()
 	channel := a.String()
 	a.Group = l.Group.Name
@@ -97,7 +98,7 @@ func groupJSON(l *node.GroupLag, whole bool) client.Group {
 // ever read.
 func (s *Server) groupsJSON(ctx context.Context) []client.Group {
 	groups := []client.Group{}
-	all, err := s.node.Lag(ctx, nil, nil)
+	all, err := s.node.Groups.Lag(ctx, nil, nil)
 	if err != nil {
 		return groups
 	}
@@ -119,7 +120,7 @@ func (s *Server) listGroups(c *gin.Context) {
 	if !ok {
 		return
 	}
-	all, err := s.node.Lag(c, t, nil)
+	all, err := s.node.Groups.Lag(c, t, nil)
 	if refuse(c, err) {
 		return
 	}
@@ -135,8 +136,8 @@ func (s *Server) listGroups(c *gin.Context) {
 
 // lag lists groups with their partitions, the worst first.
 func (s *Server) lag(c *gin.Context) {
-	var topic *node.Topic
-	var all []*node.GroupLag
+	var topic *part.Channel
+	var all []*groups.Lag
 	var err error
 	limit, ok := intQuery(c, "limit", maxPage, 1, maxPage)
 	if !ok {
@@ -150,32 +151,32 @@ func (s *Server) lag(c *gin.Context) {
 		}
 		switch a.Kind() {
 		case address.KindSpace:
-			_, err = s.node.Space(a.Space)
+			_, err = s.node.Parts.Space(a.Space)
 			space = a.Space
 		case address.KindGroup:
-			t, g, groupErr := s.node.Group(a)
+			t, g, groupErr := s.node.Parts.Group(a)
 			if refuse(c, groupErr) {
 				return
 			}
-			one, lagErr := s.node.GroupLag(c, t, g)
+			one, lagErr := s.node.Groups.LagOf(c, t, g)
 			if !refuse(c, lagErr) {
 				c.JSON(http.StatusOK, client.Page[client.Group]{Items: []client.Group{groupJSON(one, true)}})
 			}
 			return
 		default:
-			topic, err = s.node.Topic(a)
+			topic, err = s.node.Parts.Channel(a)
 		}
 		if refuse(c, err) {
 			return
 		}
 	}
-	all, err = s.node.Lag(c, topic, nil)
+	all, err = s.node.Groups.Lag(c, topic, nil)
 	if refuse(c, err) {
 		return
 	}
 	p := client.Page[client.Group]{Items: []client.Group{}}
 	for _, l := range all {
-		if space != "" && l.Topic.Channel().Space != space {
+		if space != "" && l.Topic.Record().Space != space {
 			continue
 		}
 		if len(p.Items) == limit {
@@ -186,8 +187,8 @@ func (s *Server) lag(c *gin.Context) {
 	c.JSON(http.StatusOK, p)
 }
 
-func groupSettings(in client.GroupSettings) (node.GroupSettings, error) {
-	out := node.GroupSettings{Description: in.Description, Paused: in.Paused}
+func groupSettings(in client.GroupSettings) (groups.Settings, error) {
+	out := groups.Settings{Description: in.Description, Paused: in.Paused}
 	if in.Expire != nil {
 		d, err := address.ParseDuration(*in.Expire)
 		if err != nil {
@@ -218,17 +219,17 @@ func (s *Server) newGroup(c *gin.Context) {
 	if refuse(c, err) {
 		return
 	}
-	if _, err := s.node.NewGroup(c, who(c), a, from, settings); !refuse(c, err) {
+	if _, err := s.node.Groups.New(c, who(c), a, from, settings); !refuse(c, err) {
 		s.answerOneGroup(c, a, http.StatusCreated)
 	}
 }
 
 func (s *Server) answerOneGroup(c *gin.Context, a address.Address, status int) {
-	t, g, err := s.node.Group(a)
+	t, g, err := s.node.Parts.Group(a)
 	if refuse(c, err) {
 		return
 	}
-	l, err := s.node.GroupLag(c, t, g)
+	l, err := s.node.Groups.LagOf(c, t, g)
 	if !refuse(c, err) {
 		c.JSON(status, groupJSON(l, true))
 	}
@@ -247,7 +248,7 @@ func (s *Server) setGroup(c *gin.Context) {
 		return
 	}
 	settings, err := groupSettings(body)
-	if refuse(c, err) || refuse(c, s.node.SetGroup(c, who(c), a, settings)) {
+	if refuse(c, err) || refuse(c, s.node.Groups.Set(c, who(c), a, settings)) {
 		return
 	}
 	s.answerOneGroup(c, a, http.StatusOK)
@@ -259,7 +260,7 @@ func (s *Server) removeGroup(c *gin.Context) {
 		return
 	}
 	preview := boolQuery(c, "preview")
-	p, err := s.node.RemoveGroup(c, who(c), a, preview)
+	p, err := s.node.Groups.Remove(c, who(c), a, preview)
 	if !refuse(c, err) {
 		c.JSON(http.StatusOK, previewJSON(p, !preview))
 	}
@@ -279,12 +280,12 @@ func (s *Server) lagHistory(c *gin.Context) {
 		}
 		span = d
 	}
-	_, g, err := s.node.Group(a)
+	_, g, err := s.node.Parts.Group(a)
 	if refuse(c, err) {
 		return
 	}
 	now := time.Now()
-	rows, err := s.node.LagHistory(c, g, now.Add(-span), now)
+	rows, err := s.node.Groups.LagHistory(c, g, now.Add(-span), now)
 	if refuse(c, err) {
 		return
 	}
@@ -305,7 +306,7 @@ func (s *Server) lagHistory(c *gin.Context) {
 	c.JSON(http.StatusOK, p)
 }
 
-func stepJSON(m node.MovedStep) client.MovedStep {
+func stepJSON(m groups.MovedStep) client.MovedStep {
 	return client.MovedStep{Partition: m.Partition, First: m.First, End: m.End, From: m.From, To: m.To, Messages: m.To - m.From, FromTime: m.FromTime, ToTime: m.ToTime,
 		Again: m.Again, Skipped: m.Skipped, Note: m.Note}
 }
@@ -315,7 +316,7 @@ func (s *Server) listGroupMoves(c *gin.Context) {
 	if !ok {
 		return
 	}
-	moves, err := s.node.Moves(c, a)
+	moves, err := s.node.Groups.Moves(c, a)
 	if refuse(c, err) {
 		return
 	}
@@ -325,7 +326,7 @@ func (s *Server) listGroupMoves(c *gin.Context) {
 		if m.Undoes.Valid {
 			out.Undoes = &m.Undoes.Int64
 		}
-		var steps []node.MovedStep
+		var steps []groups.MovedStep
 		if refuse(c, json.Unmarshal(m.Steps, &steps)) {
 			return
 		}
@@ -347,7 +348,7 @@ func (s *Server) seek(c *gin.Context) {
 		writeProblem(c, invalid("to", "either to, a position, or undo is expected", "first, last, offset:N, time:T, ago:D, group:NAME"))
 		return
 	}
-	ask := node.MoveAsk{To: body.To, Partition: node.AnyPartition, Undo: body.Undo, WhileRunning: body.WhileRunning, Apply: !boolQuery(c, "preview"), Last: -1, Who: who(c), Why: body.Why}
+	ask := groups.MoveAsk{To: body.To, Partition: part.AnyPartition, Undo: body.Undo, WhileRunning: body.WhileRunning, Apply: !boolQuery(c, "preview"), Last: -1, Who: who(c), Why: body.Why}
 	if body.Partition != nil {
 		ask.Partition = *body.Partition
 	}
@@ -359,7 +360,7 @@ func (s *Server) seek(c *gin.Context) {
 			return
 		}
 	}
-	m, err := s.node.Move(c, a, &ask)
+	m, err := s.node.Groups.Move(c, a, &ask)
 	if refuse(c, err) {
 		return
 	}
@@ -372,7 +373,7 @@ func (s *Server) seek(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func shareJSON(m *node.Membership, made bool) client.Membership {
+func shareJSON(m *groups.Membership, made bool) client.Membership {
 	out := client.Membership{Member: m.Member, Generation: m.Generation, Session: address.FormatDuration(m.Session), Paused: m.Paused, Partitions: []client.Held{}, Leaving: orEmpty(m.Leaving), Made: made}
 	for _, h := range m.Partitions {
 		out.Partitions = append(out.Partitions, client.Held{Partition: h.Partition, Offset: h.Offset, Generation: h.Generation})
@@ -410,7 +411,7 @@ func (s *Server) joinGroup(c *gin.Context) {
 		}
 		from = &p
 	}
-	m, made, err := s.node.Join(c, who(c), a, from, session, body.Label)
+	m, made, err := s.node.Groups.Join(c, who(c), a, from, session, body.Label)
 	if !refuse(c, err) {
 		c.JSON(http.StatusCreated, shareJSON(m, made))
 	}
@@ -428,7 +429,7 @@ func (s *Server) beat(c *gin.Context) {
 	}
 	ctx, cancel := s.streamContext(c)
 	defer cancel()
-	m, err := s.node.Beat(ctx, a, c.Param("member"), body.Generation, body.Paused, body.Holds, wait)
+	m, err := s.node.Groups.Beat(ctx, a, c.Param("member"), body.Generation, body.Paused, body.Holds, wait)
 	if !refuse(c, err) {
 		c.JSON(http.StatusOK, shareJSON(m, false))
 	}
@@ -464,7 +465,7 @@ func (s *Server) poll(c *gin.Context) {
 	}
 	ctx, cancel := s.streamContext(c)
 	defer cancel()
-	polled, err := s.node.Poll(ctx, a, c.Param("member"), body.Max, wait, upTo, body.Commit)
+	polled, err := s.node.Groups.Poll(ctx, a, c.Param("member"), body.Max, wait, upTo, body.Commit)
 	if refuse(c, err) {
 		return
 	}
@@ -484,11 +485,11 @@ func (s *Server) commit(c *gin.Context) {
 	if !ok || !readJSON(c, &body) {
 		return
 	}
-	offsets := make([]node.OffsetOf, len(body.Offsets))
+	offsets := make([]groups.OffsetOf, len(body.Offsets))
 	for i, o := range body.Offsets {
-		offsets[i] = node.OffsetOf{Partition: o.Partition, Offset: o.Offset}
+		offsets[i] = groups.OffsetOf{Partition: o.Partition, Offset: o.Offset}
 	}
-	if !refuse(c, s.node.Commit(c, a, c.Param("member"), body.Generation, offsets)) {
+	if !refuse(c, s.node.Groups.Commit(c, a, c.Param("member"), body.Generation, offsets)) {
 		c.Status(http.StatusNoContent)
 	}
 }
@@ -501,7 +502,7 @@ func (s *Server) reject(c *gin.Context) {
 	if !ok || !readJSON(c, &body) {
 		return
 	}
-	address, err := s.node.RejectRead(c, a, c.Param("member"), body.Partition, body.Offset, body.Reason, body.Detail)
+	address, err := s.node.Groups.RejectRead(c, a, c.Param("member"), body.Partition, body.Offset, body.Reason, body.Detail)
 	if !refuse(c, err) {
 		c.JSON(http.StatusOK, client.Rejected{Address: address})
 	}
@@ -509,7 +510,7 @@ func (s *Server) reject(c *gin.Context) {
 
 func (s *Server) leaveGroup(c *gin.Context) {
 	a, ok := groupOf(c)
-	if ok && !refuse(c, s.node.Leave(c, a, c.Param("member"))) {
+	if ok && !refuse(c, s.node.Groups.Leave(c, a, c.Param("member"))) {
 		c.Status(http.StatusNoContent)
 	}
 }

@@ -11,7 +11,8 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"steadyferry/client"
-	"steadyferry/internal/node"
+	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/cluster"
 )
 
 // snapshotLives is how long a snapshot is good for all who ask.
@@ -29,17 +30,17 @@ func (s *Server) snapshot(ctx context.Context, now time.Time) client.Live {
 
 func (s *Server) newSnapshot(ctx context.Context, now time.Time) client.Live {
 	live := client.Live{Topics: []client.Topic{}, Dead: []client.DeadCount{}}
-	st := client.Status{Node: s.node.Name(), Version: Version, StartedAt: s.node.Started().UTC().Truncate(time.Millisecond), At: now.UTC().Truncate(time.Millisecond), Records: "here",
-		MemoryBytes: node.MemoryUsed(), Spaces: len(s.node.Catalog().View().Spaces), Streams: int64(s.node.Streams.Open()), SetAside: s.node.AsideHere()}
-	if since := s.node.Catalog().AwaySince(); !since.IsZero() {
+	st := client.Status{Node: s.node.Parts.Name(), Version: Version, StartedAt: s.node.Parts.Started().UTC().Truncate(time.Millisecond), At: now.UTC().Truncate(time.Millisecond), Records: "here",
+		MemoryBytes: cluster.MemoryUsed(), Spaces: len(s.node.Records.View().Spaces), Streams: int64(s.node.Streams.Open()), SetAside: s.node.Parts.AsideHere()}
+	if since := s.node.Records.AwaySince(); !since.IsZero() {
 		st.Records = "away since " + since.UTC().Format(time.RFC3339)
 	}
-	if disk, err := s.node.Disk(); err == nil {
+	if disk, err := s.node.Parts.Disk(); err == nil {
 		st.Disk = client.Disk(disk)
 	}
-	for _, t := range s.node.Topics() {
+	for _, t := range s.node.Parts.Channels() {
 		if t.IsQueue() {
-			if c := s.node.QueueCounts(t); c.Dead+c.Discarded > 0 {
+			if c := s.node.Queues.Counts(t); c.Dead+c.Discarded > 0 {
 				a := t.Address()
 				a.Dead = true
 				live.Dead = append(live.Dead, client.DeadCount{Address: a.String(), Dead: c.Dead, Discarded: c.Discarded})
@@ -73,7 +74,7 @@ func (s *Server) live(c *gin.Context) {
 	ticker := time.NewTicker(time.Second)
 	defer ticker.Stop()
 	for {
-		changed := s.node.Changed()
+		changed := s.node.Parts.Changed()
 		w.text("data: ")
 		if w.write(s.snapshot(c, time.Now()), 0) != nil || w.text("\n") != nil || w.flush() != nil {
 			return
@@ -144,14 +145,14 @@ func (k collector) Collect(ch chan<- prometheus.Metric) {
 	count := func(d *prometheus.Desc, v int64, labels ...string) {
 		ch <- prometheus.MustNewConstMetric(d, prometheus.CounterValue, float64(v), labels...)
 	}
-	for _, t := range k.server.node.Topics() {
+	for _, t := range k.server.node.Parts.Channels() {
 		name := t.Address().String()
 		for _, p := range t.Partitions() {
 			number := strconv.Itoa(p.Number)
 			if !p.Here() {
 				continue
 			}
-			totals, st := p.Totals(), k.server.node.PartitionStatus(p, now)
+			totals, st := p.Totals(), k.server.node.Parts.PartitionStatus(p, now)
 			count(descMessagesIn, totals.MessagesIn, name, number)
 			count(descMessagesOut, totals.MessagesOut, name, number)
 			count(descBytesIn, totals.BytesIn, name, number)
@@ -159,9 +160,9 @@ func (k collector) Collect(ch chan<- prometheus.Metric) {
 			gauge(descKept, float64(st.End-st.First), name, number)
 			gauge(descKeptBytes, float64(st.Bytes), name, number)
 			gauge(descEnd, float64(st.End), name, number)
-			gauge(descReady, oneIf(st.State == node.StateReady || st.State == node.StateFewer), name, number)
-			gauge(descLeads, oneIf(st.Leader == k.server.node.ID()), name, number)
-			if q := st.Queue; q != nil && st.Leader == k.server.node.ID() {
+			gauge(descReady, oneIf(st.State == part.StateReady || st.State == part.StateFewer), name, number)
+			gauge(descLeads, oneIf(st.Leader == k.server.node.Parts.ID()), name, number)
+			if q := st.Queue; q != nil && st.Leader == k.server.node.Parts.ID() {
 				for state, n := range map[string]int64{"waiting": q.Waiting, "leased": q.Leased, "delayed": q.Delayed, "dead": q.Dead, "discarded": q.Discarded} {
 					gauge(descQueue, float64(n), name, number, state)
 				}
@@ -174,21 +175,21 @@ func (k collector) Collect(ch chan<- prometheus.Metric) {
 				}
 				gauge(descOldest, oldest, name, number)
 			}
-			if st.Leader == k.server.node.ID() {
+			if st.Leader == k.server.node.Parts.ID() {
 				for _, r := range st.Replicas {
-					gauge(descInStep, oneIf(r.InStep), name, number, k.server.node.NodeName(r.Node))
+					gauge(descInStep, oneIf(r.InStep), name, number, k.server.node.Parts.NodeName(r.Node))
 					if r.Messages >= 0 {
-						gauge(descBehind, float64(r.Messages), name, number, k.server.node.NodeName(r.Node))
+						gauge(descBehind, float64(r.Messages), name, number, k.server.node.Parts.NodeName(r.Node))
 					}
 				}
 			}
 		}
 	}
 	k.groups(gauge)
-	if disk, err := k.server.node.Disk(); err == nil {
+	if disk, err := k.server.node.Parts.Disk(); err == nil {
 		gauge(descDiskFree, float64(disk.Free))
 	}
-	nodes, cluster := k.server.node.Nodes(now)
+	nodes, cluster := k.server.node.Cluster.Nodes(now)
 	for _, n := range nodes {
 		gauge(descNodeUp, oneIf(n.Up), n.Name, n.Zone)
 		gauge(descNodeLeads, float64(n.Leads), n.Name, n.Zone)
@@ -196,7 +197,7 @@ func (k collector) Collect(ch chan<- prometheus.Metric) {
 	}
 	gauge(descFewer, float64(cluster.Fewer))
 	gauge(descLeaderless, float64(cluster.Leaderless))
-	gauge(descRecords, oneIf(k.server.node.Catalog().AwaySince().IsZero()))
+	gauge(descRecords, oneIf(k.server.node.Records.AwaySince().IsZero()))
 	gauge(descStreams, float64(k.server.node.Streams.Open()))
 }
 
@@ -205,12 +206,12 @@ func (k collector) Collect(ch chan<- prometheus.Metric) {
 func (k collector) groups(gauge func(d *prometheus.Desc, v float64, labels ...string)) {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
-	all, err := k.server.node.Lag(ctx, nil, nil)
+	all, err := k.server.node.Groups.Lag(ctx, nil, nil)
 	if err != nil {
 		return
 	}
 	for _, l := range all {
-		if !k.server.node.Coordinates(l.Group.ID) {
+		if !k.server.node.Groups.Coordinates(l.Group.ID) {
 			continue
 		}
 		a := l.Topic.Address()

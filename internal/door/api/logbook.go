@@ -26,7 +26,7 @@ func (s *Server) logbook(c *gin.Context) {
 	if !ok {
 		return
 	}
-	rows, err := s.node.Catalog().Logbook(c, int64(before), limit+1)
+	rows, err := s.node.Records.Logbook(c, int64(before), limit+1)
 	if refuse(c, err) {
 		return
 	}

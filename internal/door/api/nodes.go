@@ -14,13 +14,13 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/placement"
 	"steadyferry/internal/engine/catalog"
-	"steadyferry/internal/node"
+	"steadyferry/internal/engine/part"
 )
 
 // clusterJSON describes all nodes, and what is wrong with the partitions on
 // them.
 func (s *Server) clusterJSON(now time.Time) client.Cluster {
-	nodes, cluster := s.node.Nodes(now)
+	nodes, cluster := s.node.Cluster.Nodes(now)
 	out := client.Cluster{Nodes: []client.Node{}, Partitions: cluster.Partitions, Fewer: cluster.Fewer, Leaderless: cluster.Leaderless, SpreadLeaders: cluster.SpreadLeaders}
 	for _, n := range nodes {
 		state := "up"
@@ -51,10 +51,10 @@ func (s *Server) leaderChanges(c *gin.Context) {
 }
 
 func (s *Server) changesJSON(limit int) []client.LeaderChange {
-	changes := s.node.LeaderChanges()
+	changes := s.node.Parts.LeaderChanges()
 	out := []client.LeaderChange{}
 	for _, ch := range changes[:min(len(changes), limit)] {
-		out = append(out, client.LeaderChange{At: ch.At, Address: s.node.PartitionAddress(ch.Channel, ch.Partition), From: s.node.NodeName(ch.From), To: s.node.NodeName(ch.To), Term: ch.Term, Reason: ch.Reason})
+		out = append(out, client.LeaderChange{At: ch.At, Address: s.node.Parts.PartitionAddress(ch.Channel, ch.Partition), From: s.node.Parts.NodeName(ch.From), To: s.node.Parts.NodeName(ch.To), Term: ch.Term, Reason: ch.Reason})
 	}
 	return out
 }
@@ -71,7 +71,7 @@ func splitNames(text string) []string {
 
 func (s *Server) whatIf(c *gin.Context) {
 	without := splitNames(strings.Join(c.QueryArray("without"), ","))
-	loss, partitions, err := s.node.WhatIf(without)
+	loss, partitions, err := s.node.Cluster.WhatIf(without)
 	if refuse(c, err) {
 		return
 	}
@@ -80,7 +80,7 @@ func (s *Server) whatIf(c *gin.Context) {
 		out.Without = []string{}
 	}
 	for i, p := range partitions {
-		fate := client.PartitionFate{Address: s.node.PartitionAddress(p.Channel, p.Number), Nodes: s.node.NodeNames(p.Replicas), Outcome: string(loss.Outcomes[i])}
+		fate := client.PartitionFate{Address: s.node.Parts.PartitionAddress(p.Channel, p.Number), Nodes: s.node.Parts.NodeNames(p.Replicas), Outcome: string(loss.Outcomes[i])}
 		switch loss.Outcomes[i] {
 		case placement.Writable:
 			out.Writable++
@@ -92,7 +92,7 @@ func (s *Server) whatIf(c *gin.Context) {
 		out.Partitions = append(out.Partitions, fate)
 	}
 	for _, m := range loss.Moves {
-		out.Moves = append(out.Moves, client.SuggestedMove{Address: s.node.PartitionAddress(m.Partition.Channel, m.Partition.Number), From: s.node.NodeNames(m.Partition.Replicas), To: s.node.NodeNames(m.To)})
+		out.Moves = append(out.Moves, client.SuggestedMove{Address: s.node.Parts.PartitionAddress(m.Partition.Channel, m.Partition.Number), From: s.node.Parts.NodeNames(m.Partition.Replicas), To: s.node.Parts.NodeNames(m.To)})
 	}
 	c.JSON(http.StatusOK, out)
 }
@@ -111,7 +111,7 @@ func (s *Server) movePartition(c *gin.Context) {
 		return
 	}
 	preview := boolQuery(c, "preview")
-	p, err := s.node.MovePartition(c, who(c), a, body.To, preview)
+	p, err := s.node.Jobs.Move(c, who(c), a, body.To, preview)
 	if !refuse(c, err) {
 		c.JSON(http.StatusOK, previewJSON(p, !preview))
 	}
@@ -123,7 +123,7 @@ func (s *Server) drainNode(c *gin.Context) {
 		return
 	}
 	preview := boolQuery(c, "preview")
-	p, err := s.node.Drain(c, who(c), c.Param("node"), body.LeadersOnly, preview)
+	p, err := s.node.Jobs.Drain(c, who(c), c.Param("node"), body.LeadersOnly, preview)
 	if !refuse(c, err) {
 		c.JSON(http.StatusOK, previewJSON(p, !preview))
 	}
@@ -131,7 +131,7 @@ func (s *Server) drainNode(c *gin.Context) {
 
 func (s *Server) removeNode(c *gin.Context) {
 	preview := boolQuery(c, "preview")
-	p, err := s.node.RemoveNode(c, who(c), c.Param("node"), preview)
+	p, err := s.node.Jobs.RemoveNode(c, who(c), c.Param("node"), preview)
 	if !refuse(c, err) {
 		c.JSON(http.StatusOK, previewJSON(p, !preview))
 	}
@@ -142,7 +142,7 @@ func (s *Server) setSpread(c *gin.Context) {
 	if !readJSON(c, &body) {
 		return
 	}
-	if !refuse(c, s.node.SetSpread(c, who(c), body.On)) {
+	if !refuse(c, s.node.Cluster.SetSpread(c, who(c), body.On)) {
 		c.JSON(http.StatusOK, body)
 	}
 }
@@ -154,7 +154,7 @@ func (s *Server) jobJSON(j *catalog.Job) client.Job {
 		out.EndedAt = &at
 	}
 	for _, st := range j.Steps {
-		step := client.JobStep{Address: s.node.PartitionAddress(st.ChannelID, st.Partition), From: s.node.NodeNames(st.Before), To: s.node.NodeNames(st.After), State: st.State}
+		step := client.JobStep{Address: s.node.Parts.PartitionAddress(st.ChannelID, st.Partition), From: s.node.Parts.NodeNames(st.Before), To: s.node.Parts.NodeNames(st.After), State: st.State}
 		if st.State == catalog.StepMoving {
 			step.Replicas = s.replicasOf(st.ChannelID, st.Partition)
 		}
@@ -168,17 +168,17 @@ func (s *Server) jobJSON(j *catalog.Job) client.Job {
 
 // replicasOf tells how the replicas of a partition are while it moves.
 func (s *Server) replicasOf(channel int64, partition int) []client.Replica {
-	p := s.node.PartitionByID(channel, partition)
+	p := s.node.Parts.PartitionByID(channel, partition)
 	if p == nil {
 		return nil
 	}
-	return s.replicasJSON(s.node.PartitionStatus(p, time.Now()).Replicas)
+	return s.replicasJSON(s.node.Parts.PartitionStatus(p, time.Now()).Replicas)
 }
 
-func (s *Server) replicasJSON(replicas []node.ReplicaStatus) []client.Replica {
+func (s *Server) replicasJSON(replicas []part.ReplicaStatus) []client.Replica {
 	out := make([]client.Replica, len(replicas))
 	for i, r := range replicas {
-		out[i] = client.Replica{Node: s.node.NodeName(r.Node), InStep: r.InStep, BehindBytes: r.Bytes, BehindSeconds: r.Seconds, State: r.State}
+		out[i] = client.Replica{Node: s.node.Parts.NodeName(r.Node), InStep: r.InStep, BehindBytes: r.Bytes, BehindSeconds: r.Seconds, State: r.State}
 		if r.Messages >= 0 {
 			out[i].BehindMessages = &r.Messages
 		}
@@ -191,7 +191,7 @@ func (s *Server) listJobs(c *gin.Context) {
 	if !ok {
 		return
 	}
-	jobs, err := s.node.Jobs(c, limit)
+	jobs, err := s.node.Jobs.List(c, limit)
 	if refuse(c, err) {
 		return
 	}
@@ -208,10 +208,10 @@ func (s *Server) cancelJob(c *gin.Context) {
 		writeProblem(c, invalid("job", fmt.Sprintf("job is %q", c.Param("job")), "a whole number"))
 		return
 	}
-	if refuse(c, s.node.CancelJob(c, who(c), id)) {
+	if refuse(c, s.node.Jobs.Cancel(c, who(c), id)) {
 		return
 	}
-	jobs, err := s.node.Jobs(c, 200)
+	jobs, err := s.node.Jobs.List(c, 200)
 	if refuse(c, err) {
 		return
 	}
@@ -234,7 +234,7 @@ func (s *Server) forceRecover(c *gin.Context) {
 		a = &parsed
 	}
 	preview := boolQuery(c, "preview")
-	recoveries, err := s.node.ForceRecover(c, who(c), a, body.Confirm, preview)
+	recoveries, err := s.node.Cluster.ForceRecover(c, who(c), a, body.Confirm, preview)
 	if refuse(c, err) {
 		return
 	}
@@ -251,7 +251,7 @@ func (s *Server) verify(c *gin.Context) {
 	if !ok {
 		return
 	}
-	number, ok := intQuery(c, "partition", node.AnyPartition, 0, t.Channel().Partitions-1)
+	number, ok := intQuery(c, "partition", part.AnyPartition, 0, t.Record().Partitions-1)
 	if !ok {
 		return
 	}
@@ -259,13 +259,13 @@ func (s *Server) verify(c *gin.Context) {
 	defer cancel()
 	out := client.Page[client.Verified]{Items: []client.Verified{}}
 	for _, p := range t.Partitions() {
-		if number != node.AnyPartition && p.Number != number {
+		if number != part.AnyPartition && p.Number != number {
 			continue
 		}
-		v := s.node.Verify(ctx, p)
-		item := client.Verified{Address: p.Address(), Nodes: s.node.NodeNames(v.Nodes), Records: v.Records, Differs: s.node.NodeNames(v.Differs), Missing: s.node.NodeNames(v.Missing), Damaged: map[string]int{}, Problem: v.Problem}
+		v := s.node.Cluster.Verify(ctx, p)
+		item := client.Verified{Address: p.Address(), Nodes: s.node.Parts.NodeNames(v.Nodes), Records: v.Records, Differs: s.node.Parts.NodeNames(v.Differs), Missing: s.node.Parts.NodeNames(v.Missing), Damaged: map[string]int{}, Problem: v.Problem}
 		for id, count := range v.Damaged {
-			item.Damaged[s.node.NodeName(id)] = count
+			item.Damaged[s.node.Parts.NodeName(id)] = count
 		}
 		item.Equal = len(v.Differs) == 0 && len(v.Damaged) == 0 && v.Problem == ""
 		out.Items = append(out.Items, item)

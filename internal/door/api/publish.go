@@ -25,7 +25,7 @@ import (
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/strict"
-	"steadyferry/internal/node"
+	"steadyferry/internal/engine/part"
 )
 
 // Request headers of a message that is sent as a raw body.
@@ -48,7 +48,7 @@ func (s *Server) publish(c *gin.Context) {
 	if !ok {
 		return
 	}
-	partition, ok := intQuery(c, "partition", node.AnyPartition, 0, 1<<30)
+	partition, ok := intQuery(c, "partition", part.AnyPartition, 0, 1<<30)
 	if !ok {
 		return
 	}
@@ -62,25 +62,25 @@ func (s *Server) publish(c *gin.Context) {
 	}
 	limit := message.MaxBatchBytes + int64(message.BatchHeaderSize)
 	if mediaType != client.BatchType {
-		limit = t.Channel().MaxBody*2 + 1<<20 // JSON around a body, base64 in it
+		limit = t.Record().MaxBody*2 + 1<<20 // JSON around a body, base64 in it
 	}
 	ctx := c.Request.Context()
-	hold := s.node.Hold(who(c))
+	hold := s.node.Parts.Hold(who(c))
 	defer hold.Release()
 	data, err := readBody(ctx, c, hold, message.StampSize, limit)
 	if refuse(c, err) {
 		return
 	}
-	var receipts []node.Receipt
+	var receipts []part.Receipt
 	if mediaType == client.BatchType {
-		var r node.Receipt
-		if r, err = s.node.PublishBatch(ctx, t, partition, data, hold); err == nil {
-			receipts = []node.Receipt{r}
+		var r part.Receipt
+		if r, err = s.node.Parts.PublishBatch(ctx, t, partition, data, hold); err == nil {
+			receipts = []part.Receipt{r}
 		}
 	} else {
 		receipts, err = s.publishOne(ctx, c, t, partition, mediaType, data[message.StampSize:], hold)
 	}
-	if partition != node.AnyPartition {
+	if partition != part.AnyPartition {
 		s.tellLeader(c, t, partition)
 	}
 	if refuse(c, err) {
@@ -94,9 +94,9 @@ func (s *Server) publish(c *gin.Context) {
 // is another one: a client that asks it next time saves a step.
 const headerLeader = "Ferry-Leader"
 
-func (s *Server) tellLeader(c *gin.Context, t *node.Topic, partition int) {
+func (s *Server) tellLeader(c *gin.Context, t *part.Channel, partition int) {
 	if p, err := t.Partition(partition); err == nil {
-		if leader := s.node.LeaderURL(p); leader != "" {
+		if leader := s.node.Parts.LeaderURL(p); leader != "" {
 			c.Writer.Header().Set(headerLeader, leader)
 		}
 	}
@@ -129,7 +129,7 @@ func appendPublished(b []byte, p client.Published) []byte {
 	return append(b, "]}"...)
 }
 
-func published(receipts []node.Receipt) client.Published {
+func published(receipts []part.Receipt) client.Published {
 	out := client.Published{Receipts: make([]client.Receipt, len(receipts))}
 	for i, r := range receipts {
 		if r.Repeat {
@@ -144,20 +144,20 @@ func published(receipts []node.Receipt) client.Published {
 }
 
 // publishOne publishes a raw body, a JSON message or CloudEvents.
-func (s *Server) publishOne(ctx context.Context, c *gin.Context, t *node.Topic, partition int, mediaType string, body []byte, hold node.Hold) ([]node.Receipt, error) {
+func (s *Server) publishOne(ctx context.Context, c *gin.Context, t *part.Channel, partition int, mediaType string, body []byte, hold part.Hold) ([]part.Receipt, error) {
 	switch mediaType {
 	case client.MessageType:
 		m, err := client.ParseMessage(body)
 		if err != nil {
 			return nil, err
 		}
-		return s.node.PublishMessages(ctx, t, partition, []*message.Message{m})
+		return s.node.Parts.PublishMessages(ctx, t, partition, []*message.Message{m})
 	case client.CloudEventType:
 		m, err := cloudevent.Parse(body)
 		if err != nil {
 			return nil, err
 		}
-		return s.node.PublishMessages(ctx, t, partition, []*message.Message{m})
+		return s.node.Parts.PublishMessages(ctx, t, partition, []*message.Message{m})
 	case client.CloudBatchType:
 		var events []json.RawMessage
 		if err := strict.Unmarshal(body, &events); err != nil {
@@ -171,29 +171,29 @@ func (s *Server) publishOne(ctx context.Context, c *gin.Context, t *node.Topic, 
 			}
 			messages[i] = m
 		}
-		return s.node.PublishMessages(ctx, t, partition, messages)
+		return s.node.Parts.PublishMessages(ctx, t, partition, messages)
 	}
 	m, publisher, err := rawMessage(c, body)
 	if err != nil {
 		return nil, err
 	}
 	if publisher == nil {
-		return s.node.PublishMessages(ctx, t, partition, []*message.Message{m})
+		return s.node.Parts.PublishMessages(ctx, t, partition, []*message.Message{m})
 	}
-	if err := m.Check(t.Channel().MaxBody); err != nil {
+	if err := m.Check(t.Record().MaxBody); err != nil {
 		return nil, invalid("", err.Error(), "")
 	}
-	if partition == node.AnyPartition && m.Key != "" {
-		partition = message.PartitionOf(m.Key, t.Channel().Partitions)
+	if partition == part.AnyPartition && m.Key != "" {
+		partition = message.PartitionOf(m.Key, t.Record().Partitions)
 	}
-	if partition == node.AnyPartition {
+	if partition == part.AnyPartition {
 		return nil, invalid("partition", "a publisher's sequence counts the messages of one partition", "a key, or partition=N")
 	}
 	var b message.Builder
 	b.Add(m)
 	batch := b.Build(message.Plain, publisher)
-	r, err := s.node.PublishBatch(ctx, t, partition, append(make([]byte, message.StampSize, message.StampSize+len(batch)), batch...), hold)
-	return []node.Receipt{r}, err
+	r, err := s.node.Parts.PublishBatch(ctx, t, partition, append(make([]byte, message.StampSize, message.StampSize+len(batch)), batch...), hold)
+	return []part.Receipt{r}, err
 }
 
 // rawMessage makes a message of a raw body and the request's headers, which
@@ -309,7 +309,7 @@ func aheadOf(line []byte) int64 { return int64(min(len(line), lineBatchBytes)) }
 
 func (s *Server) readLines(c *gin.Context, limit int, done context.Context) *lineReader {
 	r := &lineReader{lines: make(chan []byte, 64), ahead: semaphore.NewWeighted(lineBatchBytes)}
-	hold := s.node.Hold(who(c))
+	hold := s.node.Parts.Hold(who(c))
 	control := http.NewResponseController(c.Writer)
 	in := bufio.NewReaderSize(c.Request.Body, 64<<10)
 	go func() {
@@ -342,8 +342,8 @@ const lineLinger = 5 * time.Millisecond
 
 // publishLines publishes a stream of JSON messages, one a line. What came
 // before a wrong line is kept, and the answer says how much that is.
-func (s *Server) publishLines(c *gin.Context, t *node.Topic, partition int) {
-	hold := s.node.Hold(who(c))
+func (s *Server) publishLines(c *gin.Context, t *part.Channel, partition int) {
+	hold := s.node.Parts.Hold(who(c))
 	defer hold.Release()
 	done, cancel := context.WithCancel(context.WithoutCancel(c))
 	defer cancel()
@@ -351,7 +351,7 @@ func (s *Server) publishLines(c *gin.Context, t *node.Topic, partition int) {
 	p.total.Receipts = []client.Receipt{}
 	control := http.NewResponseController(c.Writer)
 	control.SetWriteDeadline(time.Time{}) // lines may come for hours
-	number, err := p.run(s.readLines(c, int(t.Channel().MaxBody*2)+1<<16, done))
+	number, err := p.run(s.readLines(c, int(t.Record().MaxBody*2)+1<<16, done))
 	if flushErr := p.flush(); flushErr != nil {
 		err = flushErr
 	}
@@ -369,12 +369,12 @@ func (s *Server) publishLines(c *gin.Context, t *node.Topic, partition int) {
 // linePublisher gathers the messages of a stream and publishes them.
 type linePublisher struct {
 	server    *Server
-	topic     *node.Topic
+	topic     *part.Channel
 	partition int
 	ctx       context.Context
 	gathered  []*message.Message
 	bytes     int
-	hold      node.Hold // of what is gathered
+	hold      part.Hold // of what is gathered
 	total     client.Published
 }
 
@@ -420,7 +420,7 @@ func (p *linePublisher) add(line []byte) error {
 	if err != nil {
 		return err
 	}
-	if err := m.Check(p.topic.Channel().MaxBody); errors.Is(err, message.ErrTooLarge) {
+	if err := m.Check(p.topic.Record().MaxBody); errors.Is(err, message.ErrTooLarge) {
 		return problem.New(problem.TooLarge, "%v", err)
 	} else if err != nil {
 		return invalid("", err.Error(), "")
@@ -436,7 +436,7 @@ func (p *linePublisher) flush() error {
 	}
 	ctx, cancel := context.WithTimeout(p.ctx, requestTimeout)
 	defer cancel()
-	receipts, err := p.server.node.PublishMessages(ctx, p.topic, p.partition, p.gathered)
+	receipts, err := p.server.node.Parts.PublishMessages(ctx, p.topic, p.partition, p.gathered)
 	kept := published(receipts)
 	p.total.Accepted += kept.Accepted
 	p.total.Dropped += kept.Dropped
@@ -449,7 +449,7 @@ func (p *linePublisher) flush() error {
 
 // readLine reads one line of at most limit bytes; its bytes are its own, and
 // count as in hand when they are many.
-func readLine(ctx context.Context, r *bufio.Reader, hold node.Hold, limit int) ([]byte, error) {
+func readLine(ctx context.Context, r *bufio.Reader, hold part.Hold, limit int) ([]byte, error) {
 	var line []byte
 	for {
 		part, err := r.ReadSlice('\n')

@@ -14,7 +14,7 @@ import (
 
 	"steadyferry/client"
 	"steadyferry/internal/core/message"
-	"steadyferry/internal/node"
+	"steadyferry/internal/engine/part"
 )
 
 // streamBatches is how many batches of one stream may be under way; what comes
@@ -44,7 +44,7 @@ func (s *Server) publishStream(c *gin.Context) {
 
 type publishStream struct {
 	server   *Server
-	topic    *node.Topic
+	topic    *part.Channel
 	who      string
 	conn     *websocket.Conn
 	underWay sync.WaitGroup
@@ -88,7 +88,7 @@ func (p *publishStream) read() {
 		if err != nil {
 			return
 		}
-		hold := p.server.node.Hold(p.who)
+		hold := p.server.node.Parts.Hold(p.who)
 		data, err := p.readFrame(r, hold)
 		if err != nil {
 			hold.Release()
@@ -105,7 +105,7 @@ func (p *publishStream) read() {
 
 // readFrame reads a frame so that its batch has room for a stamp before it.
 // What has come of it counts as in hand.
-func (p *publishStream) readFrame(r io.Reader, hold node.Hold) ([]byte, error) {
+func (p *publishStream) readFrame(r io.Reader, hold part.Hold) ([]byte, error) {
 	const front = message.StampSize - publishHead
 	data := make([]byte, front, 4096)
 	for {
@@ -130,12 +130,12 @@ func (p *publishStream) readFrame(r io.Reader, hold node.Hold) ([]byte, error) {
 	}
 }
 
-func (p *publishStream) publish(data []byte, hold node.Hold) {
+func (p *publishStream) publish(data []byte, hold part.Hold) {
 	number, partition := client.PublishHead(data[message.StampSize-publishHead:])
 	clear(data[:message.StampSize])
 	ctx, cancel := context.WithTimeout(context.Background(), requestTimeout)
 	defer cancel()
-	receipt, err := p.server.node.PublishBatch(ctx, p.topic, partition, data, hold)
+	receipt, err := p.server.node.Parts.PublishBatch(ctx, p.topic, partition, data, hold)
 	var answer []byte
 	if err != nil {
 		text, marshalErr := json.Marshal(problemOf(err))

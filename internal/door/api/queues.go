@@ -13,7 +13,9 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/strict"
-	"steadyferry/internal/node"
+	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/manage"
+	"steadyferry/internal/service/queues"
 )
 
 // queueRoutes are the paths of queues below that of their channel.
@@ -27,7 +29,7 @@ func (s *Server) queueRoutes(ch *gin.RouterGroup, stream, search gin.HandlerFunc
 
 // queueOf finds the queue of the path; GROUP in TOPIC@GROUP is the one with
 // the group's dead letters.
-func (s *Server) queueOf(c *gin.Context) (*node.Topic, bool) {
+func (s *Server) queueOf(c *gin.Context) (*part.Channel, bool) {
 	a, err := address.Parse(c.Param("space") + "/" + c.Param("channel"))
 	if err == nil && a.Kind() != address.KindChannel && a.Kind() != address.KindGroup {
 		err = invalid("address", fmt.Sprintf("%s is the address of a %s", a, a.Kind()), "a queue, or a group for its dead letters")
@@ -35,14 +37,14 @@ func (s *Server) queueOf(c *gin.Context) (*node.Topic, bool) {
 	if refuse(c, err) {
 		return nil, false
 	}
-	t, err := s.node.QueueAt(a)
+	t, err := s.node.Queues.At(a)
 	return t, !refuse(c, err)
 }
 
-func queueJSON(t *node.Topic, q *queue.Summary) *client.QueueState {
-	set := t.Channel().Queue.Settings
-	out := &client.QueueState{Counts: q.Counts, Lease: micros(set.Lease), AttemptLimit: set.Attempts, Backoff: node.BackoffText(set), RetainDead: micros(set.RetainDead),
-		Expire: micros(set.Expire), DropExpired: set.DropExpired, Order: node.OrderText(set), WayBack: micros(set.WayBack), OldestWaiting: q.Oldest, Asking: q.Asking, Members: []client.QueueMember{}}
+func queueJSON(t *part.Channel, q *queue.Summary) *client.QueueState {
+	set := t.Record().Queue.Settings
+	out := &client.QueueState{Counts: q.Counts, Lease: micros(set.Lease), AttemptLimit: set.Attempts, Backoff: manage.BackoffText(set), RetainDead: micros(set.RetainDead),
+		Expire: micros(set.Expire), DropExpired: set.DropExpired, Order: manage.OrderText(set), WayBack: micros(set.WayBack), OldestWaiting: q.Oldest, Asking: q.Asking, Members: []client.QueueMember{}}
 	for _, m := range q.Members {
 		out.Members = append(out.Members, client.QueueMember{Member: m.Member, Leased: m.Leased, Since: microsTime(m.Oldest), Due: microsTime(m.Due), Seen: microsTime(m.Seen)})
 	}
@@ -52,7 +54,7 @@ func queueJSON(t *node.Topic, q *queue.Summary) *client.QueueState {
 func micros(us int64) string { return address.FormatDuration(time.Duration(us) * time.Microsecond) }
 
 // queueChange reads the settings that are not plain durations.
-func queueChange(in client.Settings, out *node.QueueChange) error {
+func queueChange(in client.Settings, out *manage.QueueChange) error {
 	if in.Order != nil {
 		if *in.Order != "key" && *in.Order != "none" {
 			return invalid("order", fmt.Sprintf("order is %q", *in.Order), "none, key")
@@ -95,8 +97,8 @@ func durationField(name, text string) (time.Duration, error) {
 	return d, nil
 }
 
-func workOf(in *client.WorkRequest, who string) (w node.Work, err error) {
-	w = node.Work{Member: in.Member, Max: in.Max, AtOnce: in.AcceptOnDelivery, Partition: node.AnyPartition}
+func workOf(in *client.WorkRequest, who string) (w queues.Work, err error) {
+	w = queues.Work{Member: in.Member, Max: in.Max, AtOnce: in.AcceptOnDelivery, Partition: part.AnyPartition}
 	if w.Member == "" {
 		w.Member = who
 	}
@@ -113,7 +115,7 @@ func workOf(in *client.WorkRequest, who string) (w node.Work, err error) {
 		return w, invalid("wait", "wait is "+in.Wait, "0s to "+address.FormatDuration(maxWait))
 	}
 	if len(in.Settle) > 0 {
-		w.Settle = make([]node.Settle, len(in.Settle))
+		w.Settle = make([]queues.Settle, len(in.Settle))
 	}
 	for i := range in.Settle {
 		from, to := &in.Settle[i], &w.Settle[i]
@@ -131,7 +133,7 @@ func workOf(in *client.WorkRequest, who string) (w node.Work, err error) {
 	return w, nil
 }
 
-func settledJSON(done *node.Done) []client.Settled {
+func settledJSON(done *queues.Done) []client.Settled {
 	out := make([]client.Settled, len(done.Settled))
 	for i, d := range done.Settled {
 		out[i] = client.Settled{Lease: d.Lease, Result: client.ResultOf(d.Status)}
@@ -164,7 +166,7 @@ func (s *Server) lease(c *gin.Context) {
 		w.Max = 1
 	}
 	w.Raw = c.GetHeader("Accept") == client.WorkType
-	done, err := s.node.Work(c.Request.Context(), t, w)
+	done, err := s.node.Queues.Work(c.Request.Context(), t, w)
 	if refuse(c, err) {
 		return
 	}
@@ -180,7 +182,7 @@ func (s *Server) lease(c *gin.Context) {
 }
 
 // readWork reads what a member asks for, as JSON or in binary form.
-func (s *Server) readWork(c *gin.Context) (node.Work, error) {
+func (s *Server) readWork(c *gin.Context) (queues.Work, error) {
 	body := http.MaxBytesReader(c.Writer, c.Request.Body, maxWork)
 	if c.GetHeader("Content-Type") != client.WorkType {
 		var in client.WorkRequest
@@ -189,34 +191,34 @@ func (s *Server) readWork(c *gin.Context) (node.Work, error) {
 			err = strict.Unmarshal(data, &in)
 		}
 		if err != nil {
-			return node.Work{}, invalid("", "the body is not the JSON that is expected: "+err.Error(), "see /api/v1/openapi.json")
+			return queues.Work{}, invalid("", "the body is not the JSON that is expected: "+err.Error(), "see /api/v1/openapi.json")
 		}
 		return workOf(&in, who(c))
 	}
 	b, err := io.ReadAll(body)
 	if err != nil {
-		return node.Work{}, err
+		return queues.Work{}, err
 	}
 	return decodeWork(b, who(c))
 }
 
 // decodeWork reads the binary form.
-func decodeWork(b []byte, who string) (w node.Work, err error) {
+func decodeWork(b []byte, who string) (w queues.Work, err error) {
 	call, err := queue.DecodeWork(b)
 	if err != nil {
 		return w, invalid("", err.Error(), "docs/formats.md describes a call")
 	}
-	w = node.Work{Member: call.Member, Partition: call.Partition, Max: call.Max, AtOnce: call.AtOnce, For: time.Duration(call.For) * time.Microsecond, Wait: time.Duration(call.Wait) * time.Microsecond}
+	w = queues.Work{Member: call.Member, Partition: call.Partition, Max: call.Max, AtOnce: call.AtOnce, For: time.Duration(call.For) * time.Microsecond, Wait: time.Duration(call.Wait) * time.Microsecond}
 	if w.Member == "" {
 		w.Member = who
 	}
 	if w.Wait < 0 || w.Wait > maxWait {
 		return w, invalid("wait", "wait is "+w.Wait.String(), "0s to "+address.FormatDuration(maxWait))
 	}
-	w.Settle = make([]node.Settle, len(call.Settle))
+	w.Settle = make([]queues.Settle, len(call.Settle))
 	for i := range call.Settle {
 		from := &call.Settle[i]
-		w.Settle[i] = node.Settle{Lease: call.Leases[i], Outcome: from.Outcome, After: time.Duration(from.After) * time.Microsecond, Untouched: from.Untouched, Reason: from.Reason, Detail: from.Detail}
+		w.Settle[i] = queues.Settle{Lease: call.Leases[i], Outcome: from.Outcome, After: time.Duration(from.After) * time.Microsecond, Untouched: from.Untouched, Reason: from.Reason, Detail: from.Detail}
 		if from.After == queue.Auto {
 			w.Settle[i].After = queue.Auto
 		}

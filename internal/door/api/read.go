@@ -20,18 +20,19 @@ import (
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/engine/catalog"
-	"steadyferry/internal/node"
+	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/look"
 )
 
 // partitionOf finds the partition of the path, or answers with the problem.
-func (s *Server) partitionOf(c *gin.Context) (*node.Topic, *node.Partition, bool) {
+func (s *Server) partitionOf(c *gin.Context) (*part.Channel, *part.Partition, bool) {
 	t, ok := s.topicOf(c)
 	if !ok {
 		return nil, nil, false
 	}
 	number, err := strconv.Atoi(c.Param("partition"))
 	if err != nil {
-		writeProblem(c, invalid("partition", fmt.Sprintf("partition is %q", c.Param("partition")), fmt.Sprintf("0 to %d", t.Channel().Partitions-1)))
+		writeProblem(c, invalid("partition", fmt.Sprintf("partition is %q", c.Param("partition")), fmt.Sprintf("0 to %d", t.Record().Partitions-1)))
 		return nil, nil, false
 	}
 	p, err := t.Partition(number)
@@ -89,7 +90,7 @@ func (s *Server) fetch(c *gin.Context) {
 	}
 	ctx, cancel := s.streamContext(c)
 	defer cancel()
-	reading, err := s.node.OpenFetch(ctx, p, from, boolQuery(c, "any"))
+	reading, err := s.node.Parts.OpenFetch(ctx, p, from, boolQuery(c, "any"))
 	if refuse(c, err) {
 		return
 	}
@@ -126,7 +127,7 @@ func (s *Server) fetch(c *gin.Context) {
 	c.Writer.Write(f.Records)
 }
 
-func (s *Server) writeLines(c *gin.Context, t *node.Topic, records []byte, partition int, offset int64) {
+func (s *Server) writeLines(c *gin.Context, t *part.Channel, records []byte, partition int, offset int64) {
 	w := bufio.NewWriterSize(c.Writer, 32<<10)
 	defer w.Flush()
 	out := json.NewEncoder(w)
@@ -154,7 +155,7 @@ func (s *Server) message(c *gin.Context) {
 		writeProblem(c, invalid("offset", fmt.Sprintf("offset is %q", c.Param("offset")), "a whole number from 0"))
 		return
 	}
-	m, err := s.node.Message(c, p, offset, boolQuery(c, "any"))
+	m, err := s.node.Parts.Message(c, p, offset, boolQuery(c, "any"))
 	if refuse(c, err) {
 		return
 	}
@@ -172,15 +173,15 @@ const wholeBody = 1 << 20
 // shown is a message as JSON shows it.
 func shown(m *message.Stored) *message.Stored {
 	if len(m.Body) > wholeBody {
-		return m.Shorten(node.ShortBody)
+		return m.Shorten(part.ShortBody)
 	}
 	return m
 }
 
 // writeBody answers with a body as a file: whatever it is, a browser must not
 // run it here.
-func writeBody(c *gin.Context, t *node.Topic, m *message.Stored) {
-	c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%d-%d.bin"`, t.Channel().Name, m.Partition, m.Offset))
+func writeBody(c *gin.Context, t *part.Channel, m *message.Stored) {
+	c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%d-%d.bin"`, t.Record().Name, m.Partition, m.Offset))
 	c.Data(http.StatusOK, "application/octet-stream", m.Body)
 }
 
@@ -204,8 +205,8 @@ func (s *Server) streamContext(c *gin.Context) (context.Context, context.CancelF
 	go func() {
 		defer cancel()
 		for {
-			changed := s.node.Changed()
-			until, ok := s.node.Catalog().View().InForce(p)
+			changed := s.node.Parts.Changed()
+			until, ok := s.node.Records.View().InForce(p)
 			if !ok {
 				return
 			}
@@ -227,8 +228,8 @@ func (s *Server) streamContext(c *gin.Context) (context.Context, context.CancelF
 }
 
 // selection reads the part of a selection that browse and tail share.
-func (s *Server) selection(c *gin.Context, from address.PositionKind) (node.Selection, bool) {
-	sel := node.Selection{AnyReplica: boolQuery(c, "any")}
+func (s *Server) selection(c *gin.Context, from address.PositionKind) (look.Selection, bool) {
+	sel := look.Selection{AnyReplica: boolQuery(c, "any")}
 	t, ok := s.topicOf(c)
 	if !ok {
 		return sel, false
@@ -238,7 +239,7 @@ func (s *Server) selection(c *gin.Context, from address.PositionKind) (node.Sele
 		for text := range strings.SplitSeq(list, ",") {
 			number, err := strconv.Atoi(text)
 			if err != nil {
-				writeProblem(c, invalid("partition", fmt.Sprintf("partition is %q", text), fmt.Sprintf("0 to %d", t.Channel().Partitions-1)))
+				writeProblem(c, invalid("partition", fmt.Sprintf("partition is %q", text), fmt.Sprintf("0 to %d", t.Record().Partitions-1)))
 				return sel, false
 			}
 			if _, err := t.Partition(number); refuse(c, err) {
@@ -278,7 +279,7 @@ func (s *Server) browse(c *gin.Context) {
 	if !ok {
 		return
 	}
-	if sel.Limit, ok = intQuery(c, "limit", node.DefaultBrowseLimit, 1, node.MaxBrowseLimit); !ok {
+	if sel.Limit, ok = intQuery(c, "limit", look.DefaultBrowseLimit, 1, look.MaxBrowseLimit); !ok {
 		return
 	}
 	take, ok := oneOf(c, "take", "first", "recent")
@@ -294,7 +295,7 @@ func (s *Server) browse(c *gin.Context) {
 	defer cancel()
 	w := s.newLineWriter(c, client.NDJSONType, time.Minute)
 	a := sel.Topic.Address()
-	err := s.node.Browse(ctx, sel, func(e node.Event) error {
+	err := s.node.Look.Browse(ctx, sel, func(e look.Event) error {
 		if err := w.write(eventJSON(a, e), bytesOf(e.Message)); err != nil {
 			return err
 		}
@@ -321,7 +322,7 @@ func bytesOf(m *message.Stored) int {
 	return len(m.Body)
 }
 
-func eventJSON(a address.Address, e node.Event) client.Event {
+func eventJSON(a address.Address, e look.Event) client.Event {
 	switch {
 	case e.Message != nil:
 		m := client.MessageOf(a, e.Message)
@@ -357,13 +358,13 @@ func (s *Server) tail(c *gin.Context) {
 	}
 	a := sel.Topic.Address()
 	place := formatPositions()
-	err = s.node.Tail(ctx, sel, resume, func(e node.Event, at node.TailPositions) error {
+	err = s.node.Look.Tail(ctx, sel, resume, func(e look.Event, at look.TailPositions) error {
 		w.text("id: " + place(at) + "\ndata: ")
 		if err := w.write(eventJSON(a, e), bytesOf(e.Message)); err != nil {
 			return err
 		}
 		return w.text("\n")
-	}, func(at node.TailPositions) error {
+	}, func(at look.TailPositions) error {
 		w.text("id: " + place(at) + "\n: here\n\n")
 		return w.flush()
 	})
@@ -376,10 +377,10 @@ func (s *Server) tail(c *gin.Context) {
 }
 
 // formatPositions returns what formats the places of one tail.
-func formatPositions() func(at node.TailPositions) string {
+func formatPositions() func(at look.TailPositions) string {
 	var numbers []int // in order; partitions may be added, but do not go
 	var b []byte
-	return func(at node.TailPositions) string {
+	return func(at look.TailPositions) string {
 		if len(numbers) != len(at) {
 			numbers = slices.Sorted(maps.Keys(at))
 		}
@@ -396,11 +397,11 @@ func formatPositions() func(at node.TailPositions) string {
 	}
 }
 
-func parsePositions(text string) (node.TailPositions, error) {
+func parsePositions(text string) (look.TailPositions, error) {
 	if text == "" {
 		return nil, nil
 	}
-	at := node.TailPositions{}
+	at := look.TailPositions{}
 	for part := range strings.SplitSeq(text, ",") {
 		partition, offset, _ := strings.Cut(part, ":")
 		p, err := strconv.Atoi(partition)

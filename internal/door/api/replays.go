@@ -13,7 +13,8 @@ import (
 	"steadyferry/client"
 	"steadyferry/internal/core/replay"
 	"steadyferry/internal/engine/catalog"
-	"steadyferry/internal/node"
+	"steadyferry/internal/service/queues"
+	"steadyferry/internal/service/replays"
 )
 
 // defaultStopAbove is the share of failures at which a replay stops by itself.
@@ -22,19 +23,19 @@ const defaultStopAbove = 0.2
 // defaultReplayRate is used for dry runs that name no rate.
 const defaultReplayRate = 200
 
-func (s *Server) specOf(in *client.NewReplay) (spec node.ReplaySpec, err error) {
-	spec = node.ReplaySpec{From: in.From, To: in.To, FromPosition: in.FromPosition, ToPosition: in.ToPosition, Where: in.Where, Limit: in.Limit, Edits: in.Edits, StopAbove: defaultStopAbove, Keep: in.Keep}
+func (s *Server) specOf(in *client.NewReplay) (spec replays.Spec, err error) {
+	spec = replays.Spec{From: in.From, To: in.To, FromPosition: in.FromPosition, ToPosition: in.ToPosition, Where: in.Where, Limit: in.Limit, Edits: in.Edits, StopAbove: defaultStopAbove, Keep: in.Keep}
 	if in.StopAbove != nil {
 		spec.StopAbove = *in.StopAbove
 	}
 	if in.Limit < 0 {
 		return spec, invalid("limit", fmt.Sprintf("limit is %d", in.Limit), "1 or more; 0 for all")
 	}
-	if spec.Cause, err = node.ParseCause(in.Cause); err != nil {
+	if spec.Cause, err = queues.ParseCause(in.Cause); err != nil {
 		return spec, err
 	}
 	if len(in.Messages) > 0 {
-		source, err := s.node.ReplaySource(in.From)
+		source, err := s.node.Traces.ReplaySource(in.From)
 		if err != nil {
 			return spec, err
 		}
@@ -59,19 +60,19 @@ func (s *Server) newReplay(c *gin.Context) {
 		return
 	}
 	if in.DryRun {
-		plan, err := s.node.PlanReplay(c, &spec)
+		plan, err := s.node.Replays.Plan(c, &spec)
 		if !refuse(c, err) {
 			c.JSON(http.StatusOK, planJSON(&in, plan))
 		}
 		return
 	}
-	r, err := s.node.NewReplay(c, who(c), spec, in.Rate)
+	r, err := s.node.Replays.New(c, who(c), spec, in.Rate)
 	if !refuse(c, err) {
 		c.JSON(http.StatusCreated, replayJSON(r))
 	}
 }
 
-func planJSON(in *client.NewReplay, plan *node.ReplayPlan) client.Replay {
+func planJSON(in *client.NewReplay, plan *replays.Plan) client.Replay {
 	rate := in.Rate
 	if rate <= 0 {
 		rate = defaultReplayRate
@@ -98,7 +99,7 @@ func orNoEdits(edits []replay.Edit) []client.Edit {
 }
 
 func replayJSON(r *catalog.Replay) client.Replay {
-	var spec node.ReplaySpec
+	var spec replays.Spec
 	var progress struct {
 		Skipped int64 `json:"skipped"`
 	}
@@ -108,7 +109,7 @@ func replayJSON(r *catalog.Replay) client.Replay {
 	out := client.Replay{Replay: r.ID, Who: r.Who, From: r.Source, To: r.Target, State: r.State, Detail: r.Detail, Rate: r.Rate, Total: r.Total, Sent: r.Sent, Failed: r.Failed, Skipped: progress.Skipped,
 		StopAbove: spec.StopAbove, Choice: client.Choice{Where: spec.Where, Limit: spec.Limit}, Edits: orNoEdits(spec.Edits), FromPosition: spec.FromPosition, ToPosition: spec.ToPosition, MadeAt: r.MadeAt.UTC()}
 	if spec.Cause != 0 {
-		out.Choice.Cause = node.CauseID(spec.Cause)
+		out.Choice.Cause = queues.CauseID(spec.Cause)
 	}
 	if r.EndedAt.Valid {
 		at := r.EndedAt.Time.UTC()
@@ -126,7 +127,7 @@ func (s *Server) listReplays(c *gin.Context) {
 	if !ok {
 		return
 	}
-	all, err := s.node.Catalog().Replays(c, false, limit)
+	all, err := s.node.Records.Replays(c, false, limit)
 	if refuse(c, err) {
 		return
 	}
@@ -151,7 +152,7 @@ func (s *Server) showReplay(c *gin.Context) {
 	if !ok {
 		return
 	}
-	r, err := s.node.Replay(c, id)
+	r, err := s.node.Replays.Get(c, id)
 	if !refuse(c, err) {
 		c.JSON(http.StatusOK, replayJSON(r))
 	}
@@ -163,7 +164,7 @@ func (s *Server) setReplay(c *gin.Context) {
 	if !ok || !readJSON(c, &in) {
 		return
 	}
-	r, err := s.node.SetReplay(c, who(c), id, in.State, in.Rate)
+	r, err := s.node.Replays.Set(c, who(c), id, in.State, in.Rate)
 	if !refuse(c, err) {
 		c.JSON(http.StatusOK, replayJSON(r))
 	}

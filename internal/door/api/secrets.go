@@ -39,7 +39,7 @@ func own(c *gin.Context) string {
 }
 
 func (s *Server) secrets() []catalog.Secret {
-	all := s.node.Catalog().View().Secrets()
+	all := s.node.Records.View().Secrets()
 	slices.SortFunc(all, func(a, b catalog.Secret) int {
 		return cmp.Or(-cmp.Compare(a.Kind, b.Kind), a.MadeAt.Compare(b.MadeAt), cmp.Compare(a.ID, b.ID))
 	})
@@ -76,7 +76,7 @@ func (s *Server) newToken(c *gin.Context) {
 		return
 	}
 	entry := &catalog.Entry{Who: who(c), Action: "new token", Address: who(c), After: map[string]any{"label": in.Label, "expires": address.FormatDuration(lives)}}
-	text, err := s.node.Catalog().NewSecret(c, who(c), catalog.Token, in.Label, lives, entry)
+	text, err := s.node.Records.NewSecret(c, who(c), catalog.Token, in.Label, lives, entry)
 	if refuse(c, err) {
 		return
 	}
@@ -85,7 +85,7 @@ func (s *Server) newToken(c *gin.Context) {
 
 // tellToken answers with a token that was just made; it is told only once.
 func (s *Server) tellToken(c *gin.Context, text string) {
-	p, _ := s.node.Catalog().View().Who(catalog.Token, text)
+	p, _ := s.node.Records.View().Who(catalog.Token, text)
 	c.JSON(http.StatusCreated, client.Token{Secret: secretJSON(p.By(), own(c)), Token: text})
 }
 
@@ -108,7 +108,7 @@ func (s *Server) rotateToken(c *gin.Context) {
 		writeProblem(c, invalid("secret", "it is a "+one.Kind, "a token; a session or a link is revoked"))
 		return
 	}
-	text, err := s.node.Catalog().Rotate(c, one, &catalog.Entry{Who: who(c), Action: "rotate token", Address: one.Principal, Before: map[string]any{"id": one.ID, "label": one.Label}})
+	text, err := s.node.Records.Rotate(c, one, &catalog.Entry{Who: who(c), Action: "rotate token", Address: one.Principal, Before: map[string]any{"id": one.ID, "label": one.Label}})
 	if !refuse(c, err) {
 		s.tellToken(c, text)
 	}
@@ -119,7 +119,7 @@ func (s *Server) revoke(c *gin.Context) {
 	if !ok {
 		return
 	}
-	_, err := s.node.Catalog().Revoke(c, []string{one.ID}, &catalog.Entry{Who: who(c), Action: "revoke " + one.Kind, Address: one.Principal, Before: map[string]any{"id": one.ID, "label": one.Label}})
+	_, err := s.node.Records.Revoke(c, []string{one.ID}, &catalog.Entry{Who: who(c), Action: "revoke " + one.Kind, Address: one.Principal, Before: map[string]any{"id": one.ID, "label": one.Label}})
 	if errors.Is(err, catalog.ErrNotFound) {
 		err = nil // somebody was quicker
 	}
@@ -143,7 +143,7 @@ func (s *Server) revokeAll(c *gin.Context) {
 	}
 	out := client.Revoked{}
 	if len(ids) > 0 {
-		n, err := s.node.Catalog().Revoke(c, ids, &catalog.Entry{Who: who(c), Action: "revoke every " + kind, Address: who(c), Before: map[string]any{"count": len(ids)}})
+		n, err := s.node.Records.Revoke(c, ids, &catalog.Entry{Who: who(c), Action: "revoke every " + kind, Address: who(c), Before: map[string]any{"count": len(ids)}})
 		if err != nil && !errors.Is(err, catalog.ErrNotFound) && refuse(c, err) {
 			return
 		}

@@ -34,7 +34,7 @@ import (
 	"steadyferry/internal/core/strict"
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/catalog"
-	"steadyferry/internal/node"
+	"steadyferry/internal/service"
 )
 
 //go:embed openapi.yaml
@@ -45,7 +45,7 @@ const Version = "0.1.0"
 
 // Server answers HTTP requests for a node.
 type Server struct {
-	node     *node.Node
+	node     *service.Services
 	console  http.Handler
 	stopping chan struct{}
 	openapi  []byte // as JSON
@@ -68,7 +68,7 @@ const fetchBytes = 64 << 20
 // New returns a server; console serves everything that is not the API, and
 // names are the hosts under which callers may reach it, besides IP addresses
 // and localhost.
-func New(n *node.Node, console http.Handler, names ...string) (*Server, error) {
+func New(n *service.Services, console http.Handler, names ...string) (*Server, error) {
 	var document map[string]any
 	if err := yaml.Unmarshal(openAPI, &document); err != nil {
 		return nil, fmt.Errorf("openapi.yaml: %w", err)
@@ -337,15 +337,15 @@ func invalid(field, detail, allowed string) *client.Problem {
 }
 
 func (s *Server) ready(c *gin.Context) {
-	if !s.node.Serving() {
+	if !s.node.Parts.Serving() {
 		writeProblem(c, &client.Problem{Status: http.StatusServiceUnavailable, Title: "Not ready", Detail: "the node is stopping"})
 		return
 	}
-	if p := s.node.Starting(); p != "" {
+	if p := s.node.Parts.Starting(); p != "" {
 		writeProblem(c, &client.Problem{Status: http.StatusServiceUnavailable, Title: "Not ready", Detail: p + " is starting"})
 		return
 	}
-	refusing, leads := s.node.Refusing()
+	refusing, leads := s.node.Parts.Refusing()
 	if len(refusing) == 0 {
 		c.JSON(http.StatusOK, gin.H{"ready": true})
 		return

@@ -15,7 +15,7 @@ import (
 // them.
 func (s *Server) listSetAside(c *gin.Context) {
 	out := client.Page[client.SetAside]{Items: []client.SetAside{}}
-	for _, a := range s.node.SetAside(c) {
+	for _, a := range s.node.Manage.SetAside(c) {
 		out.Items = append(out.Items, client.SetAside{ID: strconv.FormatInt(a.Channel, 10), Node: a.Node, Address: a.Address, Kind: a.Kind, Since: a.Since, Until: a.Until, Bytes: a.Bytes, Partitions: a.Partitions})
 	}
 	c.JSON(http.StatusOK, out)
@@ -40,7 +40,7 @@ func (s *Server) adopt(c *gin.Context) {
 		return
 	}
 	preview := boolQuery(c, "preview")
-	p, err := s.node.Adopt(c, who(c), id, a, preview)
+	p, err := s.node.Manage.Adopt(c, who(c), id, a, preview)
 	if !refuse(c, err) {
 		c.JSON(http.StatusOK, previewJSON(p, !preview))
 	}
@@ -52,7 +52,7 @@ func (s *Server) throwAway(c *gin.Context) {
 		return
 	}
 	preview := boolQuery(c, "preview")
-	p, err := s.node.ThrowAway(c, who(c), id, preview)
+	p, err := s.node.Manage.ThrowAway(c, who(c), id, preview)
 	if !refuse(c, err) {
 		c.JSON(http.StatusOK, previewJSON(p, !preview))
 	}

@@ -9,7 +9,9 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/gorilla/websocket"
 
-	"steadyferry/internal/node"
+	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service"
+	"steadyferry/internal/service/queues"
 )
 
 // Times and sizes of a work stream.
@@ -41,7 +43,7 @@ func (s *Server) workStream(c *gin.Context) {
 	defer conn.Close()
 	ctx, cancel := s.streamContext(c)
 	defer cancel()
-	w := &workStream{node: s.node, topic: t, member: member, conn: conn, frames: make(chan node.Work, 16)}
+	w := &workStream{node: s.node, topic: t, member: member, conn: conn, frames: make(chan queues.Work, 16)}
 	go func() {
 		defer cancel()
 		w.read(ctx)
@@ -60,11 +62,11 @@ func (s *Server) workStream(c *gin.Context) {
 var errMemberGone = errors.New("the member is gone")
 
 type workStream struct {
-	node   *node.Node
-	topic  *node.Topic
+	node   *service.Services
+	topic  *part.Channel
 	member string
 	conn   *websocket.Conn
-	frames chan node.Work
+	frames chan queues.Work
 	credit int
 }
 
@@ -88,7 +90,7 @@ func (w *workStream) read(ctx context.Context) {
 		}
 		f, err := decodeWork(b, w.member)
 		if err != nil {
-			f = node.Work{Max: -1}
+			f = queues.Work{Max: -1}
 		}
 		select {
 		case w.frames <- f:
@@ -107,7 +109,7 @@ func (w *workStream) serve(ctx context.Context) error {
 	stop := func() {}
 	defer func() { stop() }()
 	for {
-		var f node.Work
+		var f queues.Work
 		var ok bool
 		select {
 		case <-ctx.Done():
@@ -125,8 +127,8 @@ func (w *workStream) serve(ctx context.Context) error {
 		}
 		stop()
 		ready = nil
-		if f.Max < 0 || w.credit+f.Max > node.MaxLease {
-			return invalid("credit", fmt.Sprintf("a credit of %d, with %d open", f.Max, w.credit), fmt.Sprintf("0 to %d in all", node.MaxLease))
+		if f.Max < 0 || w.credit+f.Max > queues.MaxLease {
+			return invalid("credit", fmt.Sprintf("a credit of %d, with %d open", f.Max, w.credit), fmt.Sprintf("0 to %d in all", queues.MaxLease))
 		}
 		w.credit += f.Max
 		if err := w.work(ctx, f.Settle); err != nil {
@@ -139,7 +141,7 @@ func (w *workStream) serve(ctx context.Context) error {
 			ready = done
 			credit := w.credit
 			go func() {
-				if w.node.AwaitWork(waiting, w.topic, w.member, credit) == nil {
+				if w.node.Queues.AwaitWork(waiting, w.topic, w.member, credit) == nil {
 					close(done)
 				}
 			}()
@@ -147,13 +149,13 @@ func (w *workStream) serve(ctx context.Context) error {
 	}
 }
 
-func (w *workStream) work(ctx context.Context, settle []node.Settle) error {
+func (w *workStream) work(ctx context.Context, settle []queues.Settle) error {
 	if len(settle) == 0 && w.credit == 0 {
 		return nil
 	}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), requestTimeout)
 	defer cancel()
-	done, err := w.node.Work(ctx, w.topic, node.Work{Member: w.member, Partition: node.AnyPartition, Settle: settle, Max: w.credit, Raw: true})
+	done, err := w.node.Queues.Work(ctx, w.topic, queues.Work{Member: w.member, Partition: part.AnyPartition, Settle: settle, Max: w.credit, Raw: true})
 	if err != nil {
 		return err
 	}

@@ -10,7 +10,8 @@ import (
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/message"
-	"steadyferry/internal/node"
+	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/trace"
 )
 
 func (s *Server) trace(c *gin.Context) {
@@ -24,7 +25,7 @@ func (s *Server) trace(c *gin.Context) {
 		writeProblem(c, invalid("offset", fmt.Sprintf("%s:%s is not a place", c.Param("partition"), c.Param("offset")), "whole numbers from 0"))
 		return
 	}
-	tr, err := s.node.Trace(c, t, partition, offset)
+	tr, err := s.node.Traces.Of(c, t, partition, offset)
 	if !refuse(c, err) {
 		c.JSON(http.StatusOK, traceJSON(tr))
 	}
@@ -32,20 +33,20 @@ func (s *Server) trace(c *gin.Context) {
 
 // channelOf finds the channel of the path; TOPIC@GROUP is the queue with the
 // group's dead letters.
-func (s *Server) channelOf(c *gin.Context) (*node.Topic, bool) {
+func (s *Server) channelOf(c *gin.Context) (*part.Channel, bool) {
 	a, err := address.Parse(c.Param("space") + "/" + c.Param("channel"))
-	var t *node.Topic
+	var t *part.Channel
 	if err == nil && a.Group != "" {
-		t, err = s.node.QueueAt(a)
+		t, err = s.node.Queues.At(a)
 	} else if err == nil {
-		t, err = s.node.Topic(a)
+		t, err = s.node.Parts.Channel(a)
 	}
 	return t, !refuse(c, err)
 }
 
 // traceID finds messages by their id.
 func (s *Server) traceID(c *gin.Context) {
-	all, err := s.node.TraceID(c, c.Query("id"))
+	all, err := s.node.Traces.ByID(c, c.Query("id"))
 	if refuse(c, err) {
 		return
 	}
@@ -64,7 +65,7 @@ func orNoMessage(a address.Address, s *message.Stored) *client.Message {
 	return &m
 }
 
-func traceJSON(tr *node.Trace) client.Trace {
+func traceJSON(tr *trace.Story) client.Trace {
 	out := client.Trace{Address: tr.Address, ID: tr.ID, State: tr.State, Steps: []client.TraceStep{}, Copies: orNone(tr.Copies)}
 	if a, err := address.Parse(tr.Address); err == nil {
 		out.Message, out.Original = orNoMessage(a, tr.Message), orNoMessage(a, tr.Original)

@@ -1,0 +1,43 @@
+package part
+
+import (
+	"log/slog"
+
+	"golang.org/x/sys/unix"
+)
+
+// CheckDisk closes and opens publishing by the room that the disk has left.
+func (reg *Registry) CheckDisk() {
+	d, err := reg.Disk()
+	if err != nil {
+		slog.Warn("could not ask the disk for its free bytes", "error", err)
+		return
+	}
+	full := d.Free < d.Reserve
+	if was := reg.diskFull.Swap(full); full && !was {
+		slog.Error("the disk is nearly full: publishing is refused, reading goes on", "free", d.Free, "reserve", d.Reserve)
+	} else if was && !full {
+		slog.Info("the disk has room again: publishing goes on", "free", d.Free)
+	}
+}
+
+// DiskIsFull reports whether publishing is refused for the want of room.
+func (reg *Registry) DiskIsFull() bool { return reg.diskFull.Load() }
+
+// Disk is the room on the disk with the data directory, in bytes.
+type Disk struct {
+	Total   int64 `json:"total"`
+	Free    int64 `json:"free"`
+	Reserve int64 `json:"reserve"` // publishing is refused below it
+	Full    bool  `json:"full"`
+}
+
+// Disk asks how much room there is.
+func (reg *Registry) Disk() (Disk, error) {
+	var fs unix.Statfs_t
+	if err := unix.Statfs(reg.dir, &fs); err != nil {
+		return Disk{}, err
+	}
+	total := int64(fs.Blocks) * fs.Bsize
+	return Disk{Total: total, Free: int64(fs.Bavail) * fs.Bsize, Reserve: min(reg.reserve, total/20), Full: reg.diskFull.Load()}, nil
+}

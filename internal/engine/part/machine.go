@@ -1,0 +1,203 @@
+package part
+
+import (
+	"errors"
+	"log/slog"
+
+	"steadyferry/internal/core/journal"
+	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/topic"
+	"steadyferry/internal/engine/replica"
+)
+
+// Machine is what a topic's partition derives from its log: replica.Machine.
+type Machine struct {
+	Partition *Partition
+	journal   func() *journal.Journal
+	applied   *topic.Publishers
+	ahead     *topic.Publishers // applied, and what this leader has proposed since
+	ids       *topic.IDs        // nil without a window
+}
+
+// offer is what a proposal brings for the machine to judge.
+type offer struct {
+	publisher *message.Publisher
+	batch     message.Batch
+}
+
+// Lead begins with what is applied.
+func (m *Machine) Lead() {
+	m.ahead = m.applied.Clone()
+	m.loadIDs()
+}
+
+// loadIDs reads the ids of the window from the log, from its end backward.
+func (m *Machine) loadIDs() {
+	m.ids = nil
+	window := m.Partition.Channel.idWindow()
+	if window <= 0 {
+		return
+	}
+	m.ids = topic.NewIDs(window)
+	j := m.journal()
+	b := j.Bounds()
+	since := b.LastTime - window.Microseconds()
+	from := b.Next
+	for from > b.First && b.Next-from < topic.MaxIDs {
+		from = j.BlockBefore(from)
+		if at, err := firstTime(j, from, b.LastIdx); err != nil || at < since {
+			break
+		}
+	}
+	c := j.CursorAt(from)
+	buffer := make([]byte, 256<<10)
+	for {
+		chunk, err := c.Read(buffer, b.LastIdx)
+		if damage := (*journal.Damage)(nil); errors.As(err, &damage) {
+			continue
+		}
+		if err != nil {
+			slog.Warn("could not read back message ids; repeats from before the start may be kept", "partition", m.Partition.Address(), "error", err)
+			return
+		}
+		if len(chunk) == 0 {
+			return
+		}
+		EachRecord(chunk, func(r message.Record) bool {
+			err = r.Stored(m.Partition.Number, func(s *message.Stored) bool {
+				if t := s.StoredAt.UnixMicro(); t >= since {
+					if _, known := m.ids.Offset(s.ID, t); !known {
+						m.ids.Note(s.ID, s.Offset, t)
+					}
+				}
+				return true
+			})
+			return err == nil
+		})
+	}
+}
+
+func firstTime(j *journal.Journal, offset int64, committed uint64) (int64, error) {
+	chunk, err := j.CursorAt(offset).Read(make([]byte, 4096), committed)
+	if err != nil || len(chunk) == 0 {
+		return 0, err
+	}
+	r, _, err := message.PeekRecord(chunk)
+	return r.Stamp().Time, err
+}
+
+// EachRecord goes through a stretch of records that has been checked.
+func EachRecord(chunk []byte, yield func(message.Record) bool) {
+	for len(chunk) > 0 {
+		r, size, err := message.PeekRecord(chunk)
+		if err != nil || !yield(r) {
+			return
+		}
+		chunk = chunk[size:]
+	}
+}
+
+// Prepare leaves out what the log has already.
+func (m *Machine) Prepare(p *replica.Proposal, next message.Stamp) (replica.Result, bool) {
+	o := p.Info.(*offer)
+	if o.publisher != nil {
+		offset, repeat, err := check(m.ahead, o.publisher, p.Count)
+		if err != nil || repeat {
+			return replica.Result{Offset: offset, Time: next.Time, Repeat: repeat, Err: err}, true
+		}
+		note(m.ahead, o.publisher, p.Count, next.Offset)
+		return replica.Result{}, false
+	}
+	if int64(m.Partition.Channel.idWindow()) != m.window() {
+		m.loadIDs()
+	}
+	if m.ids == nil {
+		return replica.Result{}, false
+	}
+	return m.dropRepeats(p, o, next)
+}
+
+// dropRepeats leaves out the messages whose ids came within the window. The
+// batch is encoded anew when some, but not all, are left out.
+func (m *Machine) dropRepeats(p *replica.Proposal, o *offer, next message.Stamp) (replica.Result, bool) {
+	var fresh message.Builder
+	original := int64(-1)
+	drops := 0
+	offset := next.Offset
+	for msg, err := range o.batch.Messages() {
+		if err != nil {
+			return replica.Result{Err: err}, true
+		}
+		if at, known := m.ids.Offset(msg.ID, next.Time); known {
+			if drops == 0 {
+				original = at
+			}
+			drops++
+			continue
+		}
+		m.ids.Note(msg.ID, offset, next.Time)
+		fresh.Add(msg)
+		offset++
+	}
+	if fresh.Count() == 0 {
+		return replica.Result{Offset: original, Time: next.Time, Repeat: true, Drops: drops}, true
+	}
+	if drops > 0 {
+		p.Count = uint32(fresh.Count())
+		batch := fresh.Build(o.batch.Compression(), nil)
+		p.Data = append(make([]byte, message.StampSize, message.StampSize+len(batch)), batch...)
+	}
+	return replica.Result{Drops: drops}, false
+}
+
+func (m *Machine) window() (w int64) {
+	if m.ids != nil {
+		w = int64(m.ids.Window())
+	}
+	return w
+}
+
+// Apply notes what publishers have sent.
+func (m *Machine) Apply(r message.Record, fresh bool) {
+	batch, err := r.Batch()
+	if err != nil {
+		return // damaged on disk: readers report it
+	}
+	if fresh {
+		// At every replica, so that the rates go on when another one leads.
+		m.Partition.counters.MessagesIn.Add(int64(r.Stamp().Count))
+		m.Partition.counters.BytesIn.Add(int64(len(batch.Bytes())))
+	}
+	if p := batch.Publisher(); p != nil {
+		stamp := r.Stamp()
+		note(m.applied, p, stamp.Count, stamp.Offset)
+	}
+}
+
+func check(of *topic.Publishers, p *message.Publisher, count uint32) (offset int64, repeat bool, err error) {
+	if p.Origin {
+		return of.CheckOrigin(p.ID, p.Sequence)
+	}
+	return of.Check(p.ID, p.Sequence, count)
+}
+
+func note(of *topic.Publishers, p *message.Publisher, count uint32, offset int64) {
+	if p.Origin {
+		of.NoteOrigin(p.ID, p.Sequence, offset)
+		return
+	}
+	of.Note(p.ID, p.Sequence, count, offset)
+}
+
+// Save returns what is known of publishers.
+func (m *Machine) Save() []byte { return m.applied.Encode() }
+
+// Load takes what Save returned.
+func (m *Machine) Load(b []byte) (err error) {
+	if len(b) == 0 {
+		m.applied = topic.NewPublishers()
+		return nil
+	}
+	m.applied, err = topic.DecodePublishers(b)
+	return err
+}

@@ -1,0 +1,203 @@
+package cluster
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"sort"
+	"time"
+
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/placement"
+	"steadyferry/internal/core/problem"
+	"steadyferry/internal/core/words"
+	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/part"
+)
+
+// EvenEffect explains an even number of replicas.
+func EvenEffect(replicas int) []string {
+	switch {
+	case replicas == 2:
+		return []string{"2 replicas keep two copies, but both are needed for writing: the loss of either node ends it. 3 go on with one node lost"}
+	case replicas%2 == 0:
+		return []string{fmt.Sprintf("%s go on after the loss of %s, as %d do: the last one adds a copy, and work", words.Many(replicas, "replica"), NodesText((replicas-1)/2), replicas-1)}
+	}
+	return nil
+}
+
+// NodesText is so many nodes in words.
+func NodesText(n int) string {
+	if n == 0 {
+		return "no node"
+	}
+	return words.Many(n, "node")
+}
+
+// PlacedAt returns the nodes that shall hold a partition.
+func (cl *Cluster) PlacedAt(channel int64, partition int) []uint64 {
+	if all := cl.catalog.View().Placed[channel]; partition < len(all) {
+		return all[partition].Replicas
+	}
+	return nil
+}
+
+// HoldsAs reports whether the voters of a partition are these nodes, and
+// nothing is under way.
+func (cl *Cluster) HoldsAs(channel int64, partition int, want []uint64) bool {
+	t := cl.parts.ByID(channel)
+	if t == nil {
+		return true // removed meanwhile
+	}
+	p, err := t.Partition(partition)
+	if err != nil {
+		return true
+	}
+	_, r := cl.parts.View(p, time.Now())
+	if r == nil || !r.Leading || len(r.Leaving) > 0 || len(r.Learners) > 0 || len(r.Voters) != len(want) {
+		return false
+	}
+	for _, id := range want {
+		if !slices.Contains(r.Voters, id) {
+			return false
+		}
+	}
+	return true
+}
+
+// LeadsAny reports whether a node leads a partition that others could lead.
+func (cl *Cluster) LeadsAny(name string) bool {
+	node := cl.parts.ByName(name)
+	if node == nil {
+		return false
+	}
+	for _, t := range cl.parts.Channels() {
+		for _, p := range t.Partitions() {
+			if len(cl.parts.Placed(p)) > 1 && cl.parts.LeaderOf(p) == node.ID {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// DrainLeaders asks a node to give away what it leads.
+func (cl *Cluster) DrainLeaders(ctx context.Context, name string) error {
+	node := cl.parts.ByName(name)
+	if node == nil {
+		return nil
+	}
+	reason := []byte(name + " is being drained")
+	for _, t := range cl.parts.Channels() {
+		for _, p := range t.Partitions() {
+			if len(cl.parts.Placed(p)) < 2 || cl.parts.LeaderOf(p) != node.ID {
+				continue
+			}
+			var err error
+			if node.ID == cl.id {
+				_, err = cl.answerLead(ctx, cl.id, p, reason)
+			} else {
+				_, err = cl.parts.Call(ctx, node.ID, "lead", append(part.KeyBytes(p.Key()), reason...))
+			}
+			if err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// Placement returns the nodes and the partitions as the computation of
+// placements takes them, in order.
+func (cl *Cluster) Placement() ([]placement.Node, []placement.Partition) {
+	view := cl.catalog.View()
+	var nodes []placement.Node
+	for _, r := range view.Nodes {
+		if r.State != catalog.NodeMember && r.State != catalog.NodeDraining {
+			continue
+		}
+		nodes = append(nodes, placement.Node{ID: r.ID, Name: r.Name, Zone: r.Zone, Usable: r.State == catalog.NodeMember && (r.ID == cl.id || cl.peers.Up(r.ID))})
+	}
+	slices.SortFunc(nodes, func(a, b placement.Node) int { return cmp.Compare(a.Name, b.Name) })
+	var partitions []placement.Partition
+	for _, ch := range view.Channels {
+		for _, p := range view.Placed[ch.ID] {
+			partitions = append(partitions, placement.Partition{Channel: ch.ID, Number: p.Partition, Replicas: p.Replicas})
+		}
+	}
+	slices.SortFunc(partitions, func(a, b placement.Partition) int {
+		return cmp.Or(cmp.Compare(a.Channel, b.Channel), cmp.Compare(a.Number, b.Number))
+	})
+	return nodes, partitions
+}
+
+// Usable counts the nodes that can take replicas.
+func (cl *Cluster) Usable() (count int) {
+	nodes, _ := cl.Placement()
+	for _, r := range nodes {
+		if r.Usable {
+			count++
+		}
+	}
+	return count
+}
+
+// TooFew explains that there are not enough nodes for what was asked.
+func TooFew(err error, address string) error {
+	var few *placement.TooFewError
+	if errors.As(err, &few) {
+		return problem.New(problem.Conflict, "%s: %v", address, few).Field("replicas").Allowed(fmt.Sprintf("1 to %d now", few.Usable)).Next("start more nodes, or ask for fewer replicas; ferry nodes lists them")
+	}
+	return part.Explain(err, address)
+}
+
+// NodeIDs finds nodes by their names.
+func (cl *Cluster) NodeIDs(names []string) ([]uint64, error) {
+	var ids []uint64
+	for _, name := range names {
+		node := cl.parts.ByName(name)
+		if node == nil {
+			return nil, cl.NoNode(name)
+		}
+		if slices.Contains(ids, node.ID) {
+			return nil, problem.New(problem.Invalid, "%s is named twice", name).Field("nodes")
+		}
+		ids = append(ids, node.ID)
+	}
+	return ids, nil
+}
+
+// NoNode says that there is no such node, and which is near.
+func (cl *Cluster) NoNode(name string) error {
+	var names []string
+	for _, r := range cl.catalog.View().Nodes {
+		if r.State == catalog.NodeMember || r.State == catalog.NodeDraining {
+			names = append(names, r.Name)
+		}
+	}
+	sort.Strings(names)
+	p := problem.New(problem.NotFound, "there is no node %s", name).Field("nodes").Allowed(fmt.Sprint(names))
+	if near := address.Nearest(name, names); near != "" {
+		p.Then = fmt.Sprintf("did you mean %s?", near)
+	}
+	return p
+}
+
+// SetSpread turns on or off that leaders are given back to the nodes that
+// should have them.
+func (cl *Cluster) SetSpread(ctx context.Context, who string, on bool) error {
+	was := cl.catalog.View().Cluster.SpreadLeaders
+	return part.Explain(cl.catalog.SetSpread(ctx, on, &catalog.Entry{Who: who, Action: "set spread of leaders", Address: "nodes", Before: map[string]any{"on": was}, After: map[string]any{"on": on}}), "")
+}
+
+// WhatIf works out what a loss of nodes would mean.
+func (cl *Cluster) WhatIf(without []string) (placement.Loss, []placement.Partition, error) {
+	ids, err := cl.NodeIDs(without)
+	if err != nil {
+		return placement.Loss{}, nil, err
+	}
+	nodes, partitions := cl.Placement()
+	return placement.WhatIf(nodes, partitions, ids), partitions, nil
+}

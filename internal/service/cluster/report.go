@@ -1,0 +1,118 @@
+package cluster
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"runtime/metrics"
+	"slices"
+	"time"
+
+	"steadyferry/internal/engine/part"
+	"steadyferry/internal/engine/replica"
+)
+
+// MemoryUsed returns the bytes that the process holds, without what it has
+// given back.
+func MemoryUsed() int64 {
+	samples := []metrics.Sample{{Name: "/memory/classes/total:bytes"}, {Name: "/memory/classes/heap/released:bytes"}}
+	metrics.Read(samples)
+	return int64(samples[0].Value.Uint64() - samples[1].Value.Uint64())
+}
+
+// Reporting tells the other nodes about this one.
+func (cl *Cluster) Reporting(ctx context.Context) {
+	ticker := time.NewTicker(time.Second)
+	defer ticker.Stop()
+	told := map[replica.Key][]byte{}
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+			cl.askToTell()
+		case <-cl.parts.Reports().Wanted():
+			time.Sleep(10 * time.Millisecond) // several changes come together
+		}
+		cl.report(told)
+	}
+}
+
+// askToTell asks nodes that answer, but have not told all since, to do so: they
+// may not have noticed that they were away.
+func (cl *Cluster) askToTell() {
+	for _, id := range cl.parts.OtherNodes() {
+		if cl.peers.Up(id) && !cl.parts.HasToldAll(id) {
+			cl.peers.Cast(id, "tell", nil)
+		}
+	}
+}
+
+func (cl *Cluster) report(told map[replica.Key][]byte) {
+	now := time.Now()
+	r := cl.about()
+	whole := r
+	whole.Whole = true
+	seen := map[replica.Key]bool{}
+	for _, t := range cl.parts.Channels() {
+		for _, p := range t.Partitions() {
+			g := p.Replica()
+			if g == nil {
+				continue
+			}
+			b, err := json.Marshal(cl.parts.ReplicaReport(p, g, now))
+			if err != nil {
+				panic(err) // plain values
+			}
+			key := g.Key()
+			seen[key] = true
+			whole.Replicas = append(whole.Replicas, b)
+			if !bytes.Equal(told[key], b) {
+				r.Replicas = append(r.Replicas, b)
+				told[key] = b
+			}
+		}
+	}
+	for key := range told {
+		if !seen[key] {
+			r.Gone = append(r.Gone, key)
+			delete(told, key)
+		}
+	}
+	wholeTo := cl.parts.Reports().Next(&r, &whole)
+	var delta, all []byte
+	for _, id := range cl.parts.OtherNodes() {
+		if !cl.peers.Up(id) {
+			continue
+		}
+		var err error
+		if slices.Contains(wholeTo, id) {
+			if all == nil {
+				all, err = json.Marshal(whole)
+			}
+			cl.peers.Cast(id, "report", all)
+		} else {
+			if delta == nil {
+				delta, err = json.Marshal(r)
+			}
+			cl.peers.Cast(id, "report", delta)
+		}
+		if err != nil {
+			panic(err) // plain values
+		}
+	}
+}
+
+// about is the part of the report that is about the node as a whole.
+func (cl *Cluster) about() part.Report {
+	r := part.Report{Started: cl.parts.Started().UTC().Truncate(time.Millisecond), Version: cl.version, Memory: MemoryUsed(), Streams: int64(cl.Streams.Open()), OnDuty: cl.onDuty.Load(), Records: cl.catalog.AwaySince().IsZero()}
+	if d, err := cl.parts.Disk(); err == nil {
+		r.Disk = d
+	}
+	for _, id := range cl.parts.OtherNodes() {
+		if cl.peers.Up(id) {
+			r.Hears = append(r.Hears, id)
+		}
+	}
+	return r
+}

@@ -1,0 +1,214 @@
+package groups
+
+import (
+	"context"
+	"maps"
+	"slices"
+	"time"
+
+	"steadyferry/internal/core/clock"
+	"steadyferry/internal/core/group"
+	"steadyferry/internal/core/message"
+	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/part"
+	"steadyferry/internal/engine/replica"
+	"steadyferry/internal/service/queues"
+)
+
+// poll hands a member messages of its share, those behind the last answer that
+// it has: what went with an answer that was lost is handed out again.
+func (c *coordinator) poll(ctx context.Context, t *part.Channel, ask *groupAsk) (*Polled, error) {
+	if err := c.hear(ask.Member); err != nil {
+		return nil, err
+	}
+	if ask.CommitUpTo {
+		if err := c.commitUpTo(ctx, t, ask.Member, ask.UpTo); err != nil {
+			return nil, err
+		}
+	}
+	// What it was told to give up in the answer before, it has by now.
+	c.mu.Lock()
+	told := c.told[ask.Member]
+	delete(c.told, ask.Member)
+	holds, leaving := c.table.Share(ask.Member)
+	for _, p := range leaving {
+		_, sent := c.sent[p]
+		if keep := sent && c.sent[p] > c.committed[p]; keep && !slices.Contains(told, p) {
+			holds = append(holds, p)
+		}
+	}
+	c.mu.Unlock()
+	if err := c.giveUp(ctx, ask.Member, holds); err != nil {
+		return nil, err
+	}
+	deadline := time.Now().Add(ask.Wait)
+	for {
+		changed := c.changed.Wait()
+		c.mu.Lock()
+		if c.taken {
+			c.mu.Unlock()
+			return nil, catalog.ErrTakenOver
+		}
+		if _, ok := c.table.Members[ask.Member]; !ok {
+			c.mu.Unlock()
+			return nil, group.ErrNoMember
+		}
+		m := c.membership(ask.Member)
+		c.mu.Unlock()
+		out := &Polled{Membership: m, Messages: []*message.Stored{}, UpTo: group.UpTo{}}
+		maps.Copy(out.UpTo, ask.UpTo)
+		if !m.Paused {
+			if err := c.read(ctx, t, m, ask.Most, out); err != nil {
+				return nil, err
+			}
+		}
+		if len(out.Messages) > 0 || len(out.Gone) > 0 || len(m.Leaving) > 0 || !time.Now().Before(deadline) || ctx.Err() != nil {
+			c.mu.Lock()
+			c.told[ask.Member] = m.Leaving
+			c.heard[ask.Member] = time.Now()
+			c.mu.Unlock()
+			return out, nil
+		}
+		if err := c.hear(ask.Member); err != nil {
+			return nil, err
+		}
+		c.await(ctx, t, m, ask.UpTo, changed, time.Until(deadline))
+	}
+}
+
+// pollHears is how often a member that waits in a poll shows that it lives.
+const pollHears = time.Second
+
+// await waits until a member's partitions have something new, its share
+// changes, or it is time to show that it lives.
+func (c *coordinator) await(ctx context.Context, t *part.Channel, m *Membership, upTo group.UpTo, changed <-chan struct{}, most time.Duration) {
+	ctx, cancel := context.WithTimeout(ctx, min(most, pollHears))
+	defer cancel()
+	signal := make(chan struct{}, 1)
+	tell := func() {
+		select {
+		case signal <- struct{}{}:
+		default:
+		}
+	}
+	for _, h := range m.Partitions {
+		if m.Paused {
+			break
+		}
+		p, err := t.Partition(h.Partition)
+		if err != nil {
+			continue
+		}
+		next := upTo.From(h.Partition, h.Generation, h.Offset)
+		l, err := c.gs.parts.OpenLog(ctx, p, false)
+		if err != nil {
+			go func() { clock.Wait(ctx, queues.AskAgain); tell() }() // without a leader now
+			continue
+		}
+		if here := l.Here(); here != nil {
+			defer here.Watch(signal)()
+			if here.End() > next {
+				tell()
+			}
+			continue
+		}
+		go func() {
+			if l.Wait(ctx, next, pollHears) != nil {
+				clock.Wait(ctx, queues.AskAgain)
+			}
+			tell()
+		}()
+	}
+	defer replica.Pause(ctx)()
+	select {
+	case <-signal:
+	case <-changed:
+	case <-ctx.Done():
+	}
+}
+
+// read fills a poll, in turn from each partition that has something.
+func (c *coordinator) read(ctx context.Context, t *part.Channel, m *Membership, most int, out *Polled) error {
+	bytes := 0
+	for _, h := range m.Partitions {
+		from := out.UpTo.From(h.Partition, h.Generation, h.Offset)
+		room := most - len(out.Messages)
+		if room <= 0 || bytes >= pollBytes {
+			break
+		}
+		p, err := t.Partition(h.Partition)
+		if err != nil {
+			continue
+		}
+		if g := p.Replica(); g != nil && g.Refusal() == nil && g.End() <= from {
+			continue // the usual case: nothing new
+		}
+		l, err := c.gs.parts.OpenLog(ctx, p, false)
+		if err != nil {
+			continue // without a leader now; the other partitions go on
+		}
+		start := from
+		if first := l.First(); start < first {
+			out.Gone = append(out.Gone, GoneOf{Partition: h.Partition, From: start, To: first})
+			start = first
+		}
+		if l.End() <= start {
+			continue
+		}
+		chunk, err := l.Reader(start).Read(make([]byte, 256<<10))
+		if err != nil {
+			return p.ReadProblem(err)
+		}
+		next := start
+		count, before := 0, bytes
+		part.EachRecord(chunk, func(r message.Record) bool {
+			done, roomErr := c.gs.parts.RoomToDecode(ctx, r)
+			if err = roomErr; err != nil {
+				return false
+			}
+			defer done()
+			err = r.Stored(h.Partition, func(s *message.Stored) bool {
+				if s.Offset < start || count >= room || bytes >= pollBytes {
+					return count < room && bytes < pollBytes
+				}
+				out.Messages = append(out.Messages, part.Keep(s))
+				next = s.Offset + 1
+				bytes += len(s.Body)
+				count++
+				return true
+			})
+			return err == nil && count < room && bytes < pollBytes
+		})
+		if err != nil {
+			return err
+		}
+		p.CountOut(count, bytes-before)
+		out.UpTo[h.Partition] = group.Reached{Since: h.Generation, Offset: next}
+		c.mu.Lock()
+		// Only what the member still holds, and at the same place, is its.
+		if now := c.table.Holdings[h.Partition]; now.Member == m.Member && now.Since == h.Generation {
+			c.sent[h.Partition] = next
+		}
+		c.mu.Unlock()
+	}
+	return nil
+}
+
+// commitUpTo commits what a member has, of what it still holds.
+func (c *coordinator) commitUpTo(ctx context.Context, t *part.Channel, id string, upTo group.UpTo) error {
+	c.mu.Lock()
+	var offsets []OffsetOf
+	generation := c.table.Generation
+	for p, h := range c.table.Holdings {
+		if has := upTo.From(p, h.Since, 0); h.Member == id && has > c.committed[p] {
+			offsets = append(offsets, OffsetOf{p, has})
+		}
+	}
+	c.mu.Unlock()
+	if len(offsets) == 0 {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, commitTime)
+	defer cancel()
+	return c.commit(ctx, t, id, generation, offsets)
+}

@@ -1,0 +1,297 @@
+package groups
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strconv"
+	"time"
+
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/clock"
+	"steadyferry/internal/core/group"
+	"steadyferry/internal/core/problem"
+	"steadyferry/internal/core/words"
+	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/change"
+)
+
+// MoveAsk asks for a group's offsets to be moved.
+type MoveAsk struct {
+	To           string `json:"to"` // a position; "" with Undo
+	Partition    int    `json:"partition"`
+	Undo         bool   `json:"undo"` // back to before the last move that is not undone
+	WhileRunning bool   `json:"whileRunning"`
+	Apply        bool   `json:"apply"`
+	Last         int64  `json:"last"` // the newest move that was there at the preview; -1 takes any
+	Who          string `json:"who"`
+	Why          string `json:"why"`
+}
+
+// Moved is what moving offsets does, or has done.
+type Moved struct {
+	ID      int64       `json:"id"` // of the move, once it is done
+	Last    int64       `json:"last"`
+	Target  string      `json:"target"`
+	Members int         `json:"members"` // live ones
+	Steps   []MovedStep `json:"steps"`
+	Undoes  int64       `json:"undoes"`
+}
+
+// MovedStep is a step with the times of the messages at its ends; nil at the
+// end of the partition.
+type MovedStep struct {
+	group.Step
+	FromTime *time.Time `json:"fromTime"`
+	ToTime   *time.Time `json:"toTime"`
+}
+
+// stepsTo returns the steps that bring a group to a position.
+func (gs *Groups) stepsTo(ctx context.Context, t *part.Channel, committed map[int]int64, pos address.Position, only int) ([]group.Step, error) {
+	if only >= 0 {
+		if _, err := t.Partition(only); err != nil {
+			return nil, err
+		}
+	}
+	now := clock.Now()
+	var other map[int]int64
+	if pos.Kind == address.OfGroup {
+		var err error
+		if other, err = gs.OffsetsOf(ctx, t, pos.Group); err != nil {
+			return nil, err
+		}
+	}
+	var steps []group.Step
+	for _, p := range t.Partitions() {
+		if only >= 0 && p.Number != only {
+			continue
+		}
+		l, err := gs.parts.OpenLog(ctx, p, false)
+		if err != nil {
+			return nil, err
+		}
+		first, end := l.First(), l.End()
+		to := other[p.Number]
+		if pos.Kind != address.OfGroup {
+			if to, err = gs.parts.Resolve(ctx, p, l, pos, now); err != nil {
+				return nil, err
+			}
+		}
+		step := group.MoveTo(p.Number, first, end, committed[p.Number], to)
+		if at, ok := pos.TimeAt(now); ok {
+			oldest, known := gs.stampOf(ctx, p, first)
+			if known {
+				step = step.AtTime(at, oldest, now)
+			}
+		}
+		steps = append(steps, step)
+	}
+	return steps, nil
+}
+
+// OffsetsOf returns the committed offsets of a group of a topic.
+func (gs *Groups) OffsetsOf(ctx context.Context, t *part.Channel, name string) (map[int]int64, error) {
+	_, g, err := gs.parts.Group(part.GroupAddress(t, name))
+	if err != nil {
+		return nil, err
+	}
+	if err := gs.offsets.refresh(ctx, gs); err != nil {
+		return nil, part.Explain(err, name)
+	}
+	return gs.offsets.of(g.ID), nil
+}
+
+// Move moves a group's offsets, or says what that would do.
+func (gs *Groups) Move(ctx context.Context, a address.Address, ask *MoveAsk) (*Moved, error) {
+	if len(ask.Why) > change.MaxDescription {
+		return nil, problem.New(problem.Invalid, "a reason of %d characters", len(ask.Why)).Field("why").Allowed(fmt.Sprintf("up to %d", change.MaxDescription))
+	}
+	answer, err := gs.askMember(ctx, a, &groupAsk{What: "move", Move: ask})
+	if err != nil {
+		return nil, err
+	}
+	return answer.Moved, nil
+}
+
+func (c *coordinator) move(ctx context.Context, t *part.Channel, g *catalog.Group, ask *MoveAsk) (*Moved, error) {
+	a := part.GroupAddress(t, g.Name)
+	c.mu.Lock()
+	if c.moving && ask.Apply {
+		c.mu.Unlock()
+		return nil, problem.New(problem.Conflict, "the offsets of %s are being moved by somebody else at this moment", a).Next("look at ferry show %s -history, then try again", a)
+	}
+	c.moving = c.moving || ask.Apply
+	c.mu.Unlock()
+	if ask.Apply {
+		defer func() {
+			c.mu.Lock()
+			c.moving = false
+			c.mu.Unlock()
+			c.changed.Broadcast()
+		}()
+		if err := c.settled(ctx); err != nil {
+			return nil, err
+		}
+	}
+	c.mu.Lock()
+	committed := map[int]int64{}
+	for p, o := range c.committed {
+		committed[p] = o
+	}
+	live := len(c.table.Members)
+	c.mu.Unlock()
+	if ask.Apply && live > 0 && !ask.WhileRunning {
+		return nil, problem.New(problem.Conflict, "%s has %s, which would go on reading where they are", a, words.Many(live, "live member")).Next("stop them, or move with -while-running (whileRunning): then they are told and go on from the new offsets")
+	}
+	moves, err := c.gs.catalog.Moves(ctx, g.ID, 1000)
+	if err != nil {
+		return nil, part.Explain(err, a.String())
+	}
+	out := &Moved{Members: live, Target: ask.To}
+	if len(moves) > 0 {
+		out.Last = moves[0].ID
+	}
+	steps, undoes, err := c.steps(ctx, t, a, committed, moves, ask)
+	if err != nil {
+		return nil, err
+	}
+	if undoes != nil {
+		out.Undoes, out.Target = undoes.ID, "before "+undoes.Target
+	}
+	for _, step := range steps {
+		m := MovedStep{Step: step}
+		if p, err := t.Partition(step.Partition); err == nil {
+			m.FromTime, m.ToTime = c.gs.timeAt(ctx, p, step.From), c.gs.timeAt(ctx, p, step.To)
+		}
+		out.Steps = append(out.Steps, m)
+	}
+	if !ask.Apply {
+		return out, nil
+	}
+	return out, c.apply(ctx, a, ask, out)
+}
+
+// settled waits until no commit is on its way into the records: none may
+// come behind the move.
+func (c *coordinator) settled(ctx context.Context) error {
+	deadline := time.Now().Add(commitTime)
+	for {
+		changed := c.changed.Wait()
+		c.mu.Lock()
+		n := c.inFlight
+		c.mu.Unlock()
+		if n == 0 {
+			return nil
+		}
+		select {
+		case <-changed:
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Until(deadline)):
+			return problem.New(problem.RecordsAway, "commits are still on their way").Next("try again in a moment")
+		}
+	}
+}
+
+// steps returns how the offsets move, and the move that is undone.
+func (c *coordinator) steps(ctx context.Context, t *part.Channel, a address.Address, committed map[int]int64, moves []catalog.Move, ask *MoveAsk) ([]group.Step, *catalog.Move, error) {
+	if !ask.Undo {
+		pos, err := address.ParsePosition(ask.To)
+		if err != nil {
+			return nil, nil, err
+		}
+		steps, err := c.gs.stepsTo(ctx, t, committed, pos, ask.Partition)
+		return steps, nil, err
+	}
+	for _, m := range moves {
+		if m.Undone || m.Undoes.Valid {
+			continue
+		}
+		var old []MovedStep
+		if err := json.Unmarshal(m.Steps, &old); err != nil {
+			return nil, nil, err
+		}
+		var steps []group.Step
+		for _, o := range old {
+			p, err := t.Partition(o.Partition)
+			if err != nil {
+				return nil, nil, err
+			}
+			l, err := c.gs.parts.OpenLog(ctx, p, false)
+			if err != nil {
+				return nil, nil, err
+			}
+			steps = append(steps, group.MoveTo(o.Partition, l.First(), l.End(), committed[o.Partition], o.From))
+		}
+		return steps, &m, nil
+	}
+	return nil, nil, problem.New(problem.NotFound, "%s has no move of its offsets that could be undone", a).Next("ferry show %s -history lists what was done", a)
+}
+
+func (c *coordinator) apply(ctx context.Context, a address.Address, ask *MoveAsk, out *Moved) error {
+	steps, err := json.Marshal(out.Steps)
+	if err != nil {
+		return err
+	}
+	record := &catalog.Move{Who: ask.Who, Why: ask.Why, Target: out.Target, Steps: steps, Undoes: sql.NullInt64{Int64: out.Undoes, Valid: out.Undoes > 0}}
+	offsets, before := map[int]int64{}, map[string]any{}
+	var partitions []int
+	for _, s := range out.Steps {
+		offsets[s.Partition] = s.To
+		before[strconv.FormatInt(int64(s.Partition), 10)] = s.From
+		partitions = append(partitions, s.Partition)
+	}
+	action := "seek"
+	if ask.Undo {
+		action = "undo seek"
+	}
+	var moved error
+	// With the others that change the table, so that neither is lost.
+	err = c.change(ctx, func(t *group.Table) error {
+		next := t.Clone()
+		next.Moved(partitions)
+		shares, err := json.Marshal(next)
+		if err == nil {
+			err = c.gs.catalog.MoveOffsets(ctx, c.group, c.epoch, ask.Last, record, offsets, shares,
+				&catalog.Entry{Who: ask.Who, Action: action, Address: a.String(), Before: map[string]any{"offsets": before}, After: map[string]any{"offsets": offsets, "to": out.Target, "why": ask.Why}})
+		}
+		if moved = err; err == nil {
+			*t = *next
+			c.mu.Lock()
+			for p, o := range offsets {
+				c.committed[p] = o
+				delete(c.sent, p)
+			}
+			c.mu.Unlock()
+		}
+		return nil
+	})
+	if err != nil || moved != nil && !errors.Is(moved, catalog.ErrStale) {
+		c.mu.Lock()
+		c.unsure = true
+		c.mu.Unlock()
+	}
+	switch {
+	case errors.Is(moved, catalog.ErrStale):
+		return problem.New(problem.Conflict, "the offsets of %s were moved by somebody else since they were looked at; nothing was changed", a).Next("look at ferry show %s -history, then decide again", a)
+	case moved != nil:
+		return part.Explain(moved, a.String())
+	case err != nil && !errors.Is(err, catalog.ErrTakenOver):
+		return part.Explain(err, a.String())
+	}
+	out.ID, out.Last = record.ID, record.ID
+	return nil
+}
+
+// Moves returns what was done to a group's offsets by hand, newest first.
+func (gs *Groups) Moves(ctx context.Context, a address.Address) ([]catalog.Move, error) {
+	_, g, err := gs.parts.Group(a)
+	if err != nil {
+		return nil, err
+	}
+	moves, err := gs.catalog.Moves(ctx, g.ID, 200)
+	return moves, part.Explain(err, a.String())
+}

@@ -1,0 +1,34 @@
+// Package groups is consumer groups: who has joined, which partitions each
+// member reads, what is committed, how far behind they are, and how offsets are
+// moved by hand. One node coordinates each group; calls reach it from any other.
+// It may be called at once by many.
+package groups
+
+import (
+	"time"
+
+	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/cluster"
+)
+
+// Groups is the consumer groups of the cluster.
+type Groups struct {
+	parts   *part.Registry
+	cluster *cluster.Cluster
+	catalog *catalog.Catalog
+	peers   part.Network
+	id      uint64
+	groups  *coordinators
+	commits *committer
+	offsets *mirror
+	tended  time.Time // when the groups that this node coordinates were looked at last
+}
+
+// New returns the service and registers what it answers of other nodes.
+func New(parts *part.Registry, records *catalog.Catalog, cl *cluster.Cluster) *Groups {
+	gs := &Groups{parts: parts, cluster: cl, catalog: records, peers: parts.Peers(), id: parts.ID(),
+		groups: newCoordinators(), commits: &committer{catalog: records}, offsets: newMirror(), tended: time.Now()}
+	gs.answer()
+	return gs
+}

@@ -1,0 +1,180 @@
+package look
+
+import (
+	"context"
+	"slices"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/expr"
+	"steadyferry/internal/core/message"
+	"steadyferry/internal/engine/part"
+)
+
+// Selection is which messages of a topic are meant: the same thing wherever
+// messages are chosen.
+type Selection struct {
+	Topic      *part.Channel
+	Partitions []int // none: all
+	From, To   address.Position
+	Where      *expr.Condition // nil: all
+	Limit      int
+	Recent     bool // the limit takes the most recent messages instead of the first
+	Newest     bool // they come newest first
+	AnyReplica bool // also from replicas that may be behind
+}
+
+// Limits of a browse.
+const (
+	DefaultBrowseLimit = 500
+	MaxBrowseLimit     = 100_000
+
+	keptBytes  = 32 << 20 // of messages that are kept to be shown in another order than they are found in
+	aheadBytes = 16 << 20 // of messages that are found ahead in all partitions together
+)
+
+// Progress tells how far a browse is.
+type Progress struct {
+	LookedAt int64 `json:"lookedAt"` // messages
+	Total    int64 `json:"total"`    // messages between from and to
+	Found    int64 `json:"found"`
+	Damaged  int64 `json:"damaged"`        // messages that are broken on disk
+	Full     bool  `json:"full,omitempty"` // it ended before its limit, since no more fits into one answer
+}
+
+// Event is one thing that a browse or a tail has to tell; one field is set.
+type Event struct {
+	Message  *message.Stored
+	Progress *Progress
+	LeftOut  *LeftOut
+	Damage   *DamageAt
+}
+
+// DamageAt is a stretch of a partition that is broken on disk.
+type DamageAt struct {
+	Address   string `json:"address"`
+	Partition int    `json:"partition"`
+	From      int64  `json:"from"`
+	To        int64  `json:"to"` // not included
+}
+
+type span struct {
+	Partition *part.Partition
+	log       part.Log
+	From, To  int64
+}
+
+// Spans returns which offsets of which partitions are meant, and how many messages those are in all.
+func (lk *Look) Spans(ctx context.Context, s *Selection, now time.Time) ([]span, int64, error) {
+	numbers := s.Partitions
+	if len(numbers) == 0 {
+		for _, p := range s.Topic.Partitions() {
+			numbers = append(numbers, p.Number)
+		}
+	}
+	var spans []span
+	var total int64
+	for _, number := range numbers {
+		p, err := s.Topic.Partition(number)
+		if err != nil {
+			return nil, 0, err
+		}
+		l, err := lk.parts.OpenLog(ctx, p, s.AnyReplica)
+		if err != nil {
+			return nil, 0, err
+		}
+		from, err := lk.parts.Resolve(ctx, p, l, s.From, now)
+		if err != nil {
+			return nil, 0, err
+		}
+		to, err := lk.parts.Resolve(ctx, p, l, s.To, now)
+		if err != nil {
+			return nil, 0, err
+		}
+		from, to = max(from, l.First()), min(to, l.End())
+		if from < to {
+			spans = append(spans, span{p, l, from, to})
+			total += to - from
+		}
+	}
+	return spans, total, nil
+}
+
+// Browse looks through a selection and tells what it finds, with its progress
+// now and then, until it is through, has found the limit, or tell returns an
+// error. Messages of several partitions come in the order of their times.
+func (lk *Look) Browse(ctx context.Context, s Selection, tell func(Event) error) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	spans, total, err := lk.Spans(ctx, &s, time.Now())
+	if err != nil {
+		return err
+	}
+	var looked, damaged atomic.Int64
+	var scanning errgroup.Group
+	scanning.SetLimit(-1)
+	defer scanning.Wait()
+	defer cancel()
+	merge := &merger{newest: s.Recent}
+	slots := make(chan struct{}, max(2, scanWorkers))
+	for _, span := range spans {
+		sc := &scanner{lk: lk, span: span, where: s.Where, backward: s.Recent, limit: s.Limit, looked: &looked, damaged: &damaged,
+			out: make(chan []found, 1), slots: slots, buffer: bufferFor(len(spans)), most: min(max(aheadBytes/max(len(spans), 1), 32<<10), 1<<20)}
+		merge.inputs = append(merge.inputs, &input{scanner: sc})
+		scanning.Go(func() error { return sc.run(ctx) })
+	}
+	full := false
+	progress := func(found int64) Event {
+		return Event{Progress: &Progress{LookedAt: looked.Load(), Total: total, Found: found, Damaged: damaged.Load(), Full: full}}
+	}
+	ticker := time.NewTicker(200 * time.Millisecond)
+	defer ticker.Stop()
+	var kept []*message.Stored
+	keptSize := 0
+	count := int64(0)
+	backwards := s.Newest != s.Recent // what is found last is shown first
+	for count < int64(s.Limit) {
+		f, ok, err := merge.next(ctx, ticker.C, func() error { return tell(progress(count)) })
+		if err != nil {
+			return err
+		}
+		if !ok {
+			break
+		}
+		if f.damage != nil {
+			if err := tell(Event{Damage: f.damage}); err != nil {
+				return err
+			}
+			continue
+		}
+		count++
+		f.message.addCount()
+		if backwards {
+			kept = append(kept, f.message.stored)
+			if keptSize += part.SizeOf(f.message.stored); keptSize > keptBytes {
+				full = true
+				break
+			}
+		} else if err := tell(Event{Message: f.message.stored}); err != nil {
+			return err
+		}
+	}
+	slices.Reverse(kept)
+	for _, m := range kept {
+		if err := tell(Event{Message: m}); err != nil {
+			return err
+		}
+	}
+	return tell(progress(count))
+}
+
+// A forward scan hands over what it found after so many bytes of the log,
+// then after twice as many, up to the most: the first messages come soon, and
+// a limit that is small costs little.
+const (
+	firstBlock = 64 << 10
+	mostBlock  = 1 << 20
+)

@@ -1,0 +1,174 @@
+package look
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"slices"
+	"sync/atomic"
+
+	"steadyferry/internal/core/expr"
+	"steadyferry/internal/core/journal"
+	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/problem"
+	"steadyferry/internal/engine/part"
+)
+
+// scanWorkers is how many partitions of one browse are looked through at the
+// same time.
+const scanWorkers = 4
+
+// scanner looks through one partition and sends what it finds in blocks.
+type scanner struct {
+	span
+	lk              *Look
+	where           *expr.Condition
+	backward        bool
+	limit           int
+	looked, damaged *atomic.Int64
+	out             chan []found
+	slots           chan struct{}
+	buffer          int
+	block           int   // bytes that a forward scan looks through at a time
+	most            int   // bytes of messages in a block of them
+	err             error // set before out is closed
+}
+
+func (s *scanner) run(ctx context.Context) error {
+	defer close(s.out)
+	matcher := s.where.Matcher(ctx)
+	sent := 0
+	next := s.From
+	end := s.To
+	for next < end && sent < s.limit {
+		select {
+		case s.slots <- struct{}{}:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		var block []found
+		var err error
+		if s.backward {
+			var lo int64
+			if lo, err = s.log.BlockBefore(end); err == nil {
+				lo = max(lo, next)
+				block, lo, err = s.scan(ctx, matcher, lo, end, s.limit-sent)
+				slices.Reverse(block)
+				end = lo
+			}
+		} else {
+			s.block = min(max(2*s.block, firstBlock), mostBlock)
+			block, next, err = s.scan(ctx, matcher, next, end, s.limit-sent)
+		}
+		<-s.slots
+		if err != nil {
+			s.err = err
+			return err
+		}
+		sent += len(block)
+		if len(block) > 0 {
+			select {
+			case s.out <- block:
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		}
+	}
+	return nil
+}
+
+// scan looks through offsets from to below to and returns where it stopped: a
+// forward scan where the next one goes on, a backward scan the offset from which
+// on it has all that it found. What is found is bounded in number and in bytes:
+// a forward scan stops, a backward one lets go of the oldest.
+func (s *scanner) scan(ctx context.Context, matcher *expr.Matcher, from, to int64, most int) (block []found, next int64, err error) {
+	cursor := s.log.Reader(from)
+	buffer := make([]byte, s.buffer)
+	read, size, first := 0, 0, from
+	full := func() bool { return !s.backward && (len(block) >= most || size >= s.most) }
+	next = from
+	defer func() {
+		if s.backward {
+			next = first
+		}
+	}()
+	for next < to && !full() && ctx.Err() == nil && (s.backward || read < s.block) {
+		chunk, err := cursor.Read(buffer)
+		var damage *journal.Damage
+		var gone *journal.Gone
+		switch {
+		case errors.As(err, &damage):
+			s.damaged.Add(damage.To - damage.From)
+			s.looked.Add(min(damage.To, to) - next)
+			a := s.Partition.Channel.Address().At(s.Partition.Number, damage.From)
+			block = append(block, found{damage: &DamageAt{Address: a.String(), Partition: s.Partition.Number, From: damage.From, To: damage.To}, offset: damage.From})
+			next = damage.To
+			continue
+		case errors.As(err, &gone):
+			// Retention passed while we looked.
+			s.looked.Add(min(gone.First, to) - next)
+			next = gone.First
+			cursor = s.log.Reader(next)
+			continue
+		case err != nil:
+			return block, next, err
+		case len(chunk) == 0:
+			return block, to, nil
+		}
+		read += len(chunk)
+		done, err := s.lk.parts.Turn(ctx)
+		if err != nil {
+			return block, next, err
+		}
+		part.EachRecord(chunk, func(r message.Record) bool {
+			done, decodeErr := s.lk.parts.RoomToDecode(ctx, r)
+			if err = decodeErr; err != nil {
+				return false
+			}
+			defer done()
+			recordErr := r.Stored(s.Partition.Number, func(m *message.Stored) bool {
+				if m.Offset < next {
+					return true
+				}
+				if m.Offset >= to || full() {
+					return false
+				}
+				next = m.Offset + 1
+				s.looked.Add(1)
+				ok, matchErr := matcher.Match(m)
+				if matchErr != nil {
+					err = matchErr
+					return false
+				}
+				if ok {
+					short := m.Shorten(part.ShortBody)
+					block = append(block, found{message: match{short, s.Partition}, time: m.StoredAt, offset: m.Offset})
+					for size += part.SizeOf(short); s.backward && (len(block) > most || size > s.most && len(block) > 1); {
+						if old := block[0].message.stored; old != nil {
+							size -= part.SizeOf(old)
+						}
+						first = block[0].offset + 1
+						block = block[1:]
+					}
+				}
+				return true
+			})
+			err = cmp.Or(err, recordErr)
+			return err == nil && next < to && !full() && ctx.Err() == nil
+		})
+		done()
+		if err != nil {
+			return block, next, tooMuch(err, s.Partition, next-1)
+		}
+	}
+	return block, next, nil
+}
+
+// tooMuch tells of a condition on which message it takes too much work, and
+// leaves other errors as they are.
+func tooMuch(err error, p *part.Partition, offset int64) error {
+	if !errors.Is(err, expr.ErrCost) {
+		return err
+	}
+	return problem.New(problem.Invalid, "%v (%s)", err, p.Channel.Address().At(p.Number, offset)).Field("where").Next("make the condition simpler")
+}

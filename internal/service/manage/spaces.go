@@ -1,0 +1,83 @@
+package manage
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"time"
+
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/problem"
+	"steadyferry/internal/core/words"
+	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/change"
+)
+
+// NewSpace makes a space.
+func (mg *Manage) NewSpace(ctx context.Context, who, name, description string, labels map[string]string) error {
+	if err := address.CheckName(name); err != nil {
+		return problem.New(problem.Invalid, "the space: %v", err).Field("address").Allowed("names of 1 to 100 of a-z 0-9 . _ - that start with a letter or a digit")
+	}
+	if err := change.CheckText(&description, labels); err != nil {
+		return err
+	}
+	s := &catalog.Space{Name: name, Description: description, Labels: change.MergeLabels(nil, labels)}
+	err := mg.catalog.NewSpace(ctx, s, &catalog.Entry{Who: who, Action: "new space", Address: name, After: map[string]any{"description": description, "labels": s.Labels}})
+	if errors.Is(err, catalog.ErrExists) {
+		return problem.New(problem.Conflict, "space %s exists already", name).Field("address")
+	}
+	return part.Explain(err, name)
+}
+
+// SetSpace changes a space.
+func (mg *Manage) SetSpace(ctx context.Context, who, name string, description *string, labels map[string]string) error {
+	if err := change.CheckText(description, labels); err != nil {
+		return err
+	}
+	return change.UntilFresh(ctx, mg.catalog, name, func() error {
+		s, err := mg.parts.Space(name)
+		if err != nil {
+			return err
+		}
+		changed := *s
+		change.Set(&changed.Description, description)
+		changed.Labels = change.MergeLabels(s.Labels, labels)
+		return mg.catalog.SetSpace(ctx, s, &changed, &catalog.Entry{Who: who, Action: "set space", Address: name,
+			Before: map[string]any{"description": s.Description, "labels": s.Labels}, After: map[string]any{"description": changed.Description, "labels": changed.Labels}})
+	})
+}
+
+// RemoveSpace deletes a space without channels.
+func (mg *Manage) RemoveSpace(ctx context.Context, who, name string) error {
+	s, err := mg.parts.Space(name)
+	if err != nil {
+		return err
+	}
+	if channels := mg.channelsOf(name); len(channels) > 0 {
+		return problem.New(problem.Conflict, "space %s still has %s, the first is %s", name, words.Many(len(channels), "channel"), channels[0]).Next("remove its channels first")
+	}
+	for _, ch := range mg.catalog.View().Removed {
+		if ch.SpaceID == s.ID {
+			if err := mg.catalog.Forget(ctx, ch.ID, time.Now().Add(time.Minute)); err != nil {
+				return part.Explain(err, name)
+			}
+		}
+	}
+	err = mg.catalog.RemoveSpace(ctx, s.ID, &catalog.Entry{Who: who, Action: "remove space", Address: name, Before: map[string]any{"description": s.Description, "labels": s.Labels}})
+	if errors.Is(err, catalog.ErrExists) {
+		return problem.New(problem.Conflict, "space %s got a channel meanwhile", name)
+	}
+	return part.Explain(err, name)
+}
+
+func (mg *Manage) channelsOf(space string) []string {
+	var names []string
+	for name, ch := range mg.catalog.View().Channels {
+		if ch.Space == space {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	return names
+}

@@ -1,0 +1,88 @@
+package queues
+
+import (
+	"context"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"steadyferry/internal/core/queue"
+	"steadyferry/internal/core/topic"
+	"steadyferry/internal/engine/part"
+	"steadyferry/internal/engine/replica"
+)
+
+// DefaultQueue is how a queue is made that nobody says more of.
+var DefaultQueue = queue.Settings{
+	Lease: Micros(30 * time.Second), Attempts: 5, BackoffMin: Micros(time.Second), BackoffMax: Micros(5 * time.Minute),
+	RetainDead: Micros(14 * 24 * time.Hour), WayBack: Micros(24 * time.Hour), MaxBlocked: queue.DefaultMaxBlocked,
+}
+
+// QueueRetain decides how long the segments of queues are; what goes is
+// decided by what is settled.
+var QueueRetain = topic.Retention{Age: 36500 * 24 * time.Hour, Bytes: 512 << 20}
+
+// Micros is a time as records and commands have it.
+func Micros(d time.Duration) int64 { return d.Microseconds() }
+
+// Duration is a time that records and commands have in microseconds.
+func Duration(us int64) time.Duration { return time.Duration(us) * time.Microsecond }
+
+func (m *queueMachine) status(g *replica.Group) *queue.Summary {
+	s := &queue.Summary{}
+	oldest := int64(-1)
+	var holdings []queue.Holding
+	m.look(func(q *queue.Queue) {
+		s.Counts, oldest = q.Counts(), q.OldestWaiting()
+		holdings = q.Holdings()
+	})
+	s.Asking = m.waiters.count.Load()
+	s.Members = m.presence.members(holdings)
+	if oldest >= 0 {
+		if stamp, ok, err := g.Journal().StampOf(oldest); err == nil && ok {
+			at := time.UnixMicro(stamp.Time).UTC()
+			s.Oldest = &at
+		}
+	}
+	return s
+}
+
+// refreshTime is for how long leaders are asked how their partitions are now.
+const refreshTime = 500 * time.Millisecond
+
+// Refresh asks the leaders on other nodes where the messages of their
+// partitions are now: what they report comes once a second. Of those that do not
+// answer in time the report stands.
+func (qs *Queues) Refresh(ctx context.Context, t *part.Channel, each []part.PartitionStatus) {
+	ctx, cancel := context.WithTimeout(ctx, refreshTime)
+	defer cancel()
+	var group errgroup.Group
+	group.SetLimit(16)
+	for i, p := range t.Partitions() {
+		if i >= len(each) || qs.parts.Leads(p) {
+			continue
+		}
+		group.Go(func() error {
+			if a, err := qs.AskQueue(ctx, p, &QueueAsk{Kind: "status"}); err == nil && a.Status != nil {
+				each[i].Queue = a.Status
+			}
+			return nil
+		})
+	}
+	_ = group.Wait() // nothing fails
+}
+
+// Counts returns how many messages of a queue are in each state.
+func (qs *Queues) Counts(t *part.Channel) queue.Counts {
+	_, each := qs.parts.Status(t, time.Now())
+	return Summary(each).Counts
+}
+
+// Summary adds up the partitions of a queue.
+func Summary(each []part.PartitionStatus) *queue.Summary {
+	of := make([]*queue.Summary, len(each))
+	for i := range each {
+		of[i] = each[i].Queue
+	}
+	return queue.Sum(of)
+}

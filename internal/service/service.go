@@ -1,0 +1,37 @@
+// Package service is the floor of services, each in a package of its own; here
+// they stand together, as doors take them.
+package service
+
+import (
+	"steadyferry/internal/core/admit"
+	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/access"
+	"steadyferry/internal/service/cluster"
+	"steadyferry/internal/service/groups"
+	"steadyferry/internal/service/jobs"
+	"steadyferry/internal/service/look"
+	"steadyferry/internal/service/manage"
+	"steadyferry/internal/service/queues"
+	"steadyferry/internal/service/replays"
+	"steadyferry/internal/service/trace"
+)
+
+// Services are those of one node.
+type Services struct {
+	Records *catalog.Catalog
+	Parts   *part.Registry
+
+	Cluster *cluster.Cluster
+	Queues  *queues.Queues
+	Groups  *groups.Groups
+	Jobs    *jobs.Jobs
+	Look    *look.Look
+	Replays *replays.Replays
+	Traces  *trace.Traces
+	Manage  *manage.Manage
+	Access  *access.Access
+
+	Streams  *admit.Slots // what is open for long: tails, browses, members
+	Searches *admit.Slots
+}
