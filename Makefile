@@ -47,6 +47,7 @@ bench: build
 
 docs:
 	@scripts/setup
+	go test ./internal/door/api -run TestTheDocumentHasTheSettings -update
 	npm --prefix web run --silent types
 	go run ./scripts/httpdoc > docs/http.md
 	@$(MAKE) --no-print-directory build

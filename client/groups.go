@@ -13,16 +13,14 @@ import (
 
 // NewGroup asks for a consumer group.
 type NewGroup struct {
-	Group string `json:"group"`
-	From  string `json:"from,omitempty"` // a position; first when left out
-	GroupSettings
+	Group string
+	From  string // a position; first when left out
+	Settings
 }
 
-// GroupSettings are what can be set on a group; what is left out stays.
-type GroupSettings struct {
-	Description *string `json:"description,omitempty"`
-	Paused      *bool   `json:"paused,omitempty"`
-	Expire      *string `json:"expire,omitempty"` // a duration without members; 0s: never
+// MarshalJSON puts the settings beside the name and the position.
+func (n NewGroup) MarshalJSON() ([]byte, error) {
+	return n.Settings.with(map[string]any{"group": n.Group, "from": n.From})
 }
 
 // Group is a consumer group and where it is.

@@ -7,6 +7,7 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -181,38 +182,26 @@ type Space struct {
 	Bytes       int64             `json:"bytes"`
 }
 
-// Settings are what can be set on a topic or a queue; what is left out stays as
-// it is.
-type Settings struct {
-	Partitions  *int              `json:"partitions,omitempty"`
-	Replicas    *int              `json:"replicas,omitempty"`    // 1 to 7
-	Retain      *string           `json:"retain,omitempty"`      // a duration, such as 72h or 7d
-	RetainBytes *int64            `json:"retainBytes,omitempty"` // of each partition
-	MaxBody     *int64            `json:"maxBody,omitempty"`     // bytes
-	IDWindow    *string           `json:"idWindow,omitempty"`    // a duration; 0s is off
-	Paused      *bool             `json:"paused,omitempty"`
-	Description *string           `json:"description,omitempty"`
-	Hold        *[]string         `json:"hold,omitempty"`      // groups whose unread messages retention leaves
-	HoldBytes   *int64            `json:"holdBytes,omitempty"` // but no more than so much a partition
-	Labels      map[string]string `json:"labels,omitempty"`    // an empty value takes a label away
-	Revision    *int64            `json:"revision,omitempty"`  // from which a change is made: refused when it is another one now
-
-	// Of queues alone.
-	Lease       *string `json:"lease,omitempty"`       // how long a member holds a message
-	Attempts    *int    `json:"attempts,omitempty"`    // the attempt limit, 1 to 1000
-	Backoff     *string `json:"backoff,omitempty"`     // delays between attempts: SHORTEST..LONGEST
-	RetainDead  *string `json:"retainDead,omitempty"`  // how long dead letters are kept
-	Expire      *string `json:"expire,omitempty"`      // how long messages may wait; 0s: for ever
-	DropExpired *bool   `json:"dropExpired,omitempty"` // instead of making dead letters of them
-	Order       *string `json:"order,omitempty"`       // none or key
-	WayBack     *string `json:"wayBack,omitempty"`     // how long what is discarded can be taken back
-}
+// Settings are values of settings by their names: of a channel, a group or a
+// space. What is left out stays as it is. GET /settings lists the names, the
+// forms and what is allowed.
+type Settings map[string]any
 
 // NewChannel asks for a channel.
 type NewChannel struct {
-	Address string `json:"address"`
-	Kind    string `json:"kind"`
+	Address string
+	Kind    string // topic or queue
 	Settings
+}
+
+// MarshalJSON puts the settings beside the address and the kind.
+func (n NewChannel) MarshalJSON() ([]byte, error) {
+	return n.Settings.with(map[string]any{"address": n.Address, "kind": n.Kind})
+}
+
+func (s Settings) with(own map[string]any) ([]byte, error) {
+	maps.Copy(own, s)
+	return json.Marshal(own)
 }
 
 // Flow is messages and bytes per second, in and out.
@@ -286,6 +275,7 @@ type Topic struct {
 	Newest      *time.Time        `json:"newest"`
 	Rates       Flow              `json:"rates"`
 	Queue       *QueueState       `json:"queue,omitempty"`
+	Settings    Settings          `json:"settings"` // all that can be set, by name
 
 	// Only when one topic is asked for.
 	Forecast *Forecast   `json:"forecast,omitempty"`

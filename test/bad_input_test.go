@@ -35,7 +35,7 @@ func TestBadInputIsRefusedByName(t *testing.T) {
 		{"GET", "/api/v1/channels/nowhere/at-all", "", nil, 404, []string{"nowhere/at-all", "space does not exist"}},
 		{"GET", "/api/v1/nothing", "", nil, 404, []string{"/api/v1/nothing"}},
 		{"PUT", readings, "", nil, 405, []string{"PUT"}},
-		{"POST", "/api/v1/channels", `{"address":"coldchain/x","kind":"topic","partitions":0}`, nil, 400, []string{"0 partitions", "1 to 1000", "partitions"}},
+		{"POST", "/api/v1/channels", `{"address":"coldchain/x","kind":"topic","partitions":0}`, nil, 400, []string{"partitions is 0", "1 to 1000", "partitions"}},
 		{"POST", "/api/v1/channels", `{"address":"coldchain/x","kind":"topic","partitions":1001}`, nil, 400, []string{"1001", "1 to 1000"}},
 		{"POST", "/api/v1/channels", `{"address":"coldchain/X","kind":"topic"}`, nil, 400, []string{"'X'", "a-z 0-9"}},
 		{"POST", "/api/v1/channels", `{"address":"coldchain/x","kind":"heap"}`, nil, 400, []string{"heap", "topic"}},

@@ -19,8 +19,7 @@ func TestTheConsoleOfACluster(t *testing.T) {
 	c := harness.StartCluster(t, 3)
 	n := c.Nodes[0]
 	n.Topic("coldchain/doors", 6)
-	alone := 1
-	one := n.Topic("coldchain/single", 1, client.Settings{Replicas: &alone})
+	one := n.Topic("coldchain/single", 1, client.Settings{"replicas": 1})
 	c.WaitInStep(20 * time.Second)
 	n.Ferry("", "move", one.String()+"#0", "-to", "node-a", "-yes") // refused where it is there
 	c.Wait(20*time.Second, "the single replica is not on the node that is killed", func() bool {

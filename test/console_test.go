@@ -281,6 +281,34 @@ func TestSettingsArePreviewedAndARemovalIsTakenBack(t *testing.T) {
 	p.accessible("the logbook")
 }
 
+func TestTheSettingsOfAQueueAreChanged(t *testing.T) {
+	n := harness.Start(t)
+	n.Must("new", "space", "coldchain")
+	n.Must("new", "queue", "coldchain/inspections", "-label", "team=logistics")
+	p := openConsole(t, n)
+	p.open("/channels/coldchain/inspections?tab=settings")
+	p.fill("Attempts", "2")
+	p.fill("Labels", "team=cold, tier=1")
+	p.says("ferry set coldchain/inspections -attempts 2 -label team=cold -label tier=1")
+	p.accessible("settings of a queue")
+	p.click("See what changes")
+	p.says("messages become dead letters after 2 attempts instead of 5")
+	p.click("Change it")
+	p.says("is changed")
+	p.fill("A lease is for", "soon")
+	p.click("See what changes")
+	p.says("allowed: 100ms to 1d")
+	p.accessible("a setting that is refused")
+	set := n.Must("show", "coldchain/inspections", "-json")
+	assert.Contains(t, set, `"attemptLimit":2`)
+	assert.Contains(t, set, `"team":"cold"`)
+	// What was said in the console is what the command takes.
+	n.Must("set", "coldchain/inspections", "-attempts", "7", "-label", "team=", "-label", "tier=2")
+	set = n.Must("show", "coldchain/inspections", "-json")
+	assert.Contains(t, set, `"attempts":7`)
+	assert.NotContains(t, set, "team")
+}
+
 func TestEveryPageInTheDarkAndOnAPhone(t *testing.T) {
 	n := harness.Start(t)
 	n.Topic("coldchain/readings", 3)

@@ -58,6 +58,7 @@ func TestAnswersKeepToTheDocument(t *testing.T) {
 		{"POST", "/api/v1/spaces", `{"space":"coldchain","labels":{"team":"logistics"}}`, "application/json", ""},
 		{"POST", "/api/v1/spaces", `{"space":"coldchain"}`, "application/json", ""},
 		{"GET", "/api/v1/spaces", "", "", ""},
+		{"GET", "/api/v1/settings", "", "", ""},
 		{"GET", "/api/v1/spaces/coldchain", "", "", ""},
 		{"PATCH", "/api/v1/spaces/coldchain", `{"description":"boxes"}`, "application/json", ""},
 		{"POST", "/api/v1/channels", `{"address":"coldchain/readings","kind":"topic","partitions":2}`, "application/json", ""},

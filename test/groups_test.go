@@ -503,9 +503,7 @@ func TestAGroupGoesOnFromWhatWasAcknowledged(t *testing.T) {
 
 func TestRetentionWaitsForGroups(t *testing.T) {
 	n := harness.Start(t)
-	hold, bytes := []string{"compliance"}, int64(3<<20)
-	small := int64(1 << 20)
-	topic := n.Topic("coldchain/readings", 1, client.Settings{RetainBytes: &small, Hold: &hold, HoldBytes: &bytes})
+	topic := n.Topic("coldchain/readings", 1, client.Settings{"retainBytes": 1 << 20, "hold": []string{"compliance"}, "holdBytes": 3 << 20})
 	a := group(topic, "compliance")
 	n.Must("new", "group", a.String(), "-from", "first")
 	publish := func(mib int) {

@@ -201,8 +201,7 @@ func TestARepeatedBatchIsKeptOnce(t *testing.T) {
 
 func TestRepeatedIDsAreDroppedWithinTheWindow(t *testing.T) {
 	n := harness.Start(t)
-	window := "10m"
-	n.Topic("coldchain/readings", 1, client.Settings{IDWindow: &window})
+	n.Topic("coldchain/readings", 1, client.Settings{"idWindow": "10m"})
 	send := func(ids ...string) client.Published {
 		lines := ""
 		for _, id := range ids {

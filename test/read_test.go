@@ -218,8 +218,7 @@ func TestFetchWaitsForTheFirstMessage(t *testing.T) {
 
 func TestRetentionAndLimits(t *testing.T) {
 	n := harness.Start(t)
-	bytes := int64(1 << 20)
-	a := n.Topic("coldchain/readings", 1, client.Settings{RetainBytes: &bytes})
+	a := n.Topic("coldchain/readings", 1, client.Settings{"retainBytes": 1 << 20})
 	var b message.Builder
 	for range 40 {
 		for range 100 {
@@ -233,7 +232,7 @@ func TestRetentionAndLimits(t *testing.T) {
 		require.NoError(t, n.API.Call(context.Background(), http.MethodGet, "/channels/coldchain/readings", nil, nil, &topic))
 		return topic.Bytes < 2<<20
 	}, 15*time.Second, 200*time.Millisecond)
-	assert.Greater(t, topic.Bytes, bytes/2)
+	assert.Greater(t, topic.Bytes, int64(1<<20)/2)
 	assert.EqualValues(t, 4000, topic.Each[0].End, "offsets stay")
 	first := topic.Each[0].First
 	assert.Positive(t, first)

@@ -63,7 +63,7 @@ func TestWaitingMembersTakeNoSlots(t *testing.T) {
 	n := c.Nodes[0]
 	n.Must("new", "space", "coldchain")
 	n.Must("new", "queue", "coldchain/inspections", "-replicas", "1")
-	n.Topic("coldchain/readings", 2, client.Settings{Replicas: of(1)})
+	n.Topic("coldchain/readings", 2, client.Settings{"replicas": 1})
 	ctx, cancel := context.WithCancel(t.Context())
 	var wg sync.WaitGroup
 	// One of the nodes does not lead the queue's partition.
@@ -88,5 +88,3 @@ func TestWaitingMembersTakeNoSlots(t *testing.T) {
 	cancel()
 	wg.Wait()
 }
-
-func of[T any](v T) *T { return &v }

@@ -16,29 +16,7 @@ import (
 	"steadyferry/internal/core/words"
 )
 
-// groupFlags are the flags of groups that topics do not have.
-type groupFlags struct{ expire time.Duration }
-
-func (f *groupFlags) define(fs *flag.FlagSet) {
-	fs.Var(durationValue{&f.expire}, "expire", "of a group: remove it after this `time` without members; of a queue: how long messages may wait; 0s never (never)")
-}
-
-func (f *groupFlags) settings(c *call, s *settingFlags) client.GroupSettings {
-	var out client.GroupSettings
-	if c.set["expire"] {
-		text := address.FormatDuration(f.expire)
-		out.Expire = &text
-	}
-	if c.set["paused"] {
-		out.Paused = &s.paused
-	}
-	if c.set["description"] {
-		out.Description = &s.description
-	}
-	return out
-}
-
-func (c *call) newGroup(ctx context.Context, from string, s client.GroupSettings) error {
+func (c *call) newGroup(ctx context.Context, from string, given givenSettings) error {
 	a, err := c.oneGroup()
 	if err != nil {
 		return err
@@ -47,7 +25,7 @@ func (c *call) newGroup(ctx context.Context, from string, s client.GroupSettings
 		return &usageError{err}
 	}
 	var g client.Group
-	if err := c.api.Call(ctx, http.MethodPost, client.ChannelPath(a)+"/groups", nil, client.NewGroup{Group: a.Group, From: from, GroupSettings: s}, &g); err != nil {
+	if err := c.api.Call(ctx, http.MethodPost, client.ChannelPath(a)+"/groups", nil, client.NewGroup{Group: a.Group, From: from, Settings: client.Settings(given)}, &g); err != nil {
 		return err
 	}
 	if c.json {
@@ -57,9 +35,9 @@ func (c *call) newGroup(ctx context.Context, from string, s client.GroupSettings
 	return nil
 }
 
-func (c *call) setGroup(ctx context.Context, a address.Address, s client.GroupSettings) error {
+func (c *call) setGroup(ctx context.Context, a address.Address, given givenSettings) error {
 	var g client.Group
-	if err := c.api.Call(ctx, http.MethodPatch, client.GroupPath(a), nil, s, &g); err != nil {
+	if err := c.api.Call(ctx, http.MethodPatch, client.GroupPath(a), nil, given, &g); err != nil {
 		return err
 	}
 	if c.json {

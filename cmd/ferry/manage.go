@@ -7,7 +7,6 @@ import (
 	"io"
 	"net/http"
 	"net/url"
-	"strings"
 	"time"
 
 	"steadyferry/client"
@@ -15,90 +14,11 @@ import (
 	"steadyferry/internal/core/words"
 )
 
-// settingFlags are the flags that new and set share.
-type settingFlags struct {
-	partitions  int
-	replicas    int
-	retain      time.Duration
-	retainBytes int64
-	maxBody     int64
-	idWindow    time.Duration
-	paused      bool
-	description string
-	labels      pairsValue
-	hold        string
-	holdBytes   int64
-}
-
-func (f *settingFlags) define(fs *flag.FlagSet) {
-	f.labels = pairsValue{}
-	fs.IntVar(&f.partitions, "partitions", 0, "`number` of partitions, 1 to 1000 (new topics: 1); it can grow, never shrink")
-	fs.IntVar(&f.replicas, "replicas", 0, "`number` of nodes that hold each partition, 1 to 7, odd is best (new topics: 3 where there are 3 nodes, else 1)")
-	fs.Var(durationValue{&f.retain}, "retain", "`how long` messages are kept (new topics: 7d)")
-	fs.Var(sizeValue{&f.retainBytes}, "retain-bytes", "`how much` each partition keeps (new topics: 10GiB)")
-	fs.Var(sizeValue{&f.maxBody}, "max-body", "`largest` body (new topics: 8MiB, at most 64MiB)")
-	fs.Var(durationValue{&f.idWindow}, "id-window", "`time` within which a repeated message id is dropped; 0s is off")
-	fs.BoolVar(&f.paused, "paused", false, "take no messages; reading goes on")
-	fs.StringVar(&f.description, "description", "", "what it is for, in a `sentence`")
-	fs.StringVar(&f.hold, "hold", "", "`groups`, with commas, whose unread messages retention leaves; none ends it")
-	fs.Var(sizeValue{&f.holdBytes}, "hold-bytes", "how `much` a partition may keep for them, after which retention takes it all the same (default: twice -retain-bytes)")
-	fs.Var(f.labels, "label", "a `name=value` to find it by; an empty value takes it away; may be repeated")
-}
-
-func (f *settingFlags) settings(c *call) client.Settings {
-	var s client.Settings
-	if c.set["partitions"] {
-		s.Partitions = &f.partitions
-	}
-	if c.set["replicas"] {
-		s.Replicas = &f.replicas
-	}
-	if c.set["retain"] {
-		text := address.FormatDuration(f.retain)
-		s.Retain = &text
-	}
-	if c.set["retain-bytes"] {
-		s.RetainBytes = &f.retainBytes
-	}
-	if c.set["max-body"] {
-		s.MaxBody = &f.maxBody
-	}
-	if c.set["id-window"] {
-		text := address.FormatDuration(f.idWindow)
-		s.IDWindow = &text
-	}
-	if c.set["paused"] {
-		s.Paused = &f.paused
-	}
-	if c.set["description"] {
-		s.Description = &f.description
-	}
-	if c.set["hold"] {
-		groups := []string{}
-		if f.hold != "none" && f.hold != "" {
-			groups = strings.Split(f.hold, ",")
-		}
-		s.Hold = &groups
-	}
-	if c.set["hold-bytes"] {
-		s.HoldBytes = &f.holdBytes
-	}
-	if len(f.labels) > 0 {
-		s.Labels = f.labels
-	}
-	return s
-}
-
 var newVerb = verb{
 	name: "new", args: "space|topic|queue|group ADDRESS", summary: "Make a space, a topic, a queue or a group",
 	details: "    ferry new space coldchain\n    ferry new topic coldchain/readings -partitions 6 -retain 72h -retain-bytes 10GiB\n    ferry new queue coldchain/inspections -lease 30s -attempts 5 -backoff 1s..5m\n    ferry new group coldchain/readings@compliance -from first",
 	define: func(fs *flag.FlagSet) func(*call) error {
-		var f settingFlags
-		f.define(fs)
-		var g groupFlags
-		g.define(fs)
-		var q queueFlags
-		q.define(fs)
+		given := settingFlags(fs)
 		from := fs.String("from", "first", "the `position` at which a group begins")
 		return func(c *call) error {
 			if len(c.args) != 2 {
@@ -110,7 +30,7 @@ var newVerb = verb{
 			defer cancel()
 			switch kind {
 			case "group":
-				return c.newGroup(ctx, *from, g.settings(c, &f))
+				return c.newGroup(ctx, *from, given)
 			case "space":
 				a, err := c.oneAddress()
 				if err != nil {
@@ -120,7 +40,7 @@ var newVerb = verb{
 					return wrongUsage("%s is the address of a %s", a, a.Kind())
 				}
 				var s client.Space
-				if err := c.api.Call(ctx, http.MethodPost, "/spaces", nil, map[string]any{"space": a.Space, "description": f.description, "labels": f.labels}, &s); err != nil {
+				if err := c.api.Call(ctx, http.MethodPost, "/spaces", nil, given.with("space", a.Space), &s); err != nil {
 					return err
 				}
 				if c.json {
@@ -129,16 +49,14 @@ var newVerb = verb{
 				fmt.Fprintf(c.out, "made space %s\nnext: ferry new topic %s/NAME\n", s.Space, s.Space)
 				return nil
 			case "queue":
-				settings := f.settings(c)
-				q.settings(c, &settings, g.expire)
-				return c.newQueue(ctx, settings)
+				return c.newQueue(ctx, given)
 			case "topic":
 				a, err := c.oneChannel()
 				if err != nil {
 					return err
 				}
 				var t client.Topic
-				if err := c.api.Call(ctx, http.MethodPost, "/channels", nil, client.NewChannel{Address: a.String(), Kind: kind, Settings: f.settings(c)}, &t); err != nil {
+				if err := c.api.Call(ctx, http.MethodPost, "/channels", nil, client.NewChannel{Address: a.String(), Kind: kind, Settings: client.Settings(given)}, &t); err != nil {
 					return err
 				}
 				if c.json {
@@ -161,13 +79,13 @@ var newVerb = verb{
 	},
 }
 
-func (c *call) newQueue(ctx context.Context, settings client.Settings) error {
+func (c *call) newQueue(ctx context.Context, given givenSettings) error {
 	a, err := c.oneChannel()
 	if err != nil {
 		return err
 	}
 	var t client.Topic
-	if err := c.api.Call(ctx, http.MethodPost, "/channels", nil, client.NewChannel{Address: a.String(), Kind: "queue", Settings: settings}, &t); err != nil {
+	if err := c.api.Call(ctx, http.MethodPost, "/channels", nil, client.NewChannel{Address: a.String(), Kind: "queue", Settings: client.Settings(given)}, &t); err != nil {
 		return err
 	}
 	if c.json {
@@ -183,12 +101,7 @@ var setVerb = verb{
 	name: "set", args: "ADDRESS", summary: "Change the settings of a space, a topic, a queue or a group",
 	details: "What would lose data is shown first, and done with -yes.",
 	define: func(fs *flag.FlagSet) func(*call) error {
-		var f settingFlags
-		f.define(fs)
-		var g groupFlags
-		g.define(fs)
-		var q queueFlags
-		q.define(fs)
+		given := settingFlags(fs)
 		yes := fs.Bool("yes", false, "do it, also when it loses data or moves keys")
 		return func(c *call) error {
 			a, err := c.oneAddress()
@@ -198,15 +111,11 @@ var setVerb = verb{
 			ctx, cancel := c.withTimeout()
 			defer cancel()
 			if a.Kind() == address.KindGroup {
-				return c.setGroup(ctx, a, g.settings(c, &f))
+				return c.setGroup(ctx, a, given)
 			}
 			if a.Kind() == address.KindSpace {
-				body := map[string]any{"labels": f.labels}
-				if c.set["description"] {
-					body["description"] = f.description
-				}
 				var s client.Space
-				if err := c.api.Call(ctx, http.MethodPatch, "/spaces/"+url.PathEscape(a.Space), nil, body, &s); err != nil {
+				if err := c.api.Call(ctx, http.MethodPatch, "/spaces/"+url.PathEscape(a.Space), nil, given, &s); err != nil {
 					return err
 				}
 				if c.json {
@@ -218,10 +127,8 @@ var setVerb = verb{
 			if a, err = c.oneChannel(); err != nil {
 				return err
 			}
-			settings := f.settings(c)
-			q.settings(c, &settings, g.expire)
 			var p client.Preview
-			if err := c.api.Call(ctx, http.MethodPatch, client.ChannelPath(a), url.Values{"preview": {"true"}}, settings, &p); err != nil {
+			if err := c.api.Call(ctx, http.MethodPatch, client.ChannelPath(a), url.Values{"preview": {"true"}}, given, &p); err != nil {
 				return err
 			}
 			if len(p.After) == 0 {
@@ -233,7 +140,7 @@ var setVerb = verb{
 			}
 			// Growing and losing cannot be taken back.
 			if *yes || p.Messages == 0 && p.After["partitions"] == nil && p.After["replicas"] == nil {
-				if err := c.api.Call(ctx, http.MethodPatch, client.ChannelPath(a), nil, settings, &p); err != nil {
+				if err := c.api.Call(ctx, http.MethodPatch, client.ChannelPath(a), nil, given, &p); err != nil {
 					return err
 				}
 			}

@@ -1,7 +1,6 @@
 package main
 
 import (
-	"flag"
 	"fmt"
 	"io"
 	"strings"
@@ -13,50 +12,6 @@ import (
 )
 
 // queueFlags are the flags of queues that topics do not have; -expire they
-// share with groups.
-type queueFlags struct {
-	lease, retainDead, wayBack time.Duration
-	attempts                   int
-	backoff, order             string
-	dropExpired                bool
-}
-
-func (f *queueFlags) define(fs *flag.FlagSet) {
-	fs.Var(durationValue{&f.lease}, "lease", "of a queue: for `how long` a member holds a message (30s)")
-	fs.IntVar(&f.attempts, "attempts", 0, "of a queue: the `number` of deliveries after which a message becomes a dead letter (5)")
-	fs.StringVar(&f.backoff, "backoff", "", "of a queue: the delay after an attempt, `SHORTEST..LONGEST`, doubled each time (1s..5m)")
-	fs.Var(durationValue{&f.retainDead}, "retain-dead", "of a queue: `how long` dead letters are kept (14d)")
-	fs.BoolVar(&f.dropExpired, "drop-expired", false, "of a queue: drop what expires instead of making dead letters of it")
-	fs.StringVar(&f.order, "order", "", "of a queue: `none`, or key: one at a time and in order for each key (none)")
-	fs.Var(durationValue{&f.wayBack}, "way-back", "of a queue: for `how long` what is discarded can be taken back (24h)")
-}
-
-// settings adds the flags that were given.
-func (f *queueFlags) settings(c *call, s *client.Settings, expire time.Duration) {
-	for _, d := range []struct {
-		name  string
-		value time.Duration
-		to    **string
-	}{{"lease", f.lease, &s.Lease}, {"retain-dead", f.retainDead, &s.RetainDead}, {"way-back", f.wayBack, &s.WayBack}, {"expire", expire, &s.Expire}} {
-		if c.set[d.name] {
-			text := address.FormatDuration(d.value)
-			*d.to = &text
-		}
-	}
-	if c.set["attempts"] {
-		s.Attempts = &f.attempts
-	}
-	if c.set["backoff"] {
-		s.Backoff = &f.backoff
-	}
-	if c.set["drop-expired"] {
-		s.DropExpired = &f.dropExpired
-	}
-	if c.set["order"] {
-		s.Order = &f.order
-	}
-}
-
 // describeQueue prints a queue's settings and where its messages are.
 func (c *call) describeQueue(out io.Writer, t client.Topic, now time.Time) {
 	q := t.Queue

@@ -29,20 +29,6 @@ func (v durationValue) Set(s string) (err error) {
 	return err
 }
 
-type sizeValue struct{ n *int64 }
-
-func (v sizeValue) String() string {
-	if v.n == nil || *v.n == 0 {
-		return ""
-	}
-	return address.FormatSize(*v.n)
-}
-
-func (v sizeValue) Set(s string) (err error) {
-	*v.n, err = address.ParseSize(s)
-	return err
-}
-
 // pairsValue gathers name=value.
 type pairsValue map[string]string
 

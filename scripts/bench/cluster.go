@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/message"

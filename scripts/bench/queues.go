@@ -461,7 +461,7 @@ func (b *bench) replicated() error {
 		return err
 	}
 	replicas := 3
-	a, err := n.cluster.newQueue("replicated", client.Settings{Replicas: &replicas})
+	a, err := n.cluster.newQueue("replicated", client.Settings{"replicas": replicas})
 	if err == nil {
 		err = n.inStep(3)
 	}

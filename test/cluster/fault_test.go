@@ -194,8 +194,7 @@ func jobsDone(t *testing.T, c *harness.Cluster, within time.Duration) (last clie
 // emptied, all while messages come and are read.
 func TestReplicasAreRaisedLoweredAndDrainedUnderLoad(t *testing.T) {
 	c := harness.StartCluster(t, 4, "-zone", "")
-	one := 1
-	topic := c.Nodes[0].Topic("coldchain/doors", partitions, client.Settings{Replicas: &one})
+	topic := c.Nodes[0].Topic("coldchain/doors", partitions, client.Settings{"replicas": 1})
 	c.WaitInStep(10 * time.Second)
 	w := startWorkload(t, c, topic, partitions)
 	w.flows(10 * time.Second)

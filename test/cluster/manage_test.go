@@ -19,8 +19,7 @@ import (
 // topic: what it cannot do itself it passes on.
 func TestAnyNodeAnswersForAll(t *testing.T) {
 	c := harness.StartCluster(t, 4)
-	one := 1
-	topic := c.Nodes[0].Topic("coldchain/doors", 4, client.Settings{Replicas: &one})
+	topic := c.Nodes[0].Topic("coldchain/doors", 4, client.Settings{"replicas": 1})
 	c.WaitInStep(10 * time.Second)
 	const channel = "/api/v1/channels/coldchain/doors"
 	for i, n := range c.Nodes {
@@ -58,8 +57,7 @@ func TestWhatIfMovesAndJobs(t *testing.T) {
 	c := harness.StartCluster(t, 4)
 	n := c.Nodes[0]
 	n.Topic("coldchain/doors", 8)
-	one := 1
-	n.Topic("coldchain/single", 2, client.Settings{Replicas: &one})
+	n.Topic("coldchain/single", 2, client.Settings{"replicas": 1})
 	c.WaitInStep(10 * time.Second)
 
 	assert.Contains(t, n.Must("new", "topic", "coldchain/lids"), "each on 3 nodes", "the default is said")

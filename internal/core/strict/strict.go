@@ -110,12 +110,15 @@ var (
 	unmarshalerType = reflect.TypeFor[json.Unmarshaler]()
 )
 
-// value checks a value that goes into a type; nil takes anything.
+// value checks a value that goes into a type; nil is any.
 func (w *walk) value(t reflect.Type) error {
 	for t != nil && t.Kind() == reflect.Pointer {
 		t = t.Elem()
 	}
-	opaque := t == nil || t == rawType || t.Kind() == reflect.Interface || reflect.PointerTo(t).Implements(unmarshalerType)
+	if t != nil && t.Kind() == reflect.Interface {
+		t = nil
+	}
+	opaque := t != nil && (t == rawType || reflect.PointerTo(t).Implements(unmarshalerType))
 	w.space()
 	switch w.data[w.at] {
 	case '{':
@@ -170,7 +173,7 @@ func (w *walk) skip() {
 
 func (w *walk) array(t reflect.Type) error {
 	var element reflect.Type
-	if t.Kind() == reflect.Slice || t.Kind() == reflect.Array {
+	if t != nil && (t.Kind() == reflect.Slice || t.Kind() == reflect.Array) {
 		element = t.Elem()
 	}
 	w.at++
@@ -195,10 +198,11 @@ func (w *walk) array(t reflect.Type) error {
 func (w *walk) object(t reflect.Type) error {
 	var known map[string]field
 	var element reflect.Type
-	switch t.Kind() {
-	case reflect.Struct:
+	switch {
+	case t == nil:
+	case t.Kind() == reflect.Struct:
 		known = fieldsOf(t)
-	case reflect.Map:
+	case t.Kind() == reflect.Map:
 		element = t.Elem()
 	}
 	var seen uint64 // fields by their number

@@ -37,6 +37,7 @@ func TestWhatIsRefused(t *testing.T) {
 		`{"settle":[{"lease":"1"},{"LEASE":1}]}`: `settle`,
 		`{"settle":[{},{"Lease":"1"}]}`:          `.settle[1]: "Lease" is not known; it is spelled "lease"`,
 		`{"headers":{"a":"1","\u0061":"2"}}`:     `.headers: "a" comes twice`,
+		`{"any":[1,{"b":2,"b":3}]}`:              `.any[1]: "b" comes twice`,
 		`{"key":"\ud800"}`:                       `.key: \ud800 is half`,
 		`{"key":"\udc00\ud800"}`:                 `.key: \udc00 is half`,
 		`{"body":"\ud83d"}`:                      `.body: \ud83d is half`,
@@ -60,7 +61,7 @@ func TestWhatIsRefused(t *testing.T) {
 func TestWhatIsTaken(t *testing.T) {
 	for _, text := range []string{
 		`{}`, ` { "key" : "\ud83d\ude00\\ud800" , "settle" : [ { "lease" : "1" } , { } ] , "count" : -1 } `,
-		`{"body":{"a":1,"a":"\ud800","}":"]\""},"any":[1,{"b":2,"b":3}],"at":"2026-11-23T08:00:00Z","key":null}`,
+		`{"body":{"a":1,"a":"\ud800","}":"]\""},"any":[1,{"b":2,"c":3}],"at":"2026-11-23T08:00:00Z","key":null}`,
 		`{"settle":[],"headers":{}}`, `null`,
 	} {
 		var into, plain sample

@@ -15,10 +15,10 @@ import (
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/expr"
+	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/change"
-	"steadyferry/internal/service/manage"
 	"steadyferry/internal/service/queues"
 )
 
@@ -104,25 +104,13 @@ func (s *Server) listSpaces(c *gin.Context) {
 	}
 }
 
-type spaceBody struct {
-	Space       string            `json:"space"`
-	Description *string           `json:"description"`
-	Labels      map[string]string `json:"labels"`
-}
-
 func (s *Server) newSpace(c *gin.Context) {
-	var body spaceBody
-	if !readJSON(c, &body) {
+	var name string
+	settings, ok := readSettings(c, setting.Spaces, others{"space": &name})
+	if !ok || refuse(c, s.node.Manage.NewSpace(c, who(c), name, settings)) {
 		return
 	}
-	description := ""
-	if body.Description != nil {
-		description = *body.Description
-	}
-	if refuse(c, s.node.Manage.NewSpace(c, who(c), body.Space, description, body.Labels)) {
-		return
-	}
-	s.answerSpace(c, body.Space, http.StatusCreated)
+	s.answerSpace(c, name, http.StatusCreated)
 }
 
 func (s *Server) answerSpace(c *gin.Context, name string, status int) {
@@ -135,14 +123,10 @@ func (s *Server) answerSpace(c *gin.Context, name string, status int) {
 func (s *Server) showSpace(c *gin.Context) { s.answerSpace(c, c.Param("space"), http.StatusOK) }
 
 func (s *Server) setSpace(c *gin.Context) {
-	var body spaceBody
-	if !readJSON(c, &body) {
-		return
+	settings, ok := readSettings(c, setting.Spaces, nil)
+	if ok && !refuse(c, s.node.Manage.SetSpace(c, who(c), c.Param("space"), settings)) {
+		s.answerSpace(c, c.Param("space"), http.StatusOK)
 	}
-	if refuse(c, s.node.Manage.SetSpace(c, who(c), c.Param("space"), body.Description, body.Labels)) {
-		return
-	}
-	s.answerSpace(c, c.Param("space"), http.StatusOK)
 }
 
 func (s *Server) removeSpace(c *gin.Context) {
@@ -159,7 +143,7 @@ func (s *Server) topicJSON(ctx context.Context, t *part.Channel, now time.Time, 
 		Address: ch.Address(), Space: ch.Space, Channel: ch.Name, Kind: ch.Kind, State: status.State, Description: ch.Description, Labels: ch.Labels,
 		CreatedAt: ch.CreatedAt.UTC(), Revision: ch.Revision, Partitions: ch.Partitions, Replicas: ch.Replicas, Retain: address.FormatDuration(time.Duration(ch.RetainMS) * time.Millisecond),
 		RetainBytes: ch.RetainBytes, Hold: orNone(ch.Hold), HoldBytes: ch.HoldBytes, MaxBody: ch.MaxBody, IDWindow: address.FormatDuration(time.Duration(ch.IDWindowMS) * time.Millisecond),
-		Paused: ch.Paused, Messages: status.Messages, Bytes: status.Bytes, Oldest: status.Oldest, Newest: status.Newest, Rates: status.Rates,
+		Paused: ch.Paused, Messages: status.Messages, Bytes: status.Bytes, Oldest: status.Oldest, Newest: status.Newest, Rates: status.Rates, Settings: setting.Channels.Show(&ch.Channel, ch.Kind),
 		Fill: float64(status.Bytes) / (float64(ch.RetainBytes) * float64(ch.Partitions)),
 	}
 	if t.IsQueue() {
@@ -220,46 +204,21 @@ func (s *Server) listChannels(c *gin.Context) {
 	}
 }
 
-// settingsOf reads the settings of a request.
-func settingsOf(in client.Settings) (manage.Settings, error) {
-	out := manage.Settings{Partitions: in.Partitions, Replicas: in.Replicas, RetainBytes: in.RetainBytes, MaxBody: in.MaxBody, Paused: in.Paused, Description: in.Description, Labels: in.Labels, Hold: in.Hold, HoldBytes: in.HoldBytes, Revision: in.Revision}
-	for _, d := range []struct {
-		name string
-		text *string
-		to   **time.Duration
-	}{{"retain", in.Retain, &out.Retain}, {"idWindow", in.IDWindow, &out.IDWindow}, {"lease", in.Lease, &out.Queue.Lease}, {"retainDead", in.RetainDead, &out.Queue.RetainDead},
-		{"expire", in.Expire, &out.Queue.Expire}, {"wayBack", in.WayBack, &out.Queue.WayBack}} {
-		if d.text == nil {
-			continue
-		}
-		parsed, err := address.ParseDuration(*d.text)
-		if err != nil {
-			return out, invalid(d.name, err.Error(), "")
-		}
-		*d.to = &parsed
-	}
-	out.Queue.Attempts, out.Queue.DropExpired = in.Attempts, in.DropExpired
-	return out, queueChange(in, &out.Queue)
-}
-
 func (s *Server) newChannel(c *gin.Context) {
-	var body client.NewChannel
-	if !readJSON(c, &body) {
+	var in struct{ address, kind string }
+	settings, ok := readSettings(c, setting.Channels, others{"address": &in.address, "kind": &in.kind})
+	if !ok {
 		return
 	}
-	a, err := address.ParseChannel(body.Address)
+	a, err := address.ParseChannel(in.address)
 	if refuse(c, err) {
 		return
 	}
-	if body.Kind != catalog.KindTopic && body.Kind != catalog.KindQueue {
-		writeProblem(c, invalid("kind", fmt.Sprintf("kind is %q", body.Kind), "topic, queue"))
+	if in.kind != catalog.KindTopic && in.kind != catalog.KindQueue {
+		writeProblem(c, invalid("kind", fmt.Sprintf("kind is %q", in.kind), "topic, queue"))
 		return
 	}
-	settings, err := settingsOf(body.Settings)
-	if refuse(c, err) {
-		return
-	}
-	t, err := s.node.Manage.NewChannel(c, who(c), body.Kind, a, settings)
+	t, err := s.node.Manage.NewChannel(c, who(c), in.kind, a, settings)
 	if !refuse(c, err) {
 		c.JSON(http.StatusCreated, s.topicJSON(c, t, time.Now(), true))
 	}
@@ -280,16 +239,13 @@ func (s *Server) setChannel(c *gin.Context) {
 	if refuse(c, err) {
 		return
 	}
-	var body client.Settings
-	if !readJSON(c, &body) {
-		return
-	}
-	settings, err := settingsOf(body)
-	if refuse(c, err) {
+	var revision *int64
+	settings, ok := readSettings(c, setting.Channels, others{"revision": &revision})
+	if !ok {
 		return
 	}
 	preview := boolQuery(c, "preview")
-	p, err := s.node.Manage.SetChannel(c, who(c), a, settings, preview)
+	p, err := s.node.Manage.SetChannel(c, who(c), a, settings, revision, preview)
 	if !refuse(c, err) {
 		c.JSON(http.StatusOK, previewJSON(p, !preview))
 	}

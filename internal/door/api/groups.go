@@ -14,6 +14,7 @@ import (
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/group"
+	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/groups"
 )
@@ -187,37 +188,22 @@ func (s *Server) lag(c *gin.Context) {
 	c.JSON(http.StatusOK, p)
 }
 
-func groupSettings(in client.GroupSettings) (groups.Settings, error) {
-	out := groups.Settings{Description: in.Description, Paused: in.Paused}
-	if in.Expire != nil {
-		d, err := address.ParseDuration(*in.Expire)
-		if err != nil {
-			return out, invalid("expire", err.Error(), "")
-		}
-		out.Expire = &d
-	}
-	return out, nil
-}
-
 func (s *Server) newGroup(c *gin.Context) {
-	var body client.NewGroup
-	if !readJSON(c, &body) {
+	var in struct{ group, from string }
+	settings, ok := readSettings(c, setting.Groups, others{"group": &in.group, "from": &in.from})
+	if !ok {
 		return
 	}
 	a, err := channelAddress(c)
 	if refuse(c, err) {
 		return
 	}
-	a.Group = body.Group
+	a.Group = in.group
 	from := address.Position{Kind: address.First}
-	if body.From != "" {
-		if from, err = address.ParsePosition(body.From); refuse(c, err) {
+	if in.from != "" {
+		if from, err = address.ParsePosition(in.from); refuse(c, err) {
 			return
 		}
-	}
-	settings, err := groupSettings(body.GroupSettings)
-	if refuse(c, err) {
-		return
 	}
 	if _, err := s.node.Groups.New(c, who(c), a, from, settings); !refuse(c, err) {
 		s.answerOneGroup(c, a, http.StatusCreated)
@@ -243,12 +229,11 @@ func (s *Server) showGroup(c *gin.Context) {
 
 func (s *Server) setGroup(c *gin.Context) {
 	a, ok := groupOf(c)
-	var body client.GroupSettings
-	if !ok || !readJSON(c, &body) {
+	if !ok {
 		return
 	}
-	settings, err := groupSettings(body)
-	if refuse(c, err) || refuse(c, s.node.Groups.Set(c, who(c), a, settings)) {
+	settings, ok := readSettings(c, setting.Groups, nil)
+	if !ok || refuse(c, s.node.Groups.Set(c, who(c), a, settings)) {
 		return
 	}
 	s.answerOneGroup(c, a, http.StatusOK)

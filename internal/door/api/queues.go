@@ -12,9 +12,9 @@ import (
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/queue"
+	"steadyferry/internal/core/setting"
 	"steadyferry/internal/core/strict"
 	"steadyferry/internal/engine/part"
-	"steadyferry/internal/service/manage"
 	"steadyferry/internal/service/queues"
 )
 
@@ -42,43 +42,14 @@ func (s *Server) queueOf(c *gin.Context) (*part.Channel, bool) {
 }
 
 func queueJSON(t *part.Channel, q *queue.Summary) *client.QueueState {
-	set := t.Record().Queue.Settings
-	out := &client.QueueState{Counts: q.Counts, Lease: micros(set.Lease), AttemptLimit: set.Attempts, Backoff: manage.BackoffText(set), RetainDead: micros(set.RetainDead),
-		Expire: micros(set.Expire), DropExpired: set.DropExpired, Order: manage.OrderText(set), WayBack: micros(set.WayBack), OldestWaiting: q.Oldest, Asking: q.Asking, Members: []client.QueueMember{}}
+	set := setting.Channels.Show(&t.Record().Channel, setting.Queue)
+	text := func(name string) string { return set[name].(string) }
+	out := &client.QueueState{Counts: q.Counts, Lease: text("lease"), AttemptLimit: set["attempts"].(int), Backoff: text("backoff"), RetainDead: text("retainDead"),
+		Expire: text("expire"), DropExpired: set["dropExpired"].(bool), Order: text("order"), WayBack: text("wayBack"), OldestWaiting: q.Oldest, Asking: q.Asking, Members: []client.QueueMember{}}
 	for _, m := range q.Members {
 		out.Members = append(out.Members, client.QueueMember{Member: m.Member, Leased: m.Leased, Since: microsTime(m.Oldest), Due: microsTime(m.Due), Seen: microsTime(m.Seen)})
 	}
 	return out
-}
-
-func micros(us int64) string { return address.FormatDuration(time.Duration(us) * time.Microsecond) }
-
-// queueChange reads the settings that are not plain durations.
-func queueChange(in client.Settings, out *manage.QueueChange) error {
-	if in.Order != nil {
-		if *in.Order != "key" && *in.Order != "none" {
-			return invalid("order", fmt.Sprintf("order is %q", *in.Order), "none, key")
-		}
-		byKey := *in.Order == "key"
-		out.ByKey = &byKey
-	}
-	if in.Backoff != nil {
-		least, most, ok := strings.Cut(*in.Backoff, "..")
-		if !ok {
-			most = least
-		}
-		for _, d := range []struct {
-			text string
-			to   **time.Duration
-		}{{least, &out.BackoffMin}, {most, &out.BackoffMax}} {
-			parsed, err := address.ParseDuration(d.text)
-			if err != nil {
-				return invalid("backoff", err.Error(), "SHORTEST..LONGEST, such as 1s..5m")
-			}
-			*d.to = &parsed
-		}
-	}
-	return nil
 }
 
 var outcomes = map[string]queue.Outcome{client.OutcomeAccept: queue.Accept, client.OutcomeRelease: queue.Release, client.OutcomeReject: queue.Reject, client.OutcomeExtend: queue.Extend}

@@ -152,6 +152,7 @@ func (s *Server) Handler() http.Handler {
 	a.GET("/jobs", s.listJobs)
 	a.POST("/jobs/:job/cancel", s.cancelJob)
 
+	a.GET("/settings", s.listSettings)
 	a.GET("/spaces", s.listSpaces)
 	a.POST("/spaces", s.newSpace)
 	a.GET("/spaces/:space", s.showSpace)

@@ -258,6 +258,13 @@ func (c *Catalog) load(ctx context.Context) error {
 		v.GroupIDs[g.ID] = g
 	}
 	for _, ch := range channels {
+		if err := json.Unmarshal(ch.Stored, &ch.Channel); err != nil {
+			return fmt.Errorf("the settings of %s: %w", ch.Address(), err)
+		}
+		ch.Stored = nil
+		if ch.Labels == nil {
+			ch.Labels = map[string]string{}
+		}
 		if ch.RemovedAt.Valid {
 			v.Removed = append(v.Removed, ch)
 		} else {

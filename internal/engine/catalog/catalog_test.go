@@ -7,66 +7,20 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net/url"
-	"os"
 	"sync"
 	"testing"
 	"time"
 
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"steadyferry/internal/engine/postgres"
+	"steadyferry/internal/core/setting"
+	"steadyferry/internal/engine/postgres/testdb"
 )
 
-var server *postgres.Server
-
-func TestMain(m *testing.M) {
-	dir, err := os.MkdirTemp("", "ferry-test-")
-	if err == nil {
-		err = os.Chmod(dir, 0o711)
-	}
-	if err == nil {
-		server, err = postgres.StartForTests(context.Background(), dir)
-	}
-	if err != nil {
-		fmt.Fprintln(os.Stderr, "tests:", err)
-		os.Exit(1)
-	}
-	code := m.Run()
-	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-	server.Stop(ctx)
-	cancel()
-	os.RemoveAll(dir)
-	os.Exit(code)
-}
-
-// admin runs statements beside the catalog.
-func admin(t *testing.T, database string, statements ...string) {
-	t.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
-	defer cancel()
-	conn, err := pgx.Connect(ctx, database)
-	require.NoError(t, err)
-	defer conn.Close(ctx)
-	for _, s := range statements {
-		_, err := conn.Exec(ctx, s)
-		require.NoError(t, err, s)
-	}
-}
-
-func newDatabase(t *testing.T) (name, address string) {
-	t.Helper()
-	name = "t" + uuid.NewString()[:8]
-	admin(t, server.URL(), "CREATE DATABASE "+name)
-	u, err := url.Parse(server.URL())
-	require.NoError(t, err)
-	u.Path = "/" + name
-	return name, u.String()
-}
+func TestMain(m *testing.M) { testdb.Main(m) }
 
 func openCatalog(t *testing.T, database string) *Catalog {
 	t.Helper()
@@ -78,11 +32,11 @@ func openCatalog(t *testing.T, database string) *Catalog {
 
 // filled has a space, a topic, a group, a replay and a job.
 func filled(t *testing.T) (c *Catalog, name, database string, ch *Channel, g *Group, r *Replay) {
-	name, database = newDatabase(t)
+	name, database = testdb.New(t)
 	c = openCatalog(t, database)
 	ctx := t.Context()
 	require.NoError(t, c.NewSpace(ctx, &Space{Name: "coldchain"}, nil))
-	ch = &Channel{SpaceID: c.View().Spaces["coldchain"].ID, Name: "readings", Kind: KindTopic, Partitions: 2, Replicas: 1, RetainMS: 1, RetainBytes: 1, MaxBody: 1}
+	ch = &Channel{SpaceID: c.View().Spaces["coldchain"].ID, Name: "readings", Kind: KindTopic, Channel: setting.Channel{Partitions: 2, Replicas: 1, RetainMS: 1, RetainBytes: 1, MaxBody: 1}}
 	require.NoError(t, c.NewChannel(ctx, ch, [][]uint64{{7}, {7}}, nil))
 	g = &Group{ChannelID: ch.ID, Name: "compliance"}
 	require.NoError(t, c.NewGroup(ctx, g, []int64{5, 5}, nil))
@@ -169,13 +123,13 @@ func TestEveryStatementSaysWhyItFails(t *testing.T) {
 		assert.NotErrorIs(t, err, ErrAway, "%s: its caller went, not the database", what)
 	}
 	assert.Zero(t, c.AwaySince())
-	admin(t, server.URL(), "ALTER DATABASE "+name+" ALLOW_CONNECTIONS false",
+	testdb.Exec(t, testdb.URL(), "ALTER DATABASE "+name+" ALLOW_CONNECTIONS false",
 		"SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = '"+name+"'")
 	for what, f := range all {
 		assert.ErrorIs(t, f(t.Context()), ErrAway, what)
 	}
 	assert.NotZero(t, c.AwaySince())
-	admin(t, server.URL(), "ALTER DATABASE "+name+" ALLOW_CONNECTIONS true")
+	testdb.Exec(t, testdb.URL(), "ALTER DATABASE "+name+" ALLOW_CONNECTIONS true")
 	require.Eventually(t, func() bool { return c.refresh(t.Context()) == nil && c.AwaySince().IsZero() }, 10*time.Second, 50*time.Millisecond)
 }
 
@@ -294,7 +248,7 @@ func TestWhoLostTheDutiesChangesNothing(t *testing.T) {
 	require.Eventually(t, held, 10*time.Second, 10*time.Millisecond)
 	require.NoError(t, a.SetSpread(old, false, nil))
 	// The database lets go of the first one before that one knows.
-	admin(t, database, `SELECT pg_terminate_backend(pid) FROM pg_locks WHERE locktype = 'advisory' AND granted AND database = (SELECT oid FROM pg_database WHERE datname = current_database())`)
+	testdb.Exec(t, database, `SELECT pg_terminate_backend(pid) FROM pg_locks WHERE locktype = 'advisory' AND granted AND database = (SELECT oid FROM pg_database WHERE datname = current_database())`)
 	require.Eventually(t, func() bool { return errors.Is(a.SetSpread(old, true, nil), ErrFenced) }, 10*time.Second, 20*time.Millisecond)
 	require.NoError(t, a.SetSpread(t.Context(), true, nil), "a person may")
 }

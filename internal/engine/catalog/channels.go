@@ -9,9 +9,9 @@ import (
 	"math/rand/v2"
 	"time"
 
-	"github.com/jmoiron/sqlx"
+	"steadyferry/internal/core/setting"
 
-	"steadyferry/internal/core/queue"
+	"github.com/jmoiron/sqlx"
 )
 
 // Labels are names and values that a user puts on a thing.
@@ -39,31 +39,6 @@ func (l Labels) column() []byte {
 	return b
 }
 
-// Names are names in a jsonb column.
-type Names []string
-
-// Scan reads the names.
-func (n *Names) Scan(value any) error {
-	switch b := value.(type) {
-	case []byte:
-		return json.Unmarshal(b, n)
-	case string:
-		return json.Unmarshal([]byte(b), n)
-	}
-	return fmt.Errorf("names: unexpected %T", value)
-}
-
-func (n Names) column() []byte {
-	if n == nil {
-		return []byte("[]")
-	}
-	b, err := json.Marshal([]string(n))
-	if err != nil {
-		panic(err) // strings
-	}
-	return b
-}
-
 // Space is a named group of channels.
 type Space struct {
 	ID          int64     `db:"id"`
@@ -73,57 +48,34 @@ type Space struct {
 	CreatedAt   time.Time `db:"created_at"`
 }
 
-// QueueSettings are the settings of a queue in a jsonb column.
-type QueueSettings struct{ queue.Settings }
-
-// Scan reads the settings.
-func (s *QueueSettings) Scan(value any) error {
-	switch b := value.(type) {
-	case []byte:
-		return json.Unmarshal(b, &s.Settings)
-	case string:
-		return json.Unmarshal([]byte(b), &s.Settings)
-	}
-	return fmt.Errorf("settings of a queue: unexpected %T", value)
-}
-
-func (s QueueSettings) column() []byte {
-	b, err := json.Marshal(s.Settings)
-	if err != nil {
-		panic(err) // numbers
-	}
-	return b
-}
-
 // The kinds of channels.
 const (
-	KindTopic = "topic"
-	KindQueue = "queue"
+	KindTopic = setting.Topic
+	KindQueue = setting.Queue
 )
 
-// Channel is a topic or a queue and its settings.
+// Channel is a topic or a queue, and how it is set.
 type Channel struct {
-	ID          int64         `db:"id"`
-	SpaceID     int64         `db:"space_id"`
-	Space       string        `db:"space"`
-	Name        string        `db:"name"`
-	Kind        string        `db:"kind"`
-	Partitions  int           `db:"partitions"`
-	Replicas    int           `db:"replicas"`
-	RetainMS    int64         `db:"retain_ms"`
-	RetainBytes int64         `db:"retain_bytes"`
-	MaxBody     int64         `db:"max_body"`
-	IDWindowMS  int64         `db:"id_window_ms"`
-	Paused      bool          `db:"paused"`
-	Description string        `db:"description"`
-	Hold        Names         `db:"hold"`       // groups whose unread messages retention leaves
-	HoldBytes   int64         `db:"hold_bytes"` // but no more than so much a partition
-	Labels      Labels        `db:"labels"`
-	Queue       QueueSettings `db:"queue"`
-	GroupID     sql.NullInt64 `db:"group_id"` // of the queue with the dead letters of a group
-	CreatedAt   time.Time     `db:"created_at"`
-	RemovedAt   sql.NullTime  `db:"removed_at"`
-	Revision    int64         `db:"revision"` // of the settings
+	ID              int64  `db:"id"`
+	SpaceID         int64  `db:"space_id"`
+	Space           string `db:"space"`
+	Name            string `db:"name"`
+	Kind            string `db:"kind"`
+	setting.Channel `db:"-"`
+	Stored          []byte        `db:"settings" json:"-"` // the settings as the records have them
+	GroupID         sql.NullInt64 `db:"group_id"`          // of the queue with the dead letters of a group
+	CreatedAt       time.Time     `db:"created_at"`
+	RemovedAt       sql.NullTime  `db:"removed_at"`
+	Revision        int64         `db:"revision"` // of the settings
+}
+
+// column is the settings for the records.
+func (c *Channel) column() []byte {
+	b, err := json.Marshal(c.Channel)
+	if err != nil {
+		panic(err) // plain values
+	}
+	return b
 }
 
 // Address returns the channel's address.
@@ -181,9 +133,8 @@ func (c *Catalog) RemoveSpace(ctx context.Context, id int64, e *Entry) error {
 func (c *Catalog) NewChannel(ctx context.Context, ch *Channel, placed [][]uint64, e *Entry) error {
 	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		ch.ID = newID(channelIDs)
-		if _, err := tx.ExecContext(ctx, `INSERT INTO channels (id, space_id, name, kind, partitions, replicas, retain_ms, retain_bytes, max_body, id_window_ms, paused, description, labels, hold, hold_bytes, queue, group_id)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17)`,
-			ch.ID, ch.SpaceID, ch.Name, ch.Kind, ch.Partitions, ch.Replicas, ch.RetainMS, ch.RetainBytes, ch.MaxBody, ch.IDWindowMS, ch.Paused, ch.Description, ch.Labels.column(), ch.Hold.column(), ch.HoldBytes, ch.Queue.column(), ch.GroupID); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO channels (id, space_id, name, kind, settings, group_id) VALUES ($1, $2, $3, $4, $5, $6)`,
+			ch.ID, ch.SpaceID, ch.Name, ch.Kind, ch.column(), ch.GroupID); err != nil {
 			return err
 		}
 		return addPlacements(ctx, tx, ch.ID, 0, placed)
@@ -195,9 +146,7 @@ func (c *Catalog) NewChannel(ctx context.Context, ch *Channel, placed [][]uint64
 // begin, and the job, if there is one, that another number of replicas takes.
 func (c *Catalog) SetChannel(ctx context.Context, ch *Channel, from int, placed [][]uint64, job *Job, e *Entry) error {
 	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		if err := oneRow(tx.ExecContext(ctx, `UPDATE channels SET partitions = $2, retain_ms = $3, retain_bytes = $4, max_body = $5, id_window_ms = $6, paused = $7,
-			description = $8, labels = $9, hold = $10, hold_bytes = $11, queue = $12, replicas = $13, revision = revision + 1 WHERE id = $1 AND revision = $14`,
-			ch.ID, ch.Partitions, ch.RetainMS, ch.RetainBytes, ch.MaxBody, ch.IDWindowMS, ch.Paused, ch.Description, ch.Labels.column(), ch.Hold.column(), ch.HoldBytes, ch.Queue.column(), ch.Replicas, ch.Revision)); err != nil {
+		if err := oneRow(tx.ExecContext(ctx, `UPDATE channels SET settings = $2, revision = revision + 1 WHERE id = $1 AND revision = $3`, ch.ID, ch.column(), ch.Revision)); err != nil {
 			return err
 		}
 		if err := addPlacements(ctx, tx, ch.ID, from, placed); err != nil || job == nil {
@@ -220,9 +169,8 @@ func newID(bits int) int64 { return rand.Int64N(1<<bits-1<<32) + 1<<32 }
 // the placements that they have.
 func (c *Catalog) Adopt(ctx context.Context, ch *Channel, placed []*Placement, e *Entry) error {
 	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO channels (id, space_id, name, kind, partitions, replicas, retain_ms, retain_bytes, max_body, id_window_ms, paused, description, labels, hold, hold_bytes, queue)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16)`,
-			ch.ID, ch.SpaceID, ch.Name, ch.Kind, ch.Partitions, ch.Replicas, ch.RetainMS, ch.RetainBytes, ch.MaxBody, ch.IDWindowMS, ch.Paused, ch.Description, ch.Labels.column(), Names(nil).column(), ch.HoldBytes, ch.Queue.column()); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO channels (id, space_id, name, kind, settings) VALUES ($1, $2, $3, $4, $5)`,
+			ch.ID, ch.SpaceID, ch.Name, ch.Kind, ch.column()); err != nil {
 			return err
 		}
 		for _, p := range placed {

@@ -7,19 +7,19 @@ import (
 	"errors"
 	"time"
 
+	"steadyferry/internal/core/setting"
+
 	"github.com/jackc/pgx/v5/pgtype"
 	"github.com/jmoiron/sqlx"
 )
 
 // Group is the record of a consumer group.
 type Group struct {
-	ID          int64     `db:"id"`
-	ChannelID   int64     `db:"channel_id"`
-	Name        string    `db:"name"`
-	Description string    `db:"description"`
-	Paused      bool      `db:"paused"`
-	ExpireMS    int64     `db:"expire_ms"` // without members; 0: never
-	CreatedAt   time.Time `db:"created_at"`
+	ID        int64  `db:"id"`
+	ChannelID int64  `db:"channel_id"`
+	Name      string `db:"name"`
+	setting.Group
+	CreatedAt time.Time `db:"created_at"`
 }
 
 // ErrTakenOver is returned when another node has begun to coordinate a group.

@@ -128,7 +128,7 @@ func (c *Catalog) Register(ctx context.Context, n *Node, running time.Duration) 
 			return err
 		}
 		_, err = tx.ExecContext(ctx, `INSERT INTO placements (channel_id, partition, began_with, replicas)
-			SELECT c.id, p, $1, $1 FROM channels c, generate_series(0, c.partitions - 1) p ON CONFLICT DO NOTHING`, only)
+			SELECT c.id, p, $1, $1 FROM channels c, generate_series(0, (c.settings->>'partitions')::int - 1) p ON CONFLICT DO NOTHING`, only)
 		return err
 	})
 }

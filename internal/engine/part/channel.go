@@ -58,7 +58,9 @@ func (p *Partition) Replica() *replica.Group { return p.group.Load() }
 // Channel is a channel that this node serves: a topic, or a queue (IsQueue).
 type Channel struct {
 	ID         int64
+	text       string // its address
 	kind       *Kind
+	placed     []*catalog.Placement // where its partitions were opened by; of followMu
 	record     atomic.Pointer[catalog.Channel]
 	partitions atomic.Pointer[[]*Partition]
 	turn       atomic.Uint32 // the partition that the next batch without a key goes to
@@ -76,7 +78,7 @@ type Partition struct {
 }
 
 func newChannel(ch *catalog.Channel, kind *Kind) *Channel {
-	t := &Channel{ID: ch.ID, kind: kind}
+	t := &Channel{ID: ch.ID, kind: kind, text: ch.Address()}
 	t.partitions.Store(&[]*Partition{})
 	t.record.Store(ch)
 	return t

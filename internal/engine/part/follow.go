@@ -5,6 +5,7 @@ import (
 	"context"
 	"log/slog"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -58,47 +59,51 @@ func (reg *Registry) follow() {
 	for _, ch := range view.Channels {
 		wanted[ch.ID] = ch
 	}
-	reg.mu.RLock()
-	current := make(map[int64]*Channel, len(reg.channels))
-	for id, t := range reg.channels {
-		current[id] = t
-	}
-	reg.mu.RUnlock()
-	for id, t := range current {
-		if wanted[id] == nil {
-			reg.mu.Lock()
-			delete(reg.channels, id)
-			reg.mu.Unlock()
+	for _, t := range reg.Channels() {
+		if wanted[t.ID] == nil {
+			reg.strike(t)
 			reg.closeTopic(t)
 		}
 	}
 	for id, ch := range wanted {
-		t := current[id]
-		if t == nil {
+		t := reg.ByID(id)
+		made := t == nil
+		if made {
 			t = newChannel(ch, cmp.Or(reg.kinds[ch.Kind], plain))
 			reg.bringBack(ch)
 		}
 		changed := t.set(ch)
-		reg.openPartitions(view, t, ch.Partitions)
-		if changed || current[id] == nil {
+		if placed := view.Placed[id]; made || changed || !slices.EqualFunc(t.placed, placed, samePlace) {
+			t.placed = nil
+			if reg.openPartitions(t, placed, ch.Partitions) {
+				t.placed = placed
+			}
+		}
+		if changed || made {
 			reg.labelChannel(view, ch)
 		}
-		reg.mu.Lock()
-		reg.channels[id] = t
-		reg.mu.Unlock()
+		if made {
+			reg.enter(t)
+		}
 	}
 }
 
+// samePlace reports whether a partition is to be held as before.
+func samePlace(a, b *catalog.Placement) bool {
+	return a.Partition == b.Partition && a.Epoch == b.Epoch && slices.Equal(a.Replicas, b.Replicas)
+}
+
 // openPartitions knows the partitions of a topic, and opens those that this
-// node shall hold, or still holds.
-func (reg *Registry) openPartitions(view *catalog.View, t *Channel, count int) {
+// node shall hold, or still holds. It returns false when one could not be opened,
+// and shall be tried again.
+func (reg *Registry) openPartitions(t *Channel, placed []*catalog.Placement, count int) bool {
 	all := slices.Clone(t.Partitions())
 	for number := len(all); number < count; number++ {
 		all = append(all, &Partition{Number: number, Channel: t})
 	}
 	var opening errgroup.Group
 	opening.SetLimit(8)
-	placed := view.Placed[t.ID]
+	var failed atomic.Bool
 	for _, p := range all {
 		if p.Number >= len(placed) {
 			continue
@@ -111,12 +116,14 @@ func (reg *Registry) openPartitions(view *catalog.View, t *Channel, count int) {
 		opening.Go(func() error {
 			if err := reg.openPartition(t, p, place); err != nil {
 				slog.Error("could not open a partition", "partition", p.Address(), "error", err)
+				failed.Store(true)
 			}
 			return nil
 		})
 	}
 	opening.Wait()
 	t.partitions.Store(&all)
+	return !failed.Load() && len(placed) >= count
 }
 
 func (reg *Registry) openPartition(t *Channel, p *Partition, place *catalog.Placement) error {

@@ -14,7 +14,9 @@ import (
 	"log/slog"
 	"net"
 	"runtime"
+	"slices"
 	"sort"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -43,28 +45,37 @@ func (reg *Registry) Name() string { return reg.name }
 // Started returns when the node began to run.
 func (reg *Registry) Started() time.Time { return reg.started }
 
-// Channels returns the channels by address.
+// Channels returns the channels by address. The slice is shared: callers do not
+// change it.
 func (reg *Registry) Channels() []*Channel {
 	reg.mu.RLock()
-	topics := make([]*Channel, 0, len(reg.channels))
-	for _, t := range reg.channels {
-		topics = append(topics, t)
-	}
-	reg.mu.RUnlock()
-	sort.Slice(topics, func(i, j int) bool { return topics[i].Address().String() < topics[j].Address().String() })
-	return topics
+	defer reg.mu.RUnlock()
+	return reg.ordered
 }
 
-// OfKind returns the channels of a kind, in no order.
+// OfKind returns the channels of a kind by address.
 func (reg *Registry) OfKind(kind string) (all []*Channel) {
-	reg.mu.RLock()
-	defer reg.mu.RUnlock()
-	for _, t := range reg.channels {
+	for _, t := range reg.Channels() {
 		if t.Record().Kind == kind {
 			all = append(all, t)
 		}
 	}
 	return all
+}
+
+// enter and strike keep the channels by id and in order.
+func (reg *Registry) enter(t *Channel) {
+	reg.mu.Lock()
+	defer reg.mu.Unlock()
+	at, _ := slices.BinarySearchFunc(reg.ordered, t.text, func(have *Channel, text string) int { return strings.Compare(have.text, text) })
+	reg.channels[t.ID], reg.ordered = t, slices.Insert(slices.Clone(reg.ordered), at, t)
+}
+
+func (reg *Registry) strike(t *Channel) {
+	reg.mu.Lock()
+	defer reg.mu.Unlock()
+	delete(reg.channels, t.ID)
+	reg.ordered = slices.DeleteFunc(slices.Clone(reg.ordered), func(have *Channel) bool { return have == t })
 }
 
 // Channel returns the channel with the address, or a Problem that names the
@@ -186,6 +197,7 @@ type Registry struct {
 	followMu sync.Mutex // one follow at a time
 	mu       sync.RWMutex
 	channels map[int64]*Channel
+	ordered  []*Channel // by address; replaced, never changed
 
 	inHand   *admit.Bytes
 	turns    *semaphore.Weighted // of those who look at messages

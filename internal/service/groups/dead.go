@@ -32,9 +32,9 @@ func (gs *Groups) DeadQueue(ctx context.Context, a address.Address) (*part.Chann
 		return q, nil
 	}
 	of := t.Record()
-	ch := &catalog.Channel{SpaceID: of.SpaceID, Space: of.Space, Name: of.Name + "@" + g.Name, Kind: catalog.KindQueue, Partitions: 1, Replicas: of.Replicas,
-		RetainMS: queues.QueueRetain.Age.Milliseconds(), RetainBytes: queues.QueueRetain.Bytes, MaxBody: of.MaxBody,
-		Queue: catalog.QueueSettings{Settings: queues.DefaultQueue}, GroupID: sql.NullInt64{Int64: g.ID, Valid: true}, Description: "dead letters of the group " + g.Name}
+	ch := &catalog.Channel{SpaceID: of.SpaceID, Space: of.Space, Name: of.Name + "@" + g.Name, Kind: catalog.KindQueue, GroupID: sql.NullInt64{Int64: g.ID, Valid: true}}
+	queues.SetDefaults(&ch.Channel)
+	ch.Replicas, ch.MaxBody, ch.Description = of.Replicas, of.MaxBody, "dead letters of the group "+g.Name
 	nodes, existing := gs.cluster.Placement()
 	placed, err := placement.Choose(nodes, existing, 1, min(ch.Replicas, max(gs.cluster.Usable(), 1)))
 	if err != nil {

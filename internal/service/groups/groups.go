@@ -5,49 +5,20 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"time"
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/problem"
+	"steadyferry/internal/core/setting"
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/change"
 )
 
-// Settings are what can be set on a group; nil leaves it as it is.
-type Settings struct {
-	Description *string
-	Paused      *bool
-	Expire      *time.Duration // without members; 0: never
-}
-
-func (s *Settings) check() error {
-	if s.Expire != nil && *s.Expire != 0 && (*s.Expire < time.Minute || *s.Expire > 10*365*24*time.Hour) {
-		return problem.New(problem.Invalid, "an expiry of %s", address.FormatDuration(*s.Expire)).Field("expire").Allowed("0s (never), 1m to 3650d")
-	}
-	return change.CheckText(s.Description, nil)
-}
-
-func (s *Settings) apply(g *catalog.Group) {
-	change.Set(&g.Description, s.Description)
-	change.Set(&g.Paused, s.Paused)
-	if s.Expire != nil {
-		g.ExpireMS = s.Expire.Milliseconds()
-	}
-}
-
-func groupJSON(g *catalog.Group) map[string]any {
-	return map[string]any{"description": g.Description, "paused": g.Paused, "expire": address.FormatDuration(time.Duration(g.ExpireMS) * time.Millisecond)}
-}
-
 // New makes a group that begins at a position.
-func (gs *Groups) New(ctx context.Context, who string, a address.Address, from address.Position, s Settings) (*catalog.Group, error) {
+func (gs *Groups) New(ctx context.Context, who string, a address.Address, from address.Position, settings setting.Change) (*catalog.Group, error) {
 	t, err := gs.parts.TopicWithGroups(a)
 	if err != nil {
-		return nil, err
-	}
-	if err := s.check(); err != nil {
 		return nil, err
 	}
 	if err := address.CheckName(a.Group); err != nil {
@@ -62,8 +33,8 @@ func (gs *Groups) New(ctx context.Context, who string, a address.Address, from a
 		offsets[i] = step.To
 	}
 	g := &catalog.Group{ChannelID: t.ID, Name: a.Group}
-	s.apply(g)
-	after := groupJSON(g)
+	setting.Groups.Apply(&g.Group, settings)
+	after := setting.Groups.Show(&g.Group, "")
 	after["from"] = from.String()
 	err = gs.catalog.NewGroup(ctx, g, offsets, &catalog.Entry{Who: who, Action: "new group", Address: a.String(), After: after})
 	if errors.Is(err, catalog.ErrExists) {
@@ -77,18 +48,15 @@ func (gs *Groups) New(ctx context.Context, who string, a address.Address, from a
 }
 
 // Set changes a group.
-func (gs *Groups) Set(ctx context.Context, who string, a address.Address, s Settings) error {
-	if err := s.check(); err != nil {
-		return err
-	}
+func (gs *Groups) Set(ctx context.Context, who string, a address.Address, settings setting.Change) error {
 	return change.UntilFresh(ctx, gs.catalog, a.String(), func() error {
 		_, g, err := gs.parts.Group(a)
 		if err != nil {
 			return err
 		}
 		changed := *g
-		s.apply(&changed)
-		return gs.catalog.SetGroup(ctx, g, &changed, &catalog.Entry{Who: who, Action: "set group", Address: a.String(), Before: groupJSON(g), After: groupJSON(&changed)})
+		setting.Groups.Apply(&changed.Group, settings)
+		return gs.catalog.SetGroup(ctx, g, &changed, &catalog.Entry{Who: who, Action: "set group", Address: a.String(), Before: setting.Groups.Show(&g.Group, ""), After: setting.Groups.Show(&changed.Group, "")})
 	})
 }
 
@@ -117,7 +85,7 @@ func (gs *Groups) Remove(ctx context.Context, who string, a address.Address, pre
 	if preview {
 		return p, nil
 	}
-	before := groupJSON(g)
+	before := setting.Groups.Show(&g.Group, "")
 	before["offsets"] = lag.offsets()
 	return p, part.Explain(gs.catalog.RemoveGroup(ctx, g.ID, &catalog.Entry{Who: who, Action: "remove group", Address: a.String(), Before: before}), a.String())
 }
@@ -134,7 +102,7 @@ func (gs *Groups) expireGroups(ctx context.Context) {
 			continue
 		}
 		a := part.GroupAddress(t, g.Name)
-		err := gs.catalog.RemoveGroup(ctx, g.ID, &catalog.Entry{Who: "ferryd", Action: "expire group", Address: a.String(), Before: groupJSON(&g)})
+		err := gs.catalog.RemoveGroup(ctx, g.ID, &catalog.Entry{Who: "ferryd", Action: "expire group", Address: a.String(), Before: setting.Groups.Show(&g.Group, "")})
 		if err != nil && ctx.Err() == nil {
 			slog.Warn("a group that has expired could not be removed", "group", a.String(), "error", err)
 		}

@@ -12,7 +12,7 @@ import (
 	"steadyferry/internal/core/group"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
-	"steadyferry/internal/service/change"
+	"steadyferry/internal/core/setting"
 )
 
 // Membership is what a member is told: its share of the partitions.
@@ -41,14 +41,14 @@ func (gs *Groups) Join(ctx context.Context, who string, a address.Address, from 
 	if session < group.MinSession || session > group.MaxSession {
 		return nil, false, problem.New(problem.Invalid, "a session time of %s", address.FormatDuration(session)).Field("session").Allowed("1s to 10m")
 	}
-	if len(label) > change.MaxLabel {
-		return nil, false, problem.New(problem.Invalid, "a label of %d characters", len(label)).Field("label").Allowed(fmt.Sprintf("up to %d", change.MaxLabel))
+	if len(label) > setting.MaxLabel {
+		return nil, false, problem.New(problem.Invalid, "a label of %d characters", len(label)).Field("label").Allowed(fmt.Sprintf("up to %d", setting.MaxLabel))
 	}
 	_, g, err := gs.parts.Group(a)
 	made := false
 	var p *problem.Problem
 	if errors.As(err, &p) && p.Kind == problem.NotFound && from != nil {
-		if g, err = gs.New(ctx, who, a, *from, Settings{}); err == nil {
+		if g, err = gs.New(ctx, who, a, *from, nil); err == nil {
 			made = true
 		} else if errors.As(err, &p) && p.Kind == problem.Conflict { // another member was first
 			if err = gs.catalog.Reload(ctx); err == nil {

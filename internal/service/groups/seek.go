@@ -13,10 +13,10 @@ import (
 	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/group"
 	"steadyferry/internal/core/problem"
+	"steadyferry/internal/core/setting"
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
-	"steadyferry/internal/service/change"
 )
 
 // MoveAsk asks for a group's offsets to be moved.
@@ -106,8 +106,8 @@ func (gs *Groups) OffsetsOf(ctx context.Context, t *part.Channel, name string) (
 
 // Move moves a group's offsets, or says what that would do.
 func (gs *Groups) Move(ctx context.Context, a address.Address, ask *MoveAsk) (*Moved, error) {
-	if len(ask.Why) > change.MaxDescription {
-		return nil, problem.New(problem.Invalid, "a reason of %d characters", len(ask.Why)).Field("why").Allowed(fmt.Sprintf("up to %d", change.MaxDescription))
+	if len(ask.Why) > setting.MaxDescription {
+		return nil, problem.New(problem.Invalid, "a reason of %d characters", len(ask.Why)).Field("why").Allowed(fmt.Sprintf("up to %d", setting.MaxDescription))
 	}
 	answer, err := gs.askMember(ctx, a, &groupAsk{What: "move", Move: ask})
 	if err != nil {

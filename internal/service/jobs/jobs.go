@@ -15,7 +15,6 @@ import (
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/change"
-	"steadyferry/internal/service/cluster"
 )
 
 // stepsAtOnce is how many partitions one job moves at a time.
@@ -211,7 +210,7 @@ func (js *Jobs) Move(ctx context.Context, who string, a address.Address, to []st
 		out.Effects = append(out.Effects, fmt.Sprintf("%s leads it from then on", to[0]))
 	}
 	if len(ids) != len(before) {
-		out.Effects = append(out.Effects, cluster.EvenEffect(len(ids))...)
+		out.Effects = append(out.Effects, placement.EvenEffect(len(ids))...)
 	}
 	if preview {
 		return out, nil

@@ -9,6 +9,7 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/placement"
 	"steadyferry/internal/core/problem"
+	"steadyferry/internal/core/setting"
 	"steadyferry/internal/core/topic"
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/catalog"
@@ -20,8 +21,8 @@ import (
 
 // NewChannel makes a topic or a queue with the settings, or the defaults for
 // those that are nil.
-func (mg *Manage) NewChannel(ctx context.Context, who, kind string, a address.Address, s Settings) (*part.Channel, error) {
-	if err := errors.Join(s.check(), s.fits(kind, a.String())); err != nil {
+func (mg *Manage) NewChannel(ctx context.Context, who, kind string, a address.Address, settings setting.Change) (*part.Channel, error) {
+	if err := setting.Channels.Fits(settings, kind, a.String()); err != nil {
 		return nil, err
 	}
 	space, err := mg.parts.Space(a.Space)
@@ -32,20 +33,20 @@ func (mg *Manage) NewChannel(ctx context.Context, who, kind string, a address.Ad
 		}
 		return nil, err
 	}
-	ch := &catalog.Channel{SpaceID: space.ID, Space: a.Space, Name: a.Channel, Kind: kind, Partitions: 1,
-		RetainMS: topic.DefaultRetain.Milliseconds(), RetainBytes: topic.DefaultRetainBytes, MaxBody: topic.DefaultMaxBody}
-	ch.Replicas = placement.DefaultReplicas(mg.cluster.Usable())
+	ch := &catalog.Channel{SpaceID: space.ID, Space: a.Space, Name: a.Channel, Kind: kind}
 	if kind == catalog.KindQueue {
-		ch.Queue.Settings = queues.DefaultQueue
-		ch.RetainMS, ch.RetainBytes = queues.QueueRetain.Age.Milliseconds(), queues.QueueRetain.Bytes
+		queues.SetDefaults(&ch.Channel)
+	} else {
+		setting.Channels.SetDefaults(&ch.Channel, kind)
 	}
-	s.apply(ch)
+	ch.Replicas = placement.DefaultReplicas(mg.cluster.Usable())
+	setting.Channels.Apply(&ch.Channel, settings)
 	nodes, existing := mg.cluster.Placement()
 	placed, err := placement.Choose(nodes, existing, ch.Partitions, ch.Replicas)
 	if err != nil {
 		return nil, cluster.TooFew(err, a.String())
 	}
-	err = mg.catalog.NewChannel(ctx, ch, placed, &catalog.Entry{Who: who, Action: "new " + kind, Address: a.String(), After: settingsJSON(ch)})
+	err = mg.catalog.NewChannel(ctx, ch, placed, &catalog.Entry{Who: who, Action: "new " + kind, Address: a.String(), After: shown(ch)})
 	if errors.Is(err, catalog.ErrExists) {
 		return nil, problem.New(problem.Conflict, "%s exists already", a).Field("address").Next("ferry show %s tells how it is set", a)
 	}
@@ -61,41 +62,35 @@ func (mg *Manage) NewChannel(ctx context.Context, who, kind string, a address.Ad
 	return t, err
 }
 
+// shown is how the logbook shows a channel's settings.
+func shown(ch *catalog.Channel) map[string]any { return setting.Channels.Show(&ch.Channel, ch.Kind) }
+
 // SetChannel changes a channel's settings, or with preview only says what that
-// would do. When others change the same topic at the same time, the change is
+// would do. When others change the same channel at the same time, the change is
 // made again from theirs, unless it names the revision that it is made from.
-func (mg *Manage) SetChannel(ctx context.Context, who string, a address.Address, s Settings, preview bool) (*change.Preview, error) {
-	if err := s.check(); err != nil {
-		return nil, err
-	}
+func (mg *Manage) SetChannel(ctx context.Context, who string, a address.Address, settings setting.Change, revision *int64, preview bool) (*change.Preview, error) {
 	var p *change.Preview
 	err := change.UntilFresh(ctx, mg.catalog, a.String(), func() (err error) {
-		p, err = mg.setTopic(ctx, who, a, &s, preview)
+		p, err = mg.setChannel(ctx, who, a, settings, revision, preview)
 		return err
 	})
 	return p, err
 }
 
-func (mg *Manage) setTopic(ctx context.Context, who string, a address.Address, s *Settings, preview bool) (*change.Preview, error) {
+func (mg *Manage) setChannel(ctx context.Context, who string, a address.Address, settings setting.Change, revision *int64, preview bool) (*change.Preview, error) {
 	t, err := mg.parts.Channel(a)
 	if err != nil {
 		return nil, err
 	}
 	old := t.Record()
-	if s.Revision != nil && *s.Revision != old.Revision {
-		return nil, mg.changedSince(ctx, a, old, *s.Revision)
-	}
-	if err := s.fits(old.Kind, a.String()); err != nil {
-		return nil, err
-	}
-	if s.Queue.ByKey != nil && *s.Queue.ByKey != old.Queue.ByKey {
-		return nil, problem.New(problem.Conflict, "the order of %s cannot be changed: messages are under way in it", a).Field("order").Next("make another queue and replay to it")
-	}
-	if s.Partitions != nil && *s.Partitions < old.Partitions {
-		return nil, problem.New(problem.Conflict, "%s has %s, and they cannot become fewer", a, words.Many(old.Partitions, "partition")).Field("partitions").Allowed(fmt.Sprintf("%d to %d", old.Partitions, address.MaxPartitions))
+	if revision != nil && *revision != old.Revision {
+		return nil, mg.changedSince(ctx, a, old, *revision)
 	}
 	changed := *old
-	s.apply(&changed)
+	setting.Channels.Apply(&changed.Channel, settings)
+	if err := errors.Join(setting.Channels.Fits(settings, old.Kind, a.String()), setting.Channels.Refuse(&old.Channel, &changed.Channel, old.Kind, a.String())); err != nil {
+		return nil, err
+	}
 	p, err := mg.previewSet(ctx, t, old, &changed)
 	if err != nil {
 		return nil, err
@@ -154,7 +149,7 @@ func (mg *Manage) RemoveChannel(ctx context.Context, who string, a address.Addre
 	if preview {
 		return p, nil
 	}
-	err = mg.catalog.MarkRemoved(ctx, t.ID, false, &catalog.Entry{Who: who, Action: "remove " + t.Record().Kind, Address: a.String(), Before: settingsJSON(t.Record())})
+	err = mg.catalog.MarkRemoved(ctx, t.ID, false, &catalog.Entry{Who: who, Action: "remove " + t.Record().Kind, Address: a.String(), Before: shown(t.Record())})
 	return p, part.Explain(err, a.String())
 }
 
@@ -173,7 +168,7 @@ func (mg *Manage) RestoreChannel(ctx context.Context, who string, a address.Addr
 	if latest == nil {
 		return problem.New(problem.NotFound, "no removed channel %s is kept", a).Next("removed channels are kept for %s", address.FormatDuration(mg.keepRemoved))
 	}
-	err := mg.catalog.MarkRemoved(ctx, latest.ID, true, &catalog.Entry{Who: who, Action: "restore " + latest.Kind, Address: a.String(), After: settingsJSON(latest)})
+	err := mg.catalog.MarkRemoved(ctx, latest.ID, true, &catalog.Entry{Who: who, Action: "restore " + latest.Kind, Address: a.String(), After: shown(latest)})
 	return part.Explain(err, a.String())
 }
 

@@ -81,7 +81,7 @@ func (mg *Manage) Adopt(ctx context.Context, who string, id int64, a address.Add
 		slices.Sort(placed[i].Replicas)
 	}
 	p := &change.Preview{Address: a.String(), Effects: []string{fmt.Sprintf("a %s of %s with the messages that were set aside, from %s", ch.Kind, words.Many(ch.Partitions, "partition"), strings.Join(slices.Sorted(maps.Keys(where)), ", "))},
-		After: settingsJSON(&ch)}
+		After: shown(&ch)}
 	if preview {
 		return p, nil
 	}

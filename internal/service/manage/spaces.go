@@ -8,6 +8,7 @@ import (
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/problem"
+	"steadyferry/internal/core/setting"
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
@@ -15,15 +16,13 @@ import (
 )
 
 // NewSpace makes a space.
-func (mg *Manage) NewSpace(ctx context.Context, who, name, description string, labels map[string]string) error {
+func (mg *Manage) NewSpace(ctx context.Context, who, name string, settings setting.Change) error {
 	if err := address.CheckName(name); err != nil {
 		return problem.New(problem.Invalid, "the space: %v", err).Field("address").Allowed("names of 1 to 100 of a-z 0-9 . _ - that start with a letter or a digit")
 	}
-	if err := change.CheckText(&description, labels); err != nil {
-		return err
-	}
-	s := &catalog.Space{Name: name, Description: description, Labels: change.MergeLabels(nil, labels)}
-	err := mg.catalog.NewSpace(ctx, s, &catalog.Entry{Who: who, Action: "new space", Address: name, After: map[string]any{"description": description, "labels": s.Labels}})
+	s := setting.Space{Labels: map[string]string{}}
+	setting.Spaces.Apply(&s, settings)
+	err := mg.catalog.NewSpace(ctx, &catalog.Space{Name: name, Description: s.Description, Labels: s.Labels}, &catalog.Entry{Who: who, Action: "new space", Address: name, After: setting.Spaces.Show(&s, "")})
 	if errors.Is(err, catalog.ErrExists) {
 		return problem.New(problem.Conflict, "space %s exists already", name).Field("address")
 	}
@@ -31,20 +30,18 @@ func (mg *Manage) NewSpace(ctx context.Context, who, name, description string, l
 }
 
 // SetSpace changes a space.
-func (mg *Manage) SetSpace(ctx context.Context, who, name string, description *string, labels map[string]string) error {
-	if err := change.CheckText(description, labels); err != nil {
-		return err
-	}
+func (mg *Manage) SetSpace(ctx context.Context, who, name string, settings setting.Change) error {
 	return change.UntilFresh(ctx, mg.catalog, name, func() error {
-		s, err := mg.parts.Space(name)
+		old, err := mg.parts.Space(name)
 		if err != nil {
 			return err
 		}
-		changed := *s
-		change.Set(&changed.Description, description)
-		changed.Labels = change.MergeLabels(s.Labels, labels)
-		return mg.catalog.SetSpace(ctx, s, &changed, &catalog.Entry{Who: who, Action: "set space", Address: name,
-			Before: map[string]any{"description": s.Description, "labels": s.Labels}, After: map[string]any{"description": changed.Description, "labels": changed.Labels}})
+		was := setting.Space{Description: old.Description, Labels: old.Labels}
+		is := was
+		setting.Spaces.Apply(&is, settings)
+		changed := *old
+		changed.Description, changed.Labels = is.Description, is.Labels
+		return mg.catalog.SetSpace(ctx, old, &changed, &catalog.Entry{Who: who, Action: "set space", Address: name, Before: setting.Spaces.Show(&was, ""), After: setting.Spaces.Show(&is, "")})
 	})
 }
 

@@ -205,7 +205,7 @@ func (qs *Queues) previewAct(ctx context.Context, t *part.Channel, s Selection, 
 }
 
 func (out *ActionResult) describe(t *part.Channel, act Action) {
-	set := t.Record().Queue.Settings
+	set := t.Record().Queue
 	switch act.Op {
 	case queue.OpReturn:
 		text := fmt.Sprintf("%s in %s again, with the history and a new set of attempts", words.Many(out.Messages, "dead letter waits", "dead letters wait"), t.Address())
@@ -220,7 +220,7 @@ func (out *ActionResult) describe(t *part.Channel, act Action) {
 		}
 		out.Effects = append(out.Effects, text)
 	case queue.OpDiscard:
-		until := time.Now().Add(Duration(set.WayBack)).UTC().Truncate(time.Second)
+		until := time.Now().Add(time.Duration(set.WayBack) * time.Microsecond).UTC().Truncate(time.Second)
 		out.Until = &until
 		out.Effects = append(out.Effects, fmt.Sprintf("%s: no member gets what is discarded; until %s it can be taken back, then it is gone", words.Many(out.Messages, "message is discarded", "messages are discarded"), until.Format(time.RFC3339)))
 	case queue.OpTakeBack:

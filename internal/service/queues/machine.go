@@ -58,7 +58,7 @@ func machineOf(p *part.Partition) *queueMachine {
 func (qs *Queues) kind() *part.Kind {
 	return &part.Kind{
 		Machine:   func(base *part.Machine) replica.Machine { return newQueueMachine(base) },
-		Retention: &QueueRetain,
+		Retention: &retain,
 		Tidy:      qs.tidyQueue,
 		Summary:   func(p *part.Partition, g *replica.Group) *queue.Summary { return machineOf(p).status(g) },
 	}

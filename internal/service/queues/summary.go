@@ -7,26 +7,22 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"steadyferry/internal/core/queue"
+	"steadyferry/internal/core/setting"
 	"steadyferry/internal/core/topic"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/replica"
 )
 
-// DefaultQueue is how a queue is made that nobody says more of.
-var DefaultQueue = queue.Settings{
-	Lease: Micros(30 * time.Second), Attempts: 5, BackoffMin: Micros(time.Second), BackoffMax: Micros(5 * time.Minute),
-	RetainDead: Micros(14 * 24 * time.Hour), WayBack: Micros(24 * time.Hour), MaxBlocked: queue.DefaultMaxBlocked,
+// retain decides how long the segments of queues are; what goes is decided by
+// what is settled.
+var retain = topic.Retention{Age: 36500 * 24 * time.Hour, Bytes: 512 << 20}
+
+// SetDefaults sets what queues have unless somebody says otherwise.
+func SetDefaults(c *setting.Channel) {
+	setting.Channels.SetDefaults(c, setting.Queue)
+	c.Queue.MaxBlocked = queue.DefaultMaxBlocked
+	c.RetainMS, c.RetainBytes = retain.Age.Milliseconds(), retain.Bytes
 }
-
-// QueueRetain decides how long the segments of queues are; what goes is
-// decided by what is settled.
-var QueueRetain = topic.Retention{Age: 36500 * 24 * time.Hour, Bytes: 512 << 20}
-
-// Micros is a time as records and commands have it.
-func Micros(d time.Duration) int64 { return d.Microseconds() }
-
-// Duration is a time that records and commands have in microseconds.
-func Duration(us int64) time.Duration { return time.Duration(us) * time.Microsecond }
 
 func (m *queueMachine) status(g *replica.Group) *queue.Summary {
 	s := &queue.Summary{}

@@ -20,7 +20,7 @@ const TickEvery = 20 * time.Millisecond
 // their settings into their logs.
 func (qs *Queues) Tick(ctx context.Context) {
 	for _, t := range qs.parts.OfKind(catalog.KindQueue) {
-		want := t.Record().Queue.Settings
+		want := t.Record().Queue
 		for _, p := range t.Partitions() {
 			m, g := machineOf(p), p.Replica()
 			if m == nil || g == nil || g.Refusal() != nil {

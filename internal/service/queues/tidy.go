@@ -36,7 +36,7 @@ func (qs *Queues) tidyQueue(ctx context.Context, p *part.Partition, g *replica.G
 	j := g.Journal()
 	// The state is saved with every segment: a large one must not be written
 	// more often than the log itself.
-	o := QueueRetain.Segments()
+	o := retain.Segments()
 	o.SegmentBytes = min(max(o.SegmentBytes, 8*g.StateSize()), maxQueueSegment)
 	j.SetOptions(o)
 	infos := j.SegmentInfos()

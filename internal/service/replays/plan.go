@@ -198,7 +198,7 @@ func (rs *Replays) targetEffects(e *replayEnds, s *Spec) (effects []string) {
 		effects = append(effects, fmt.Sprintf("members of %s get them beside what they read; no other group sees them", to))
 	case e.target.IsQueue():
 		c := rs.queues.Counts(e.target)
-		set := e.target.Record().Queue.Settings
+		set := e.target.Record().Queue
 		effects = append(effects, fmt.Sprintf("they wait in %s behind the %d that wait now; each has %s", to, c.Waiting, words.Many(set.Attempts, "attempt")))
 	default:
 		groups := rs.catalog.View().Groups[e.target.ID]

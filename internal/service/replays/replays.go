@@ -36,7 +36,7 @@ type Spec struct {
 
 // Limits of replays.
 const (
-	// MaxReplayRate is what was reached on two processors: 75,000 a second
+	// MaxRate is what was reached on two processors: 75,000 a second
 	// from a topic, 94,000 from dead letters, 45,000 with a condition and an
 	// edit.
 	MaxRate = 50_000.0

@@ -14,6 +14,7 @@ export type Live = Schemas["Live"];
 export type Found = Schemas["Found"];
 export type Preview = Schemas["Preview"];
 export type Settings = Schemas["Settings"];
+export type Setting = Schemas["Setting"];
 export type Published = Schemas["Published"];
 export type ConditionCheck = Schemas["ConditionCheck"];
 export type LogbookEntry = Schemas["LogbookEntry"];

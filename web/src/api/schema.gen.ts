@@ -504,6 +504,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What can be set on channels, groups and spaces */
+        get: operations["listSettings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/spaces": {
         parameters: {
             query?: never;
@@ -1330,55 +1347,80 @@ export interface components {
             /** Format: int64 */
             bytes: number;
         };
+        Setting: {
+            /** @description In JSON */
+            name: string;
+            /** @description Of the client */
+            flag: string;
+            /** @description Of channels that have it; empty for all */
+            kinds: string[];
+            /** @description Over its field in a form */
+            label: string;
+            /** @enum {string} */
+            form: "number" | "size" | "duration" | "durations" | "switch" | "sentence" | "names" | "labels" | "choice";
+            /** @description In words */
+            allowed: string;
+            choices?: string[];
+            /** @description It is chosen when the thing is made */
+            fixed: boolean;
+            /** @description As text; empty where it depends */
+            default: string;
+        };
         Settings: {
+            /** @description Number of partitions; it can grow, never shrink. Allowed: 1 to 1000. Unless set: 1 */
             partitions?: number;
-            /** @description Of each partition, each on a node of its own; 3 where there are 3 nodes, else 1 */
+            /** @description Number of nodes that hold each partition; unless set, 3 where there are 3 nodes, else 1. Allowed: 1 to 7; an odd number is best */
             replicas?: number;
-            /** @description A duration, such as 72h or 7d */
+            /** @description Of a topic: how long messages are kept. Allowed: 1m to 36500d. Unless set: 7d */
             retain?: string;
             /**
              * Format: int64
-             * @description Of each partition
+             * @description Of a topic: how much each partition keeps. Allowed: 1MiB to 1024TiB. Unless set: 10GiB
              */
             retainBytes?: number;
             /**
              * Format: int64
-             * @description Bytes of a body
+             * @description Largest body. Allowed: 1B to 64MiB. Unless set: 8MiB
              */
             maxBody?: number;
-            /** @description A duration within which repeated message ids are dropped; 0s is off */
+            /** @description Time within which a repeated message id is dropped. Allowed: 0s (off) to 1h */
             idWindow?: string;
-            paused?: boolean;
-            description?: string;
-            /** @description Groups whose unread messages retention leaves */
+            /** @description Of a queue: for how long a member holds a message. Allowed: 100ms to 1d. Unless set: 30s */
+            lease?: string;
+            /** @description Of a queue: the number of deliveries after which a message becomes a dead letter. Allowed: 1 to 1000. Unless set: 5 */
+            attempts?: number;
+            /** @description Of a queue: the delay after an attempt, SHORTEST..LONGEST, doubled each time. Allowed: 0s to 365d, as SHORTEST..LONGEST. Unless set: 1s..5m */
+            backoff?: string;
+            /** @description Of a queue: how long dead letters are kept. Allowed: 1s to 3650d. Unless set: 14d */
+            retainDead?: string;
+            /** @description Of a queue: how long messages may wait. Allowed: 0s (for ever) to 3650d */
+            expire?: string;
+            /** @description Of a queue: drop what expires instead of making dead letters of it */
+            dropExpired?: boolean;
+            /**
+             * @description Of a queue: key for one at a time and in order for each key. Allowed: none, key. Unless set: none
+             * @enum {string}
+             */
+            order?: "none" | "key";
+            /** @description Of a queue: for how long what is discarded can be taken back. Allowed: 0s (at once) to 365d. Unless set: 24h */
+            wayBack?: string;
+            /** @description Of a topic: groups, with commas, whose unread messages retention leaves; none ends it. Allowed: up to 20 names */
             hold?: string[];
             /**
              * Format: int64
-             * @description But no more than so much a partition; twice retainBytes
+             * @description Of a topic: how much a partition may keep for them, after which retention takes it all the same; unless set, twice -retain-bytes. Allowed: 1MiB to 1024TiB
              */
             holdBytes?: number;
+            /** @description Take no messages; reading goes on */
+            paused?: boolean;
+            /** @description What it is for, in a sentence. Allowed: up to 500 characters */
+            description?: string;
             labels?: components["schemas"]["Labels"];
             /**
              * Format: int64
              * @description From which a change is made: it is refused (409) with what changed when it is another one now
              */
             revision?: number;
-            /** @description Of a queue: how long a member holds a message */
-            lease?: string;
-            /** @description Of a queue: the attempt limit */
-            attempts?: number;
-            /** @description Of a queue: delays between attempts, SHORTEST..LONGEST */
-            backoff?: string;
-            /** @description Of a queue: how long dead letters are kept */
-            retainDead?: string;
-            /** @description Of a queue: how long messages may wait; 0s for ever */
-            expire?: string;
-            /** @description Of a queue: drop what expires instead of making dead letters of it */
-            dropExpired?: boolean;
-            /** @enum {string} */
-            order?: "none" | "key";
-            /** @description Of a queue: how long what is discarded can be taken back */
-            wayBack?: string;
         };
         Topic: {
             address: string;
@@ -1428,6 +1470,7 @@ export interface components {
             newest: string | null;
             rates: components["schemas"]["Flow"];
             queue?: components["schemas"]["QueueState"];
+            settings: components["schemas"]["Settings"];
             forecast?: components["schemas"]["Forecast"];
             partitions?: components["schemas"]["Partition"][];
         };
@@ -2071,19 +2114,22 @@ export interface components {
             streams: number;
         };
         GroupSettings: {
-            description?: string;
+            /** @description Of a group: remove it after this time without members. Allowed: 0s (never), 1m to 3650d */
+            expire?: string;
             /** @description Members get nothing */
             paused?: boolean;
-            /** @description Removed after so long without members; 0s never */
-            expire?: string;
+            /** @description What it is for, in a sentence. Allowed: up to 500 characters */
+            description?: string;
         };
-        NewGroup: {
+        SpaceSettings: {
+            /** @description What it is for, in a sentence. Allowed: up to 500 characters */
+            description?: string;
+            labels?: components["schemas"]["Labels"];
+        };
+        NewGroup: components["schemas"]["GroupSettings"] & {
             group: string;
             /** @description Position to begin at; first */
             from?: string;
-            description?: string;
-            paused?: boolean;
-            expire?: string;
         };
         Group: {
             address: string;
@@ -3355,6 +3401,31 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listSettings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The tables of settings */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        channels: components["schemas"]["Setting"][];
+                        groups: components["schemas"]["Setting"][];
+                        spaces: components["schemas"]["Setting"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listSpaces: {
         parameters: {
             query?: {
@@ -3393,10 +3464,8 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": {
+                "application/json": components["schemas"]["SpaceSettings"] & {
                     space: string;
-                    description?: string;
-                    labels?: components["schemas"]["Labels"];
                 };
             };
         };
@@ -3468,10 +3537,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": {
-                    description?: string;
-                    labels?: components["schemas"]["Labels"];
-                };
+                "application/json": components["schemas"]["SpaceSettings"];
             };
         };
         responses: {

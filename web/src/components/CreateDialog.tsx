@@ -3,10 +3,15 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { call, explain, get, type Space, type Topic } from "../api/client";
 import { useLive } from "../api/live";
-import { parseSize, quote, size } from "../lib/format";
+import { parseSize, size } from "../lib/format";
+import { changesOf, type Fields, isOf } from "../lib/settings";
 import { Command } from "./Copy";
 import { Dialog } from "./Panel";
 import { Failure } from "./Failure";
+import { SettingFields, useSettings } from "./SettingFields";
+
+// What is asked for when something is made; the rest can be set later.
+const asked = ["partitions", "replicas", "retain", "retainBytes", "lease", "attempts", "order", "description"];
 
 const nameForm = /^[a-z0-9][a-z0-9._-]{0,99}$/;
 
@@ -19,14 +24,7 @@ export function CreateDialog({ onClose, space: given }: { onClose: () => void; s
     kind: "topic" as "topic" | "queue",
     space: given ?? "",
     name: "",
-    partitions: "",
-    replicas: "",
-    retain: "7d",
-    retainBytes: "10GiB",
-    lease: "30s",
-    attempts: "5",
-    order: "none",
-    description: "",
+    fields: {} as Fields,
   });
   const [busy, setBusy] = useState(false);
   const [failed, setFailed] = useState("");
@@ -34,30 +32,22 @@ export function CreateDialog({ onClose, space: given }: { onClose: () => void; s
   const known = spaces.data?.items.map((s) => s.space) ?? [];
   const space = form.space || known[0] || "";
   const isNew = space !== "" && !known.includes(space);
-  const bytes = parseSize(form.retainBytes);
   const queue = form.kind === "queue";
-  const partitions = Number(form.partitions || (queue ? 1 : 6));
-  const attempts = Number(form.attempts);
-  const replicas = Number(form.replicas || (up >= 3 ? 3 : 1));
+  const table = useSettings();
+  const rows = (table.data?.channels ?? []).filter(
+    (row) => isOf(row, form.kind) && asked.includes(row.name) && (up > 1 || row.name !== "replicas"),
+  );
+  const defaults = Object.fromEntries(rows.map((row) => [row.name, row.default]));
+  const proposed = { ...defaults, partitions: queue ? "1" : "6", ...(up > 1 && { replicas: up >= 3 ? "3" : "1" }) };
+  const fields: Fields = { ...proposed, ...form.fields };
+  const replicas = Number(fields.replicas ?? 1);
   const wrong = {
     space: space !== "" && !nameForm.test(space),
     name: form.name !== "" && !nameForm.test(form.name),
-    replicas: !(Number.isInteger(replicas) && replicas >= 1 && replicas <= Math.min(up, 7)),
-    partitions: !(Number.isInteger(partitions) && partitions >= 1 && partitions <= 1000),
-    retainBytes: !queue && (bytes === undefined || bytes < 2 ** 20),
-    attempts: queue && !(Number.isInteger(attempts) && attempts >= 1 && attempts <= 1000),
   };
   const address = `${space || "SPACE"}/${form.name || "NAME"}`;
-  const command = [
-    isNew && `ferry new space ${space}\n`,
-    `ferry new ${form.kind} ${address} -partitions ${partitions}${up > 1 ? ` -replicas ${replicas}` : ""}`,
-    queue
-      ? ` -lease ${form.lease} -attempts ${form.attempts}${form.order === "key" ? " -order key" : ""}`
-      : ` -retain ${form.retain} -retain-bytes ${form.retainBytes}`,
-    form.description && ` -description ${quote(form.description)}`,
-  ]
-    .filter(Boolean)
-    .join("");
+  const { settings, flags } = changesOf(rows, {}, fields);
+  const command = [isNew && `ferry new space ${space}\n`, `ferry new ${form.kind} ${address} ${flags}`].filter(Boolean).join("");
 
   const submit = async (e: React.FormEvent) => {
     e.preventDefault();
@@ -65,14 +55,7 @@ export function CreateDialog({ onClose, space: given }: { onClose: () => void; s
     setFailed("");
     try {
       if (isNew) await call<Space>("POST", "/spaces", { space });
-      const made = await call<Topic>("POST", "/channels", {
-        address,
-        kind: form.kind,
-        partitions,
-        replicas,
-        ...(queue ? { lease: form.lease, attempts, order: form.order } : { retain: form.retain, retainBytes: bytes }),
-        description: form.description,
-      });
+      const made = await call<Topic>("POST", "/channels", { address, kind: form.kind, ...settings });
       await client.invalidateQueries({ queryKey: ["spaces"] });
       onClose();
       navigate(`/channels/${made.address}`);
@@ -98,7 +81,7 @@ export function CreateDialog({ onClose, space: given }: { onClose: () => void; s
           <legend className="sr-only">Kind</legend>
           {(["topic", "queue"] as const).map((kind) => (
             <label key={kind} className="flex items-center gap-2">
-              <input type="radio" name="kind" checked={form.kind === kind} onChange={() => set({ kind })} />
+              <input type="radio" name="kind" checked={form.kind === kind} onChange={() => set({ kind, fields: {} })} />
               {kind}
             </label>
           ))}
@@ -131,99 +114,27 @@ export function CreateDialog({ onClose, space: given }: { onClose: () => void; s
               autoFocus
             />
           </label>
-          <label className="block">
-            <span className="label">Partitions, 1 to 1000</span>
-            <input
-              className="field"
-              inputMode="numeric"
-              value={form.partitions}
-              placeholder={String(partitions)}
-              onChange={(e) => set({ partitions: e.target.value })}
-              aria-invalid={wrong.partitions}
-            />
-          </label>
-          {up > 1 && (
-            <label className="block">
-              <span className="label">Replicas, 1 to {Math.min(up, 7)}, odd is best</span>
-              <input
-                className="field"
-                inputMode="numeric"
-                value={form.replicas || String(replicas)}
-                onChange={(e) => set({ replicas: e.target.value })}
-                aria-invalid={wrong.replicas}
-              />
-              <span className="text-[length:var(--text-small)] text-soft">
-                {replicas === 1
-                  ? `one node has it: if that is lost, so is the ${form.kind}`
-                  : replicas === 2
-                    ? "two copies, but both nodes are needed for writing"
-                    : `${Math.floor((replicas - 1) / 2)} of the nodes may be lost without an end to writing`}
-              </span>
-            </label>
-          )}
-          {queue ? (
-            <>
-              <div className="grid grid-cols-2 gap-3">
-                <label className="block">
-                  <span className="label">A lease is for</span>
-                  <input className="field" value={form.lease} onChange={(e) => set({ lease: e.target.value })} />
-                </label>
-                <label className="block">
-                  <span className="label">Attempts</span>
-                  <input
-                    className="field"
-                    inputMode="numeric"
-                    value={form.attempts}
-                    onChange={(e) => set({ attempts: e.target.value })}
-                    aria-invalid={wrong.attempts}
-                  />
-                </label>
-              </div>
-              <label className="block">
-                <span className="label">Order</span>
-                <select className="field" value={form.order} onChange={(e) => set({ order: e.target.value })}>
-                  <option value="none">none: any member gets the next message</option>
-                  <option value="key">key: one at a time and in order for each key</option>
-                </select>
-              </label>
-            </>
-          ) : (
-            <div className="grid grid-cols-2 gap-3">
-              <label className="block">
-                <span className="label">Keep for</span>
-                <input className="field" value={form.retain} onChange={(e) => set({ retain: e.target.value })} />
-              </label>
-              <label className="block">
-                <span className="label">or per partition</span>
-                <input
-                  className="field"
-                  value={form.retainBytes}
-                  onChange={(e) => set({ retainBytes: e.target.value })}
-                  aria-invalid={wrong.retainBytes}
-                />
-              </label>
-            </div>
-          )}
         </div>
-        <label className="block">
-          <span className="label">Description</span>
-          <input
-            className="field"
-            value={form.description}
-            onChange={(e) => set({ description: e.target.value })}
-            maxLength={500}
-          />
-        </label>
+        <SettingFields rows={rows} fields={fields} onChange={(fields) => set({ fields })} />
+        {up > 1 && (
+          <p className="text-[length:var(--text-small)] text-soft">
+            {replicas === 1
+              ? `one node has it: if that is lost, so is the ${form.kind}`
+              : replicas === 2
+                ? "two copies, but both nodes are needed for writing"
+                : `${Math.floor((replicas - 1) / 2)} of the nodes may be lost without an end to writing`}
+          </p>
+        )}
         {queue ? (
           <p className="text-soft">
-            What is rejected, or not done after the last attempt, waits in <span className="address">{address}/dead</span> for 14
-            days. Nobody has to set that up.
+            What is rejected, or not done after the last attempt, waits in <span className="address">{address}/dead</span> for two
+            weeks. Nobody has to set that up.
           </p>
         ) : (
           <p className="text-soft">
             It takes at most{" "}
-            <strong className="text-ink">{bytes !== undefined && !wrong.partitions ? size(bytes * partitions) : "–"}</strong> of
-            disk: what comes first, the age or the size, lets the oldest messages go.
+            <strong className="text-ink">{size((parseSize(fields.retainBytes ?? "") ?? 0) * Number(fields.partitions))}</strong>{" "}
+            of disk: what comes first, the age or the size, lets the oldest messages go.
           </p>
         )}
         {(wrong.space || wrong.name) && (

@@ -4,6 +4,8 @@ import { editText, parseEdit } from "./edits";
 import { also, equals, fieldPath, fieldsOf } from "./condition";
 import { scaleOf } from "./scale";
 import { pageOf, parseSize, quote, size, span } from "./format";
+import { changesOf, isOf, textOf } from "./settings";
+import type { Setting } from "../api/client";
 
 describe("conditions", () => {
   it("names fields as CEL does", () => {
@@ -88,5 +90,70 @@ describe("the scale of a chart", () => {
   it("shows what is not few", () => {
     expect(scaleOf([...calm, ...Array<number>(20).fill(900)]).beyond).toBe(0);
     expect(scaleOf([1, 1, 900]).beyond).toBe(0);
+  });
+});
+
+describe("settings", () => {
+  const row = (name: string, form: Setting["form"], flag = name): Setting => ({
+    name,
+    flag,
+    form,
+    kinds: [],
+    label: name,
+    allowed: "",
+    fixed: false,
+    default: "",
+  });
+  const rows = [
+    row("partitions", "number"),
+    row("retainBytes", "size", "retain-bytes"),
+    row("backoff", "durations"),
+    row("paused", "switch"),
+    row("hold", "names"),
+    row("labels", "labels", "label"),
+    row("description", "sentence"),
+  ];
+  it("shows values as text", () => {
+    expect(textOf(rows[0]!, 6)).toBe("6");
+    expect(textOf(rows[1]!, 10 * 2 ** 30)).toBe("10GiB");
+    expect(textOf(rows[1]!, 1500)).toBe("1500B");
+    expect(textOf(rows[1]!, 0)).toBe("");
+    expect(textOf(rows[3]!, false)).toBe("false");
+    expect(textOf(rows[4]!, ["a", "b"])).toBe("a, b");
+    expect(textOf(rows[5]!, { team: "x", tier: "1" })).toBe("team=x, tier=1");
+    expect(textOf(rows[6]!, undefined)).toBe("");
+  });
+  it("says only what differs, as JSON and as flags", () => {
+    const was = { partitions: "6", retainBytes: "10GiB", paused: "false", hold: "a", labels: "team=x, tier=1", description: "" };
+    expect(changesOf(rows, was, was)).toEqual({ settings: {}, flags: "" });
+    expect(
+      changesOf(rows, was, {
+        partitions: "8",
+        retainBytes: "1 GiB",
+        backoff: "1s..5m",
+        paused: "true",
+        hold: "",
+        labels: "team=y z",
+        description: "it's cold",
+      }),
+    ).toEqual({
+      settings: {
+        partitions: 8,
+        retainBytes: 2 ** 30,
+        backoff: "1s..5m",
+        paused: true,
+        hold: [],
+        labels: { team: "y z", tier: "" },
+        description: "it's cold",
+      },
+      flags: `-partitions 8 -retain-bytes 1GiB -backoff 1s..5m -paused -hold none -label 'team=y z' -label tier= -description ${quote("it's cold")}`,
+    });
+  });
+  it("leaves what is no value to the service", () => {
+    expect(changesOf(rows, {}, { partitions: "many", retainBytes: "much" }).settings).toEqual({
+      partitions: "many",
+      retainBytes: "much",
+    });
+    expect(isOf({ ...rows[0]!, kinds: ["queue"] }, "topic")).toBe(false);
   });
 });

@@ -10,9 +10,10 @@ import { Failure } from "../components/Failure";
 import { Mark } from "../components/Mark";
 import { SendDialog } from "../components/SendDialog";
 import { ask, isAsked } from "../lib/asked";
-import { ago, count, rate, size, span } from "../lib/format";
+import { ago, count, rate, span } from "../lib/format";
 import { useUrlState } from "../lib/url";
 import { Partitions } from "./Partitions";
+import { SettingsTab } from "./Settings";
 
 const states = ["waiting", "leased", "delayed", "dead"] as const;
 // Told apart by their pattern too, not by colour alone.
@@ -221,38 +222,6 @@ function Members({ queue, address }: { queue: NonNullable<Topic["queue"]>; addre
   );
 }
 
-function QueueSettings({ topic }: { topic: Topic }) {
-  const q = topic.queue!;
-  const rows: [string, string, string][] = [
-    ["Lease", q.lease, `-lease ${q.lease}`],
-    ["Attempts", String(q.attemptLimit), `-attempts ${q.attemptLimit}`],
-    ["Between attempts", q.backoff, `-backoff ${q.backoff}`],
-    ["Order", q.order === "key" ? "one at a time and in order for each key" : "any member gets the next", ""],
-    ["Messages may wait", q.expire === "0s" ? "as long as they must" : q.expire, `-expire ${q.expire}`],
-    ["Dead letters are kept", q.retainDead, `-retain-dead ${q.retainDead}`],
-    ["Discarded can be taken back for", q.wayBack, `-way-back ${q.wayBack}`],
-    ["Replicas", String(topic.replicas), `-replicas ${topic.replicas}`],
-    ["Largest body", size(topic.maxBody), ""],
-  ];
-  return (
-    <>
-      <table className="timetable max-w-3xl">
-        <tbody>
-          {rows.map(([name, value, flag]) => (
-            <tr key={name}>
-              <th scope="row">{name}</th>
-              <td>{value}</td>
-              <td className="address text-soft">{flag}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-      <p className="mt-3 mb-1">Settings are changed with the command, which says first what a change does:</p>
-      <Command text={`ferry set ${topic.address} -lease 1m`} />
-    </>
-  );
-}
-
 /** A queue: where its messages are, who works on them, and what waits. */
 export function QueuePage({ topic, whole, rates }: { topic: Topic; whole: Topic; rates: React.ReactNode }) {
   const [params, change] = useUrlState();
@@ -334,7 +303,7 @@ export function QueuePage({ topic, whole, rates }: { topic: Topic; whole: Topic;
         {tab === "waiting" && <Looking address={topic.address} />}
         {tab === "members" && <Members queue={q} address={topic.address} />}
         {tab === "partitions" && <Partitions topic={whole} />}
-        {tab === "settings" && <QueueSettings topic={whole} />}
+        {tab === "settings" && <SettingsTab topic={whole} />}
       </div>
       {sending && <SendDialog topic={topic} onClose={() => setSending(false)} />}
     </>

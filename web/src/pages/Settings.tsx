@@ -6,61 +6,24 @@ import { call, channelPath, explain, type Preview, type Settings, type Topic } f
 import { Command } from "../components/Copy";
 import { Effects } from "../components/Effects";
 import { Dialog } from "../components/Panel";
-import { parseSize, quote, size } from "../lib/format";
+import { SettingFields, useSettings } from "../components/SettingFields";
+import { changesOf, type Fields, isOf, textOf } from "../lib/settings";
 import { Failure } from "../components/Failure";
-
-const exactSize = (n: number) => {
-  for (const [unit, factor] of [
-    ["GiB", 2 ** 30],
-    ["MiB", 2 ** 20],
-    ["KiB", 2 ** 10],
-  ] as const)
-    if (n % factor === 0) return `${n / factor}${unit}`;
-  return `${n}B`;
-};
 
 export function SettingsTab({ topic }: { topic: Topic }) {
   const client = useQueryClient();
   const navigate = useNavigate();
-  const initial = {
-    partitions: String(topic.partitionCount),
-    replicas: String(topic.replicas),
-    retain: topic.retain,
-    retainBytes: exactSize(topic.retainBytes),
-    maxBody: exactSize(topic.maxBody),
-    idWindow: topic.idWindow,
-    description: topic.description,
-    hold: topic.hold.join(", "),
-    holdBytes: topic.holdBytes ? exactSize(topic.holdBytes) : "",
-  };
-  const [form, setForm] = useState(initial);
+  const table = useSettings();
+  // A pause has a button of its own.
+  const rows = (table.data?.channels ?? []).filter((row) => isOf(row, topic.kind) && row.name !== "paused");
+  const values = topic.settings as Record<string, unknown>;
+  const initial = Object.fromEntries(rows.map((row) => [row.name, textOf(row, values[row.name])]));
+  const [changed, setChanged] = useState<Fields>({});
   const [preview, setPreview] = useState<{ preview: Preview; settings: Settings }>();
   const [removing, setRemoving] = useState<Preview>();
   const [failed, setFailed] = useState("");
   const path = channelPath(topic.address);
-
-  const changes: Settings = {};
-  const flags: string[] = [];
-  for (const name of ["partitions", "replicas"] as const) {
-    if (form[name] === initial[name]) continue;
-    changes[name] = Number(form[name]);
-    flags.push(`-${name} ${form[name]}`);
-  }
-  for (const name of ["retain", "idWindow", "description"] as const) {
-    if (form[name] === initial[name]) continue;
-    changes[name] = form[name];
-    flags.push(`-${name === "idWindow" ? "id-window" : name} ${quote(form[name])}`);
-  }
-  const sizes = { retainBytes: "retain-bytes", maxBody: "max-body", holdBytes: "hold-bytes" } as const;
-  for (const name of ["retainBytes", "maxBody", "holdBytes"] as const) {
-    if (form[name] === initial[name]) continue;
-    changes[name] = parseSize(form[name]) ?? 0;
-    flags.push(`-${sizes[name]} ${form[name]}`);
-  }
-  if (form.hold !== initial.hold) {
-    changes.hold = form.hold.split(/[ ,]+/).filter(Boolean);
-    flags.push(`-hold ${changes.hold.join(",") || "none"}`);
-  }
+  const changes = changesOf(rows, initial, { ...initial, ...changed });
 
   const attempt = async (f: () => Promise<void>) => {
     setFailed("");
@@ -80,6 +43,7 @@ export function SettingsTab({ topic }: { topic: Topic }) {
     attempt(async () => {
       await call<Preview>("PATCH", path, preview!.settings);
       setPreview(undefined);
+      setChanged({});
       toast.success(`${topic.address} is changed`);
     });
   const restore = async () => {
@@ -102,40 +66,19 @@ export function SettingsTab({ topic }: { topic: Topic }) {
       });
     });
 
-  const fields: [keyof typeof form, string, string][] = [
-    ["partitions", "Partitions", "can grow, never shrink"],
-    ["replicas", "Replicas", "of each partition, 1 to 7, odd is best"],
-    ["retain", "Keep for", "a duration, such as 72h or 7d"],
-    ["retainBytes", "Keep per partition", `${size((parseSize(form.retainBytes) ?? 0) * Number(form.partitions || 0))} in all`],
-    ["maxBody", "Largest body", "up to 64MiB"],
-    ["idWindow", "Drop repeated ids within", "0s is off, up to 1h"],
-    ["hold", "Retention waits for groups", "names, with commas"],
-    ["holdBytes", "But keeps no more than", "of a partition; twice what is kept, unless set"],
-    ["description", "Description", ""],
-  ];
-
   return (
     <div className="grid gap-8 lg:grid-cols-[minmax(0,1fr)_20rem]">
       <form
         className="space-y-3"
         onSubmit={(e) => {
           e.preventDefault();
-          void look(changes);
+          void look(changes.settings);
         }}
       >
-        <div className="grid gap-3 sm:grid-cols-2">
-          {fields.map(([name, label, help]) => (
-            <label key={name} className="block">
-              <span className="label">
-                {label} {help && <span className="font-normal">({help})</span>}
-              </span>
-              <input className="field" value={form[name]} onChange={(e) => setForm({ ...form, [name]: e.target.value })} />
-            </label>
-          ))}
-        </div>
-        {flags.length > 0 && <Command text={`ferry set ${topic.address} ${flags.join(" ")}`} />}
+        <SettingFields made rows={rows} fields={{ ...initial, ...changed }} onChange={setChanged} />
+        {changes.flags && <Command text={`ferry set ${topic.address} ${changes.flags}`} />}
         <Failure text={failed} />
-        <button className="button" data-main disabled={flags.length === 0}>
+        <button className="button" data-main disabled={!changes.flags}>
           See what changes
         </button>
       </form>
@@ -157,7 +100,7 @@ export function SettingsTab({ topic }: { topic: Topic }) {
             data-alarm
             onClick={() => void attempt(async () => setRemoving(await call<Preview>("DELETE", `${path}?preview=true`)))}
           >
-            Remove the topic
+            Remove the {topic.kind}
           </button>
         </section>
       </aside>

@@ -1,0 +1,223 @@
+package setting
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/placement"
+	"steadyferry/internal/core/problem"
+	"steadyferry/internal/core/queue"
+	"steadyferry/internal/core/topic"
+	"steadyferry/internal/core/words"
+)
+
+// The kinds of channels.
+const (
+	Topic = "topic"
+	Queue = "queue"
+)
+
+// Channel is how a topic or a queue is set, as the records keep it.
+type Channel struct {
+	Partitions  int               `json:"partitions"`
+	Replicas    int               `json:"replicas"`
+	RetainMS    int64             `json:"retainMs"`
+	RetainBytes int64             `json:"retainBytes"`
+	MaxBody     int64             `json:"maxBody"`
+	IDWindowMS  int64             `json:"idWindowMs"`
+	Paused      bool              `json:"paused"`
+	Description string            `json:"description"`
+	Hold        []string          `json:"hold"`      // groups whose unread messages retention leaves
+	HoldBytes   int64             `json:"holdBytes"` // but no more than so much a partition
+	Labels      map[string]string `json:"labels"`
+	Queue       queue.Settings    `json:"queue"`
+}
+
+const (
+	day       = 24 * time.Hour
+	mostBytes = 1 << 50
+	maxHolds  = 20
+)
+
+var (
+	ofTopics = []string{Topic}
+	ofQueues = []string{Queue}
+)
+
+// at makes Get and Put of a field, and in those of one that counts a unit of time.
+func at[T, V any](field func(*T) *V) (func(*T) any, func(*T, any)) {
+	return func(t *T) any { return *field(t) }, func(t *T, value any) { *field(t) = value.(V) }
+}
+
+func in[T any](unit time.Duration, field func(*T) *int64) (func(*T) any, func(*T, any)) {
+	return func(t *T) any { return time.Duration(*field(t)) * unit }, func(t *T, value any) { *field(t) = int64(value.(time.Duration) / unit) }
+}
+
+// row is a setting that lies in one field.
+func row[T, V any](s Setting[T], field func(*T) *V) *Setting[T] {
+	s.Get, s.Put = at(field)
+	return &s
+}
+
+// timed is a setting that lies in a field as so many of a unit.
+func timed[T any](s Setting[T], unit time.Duration, field func(*T) *int64) *Setting[T] {
+	s.Get, s.Put = in(unit, field)
+	return &s
+}
+
+// Channels is what can be set on topics and queues.
+var Channels = Table[Channel]{
+	row(Setting[Channel]{Name: "partitions", Label: "Partitions", Default: "1", Form: Number(1, address.MaxPartitions, ""),
+		Help:    "`number` of partitions; it can grow, never shrink",
+		Effects: partitionEffects, Refuse: refuseFewer}, func(c *Channel) *int { return &c.Partitions }),
+	row(Setting[Channel]{Name: "replicas", Label: "Replicas", Form: Number(1, placement.MaxReplicas, "; an odd number is best"),
+		Help:    "`number` of nodes that hold each partition; unless set, 3 where there are 3 nodes, else 1",
+		Effects: replicaEffects}, func(c *Channel) *int { return &c.Replicas }),
+	timed(Setting[Channel]{Name: "retain", Kinds: ofTopics, Label: "Keep for", Default: "7d", Form: Duration(topic.MinRetain, 36500*day, ""),
+		Help: "of a topic: `how long` messages are kept"}, time.Millisecond, func(c *Channel) *int64 { return &c.RetainMS }),
+	row(Setting[Channel]{Name: "retainBytes", Kinds: ofTopics, Label: "Keep of a partition", Default: "10GiB", Form: Size(topic.MinRetainBytes, mostBytes),
+		Help: "of a topic: `how much` each partition keeps"}, func(c *Channel) *int64 { return &c.RetainBytes }),
+	row(Setting[Channel]{Name: "maxBody", Label: "Largest body", Default: "8MiB", Form: Size(1, message.MaxBody),
+		Help:    "`largest` body",
+		Effects: bodyEffects}, func(c *Channel) *int64 { return &c.MaxBody }),
+	timed(Setting[Channel]{Name: "idWindow", Label: "Drop repeated ids within", Form: Duration(0, topic.MaxIDWindow, "off"),
+		Help: "`time` within which a repeated message id is dropped"}, time.Millisecond, func(c *Channel) *int64 { return &c.IDWindowMS }),
+	timed(Setting[Channel]{Name: "lease", Kinds: ofQueues, Label: "A lease is for", Default: "30s", Form: Duration(100*time.Millisecond, day, ""),
+		Help: "of a queue: for `how long` a member holds a message"}, time.Microsecond, func(c *Channel) *int64 { return &c.Queue.Lease }),
+	row(Setting[Channel]{Name: "attempts", Kinds: ofQueues, Label: "Attempts", Default: "5", Form: Number(1, 1000, ""),
+		Help:    "of a queue: the `number` of deliveries after which a message becomes a dead letter",
+		Effects: attemptEffects}, func(c *Channel) *int { return &c.Queue.Attempts }),
+	{Name: "backoff", Kinds: ofQueues, Label: "Delay between attempts", Default: "1s..5m", Form: Durations(0, queue.MaxDelay),
+		Help: "of a queue: the delay after an attempt, `SHORTEST..LONGEST`, doubled each time",
+		Get:  func(c *Channel) any { return Span{micros(c.Queue.BackoffMin), micros(c.Queue.BackoffMax)} },
+		Put: func(c *Channel, value any) {
+			span := value.(Span)
+			c.Queue.BackoffMin, c.Queue.BackoffMax = span.Least.Microseconds(), span.Most.Microseconds()
+		}},
+	timed(Setting[Channel]{Name: "retainDead", Kinds: ofQueues, Label: "Keep dead letters for", Default: "14d", Form: Duration(time.Second, 3650*day, ""),
+		Help:    "of a queue: `how long` dead letters are kept",
+		Effects: retainDeadEffects}, time.Microsecond, func(c *Channel) *int64 { return &c.Queue.RetainDead }),
+	timed(Setting[Channel]{Name: "expire", Kinds: ofQueues, Label: "Messages may wait for", Form: Duration(0, 3650*day, "for ever"),
+		Help:    "of a queue: `how long` messages may wait",
+		Effects: expireEffects}, time.Microsecond, func(c *Channel) *int64 { return &c.Queue.Expire }),
+	row(Setting[Channel]{Name: "dropExpired", Kinds: ofQueues, Label: "Drop what expires", Form: Switch(),
+		Help: "of a queue: drop what expires instead of making dead letters of it"}, func(c *Channel) *bool { return &c.Queue.DropExpired }),
+	{Name: "order", Kinds: ofQueues, Label: "Order", Default: "none", Fixed: true, Form: Choice("none", "key"),
+		Help:   "of a queue: `key` for one at a time and in order for each key",
+		Refuse: refuseOrder,
+		Get: func(c *Channel) any {
+			if c.Queue.ByKey {
+				return "key"
+			}
+			return "none"
+		},
+		Put: func(c *Channel, value any) { c.Queue.ByKey = value == "key" }},
+	timed(Setting[Channel]{Name: "wayBack", Kinds: ofQueues, Label: "Take back discarded for", Default: "24h", Form: Duration(0, 365*day, "at once"),
+		Help:    "of a queue: for `how long` what is discarded can be taken back",
+		Effects: wayBackEffects}, time.Microsecond, func(c *Channel) *int64 { return &c.Queue.WayBack }),
+	{Name: "hold", Kinds: ofTopics, Label: "Retention waits for groups", Form: Names(maxHolds),
+		Help: "of a topic: `groups`, with commas, whose unread messages retention leaves; none ends it",
+		Get:  func(c *Channel) any { return c.Hold },
+		Put: func(c *Channel, value any) {
+			if c.Hold = value.([]string); c.HoldBytes == 0 {
+				c.HoldBytes = 2 * c.RetainBytes
+			}
+		},
+		Effects: holdEffects},
+	row(Setting[Channel]{Name: "holdBytes", Kinds: ofTopics, Label: "But keeps no more than", Form: Size(topic.MinRetainBytes, mostBytes),
+		Help: "of a topic: how `much` a partition may keep for them, after which retention takes it all the same; unless set, twice -retain-bytes"}, func(c *Channel) *int64 { return &c.HoldBytes }),
+	row(Setting[Channel]{Name: "paused", Label: "Paused", Form: Switch(),
+		Help:    "take no messages; reading goes on",
+		Effects: pauseEffects}, func(c *Channel) *bool { return &c.Paused }),
+	row(Setting[Channel]{Name: "description", Label: "Description", Form: Sentence(MaxDescription),
+		Help: "what it is for, in a `sentence`"}, func(c *Channel) *string { return &c.Description }),
+	{Name: "labels", AsFlag: "label", Label: "Labels", Form: Labels(),
+		Help: "a `name=value` to find it by; an empty value takes it away; may be repeated",
+		Get:  func(c *Channel) any { return c.Labels },
+		Put:  func(c *Channel, value any) { c.Labels = Merge(c.Labels, value.(map[string]string)) }},
+}
+
+func micros(us int64) time.Duration { return time.Duration(us) * time.Microsecond }
+
+func refuseFewer(was, is *Channel, name string) *problem.Problem {
+	if is.Partitions >= was.Partitions {
+		return nil
+	}
+	return problem.New(problem.Conflict, "%s has %s, and they cannot become fewer", name, words.Many(was.Partitions, "partition")).Allowed(fmt.Sprintf("%d to %d", was.Partitions, address.MaxPartitions))
+}
+
+func refuseOrder(was, is *Channel, name string) *problem.Problem {
+	if is.Queue.ByKey == was.Queue.ByKey {
+		return nil
+	}
+	return problem.New(problem.Conflict, "the order of %s cannot be changed: messages are under way in it", name).Next("make another queue and replay to it")
+}
+
+func partitionEffects(was, is *Channel) []string {
+	return []string{fmt.Sprintf("partitions %d to %d are added, empty. The partition of a key is its hash modulo their number, so that most keys go to another partition from now on: messages of one key that were sent before and after lie in different partitions and are no longer in one order", was.Partitions, is.Partitions-1)}
+}
+
+func replicaEffects(was, is *Channel) []string {
+	text := fmt.Sprintf("%s copied to %s; publishing goes on meanwhile, and the new replicas count once they are in step", words.Many(was.Partitions, "partition is", "partitions are each"), words.Many(is.Replicas-was.Replicas, "more node"))
+	if is.Replicas < was.Replicas {
+		text = fmt.Sprintf("%s; %s may be lost from then on without an end to writing", words.Many(was.Replicas-is.Replicas, "replica of each partition goes", "replicas of each partition go"), placement.NodesText((is.Replicas-1)/2))
+	}
+	return append([]string{text}, placement.EvenEffect(is.Replicas)...)
+}
+
+func bodyEffects(was, is *Channel) []string {
+	if is.MaxBody >= was.MaxBody {
+		return nil
+	}
+	return []string{fmt.Sprintf("bodies over %s are refused from now on; what is kept stays", address.FormatSize(is.MaxBody))}
+}
+
+func pauseEffects(_, is *Channel) []string {
+	if is.Paused {
+		return []string{"publishing is refused until the pause ends; reading goes on"}
+	}
+	return []string{"publishing goes on"}
+}
+
+func holdEffects(_, is *Channel) []string {
+	if len(is.Hold) == 0 {
+		return []string{"retention waits for no group any more: what is over its limits goes at once"}
+	}
+	return []string{fmt.Sprintf("retention leaves what %s has not read, up to %s a partition; beyond that it takes it all the same", strings.Join(slices.Sorted(slices.Values(is.Hold)), ", "), address.FormatSize(is.HoldBytes))}
+}
+
+func attemptEffects(was, is *Channel) []string {
+	if is.Queue.Attempts >= was.Queue.Attempts {
+		return nil
+	}
+	return []string{fmt.Sprintf("messages become dead letters after %s instead of %d; those that had more become so when their next one fails", words.Many(is.Queue.Attempts, "attempt"), was.Queue.Attempts)}
+}
+
+func retainDeadEffects(was, is *Channel) []string {
+	if is.Queue.RetainDead >= was.Queue.RetainDead {
+		return nil
+	}
+	return []string{fmt.Sprintf("dead letters older than %s go at once; they cannot be brought back", address.FormatDuration(micros(is.Queue.RetainDead)))}
+}
+
+func expireEffects(_, is *Channel) []string {
+	if is.Queue.Expire == 0 {
+		return nil
+	}
+	what := "become dead letters"
+	if is.Queue.DropExpired {
+		what = "are dropped"
+	}
+	return []string{fmt.Sprintf("messages that have waited longer than %s %s", address.FormatDuration(micros(is.Queue.Expire)), what)}
+}
+
+func wayBackEffects(was, is *Channel) []string {
+	if is.Queue.WayBack >= was.Queue.WayBack {
+		return nil
+	}
+	return []string{fmt.Sprintf("what was discarded more than %s ago goes at once", address.FormatDuration(micros(is.Queue.WayBack)))}
+}

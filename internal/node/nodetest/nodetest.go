@@ -1,0 +1,85 @@
+// Package nodetest opens whole nodes within a test, beside the code of the
+// services that they are made of.
+package nodetest
+
+import (
+	"context"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/setting"
+	"steadyferry/internal/engine/part"
+	"steadyferry/internal/engine/postgres/testdb"
+	"steadyferry/internal/node"
+)
+
+// Node is a node that stays alone, with its records in a database of its own.
+type Node struct {
+	*node.Node
+	t      testing.TB
+	config node.Config
+	closed bool
+}
+
+// Open opens a node with a space, coldchain. It is closed at the end of the test.
+func Open(t testing.TB) *Node {
+	t.Helper()
+	_, database := testdb.New(t)
+	n := &Node{t: t, config: node.Config{Name: "node-a", Dir: t.TempDir(), DatabaseURL: database, KeepRemoved: time.Hour, DiskReserve: 1 << 20, Version: "test"}}
+	n.open()
+	require.NoError(t, n.Manage.NewSpace(t.Context(), "owner", "coldchain", nil))
+	t.Cleanup(n.Close)
+	return n
+}
+
+func (n *Node) open() {
+	n.t.Helper()
+	opened, err := node.Open(context.Background(), n.config)
+	require.NoError(n.t, err)
+	n.Node, n.closed = opened, false
+}
+
+// Close closes the node, which Reopen opens again.
+func (n *Node) Close() {
+	if n.closed {
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	require.NoError(n.t, n.Node.Close(ctx))
+	n.closed = true
+}
+
+// Reopen closes the node and opens it anew on the same directory and records.
+func (n *Node) Reopen() {
+	n.t.Helper()
+	n.Close()
+	n.open()
+}
+
+// Channel makes a topic or a queue.
+func (n *Node) Channel(kind, name string, settings setting.Change) *part.Channel {
+	n.t.Helper()
+	a, err := address.ParseChannel(name)
+	require.NoError(n.t, err)
+	t, err := n.Manage.NewChannel(n.t.Context(), "owner", kind, a, settings)
+	require.NoError(n.t, err)
+	return t
+}
+
+// Publish sends bodies without keys, to a partition or, with
+// part.AnyPartition, in turn.
+func (n *Node) Publish(t *part.Channel, partition int, bodies ...string) []part.Receipt {
+	n.t.Helper()
+	messages := make([]*message.Message, len(bodies))
+	for i, body := range bodies {
+		messages[i] = &message.Message{Body: []byte(body)}
+	}
+	receipts, err := n.Parts.PublishMessages(n.t.Context(), t, partition, messages)
+	require.NoError(n.t, err)
+	return receipts
+}
