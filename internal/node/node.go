@@ -87,9 +87,9 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 		return nil, err
 	}
 	var opened atomic.Bool
-	changed := func() {
+	changed := func(d catalog.Delta) {
 		if opened.Load() {
-			n.Parts.Follow()
+			n.Parts.Follow(d)
 		}
 	}
 	if n.Records, err = catalog.Open(ctx, config.DatabaseURL, changed); err != nil {
@@ -137,6 +137,7 @@ func (n *Node) begin() {
 		{4 * time.Second, func(time.Time) { n.Records.Seen(run, n.Parts.ID()) }},
 		{2 * time.Second, func(time.Time) { n.Access.KeepOwnerToken(run) }},
 		{time.Minute, func(now time.Time) { n.Manage.Purge(run, now) }},
+		{time.Minute, func(time.Time) { n.Records.TrimChanges(run) }},
 	} {
 		n.duties.Go(func() { repeat(run, d.every, d.do) })
 	}

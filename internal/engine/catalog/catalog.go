@@ -13,13 +13,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"log/slog"
 	"net"
 	"sync"
 	"sync/atomic"
 	"time"
 
-	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	_ "github.com/jackc/pgx/v5/stdlib" // the database/sql driver
 	"github.com/jmoiron/sqlx"
@@ -47,24 +45,6 @@ type Principal struct {
 	by     *secret
 }
 
-// View is a consistent copy of the records that nodes work with. It is never
-// changed once made.
-type View struct {
-	Version  int64
-	Spaces   map[string]*Space
-	Channels map[string]*Channel // by address, without removed ones
-	Removed  []*Channel
-	Cluster  Cluster
-	Nodes    map[uint64]*Node
-	Placed   map[int64][]*Placement      // by channel and partition
-	Groups   map[int64]map[string]*Group // by channel and name
-	GroupIDs map[int64]*Group
-	secrets  map[[sha256.Size]byte]*secret
-
-	Forgotten map[int64]bool // channels that were deleted for good
-	mark      string
-}
-
 // Catalog is the connection to the records.
 type Catalog struct {
 	url  string
@@ -73,7 +53,10 @@ type Catalog struct {
 
 	awaySince atomic.Int64 // Unix seconds, 0 when the database answers
 	wentBack  atomic.Int64 // the version that was seen before the records went back
-	changed   func()
+	changed   func(Delta)
+	turn      chan struct{} // of the one that follows the records
+	begun     atomic.Int64  // steps of following
+	ended     int64         // the last of them that came to its end; of the turn
 	cancel    context.CancelFunc
 	wg        sync.WaitGroup
 	reload    chan struct{}
@@ -82,7 +65,7 @@ type Catalog struct {
 
 // Open connects to the database, brings its tables up to date and loads the
 // view. changed is called after every later change of the view.
-func Open(ctx context.Context, url string, changed func()) (*Catalog, error) {
+func Open(ctx context.Context, url string, changed func(Delta)) (*Catalog, error) {
 	db, err := sqlx.Open("pgx", url)
 	if err != nil {
 		return nil, fmt.Errorf("database address: %w", err)
@@ -90,7 +73,7 @@ func Open(ctx context.Context, url string, changed func()) (*Catalog, error) {
 	db.SetMaxOpenConns(16)
 	db.SetMaxIdleConns(8)
 	db.SetConnMaxIdleTime(time.Minute)
-	c := &Catalog{url: url, db: db, changed: changed, reload: make(chan struct{}, 1), asking: rate.NewLimiter(10, 10)}
+	c := &Catalog{url: url, db: db, changed: changed, reload: make(chan struct{}, 1), turn: make(chan struct{}, 1), asking: rate.NewLimiter(10, 10)}
 	connecting, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
 	for {
@@ -106,7 +89,7 @@ func Open(ctx context.Context, url string, changed func()) (*Catalog, error) {
 	if err := migrate(ctx, db); err != nil {
 		return nil, fmt.Errorf("bring the database up to date: %w", err)
 	}
-	if err := c.load(ctx); err != nil {
+	if err := c.catchUp(ctx); err != nil {
 		return nil, err
 	}
 	run, stop := context.WithCancel(context.Background())
@@ -210,192 +193,9 @@ func classify(err error) error {
 	return err
 }
 
-func (c *Catalog) load(ctx context.Context) error {
-	ctx, cancel := context.WithTimeout(ctx, statementTimeout)
-	defer cancel()
-	tx, err := c.db.BeginTxx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
-	if err != nil {
-		return c.fault(err)
-	}
-	defer tx.Rollback()
-	v := &View{Spaces: map[string]*Space{}, Channels: map[string]*Channel{}, Nodes: map[uint64]*Node{}, Placed: map[int64][]*Placement{}, Groups: map[int64]map[string]*Group{}, GroupIDs: map[int64]*Group{}, secrets: map[[sha256.Size]byte]*secret{}, Forgotten: map[int64]bool{}}
-	var spaces []*Space
-	var channels []*Channel
-	var secrets []secret
-	var nodes []*Node
-	var placements []*Placement
-	var groups []*Group
-	var forgotten []int64
-	if err := errors.Join(
-		tx.GetContext(ctx, &v.Version, `SELECT version FROM catalog_version`),
-		tx.GetContext(ctx, &v.mark, `SELECT mark FROM catalog_version`),
-		tx.SelectContext(ctx, &forgotten, `SELECT id FROM forgotten_channels WHERE at > now() - $1 * interval '1 second'`, forgottenKept.Seconds()),
-		tx.GetContext(ctx, &v.Cluster, `SELECT cluster, secret, spread_leaders FROM catalog_version`),
-		tx.SelectContext(ctx, &nodes, nodeColumns),
-		tx.SelectContext(ctx, &placements, `SELECT * FROM placements ORDER BY channel_id, partition`),
-		tx.SelectContext(ctx, &groups, `SELECT id, channel_id, name, description, paused, expire_ms, created_at FROM groups`),
-		tx.SelectContext(ctx, &spaces, `SELECT * FROM spaces`),
-		tx.SelectContext(ctx, &channels, `SELECT c.*, s.name AS space FROM channels c JOIN spaces s ON s.id = c.space_id`),
-		tx.SelectContext(ctx, &secrets, `SELECT x.hash, x.kind, x.label, x.created_at, x.expires_at, p.name AS principal, p.role
-			FROM secrets x JOIN principals p ON p.id = x.principal_id WHERE x.expires_at IS NULL OR x.expires_at > now()`),
-	); err != nil {
-		return c.fault(err)
-	}
-	for _, s := range spaces {
-		v.Spaces[s.Name] = s
-	}
-	for _, n := range nodes {
-		v.Nodes[n.ID] = n
-	}
-	for _, p := range placements {
-		v.Placed[p.ChannelID] = append(v.Placed[p.ChannelID], p)
-	}
-	for _, g := range groups {
-		if v.Groups[g.ChannelID] == nil {
-			v.Groups[g.ChannelID] = map[string]*Group{}
-		}
-		v.Groups[g.ChannelID][g.Name] = g
-		v.GroupIDs[g.ID] = g
-	}
-	for _, ch := range channels {
-		if err := json.Unmarshal(ch.Stored, &ch.Channel); err != nil {
-			return fmt.Errorf("the settings of %s: %w", ch.Address(), err)
-		}
-		ch.Stored = nil
-		if ch.Labels == nil {
-			ch.Labels = map[string]string{}
-		}
-		if ch.RemovedAt.Valid {
-			v.Removed = append(v.Removed, ch)
-		} else {
-			v.Channels[ch.Address()] = ch
-		}
-	}
-	for _, id := range forgotten {
-		v.Forgotten[id] = true
-	}
-	for i := range secrets {
-		v.secrets[[sha256.Size]byte(secrets[i].Hash)] = &secrets[i]
-	}
-	c.show(v)
-	return c.fault(nil)
-}
-
 // forgottenKept is how long it is remembered that a channel was deleted: a
 // node that was away for longer sets its logs aside.
 const forgottenKept = 400 * 24 * time.Hour
-
-// show makes a copy the current one, unless a newer one is: two loads may end
-// in another order than they began. Of records that went back the older one
-// counts.
-func (c *Catalog) show(v *View) {
-	for {
-		current := c.view.Load()
-		newer := current != nil && current.Version > v.Version && c.wentBack.Load() < current.Version
-		if newer || c.view.CompareAndSwap(current, v) {
-			return
-		}
-	}
-}
-
-const notifyChannel = "ferry_catalog"
-
-// listen waits for word of changes made by other nodes.
-func (c *Catalog) listen(ctx context.Context) {
-	for ctx.Err() == nil {
-		conn, err := pgx.Connect(ctx, c.url)
-		if err == nil {
-			_, err = conn.Exec(ctx, "LISTEN "+notifyChannel)
-			for err == nil {
-				c.askReload()
-				_, err = conn.WaitForNotification(ctx)
-			}
-			closing, cancel := context.WithTimeout(context.Background(), time.Second)
-			conn.Close(closing)
-			cancel()
-		}
-		select {
-		case <-ctx.Done():
-		case <-time.After(500 * time.Millisecond):
-		}
-	}
-}
-
-func (c *Catalog) askReload() {
-	select {
-	case c.reload <- struct{}{}:
-	default:
-	}
-}
-
-// follow keeps the view current: on word of a change, and now and then in
-// case a word was lost.
-func (c *Catalog) follow(ctx context.Context) {
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-c.reload:
-		case <-time.After(5 * time.Second):
-		}
-		if err := c.refresh(ctx); err != nil && ctx.Err() == nil {
-			slog.Debug("the catalog could not be read", "error", err)
-		}
-	}
-}
-
-// Refresh loads the view if the records have a newer version. It asks the
-// database at most ten times a second, whoever calls it.
-func (c *Catalog) Refresh(ctx context.Context) error {
-	if !c.asking.Allow() {
-		return nil
-	}
-	return c.refresh(ctx)
-}
-
-// Reload loads the view in any case.
-func (c *Catalog) Reload(ctx context.Context) error {
-	if err := c.load(ctx); err != nil {
-		return err
-	}
-	c.changed()
-	return nil
-}
-
-// refresh loads the view if the records have a newer version.
-func (c *Catalog) refresh(ctx context.Context) error {
-	var head struct {
-		Version int64
-		Mark    string
-	}
-	get, cancel := context.WithTimeout(ctx, statementTimeout)
-	defer cancel()
-	away := c.awaySince.Load() != 0
-	view := c.View() // before the question: a later one may well be newer than the answer
-	if err := c.fault(c.db.GetContext(get, &head, `SELECT version, mark FROM catalog_version`)); err != nil {
-		if !away {
-			slog.Warn("the database with the records does not answer; publishing and reading go on", "error", err)
-		}
-		return err
-	}
-	if away {
-		slog.Info("the database with the records answers again")
-	}
-	if head.Version == view.Version && head.Mark == view.mark {
-		return nil
-	}
-	if head.Version <= view.Version {
-		// Somebody has restored a backup. What the records no longer know is
-		// set aside, and nothing of it is deleted.
-		slog.Error("the records went back: they are older than those that this node has seen", "version", head.Version, "seen", view.Version)
-		c.wentBack.Store(view.Version)
-	}
-	if err := c.load(ctx); err != nil {
-		return err
-	}
-	c.changed()
-	return nil
-}
 
 // dutyKey is where a context has the number under which its owner does the
 // duties of the cluster.
@@ -423,20 +223,24 @@ func (c *Catalog) change(ctx context.Context, e *Entry, f func(ctx context.Conte
 			}
 		}
 		duty, onDuty := ctx.Value(dutyKey{}).(int64)
-		if err := fenced(ctx, tx, ErrFenced, `UPDATE catalog_version SET version = version + 1, mark = gen_random_uuid() WHERE NOT $1 OR duty = $2`, onDuty, duty); err != nil {
+		var version int64
+		err := tx.GetContext(ctx, &version, `WITH head AS (UPDATE catalog_version SET version = version + 1, mark = gen_random_uuid() WHERE NOT $1 OR duty = $2 RETURNING version, mark)
+			INSERT INTO commits (version, mark, xid) SELECT version, mark, pg_current_xact_id() FROM head ON CONFLICT (version) DO UPDATE SET mark = excluded.mark, xid = excluded.xid RETURNING version`, onDuty, duty)
+		if errors.Is(err, sql.ErrNoRows) {
+			return ErrFenced
+		}
+		if err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `SELECT pg_notify($1, '')`, notifyChannel)
+		_, err = tx.ExecContext(ctx, `SELECT pg_notify($1, '')`, notifyChannel)
 		return err
 	})
 	if err != nil {
 		return err
 	}
-	if err := c.load(ctx); err != nil {
+	if c.catchUp(ctx) != nil {
 		c.askReload() // it is recorded; the view follows when it can
-		return nil
 	}
-	c.changed()
 	return nil
 }
 

@@ -24,7 +24,7 @@ func TestMain(m *testing.M) { testdb.Main(m) }
 
 func openCatalog(t *testing.T, database string) *Catalog {
 	t.Helper()
-	c, err := Open(t.Context(), database, func() {})
+	c, err := Open(t.Context(), database, func(Delta) {})
 	require.NoError(t, err)
 	t.Cleanup(c.Close)
 	return c

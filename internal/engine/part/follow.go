@@ -50,41 +50,59 @@ func (reg *Registry) leave(ctx context.Context, t *Channel, p *Partition, g *rep
 	}
 }
 
-// follow opens and closes partitions so that they are those of the records.
-func (reg *Registry) follow() {
+// follow opens and closes the partitions of what has changed, so that they are
+// those of the records.
+func (reg *Registry) follow(d catalog.Delta) {
 	reg.followMu.Lock()
 	defer reg.followMu.Unlock()
 	view := reg.catalog.View()
-	wanted := map[int64]*catalog.Channel{}
-	for _, ch := range view.Channels {
-		wanted[ch.ID] = ch
+	if d.All {
+		for _, t := range reg.Channels() {
+			if view.Channel(t.ID) == nil {
+				reg.followChannel(view, t.ID, nil)
+			}
+		}
+		for _, ch := range view.Channels {
+			reg.followChannel(view, ch.ID, ch)
+		}
+		return
 	}
-	for _, t := range reg.Channels() {
-		if wanted[t.ID] == nil {
+	for id := range reg.again {
+		d.Channels[id] = true
+	}
+	for id := range d.Channels {
+		reg.followChannel(view, id, view.Channel(id))
+	}
+}
+
+// followChannel does it for one channel; nil is one that is gone.
+func (reg *Registry) followChannel(view *catalog.View, id int64, ch *catalog.Channel) {
+	t := reg.ByID(id)
+	delete(reg.again, id)
+	if ch == nil {
+		if t != nil {
 			reg.strike(t)
 			reg.closeTopic(t)
 		}
+		return
 	}
-	for id, ch := range wanted {
-		t := reg.ByID(id)
-		made := t == nil
-		if made {
-			t = newChannel(ch, cmp.Or(reg.kinds[ch.Kind], plain))
-			reg.bringBack(ch)
+	made := t == nil
+	if made {
+		t = newChannel(ch, cmp.Or(reg.kinds[ch.Kind], plain))
+		reg.bringBack(ch)
+	}
+	changed := t.set(ch)
+	if placed := view.Placed[id]; made || changed || !slices.EqualFunc(t.placed, placed, samePlace) {
+		t.placed = placed
+		if !reg.openPartitions(t, placed, ch.Partitions) {
+			t.placed, reg.again[id] = nil, true
 		}
-		changed := t.set(ch)
-		if placed := view.Placed[id]; made || changed || !slices.EqualFunc(t.placed, placed, samePlace) {
-			t.placed = nil
-			if reg.openPartitions(t, placed, ch.Partitions) {
-				t.placed = placed
-			}
-		}
-		if changed || made {
-			reg.labelChannel(view, ch)
-		}
-		if made {
-			reg.enter(t)
-		}
+	}
+	if changed || made {
+		reg.labelChannel(view, ch)
+	}
+	if made {
+		reg.enter(t)
 	}
 }
 

@@ -194,7 +194,8 @@ type Registry struct {
 	// Calls says who answers other nodes; all register before Connect.
 	Calls peer.Handlers
 
-	followMu sync.Mutex // one follow at a time
+	followMu sync.Mutex     // one follow at a time
+	again    map[int64]bool // channels of which a partition could not be opened; of followMu
 	mu       sync.RWMutex
 	channels map[int64]*Channel
 	ordered  []*Channel // by address; replaced, never changed
@@ -222,7 +223,7 @@ type Readers interface {
 // and which does not talk to others yet.
 func New(config Config, records *catalog.Catalog, store *journal.Store) *Registry {
 	reg := &Registry{name: config.Name, dir: config.Dir, id: config.ID, reserve: config.Reserve, listener: config.Listener, started: time.Now(),
-		catalog: records, store: store, peers: noOthers{}, reports: newReports(), kinds: map[string]*Kind{}, channels: map[int64]*Channel{},
+		catalog: records, store: store, peers: noOthers{}, reports: newReports(), kinds: map[string]*Kind{}, channels: map[int64]*Channel{}, again: map[int64]bool{},
 		inHand:   admit.NewBytes(publishBytes, publishShare, publishReserve),
 		turns:    semaphore.NewWeighted(int64(max(1, runtime.GOMAXPROCS(0)-1))),
 		decoding: semaphore.NewWeighted(decodeBytes), telling: semaphore.NewWeighted(decodeBytes)}
@@ -248,16 +249,18 @@ func (reg *Registry) Open(ctx context.Context, readers Readers) {
 			}
 		})
 	}
-	reg.Follow()
+	reg.Follow(catalog.Delta{All: true})
 	reg.CheckDisk()
 	reg.SetAside(ctx)
 }
 
 // Follow opens and closes partitions so that they are those of the records, and
-// talks to the nodes that those name.
-func (reg *Registry) Follow() {
-	reg.followNodes(reg.catalog.View())
-	reg.follow()
+// talks to the nodes that those name, as far as they have changed.
+func (reg *Registry) Follow(d catalog.Delta) {
+	if d.All || d.Nodes {
+		reg.followNodes(reg.catalog.View())
+	}
+	reg.follow(d)
 	reg.changes.Broadcast()
 }
 

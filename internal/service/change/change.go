@@ -29,7 +29,7 @@ func UntilFresh(ctx context.Context, records *catalog.Catalog, address string, c
 		if !errors.Is(err, catalog.ErrStale) || ctx.Err() != nil {
 			return part.Explain(err, address)
 		}
-		if err := records.Reload(ctx); err != nil {
+		if err := records.CatchUp(ctx); err != nil {
 			return part.Explain(err, address)
 		}
 	}

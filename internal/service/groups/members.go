@@ -51,7 +51,7 @@ func (gs *Groups) Join(ctx context.Context, who string, a address.Address, from 
 		if g, err = gs.New(ctx, who, a, *from, nil); err == nil {
 			made = true
 		} else if errors.As(err, &p) && p.Kind == problem.Conflict { // another member was first
-			if err = gs.catalog.Reload(ctx); err == nil {
+			if err = gs.catalog.CatchUp(ctx); err == nil {
 				_, g, err = gs.parts.Group(a)
 			}
 		}

@@ -1,0 +1,279 @@
+package catalog
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// View is a consistent copy of the records that nodes work with. It is never
+// changed once made: the next one shares with it what has not changed.
+type View struct {
+	Version  int64
+	Spaces   map[string]*Space
+	Channels map[string]*Channel // by address, without removed ones
+	Removed  []*Channel
+	Cluster  Cluster
+	Nodes    map[uint64]*Node
+	Placed   map[int64][]*Placement      // by channel and partition
+	Groups   map[int64]map[string]*Group // by channel and name
+	GroupIDs map[int64]*Group
+	secrets  map[[sha256.Size]byte]*secret
+
+	Forgotten map[int64]bool // channels that were deleted for good
+	mark      string
+	byID      map[int64]*Channel // also those that were removed
+	spaces    map[int64]*Space
+	own       map[int64]bool // channels whose maps of groups are not shared; while it is made
+}
+
+// Channel returns a channel by its id, or nil when it is gone or removed.
+func (v *View) Channel(id int64) *Channel {
+	if ch := v.byID[id]; ch != nil && !ch.RemovedAt.Valid {
+		return ch
+	}
+	return nil
+}
+
+// head is the row that every change of the records raises.
+type head struct {
+	Version int64
+	Mark    string
+	Cluster
+}
+
+const headQuery = `SELECT version, mark, cluster, secret, spread_leaders FROM catalog_version`
+
+// keys are the rows that changed, by table; nil: all rows of all tables.
+type keys map[string][]string
+
+// table is one whose rows views have copies of: how rows are read, by keys or
+// all of them, and how they come into a view.
+type table struct {
+	name string
+	// into reads the rows whose keys satisfy the condition, and puts them into
+	// the view, whose maps are its own.
+	into func(ctx context.Context, tx *sqlx.Tx, v *View, where string, args ...any) error
+	key  string // column, as the trigger notes it
+	// own makes the maps that rows of the table go into the view's own, and
+	// takes the rows with the keys out of them.
+	own func(v *View, gone []string)
+}
+
+func read[T any](ctx context.Context, tx *sqlx.Tx, query string, args ...any) (rows []T, err error) {
+	return rows, tx.SelectContext(ctx, &rows, query, args...)
+}
+
+func ids(keys []string) []int64 {
+	out := make([]int64, 0, len(keys))
+	for _, k := range keys {
+		if id, err := strconv.ParseInt(k, 10, 64); err == nil {
+			out = append(out, id)
+		}
+	}
+	return out
+}
+
+// tables are in the order in which they are read: a channel needs its space.
+var tables = []table{
+	{"spaces", func(ctx context.Context, tx *sqlx.Tx, v *View, where string, args ...any) error {
+		rows, err := read[*Space](ctx, tx, `SELECT * FROM spaces `+where, args...)
+		for _, s := range rows {
+			v.Spaces[s.Name], v.spaces[s.ID] = s, s
+		}
+		return err
+	}, "id", func(v *View, gone []string) {
+		v.Spaces, v.spaces = maps.Clone(v.Spaces), maps.Clone(v.spaces)
+		for _, id := range ids(gone) {
+			if s := v.spaces[id]; s != nil {
+				delete(v.Spaces, s.Name)
+				delete(v.spaces, id)
+			}
+		}
+	}},
+	{"channels", func(ctx context.Context, tx *sqlx.Tx, v *View, where string, args ...any) error {
+		rows, err := read[*Channel](ctx, tx, `SELECT * FROM channels `+where, args...)
+		for _, ch := range rows {
+			if err := json.Unmarshal(ch.Stored, &ch.Channel); err != nil {
+				return fmt.Errorf("the settings of channel %d: %w", ch.ID, err)
+			}
+			ch.Stored = nil
+			if ch.Labels == nil {
+				ch.Labels = map[string]string{}
+			}
+			if s := v.spaces[ch.SpaceID]; s != nil {
+				ch.Space = s.Name
+			}
+			if v.byID[ch.ID] = ch; ch.RemovedAt.Valid {
+				v.Removed = append(v.Removed, ch)
+			} else {
+				v.Channels[ch.Address()] = ch
+			}
+		}
+		return err
+	}, "id", func(v *View, gone []string) {
+		v.Channels, v.byID, v.Removed = maps.Clone(v.Channels), maps.Clone(v.byID), slices.Clone(v.Removed)
+		for _, id := range ids(gone) {
+			ch := v.byID[id]
+			if ch == nil {
+				continue
+			}
+			if v.Channels[ch.Address()] == ch {
+				delete(v.Channels, ch.Address())
+			}
+			delete(v.byID, id)
+			v.Removed = slices.DeleteFunc(v.Removed, func(r *Channel) bool { return r == ch })
+		}
+	}},
+	{"placements", func(ctx context.Context, tx *sqlx.Tx, v *View, where string, args ...any) error {
+		rows, err := read[*Placement](ctx, tx, `SELECT * FROM placements `+where+` ORDER BY channel_id, partition`, args...)
+		for _, p := range rows {
+			v.Placed[p.ChannelID] = append(v.Placed[p.ChannelID], p)
+		}
+		return err
+	}, "channel_id", func(v *View, gone []string) {
+		v.Placed = maps.Clone(v.Placed)
+		for _, id := range ids(gone) {
+			delete(v.Placed, id)
+		}
+	}},
+	{"groups", func(ctx context.Context, tx *sqlx.Tx, v *View, where string, args ...any) error {
+		rows, err := read[*Group](ctx, tx, `SELECT id, channel_id, name, description, paused, expire_ms, created_at FROM groups `+where, args...)
+		for _, g := range rows {
+			v.groupsOf(g.ChannelID)[g.Name], v.GroupIDs[g.ID] = g, g
+		}
+		return err
+	}, "id", func(v *View, gone []string) {
+		v.Groups, v.GroupIDs = maps.Clone(v.Groups), maps.Clone(v.GroupIDs)
+		for _, id := range ids(gone) {
+			g := v.GroupIDs[id]
+			if g == nil {
+				continue
+			}
+			of := v.groupsOf(g.ChannelID)
+			if delete(of, g.Name); len(of) == 0 {
+				delete(v.Groups, g.ChannelID)
+				delete(v.own, g.ChannelID)
+			}
+			delete(v.GroupIDs, id)
+		}
+	}},
+	{"nodes", func(ctx context.Context, tx *sqlx.Tx, v *View, where string, args ...any) error {
+		rows, err := read[*Node](ctx, tx, nodeColumns+` `+where, args...)
+		for _, n := range rows {
+			v.Nodes[n.ID] = n
+		}
+		return err
+	}, "id", func(v *View, gone []string) {
+		v.Nodes = maps.Clone(v.Nodes)
+		for _, id := range ids(gone) {
+			delete(v.Nodes, uint64(id))
+		}
+	}},
+	{"forgotten_channels", func(ctx context.Context, tx *sqlx.Tx, v *View, where string, args ...any) error {
+		rows, err := read[int64](ctx, tx, `SELECT id FROM forgotten_channels `+where, args...)
+		for _, id := range rows {
+			v.Forgotten[id] = true
+		}
+		return err
+	}, "id", func(v *View, gone []string) {
+		v.Forgotten = maps.Clone(v.Forgotten)
+		for _, id := range ids(gone) {
+			delete(v.Forgotten, id)
+		}
+	}},
+	{"secrets", func(ctx context.Context, tx *sqlx.Tx, v *View, where string, args ...any) error {
+		rows, err := read[*secret](ctx, tx, `SELECT x.hash, x.kind, x.label, x.created_at, x.expires_at, p.name AS principal, p.role
+			FROM secrets x JOIN principals p ON p.id = x.principal_id `+where, args...)
+		for _, s := range rows {
+			v.secrets[[sha256.Size]byte(s.Hash)] = s
+		}
+		return err
+	}, "hash", func(v *View, gone []string) {
+		v.secrets = maps.Clone(v.secrets)
+		for _, hash := range hashes(gone) {
+			delete(v.secrets, [sha256.Size]byte(hash))
+		}
+	}},
+}
+
+// groupsOf returns the groups of a channel in a map of the view's own.
+func (v *View) groupsOf(channel int64) map[string]*Group {
+	if !v.own[channel] {
+		of := maps.Clone(v.Groups[channel])
+		if of == nil {
+			of = map[string]*Group{}
+		}
+		v.Groups[channel], v.own[channel] = of, true
+	}
+	return v.Groups[channel]
+}
+
+// hashes reads keys of secrets, as bytea is in JSON: \x and digits.
+func hashes(keys []string) (out [][]byte) {
+	for _, k := range keys {
+		if b, err := hex.DecodeString(strings.TrimPrefix(k, `\x`)); err == nil && len(b) == sha256.Size {
+			out = append(out, b)
+		}
+	}
+	return out
+}
+
+// standing is which rows of a table are in force, where not all are.
+var standing = map[string]string{
+	"secrets":            `(x.expires_at IS NULL OR x.expires_at > now())`,
+	"forgotten_channels": fmt.Sprintf(`at > now() - %d * interval '1 second'`, int(forgottenKept.Seconds())),
+}
+
+// emptyView has maps and nothing in them.
+func emptyView() *View {
+	return &View{Spaces: map[string]*Space{}, Channels: map[string]*Channel{}, Nodes: map[uint64]*Node{}, Placed: map[int64][]*Placement{}, Groups: map[int64]map[string]*Group{},
+		GroupIDs: map[int64]*Group{}, secrets: map[[sha256.Size]byte]*secret{}, Forgotten: map[int64]bool{}, byID: map[int64]*Channel{}, spaces: map[int64]*Space{}}
+}
+
+// next makes the view of a head from an older one and the rows that have
+// changed since, or, without those, from all rows.
+func next(ctx context.Context, tx *sqlx.Tx, h *head, old *View, changed keys) (*View, error) {
+	v := emptyView()
+	if changed != nil {
+		*v = *old
+	}
+	v.Version, v.mark, v.Cluster, v.own = h.Version, h.Mark, h.Cluster, map[int64]bool{}
+	for _, t := range tables {
+		where, args := "", []any(nil)
+		if changed != nil {
+			rows := changed[t.name]
+			if len(rows) == 0 {
+				continue
+			}
+			t.own(v, rows)
+			if where = t.key + ` = ANY($1)`; t.name == "secrets" {
+				args = []any{hashes(rows)}
+			} else {
+				args = []any{ids(rows)}
+			}
+		}
+		if in := standing[t.name]; in != "" && where != "" {
+			where += " AND " + in
+		} else if in != "" {
+			where = in
+		}
+		if where != "" {
+			where = "WHERE " + where
+		}
+		if err := t.into(ctx, tx, v, where, args...); err != nil {
+			return nil, errors.Join(fmt.Errorf("%s", t.name), err)
+		}
+	}
+	v.own = nil
+	return v, nil
+}
