@@ -103,7 +103,7 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	n.Parts = part.New(part.Config{Name: config.Name, ID: id, Dir: config.Dir, Reserve: config.DiskReserve, Listener: config.PeerListener, TLS: config.PeerTLS, FeedRate: config.FeedRate}, n.Records, n.logs)
 	n.Cluster = cluster.New(n.Parts, n.Records, config.Version, n.Streams)
 	n.Queues = queues.New(n.Parts, n.Records)
-	n.Groups = groups.New(n.Parts, n.Records, n.Cluster)
+	n.Groups = groups.New(n.Parts, n.Records, n.Cluster, n.Queues)
 	n.Jobs = jobs.New(n.Parts, n.Records, n.Cluster)
 	n.Look = look.New(n.Parts, n.Records)
 	n.Replays = replays.New(n.Parts, n.Records, n.Queues, n.Groups, n.Look)

@@ -357,3 +357,10 @@ func (q *Queue) FailedAgain(since int64, reason string) (n int64) {
 	}
 	return n
 }
+
+// Origin returns the dead letter that was made of what a group has read at an
+// address.
+func (q *Queue) Origin(address string) (offset int64, known bool) {
+	offset, known = q.origins[address]
+	return offset, known
+}

@@ -83,3 +83,10 @@ func (n *Node) Publish(t *part.Channel, partition int, bodies ...string) []part.
 	require.NoError(n.t, err)
 	return receipts
 }
+
+// PublishKey sends a body with a key to a partition of the service's choice.
+func (n *Node) PublishKey(t *part.Channel, key, body string) {
+	n.t.Helper()
+	_, err := n.Parts.PublishMessages(n.t.Context(), t, part.AnyPartition, []*message.Message{{Key: key, Body: []byte(body)}})
+	require.NoError(n.t, err)
+}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"errors"
-	"fmt"
 	"time"
 
 	"steadyferry/internal/core/address"
@@ -92,8 +91,9 @@ func (gs *Groups) RejectRead(ctx context.Context, a address.Address, member stri
 	if err != nil {
 		return "", err
 	}
+	from := t.Address().At(partition, offset).String()
 	buried := s.Message
-	buried.Terms = &message.Terms{Reason: reason, Detail: detail, By: member, From: fmt.Sprintf("%s#%d:%d", t.Address(), partition, offset)}
+	buried.Terms = &message.Terms{Reason: reason, Detail: detail, By: member, From: from}
 	var b message.Builder
 	b.Add(&buried)
 	encoded := b.Build(message.Plain, nil)
@@ -110,5 +110,6 @@ func (gs *Groups) RejectRead(ctx context.Context, a address.Address, member stri
 	if err != nil {
 		return "", err
 	}
-	return q.Address().At(0, r.Offset).String(), nil
+	// The first one counts, if there is one.
+	return q.Address().At(0, gs.queues.Origin(ctx, to, from, r.Offset)).String(), nil
 }

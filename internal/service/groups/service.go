@@ -10,12 +10,14 @@ import (
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/cluster"
+	"steadyferry/internal/service/queues"
 )
 
 // Groups is the consumer groups of the cluster.
 type Groups struct {
 	parts   *part.Registry
 	cluster *cluster.Cluster
+	queues  *queues.Queues
 	catalog *catalog.Catalog
 	peers   part.Network
 	id      uint64
@@ -26,8 +28,8 @@ type Groups struct {
 }
 
 // New returns the service and registers what it answers of other nodes.
-func New(parts *part.Registry, records *catalog.Catalog, cl *cluster.Cluster) *Groups {
-	gs := &Groups{parts: parts, cluster: cl, catalog: records, peers: parts.Peers(), id: parts.ID(),
+func New(parts *part.Registry, records *catalog.Catalog, cl *cluster.Cluster, qs *queues.Queues) *Groups {
+	gs := &Groups{parts: parts, cluster: cl, queues: qs, catalog: records, peers: parts.Peers(), id: parts.ID(),
 		groups: newCoordinators(), commits: &committer{catalog: records}, offsets: newMirror(), tended: time.Now()}
 	gs.answer()
 	return gs

@@ -18,7 +18,7 @@ import (
 // QueueAsk is a question to the leader of a queue's partition, or something
 // that an operator does there. Which fields count depends on Kind.
 type QueueAsk struct {
-	Kind    string        `json:"kind"` // causes, items, act, failed, status
+	Kind    string        `json:"kind"` // causes, items, act, failed, status, origin
 	States  []queue.State `json:"states,omitempty"`
 	Cause   uint64        `json:"cause,omitempty"`
 	Where   string        `json:"where,omitempty"`
@@ -32,6 +32,7 @@ type QueueAsk struct {
 	Whole   bool          `json:"whole,omitempty"`  // of items: with their whole bodies
 	Before  int64         `json:"before,omitempty"` // dead letters up to this time alone
 	Who     string        `json:"who,omitempty"`
+	Origin  string        `json:"origin,omitempty"`
 	Story   bool          `json:"story,omitempty"` // of items: with what only the log tells
 
 	Command []byte `json:"command,omitempty"`
@@ -94,6 +95,15 @@ func (qs *Queues) AskQueue(ctx context.Context, p *part.Partition, ask *QueueAsk
 	})
 }
 
+// Origin returns the dead letter that was made of what a group has read at an
+// address, or else what is given.
+func (qs *Queues) Origin(ctx context.Context, p *part.Partition, address string, otherwise int64) int64 {
+	if a, err := qs.AskQueue(ctx, p, &QueueAsk{Kind: "origin", Origin: address}); err == nil && len(a.Offsets) > 0 {
+		return a.Offsets[0]
+	}
+	return otherwise
+}
+
 // answerAsk answers another node.
 func (qs *Queues) answerAsk(ctx context.Context, _ uint64, p *part.Partition, body []byte) ([]byte, error) {
 	var ask QueueAsk
@@ -137,6 +147,12 @@ func (qs *Queues) answerQueue(ctx context.Context, p *part.Partition, ask *Queue
 		return out, qs.items(ctx, m, g, ask, out)
 	case "status":
 		out.Status = m.status(g)
+	case "origin":
+		m.look(func(q *queue.Queue) {
+			if offset, known := q.Origin(ask.Origin); known {
+				out.Offsets = []int64{offset}
+			}
+		})
 	case "failed":
 		return out, m.failedAgain(ctx, g, ask, out)
 	default:

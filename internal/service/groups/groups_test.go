@@ -1,0 +1,223 @@
+package groups_test
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/group"
+	"steadyferry/internal/core/problem"
+	"steadyferry/internal/core/setting"
+	"steadyferry/internal/engine/part"
+	"steadyferry/internal/engine/postgres/testdb"
+	"steadyferry/internal/node/nodetest"
+	"steadyferry/internal/service/groups"
+)
+
+func TestMain(m *testing.M) { testdb.Main(m) }
+
+var (
+	first = address.Position{Kind: address.First}
+	a     = address.Address{Space: "coldchain", Channel: "readings", Partition: -1, Offset: -1, Group: "compliance"}
+)
+
+// reading is a topic of two partitions with five messages in each, and a group
+// that begins at the first.
+func reading(t *testing.T) (*nodetest.Node, *part.Channel) {
+	t.Helper()
+	n := nodetest.Open(t)
+	topic := n.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitions": 2})
+	for p := range 2 {
+		for i := range 5 {
+			n.Publish(topic, p, fmt.Sprintf("%d-%d", p, i))
+		}
+	}
+	_, err := n.Groups.New(t.Context(), "owner", a, first, nil)
+	require.NoError(t, err)
+	return n, topic
+}
+
+func join(t *testing.T, n *nodetest.Node, label string) string {
+	t.Helper()
+	m, _, err := n.Groups.Join(t.Context(), "owner", a, nil, 5*time.Second, label)
+	require.NoError(t, err)
+	return m.Member
+}
+
+// poll reads as a member until nothing comes, and commits what it has.
+func poll(t *testing.T, n *nodetest.Node, member string, commit bool) (bodies []string) {
+	t.Helper()
+	upTo := group.UpTo{}
+	for range 20 {
+		out, err := n.Groups.Poll(t.Context(), a, member, 3, 50*time.Millisecond, upTo, commit)
+		require.NoError(t, err)
+		upTo = out.UpTo
+		for _, m := range out.Messages {
+			bodies = append(bodies, string(m.Body))
+		}
+	}
+	slices.Sort(bodies)
+	return bodies
+}
+
+func lag(t *testing.T, n *nodetest.Node) *groups.Lag {
+	t.Helper()
+	topic, g, err := n.Parts.Group(a)
+	require.NoError(t, err)
+	l, err := n.Groups.LagOf(t.Context(), topic, g)
+	require.NoError(t, err)
+	return l
+}
+
+func TestAMemberReadsAllAndTwoShare(t *testing.T) {
+	n, topic := reading(t)
+	assert.EqualValues(t, 10, lag(t, n).Verdict.Messages)
+	alone := join(t, n, "alone")
+	assert.Equal(t, strings.Fields("0-0 0-1 0-2 0-3 0-4 1-0 1-1 1-2 1-3 1-4"), poll(t, n, alone, true))
+	assert.Zero(t, lag(t, n).Verdict.Messages)
+	other := join(t, n, "other")
+	n.Publish(topic, 0, "x")
+	n.Publish(topic, 1, "y")
+	var got []string
+	require.Eventually(t, func() bool {
+		got = append(append(got, poll(t, n, alone, true)...), poll(t, n, other, true)...)
+		return len(got) >= 2
+	}, 20*time.Second, 10*time.Millisecond)
+	slices.Sort(got)
+	assert.Equal(t, []string{"x", "y"}, got, "each once")
+	holds := map[string]int{}
+	for _, p := range lag(t, n).Partitions {
+		holds[p.Label]++
+	}
+	assert.Equal(t, map[string]int{"alone": 1, "other": 1}, holds)
+	require.NoError(t, n.Groups.Leave(t.Context(), a, other))
+	require.Eventually(t, func() bool {
+		poll(t, n, alone, true)
+		for _, p := range lag(t, n).Partitions {
+			if p.Label != "alone" {
+				return false
+			}
+		}
+		return true
+	}, 20*time.Second, 10*time.Millisecond, "who leaves leaves its share to the others")
+}
+
+// What a member committed stands after the node was opened anew, and what it
+// only read comes again.
+func TestWhatIsCommittedStands(t *testing.T) {
+	n, topic := reading(t)
+	member := join(t, n, "")
+	require.Len(t, poll(t, n, member, false), 10)
+	assert.EqualValues(t, 10, lag(t, n).Verdict.Messages, "nothing is committed")
+	m, err := n.Groups.Beat(t.Context(), a, member, 0, false, []int{0, 1}, 0)
+	require.NoError(t, err)
+	require.NoError(t, n.Groups.Commit(t.Context(), a, member, m.Generation, []groups.OffsetOf{{Partition: 1, Offset: 4}}))
+	for wanted, offsets := range map[string]groups.OffsetOf{"to 5 (the end)": {Partition: 0, Offset: 99}, "has no partition 7": {Partition: 7, Offset: 1}} {
+		assert.ErrorContains(t, n.Groups.Commit(t.Context(), a, member, m.Generation, []groups.OffsetOf{offsets}), wanted)
+	}
+	var p *problem.Problem
+	require.ErrorAs(t, n.Groups.Commit(t.Context(), a, "nobody", m.Generation, []groups.OffsetOf{{Partition: 0, Offset: 1}}), &p)
+	assert.Equal(t, problem.NoMember, p.Kind)
+	n.Reopen()
+	topic, err = n.Parts.Channel(topic.Address())
+	require.NoError(t, err)
+	n.Parts.WaitReady(t.Context(), topic)
+	offsets, err := n.Groups.OffsetsOf(t.Context(), topic, "compliance")
+	require.NoError(t, err)
+	assert.Equal(t, map[int]int64{0: 0, 1: 4}, offsets)
+	require.NoError(t, n.Groups.Leave(t.Context(), a, member))
+	assert.Equal(t, strings.Fields("0-0 0-1 0-2 0-3 0-4 1-4"), poll(t, n, join(t, n, ""), true))
+}
+
+// Offsets are moved by hand only when that was looked at, nobody reads, and
+// the way back is known.
+func TestOffsetsAreMovedAndMovedBack(t *testing.T) {
+	n, _ := reading(t)
+	member := join(t, n, "")
+	poll(t, n, member, true)
+	ask := groups.MoveAsk{To: "first", Partition: part.AnyPartition, Who: "owner", Why: "audit", Last: -1}
+	said, err := n.Groups.Move(t.Context(), a, &ask)
+	require.NoError(t, err)
+	assert.Equal(t, 1, said.Members)
+	require.Len(t, said.Steps, 2)
+	assert.EqualValues(t, 5, said.Steps[0].From)
+	assert.Zero(t, said.Steps[0].To)
+	assert.Zero(t, lag(t, n).Verdict.Messages, "a preview does nothing")
+	ask.Apply = true
+	_, err = n.Groups.Move(t.Context(), a, &ask)
+	assert.ErrorContains(t, err, "member", "it is in use")
+	require.NoError(t, n.Groups.Leave(t.Context(), a, member))
+	done, err := n.Groups.Move(t.Context(), a, &ask)
+	require.NoError(t, err)
+	assert.NotZero(t, done.ID)
+	assert.EqualValues(t, 10, lag(t, n).Verdict.Messages)
+	undo := groups.MoveAsk{Undo: true, Partition: part.AnyPartition, Who: "owner", Last: -1, Apply: true}
+	_, err = n.Groups.Move(t.Context(), a, &undo)
+	require.NoError(t, err)
+	assert.Zero(t, lag(t, n).Verdict.Messages)
+	moves, err := n.Groups.Moves(t.Context(), a)
+	require.NoError(t, err)
+	assert.Len(t, moves, 2)
+	ask.Last = 1
+	_, err = n.Groups.Move(t.Context(), a, &ask)
+	assert.ErrorContains(t, err, "by somebody else since", "others have moved them since the preview")
+	ask.To = "soon"
+	_, err = n.Groups.Move(t.Context(), a, &ask)
+	assert.Error(t, err)
+}
+
+func TestGroupsAreMadeSetAndRemoved(t *testing.T) {
+	n, _ := reading(t)
+	_, err := n.Groups.New(t.Context(), "owner", a, first, nil)
+	assert.ErrorContains(t, err, "exists already")
+	require.NoError(t, n.Groups.Set(t.Context(), "owner", a, setting.Change{"paused": true, "expire": time.Hour}))
+	_, g, err := n.Parts.Group(a)
+	require.NoError(t, err)
+	assert.True(t, g.Paused)
+	assert.EqualValues(t, 3_600_000, g.ExpireMS)
+	assert.Empty(t, poll(t, n, join(t, n, ""), true), "members of a paused group get nothing")
+	said, err := n.Groups.Remove(t.Context(), "owner", a, true)
+	require.NoError(t, err)
+	assert.Contains(t, strings.Join(said.Effects, "; "), "its 1 member is refused from then on")
+	_, err = n.Groups.Remove(t.Context(), "owner", a, false)
+	require.NoError(t, err)
+	_, _, err = n.Parts.Group(a)
+	var p *problem.Problem
+	require.ErrorAs(t, err, &p)
+	assert.Equal(t, problem.NotFound, p.Kind)
+	_, made, err := n.Groups.Join(t.Context(), "owner", a, &first, 0, "")
+	require.NoError(t, err)
+	assert.True(t, made, "joining makes it where it shall begin")
+	_, _, err = n.Groups.Join(t.Context(), "owner", a, nil, time.Millisecond, "")
+	assert.ErrorContains(t, err, "1s to 10m")
+	_, _, err = n.Groups.Join(t.Context(), "owner", a, nil, 0, strings.Repeat("x", 101))
+	assert.ErrorContains(t, err, "up to 100")
+}
+
+// What a reader cannot use waits for those who mend it, and the reader goes on.
+func TestWhatAReaderRejectsBecomesADeadLetter(t *testing.T) {
+	n, topic := reading(t)
+	member := join(t, n, "")
+	poll(t, n, member, false)
+	where, err := n.Groups.RejectRead(t.Context(), a, member, 0, 2, "bad-celsius", "no number")
+	require.NoError(t, err)
+	assert.Contains(t, where, "coldchain/readings@compliance")
+	q, err := n.Queues.At(a)
+	require.NoError(t, err)
+	assert.True(t, q.OfGroup())
+	require.Eventually(t, func() bool { return n.Queues.Counts(q).Dead == 1 }, 5*time.Second, 10*time.Millisecond)
+	dead, err := n.Queues.Dead(t.Context(), q, time.Hour, 10)
+	require.NoError(t, err)
+	assert.Equal(t, "bad-celsius", dead.Causes[0].Reason)
+	again, err := n.Groups.RejectRead(t.Context(), a, member, 0, 2, "bad-celsius", "no number")
+	require.NoError(t, err)
+	assert.Equal(t, where, again, "twice is once")
+	assert.EqualValues(t, 1, n.Queues.Counts(q).Dead)
+	assert.NotContains(t, fmt.Sprint(topic.Address()), "@")
+}
