@@ -395,34 +395,6 @@ type Live struct {
 	Changes []LeaderChange `json:"changes"` // of leaders, the newest first
 }
 
-// Secret describes a token, a session or a link in force, without telling it.
-type Secret struct {
-	ID        string     `json:"id"`
-	Kind      string     `json:"kind"` // token, session, link
-	Principal string     `json:"principal"`
-	Label     string     `json:"label"`
-	MadeAt    time.Time  `json:"madeAt"`
-	ExpiresAt *time.Time `json:"expiresAt,omitempty"` // by itself
-	Own       bool       `json:"own"`                 // it is the one of this request
-}
-
-// NewToken asks for a token.
-type NewToken struct {
-	Label   string `json:"label"`             // what it is for
-	Expires string `json:"expires,omitempty"` // a duration; left out, it does not expire
-}
-
-// Token is a token that was just made. It is told only once.
-type Token struct {
-	Secret
-	Token string `json:"token"`
-}
-
-// Revoked tells how many were.
-type Revoked struct {
-	Revoked int `json:"revoked"`
-}
-
 // SetAside is logs of a channel on one node that no record knows.
 type SetAside struct {
 	ID         string    `json:"id"`   // of the channel
@@ -487,16 +459,4 @@ type LogbookEntry struct {
 type Page[T any] struct {
 	Items []T    `json:"items"`
 	Next  string `json:"next"`
-}
-
-// SignIn is the principal of a session or token.
-type SignIn struct {
-	Name string `json:"name"`
-	Role string `json:"role"`
-}
-
-// Link is a way to sign in once.
-type Link struct {
-	Path      string    `json:"path"`
-	ExpiresAt time.Time `json:"expiresAt"`
 }

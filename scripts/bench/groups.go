@@ -97,7 +97,7 @@ func (b *bench) statements() error {
 	if err != nil {
 		return err
 	}
-	records, err := catalog.Open(b.ctx, strings.TrimSpace(string(url)), func() {})
+	records, err := catalog.Open(b.ctx, strings.TrimSpace(string(url)), func(catalog.Delta) {})
 	if err != nil {
 		return err
 	}

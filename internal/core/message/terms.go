@@ -67,11 +67,3 @@ func (t *Terms) append(buf []byte) []byte {
 	}
 	return buf
 }
-
-func (r *reader) terms() *Terms {
-	t := &Terms{NotBefore: timeOf(r.varint()), Expires: timeOf(r.varint())}
-	for _, text := range []*string{&t.Reason, &t.Detail, &t.By, &t.From} {
-		*text = r.text()
-	}
-	return t
-}

@@ -1,0 +1,280 @@
+package queue
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"steadyferry/internal/core/message"
+)
+
+// model is the slowest queue there is: a list of messages that is looked
+// through for everything.
+type model struct {
+	s      Settings
+	all    []*modelMessage
+	serial uint64
+	now    int64
+	head   int // the first message that nobody has looked at
+}
+
+type modelMessage struct {
+	state, was  State
+	looked      bool // no longer one that nobody had
+	due, wasDue int64
+	serial      uint64
+	attempts    int
+}
+
+func (m *model) fail(x *modelMessage, after int64) {
+	switch {
+	case x.attempts >= m.s.Attempts:
+		x.state, x.due = Dead, m.now
+	case after > 0:
+		x.state, x.due = Delayed, m.now+after
+	default:
+		x.state = Waiting
+	}
+}
+
+func (m *model) advance(now int64) {
+	m.now = max(m.now, now)
+	for _, x := range m.all {
+		if x.state == Leased && x.due <= m.now {
+			m.fail(x, m.s.Backoff(x.attempts))
+		}
+		if x.state == Delayed && x.due <= m.now {
+			x.state, x.looked = Waiting, true
+		}
+		if x.state == Dead && x.due+m.s.RetainDead <= m.now || x.state == Discarded && x.due+m.s.WayBack <= m.now {
+			x.state = 0
+		}
+	}
+}
+
+func (m *model) lease(most int) (got []int64) {
+	for _, looked := range []bool{true, false} {
+		for o, x := range m.all {
+			if len(got) == most {
+				return got
+			}
+			if !looked {
+				m.head = max(m.head, o+1)
+			}
+			if x.state == Waiting && x.looked == looked {
+				m.serial++
+				x.state, x.looked, x.due, x.serial = Leased, true, m.now+m.s.Lease, m.serial
+				x.attempts++
+				got = append(got, int64(o))
+			}
+		}
+	}
+	return got
+}
+
+func (m *model) settle(s Settlement) Status {
+	if s.Offset >= int64(len(m.all)) || s.Serial > m.serial || s.Serial == 0 {
+		return Unknown
+	}
+	x := m.all[s.Offset]
+	if x.state != Leased || x.serial != s.Serial {
+		return NotHeld
+	}
+	switch s.Outcome {
+	case Accept:
+		x.state = 0
+	case Reject:
+		x.state, x.due = Dead, m.now
+	case Extend:
+		x.due = m.now + s.After
+	case Release:
+		if s.Untouched {
+			x.attempts--
+			if x.state = Waiting; s.After > 0 {
+				x.state, x.due = Delayed, m.now+s.After
+			}
+		} else {
+			m.fail(x, s.After)
+		}
+	}
+	return Done
+}
+
+func (m *model) act(op Op, o int64) bool {
+	x := m.all[o]
+	switch {
+	case op == OpReturn && x.state == Dead:
+		x.state, x.attempts, x.looked = Waiting, 0, true
+	case op == OpDiscard && (x.state == Dead || x.state == Waiting || x.state == Delayed):
+		x.was, x.wasDue, x.state, x.due = x.state, x.due, Discarded, m.now
+	case op == OpTakeBack && x.state == Discarded:
+		x.state, x.due = x.was, m.now
+		if x.was == Delayed && x.wasDue <= m.now {
+			x.state = Waiting
+		} else if x.was == Delayed {
+			x.due = x.wasDue
+		}
+		if x.state == Waiting {
+			x.looked = int(o) < m.head || x.attempts > 0
+		}
+	default:
+		return false
+	}
+	return true
+}
+
+func (m *model) counts() (c Counts) {
+	for _, x := range m.all {
+		if x.state > 0 {
+			*c.of(x.state)++
+		}
+	}
+	return c
+}
+
+// drive runs random commands, drawn from the numbers, against the model.
+func drive(t *testing.T, numbers func(n int) int, steps int) {
+	b := newBench(t, plain)
+	m := &model{s: plain}
+	var handed []Handed
+	for step := range steps {
+		what := fmt.Sprintf("step %d", step)
+		switch numbers(9) {
+		case 0, 1:
+			n := 1 + numbers(4)
+			b.now += int64(numbers(int(2 * second)))
+			m.advance(b.now)
+			b.publishN(n)
+			for range n {
+				m.all = append(m.all, &modelMessage{state: Waiting})
+			}
+		case 2, 3:
+			most := 1 + numbers(4)
+			b.now += int64(numbers(int(2 * second)))
+			m.advance(b.now)
+			got := b.lease("w", most)
+			require.Equal(t, m.lease(most), offsets(got), what)
+			handed = append(handed, got...)
+		case 4, 5:
+			s := Settlement{Offset: int64(numbers(9)), Serial: uint64(numbers(9)), Outcome: Outcome(1 + numbers(4)), Reason: "r", Detail: "number " + fmt.Sprint(numbers(9))}
+			if len(handed) > 0 && numbers(5) > 0 {
+				h := handed[max(len(handed)-1-numbers(6), 0)]
+				s.Offset, s.Serial = h.Offset, h.Serial
+			}
+			s.After = int64(numbers(3)) * second
+			if s.Outcome == Extend {
+				s.After += second
+			}
+			s.Untouched = s.Outcome == Release && numbers(4) == 0
+			m.advance(b.now)
+			require.Equal(t, m.settle(s), b.settle(s)[0].Status, what)
+		case 6:
+			op := []Op{OpReturn, OpDiscard, OpTakeBack}[numbers(3)]
+			if len(m.all) == 0 {
+				continue
+			}
+			o := int64(numbers(len(m.all)))
+			m.advance(b.now)
+			want := 0
+			// What is behind the head and may be done is told apart only by
+			// the model.
+			if m.act(op, o) {
+				want = 1
+			}
+			require.Equal(t, want, b.do(Command{Op: op, Offsets: []int64{o}}).Changed, "%s: %d of %d", what, op, o)
+		case 7:
+			b.now += int64(numbers(60)) * second
+			m.advance(b.now)
+			b.do(Command{Op: OpTick})
+			// A lease that ran out may have been delayed into the past.
+			m.advance(b.now)
+		case 8:
+			b.reload()
+		}
+		got, want := b.q.Counts(), m.counts()
+		got.Accepted, got.Attempts, got.Rejected = 0, 0, 0
+		require.Equal(t, want, got, what)
+		for o, x := range m.all {
+			require.Equal(t, x.state, b.state(int64(o)), "%s: message %d", what, o)
+		}
+	}
+}
+
+func TestRandomCommandsAgreeWithTheModel(t *testing.T) {
+	for seed := range uint64(200) {
+		r := rand.New(rand.NewPCG(seed, 1))
+		drive(t, r.IntN, 120)
+		if t.Failed() {
+			t.Fatalf("seed %d", seed)
+		}
+	}
+}
+
+func FuzzCommandsAgreeWithTheModel(f *testing.F) {
+	f.Add([]byte("0123456789 some bytes that choose commands, and what they are about"))
+	f.Fuzz(func(t *testing.T, choices []byte) {
+		at := 0
+		drive(t, func(n int) int {
+			v := 0
+			for k := n; k > 0 && at < len(choices); k >>= 8 {
+				v = v<<8 | int(choices[at])
+				at++
+			}
+			return v % n
+		}, min(len(choices), 200))
+	})
+}
+
+func TestRandomWorkKeepsTheOrderOfKeys(t *testing.T) {
+	s := plain
+	s.ByKey, s.Attempts, s.MaxBlocked = true, 5, 7
+	for seed := range uint64(100) {
+		r := rand.New(rand.NewPCG(seed, 2))
+		b := newBench(t, s)
+		var keys []string
+		held := map[int64]Handed{}
+		aside := map[int64]bool{} // was discarded or dead: what follows went on without it
+		for range 300 {
+			switch r.IntN(7) {
+			case 0, 1:
+				k := string(rune('a' + r.IntN(4)))
+				keys = append(keys, k)
+				b.publish(message.Message{Key: k})
+			case 2, 3:
+				for _, h := range b.lease("w", 1+r.IntN(3)) {
+					for o, k := range keys {
+						if k != keys[h.Offset] || int64(o) == h.Offset {
+							continue
+						}
+						state := b.state(int64(o))
+						require.NotEqual(t, Leased, state, "two of key %s are leased: %d and %d", k, o, h.Offset)
+						if int64(o) < h.Offset && !aside[int64(o)] {
+							require.True(t, state == 0 || state == Dead, "%d was leased before %d of its key, which is %s", h.Offset, o, state)
+						}
+					}
+					held[h.Offset] = h
+				}
+			case 4:
+				for o, h := range held {
+					b.settle(Settlement{Offset: o, Serial: h.Serial, Outcome: []Outcome{Accept, Accept, Release, Reject}[r.IntN(4)], After: int64(r.IntN(2)) * second})
+					delete(held, o)
+					break
+				}
+			case 5:
+				if all := b.q.Offsets(Filter{States: []State{Waiting, Delayed, Dead, Discarded}}, 0, 100); len(all) > 0 {
+					o := all[r.IntN(len(all))]
+					if b.do(Command{Op: []Op{OpDiscard, OpTakeBack, OpReturn}[r.IntN(3)], Offsets: []int64{o}}).Changed > 0 {
+						aside[o] = true
+					}
+				}
+			case 6:
+				if r.IntN(3) == 0 {
+					b.pass(int64(r.IntN(40)))
+				}
+				b.reload()
+			}
+		}
+	}
+}
