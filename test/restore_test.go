@@ -36,7 +36,7 @@ func backup(t *testing.T, from string) (to string) {
 	require.NoError(t, err)
 	defer conn.Close(ctx)
 	for _, statement := range []string{
-		`SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname IN ('` + name(from) + `', '` + name(to) + `')`,
+		`SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE backend_type = 'client backend' AND datname IN ('` + name(from) + `', '` + name(to) + `')`,
 		`DROP DATABASE ` + name(to), `CREATE DATABASE ` + name(to) + ` TEMPLATE ` + name(from)} {
 		_, err := conn.Exec(ctx, statement)
 		require.NoError(t, err, statement)
