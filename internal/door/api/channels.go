@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net/http"
 	"slices"
 	"sort"
@@ -28,24 +29,24 @@ const (
 	maxPage     = 1000
 )
 
-// page cuts a sorted list at the cursor, which is the name of the last item
-// of the page before.
-func page[T any](c *gin.Context, items []T, name func(T) string) (client.Page[T], bool) {
+// page answers with the page of a list that the query asks for: items are in
+// the order of their names, and only those of the page are shown.
+func page[T, Shown any](c *gin.Context, items []T, name func(T) string, show func(T) Shown) {
 	limit, ok := intQuery(c, "limit", defaultPage, 1, maxPage)
 	if !ok {
-		return client.Page[T]{}, false
+		return
 	}
 	if cursor := c.Query("cursor"); cursor != "" {
 		items = items[sort.Search(len(items), func(i int) bool { return name(items[i]) > cursor }):]
 	}
-	p := client.Page[T]{Items: slices.Clone(items[:min(limit, len(items))])}
-	if p.Items == nil {
-		p.Items = []T{}
+	p := client.Page[Shown]{Items: []Shown{}}
+	for _, item := range items[:min(limit, len(items))] {
+		p.Items = append(p.Items, show(item))
 	}
 	if len(items) > limit {
 		p.Next = name(items[limit-1])
 	}
-	return p, true
+	c.JSON(http.StatusOK, p)
 }
 
 func intQuery(c *gin.Context, name string, otherwise, least, most int) (int, bool) {
@@ -82,8 +83,8 @@ func (s *Server) topicOf(c *gin.Context) (*part.Channel, bool) {
 
 func (s *Server) spaceJSON(sp *catalog.Space) client.Space {
 	out := client.Space{Space: sp.Name, Description: sp.Description, Labels: sp.Labels, CreatedAt: sp.CreatedAt.UTC()}
-	for _, t := range s.node.Parts.Channels() {
-		if t.Record().Space == sp.Name && !t.OfGroup() {
+	for _, t := range s.node.Parts.ChannelsOf(sp.Name) {
+		if !t.OfGroup() {
 			status, _ := s.node.Parts.Status(t, time.Now())
 			out.Channels++
 			out.Messages += status.Messages
@@ -94,14 +95,9 @@ func (s *Server) spaceJSON(sp *catalog.Space) client.Space {
 }
 
 func (s *Server) listSpaces(c *gin.Context) {
-	var spaces []client.Space
-	for _, sp := range s.node.Records.View().Spaces {
-		spaces = append(spaces, s.spaceJSON(sp))
-	}
-	sort.Slice(spaces, func(i, j int) bool { return spaces[i].Space < spaces[j].Space })
-	if p, ok := page(c, spaces, func(sp client.Space) string { return sp.Space }); ok {
-		c.JSON(http.StatusOK, p)
-	}
+	spaces := slices.Collect(maps.Values(s.node.Records.View().Spaces))
+	slices.SortFunc(spaces, func(a, b *catalog.Space) int { return strings.Compare(a.Name, b.Name) })
+	page(c, spaces, func(sp *catalog.Space) string { return sp.Name }, s.spaceJSON)
 }
 
 func (s *Server) newSpace(c *gin.Context) {
@@ -193,15 +189,8 @@ func (s *Server) listChannels(c *gin.Context) {
 			return
 		}
 	}
-	topics := []client.Topic{}
-	for _, t := range s.node.Parts.Channels() {
-		if (space == "" || t.Record().Space == space) && !t.OfGroup() {
-			topics = append(topics, s.topicJSON(c, t, now, false))
-		}
-	}
-	if p, ok := page(c, topics, func(t client.Topic) string { return t.Address }); ok {
-		c.JSON(http.StatusOK, p)
-	}
+	channels := slices.DeleteFunc(slices.Clone(s.node.Parts.ChannelsOf(space)), (*part.Channel).OfGroup)
+	page(c, channels, func(t *part.Channel) string { return t.Address().String() }, func(t *part.Channel) client.Topic { return s.topicJSON(c, t, now, false) })
 }
 
 func (s *Server) newChannel(c *gin.Context) {

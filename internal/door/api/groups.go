@@ -5,7 +5,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
-	"sort"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -123,14 +124,9 @@ func (s *Server) listGroups(c *gin.Context) {
 	if refuse(c, err) {
 		return
 	}
-	groups := []client.Group{}
-	for _, l := range all {
-		groups = append(groups, groupJSON(l, false))
-	}
-	sort.Slice(groups, func(i, j int) bool { return groups[i].Address < groups[j].Address })
-	if p, ok := page(c, groups, func(g client.Group) string { return g.Address }); ok {
-		c.JSON(http.StatusOK, p)
-	}
+	name := func(l *groups.Lag) string { return l.Group.Name }
+	slices.SortFunc(all, func(a, b *groups.Lag) int { return strings.Compare(name(a), name(b)) })
+	page(c, all, name, func(l *groups.Lag) client.Group { return groupJSON(l, false) })
 }
 
 // lag lists groups with their partitions, the worst first.

@@ -19,6 +19,9 @@ import (
 // LeaveOld deletes replicas that this node shall no longer hold, once the
 // leader says that it is no longer a member.
 func (reg *Registry) LeaveOld(ctx context.Context) {
+	if len(reg.OtherNodes()) == 0 {
+		return // nobody could have them instead
+	}
 	for _, t := range reg.Channels() {
 		for _, p := range t.Partitions() {
 			g := p.Replica()

@@ -53,29 +53,50 @@ func (reg *Registry) Channels() []*Channel {
 	return reg.ordered
 }
 
-// OfKind returns the channels of a kind by address.
-func (reg *Registry) OfKind(kind string) (all []*Channel) {
-	for _, t := range reg.Channels() {
-		if t.Record().Kind == kind {
-			all = append(all, t)
-		}
+// ChannelsOf returns the channels of a space by address; of all spaces, if it is
+// empty. The slice is shared.
+func (reg *Registry) ChannelsOf(space string) []*Channel {
+	all := reg.Channels()
+	if space == "" {
+		return all
 	}
-	return all
+	first := func(text string) int {
+		return sort.Search(len(all), func(i int) bool { return all[i].text >= text })
+	}
+	return all[first(space+"/"):first(space+"0")] // 0 follows / in the order of characters
+}
+
+// OfKind returns the channels of a kind by address. The slice is shared.
+func (reg *Registry) OfKind(kind string) []*Channel {
+	reg.mu.RLock()
+	defer reg.mu.RUnlock()
+	return reg.byKind[kind]
 }
 
 // enter and strike keep the channels by id and in order.
 func (reg *Registry) enter(t *Channel) {
 	reg.mu.Lock()
 	defer reg.mu.Unlock()
-	at, _ := slices.BinarySearchFunc(reg.ordered, t.text, func(have *Channel, text string) int { return strings.Compare(have.text, text) })
-	reg.channels[t.ID], reg.ordered = t, slices.Insert(slices.Clone(reg.ordered), at, t)
+	kind := t.Record().Kind
+	reg.channels[t.ID], reg.ordered, reg.byKind[kind] = t, with(reg.ordered, t), with(reg.byKind[kind], t)
+}
+
+// with and without return a list with a channel in its place, and without it.
+func with(all []*Channel, t *Channel) []*Channel {
+	at, _ := slices.BinarySearchFunc(all, t.text, func(have *Channel, text string) int { return strings.Compare(have.text, text) })
+	return slices.Insert(slices.Clone(all), at, t)
+}
+
+func without(all []*Channel, t *Channel) []*Channel {
+	return slices.DeleteFunc(slices.Clone(all), func(have *Channel) bool { return have == t })
 }
 
 func (reg *Registry) strike(t *Channel) {
 	reg.mu.Lock()
 	defer reg.mu.Unlock()
 	delete(reg.channels, t.ID)
-	reg.ordered = slices.DeleteFunc(slices.Clone(reg.ordered), func(have *Channel) bool { return have == t })
+	kind := t.Record().Kind
+	reg.ordered, reg.byKind[kind] = without(reg.ordered, t), without(reg.byKind[kind], t)
 }
 
 // Channel returns the channel with the address, or a Problem that names the
@@ -199,6 +220,7 @@ type Registry struct {
 	mu       sync.RWMutex
 	channels map[int64]*Channel
 	ordered  []*Channel // by address; replaced, never changed
+	byKind   map[string][]*Channel
 
 	inHand   *admit.Bytes
 	turns    *semaphore.Weighted // of those who look at messages
@@ -223,7 +245,7 @@ type Readers interface {
 // and which does not talk to others yet.
 func New(config Config, records *catalog.Catalog, store *journal.Store) *Registry {
 	reg := &Registry{name: config.Name, dir: config.Dir, id: config.ID, reserve: config.Reserve, listener: config.Listener, started: time.Now(),
-		catalog: records, store: store, peers: noOthers{}, reports: newReports(), kinds: map[string]*Kind{}, channels: map[int64]*Channel{}, again: map[int64]bool{},
+		catalog: records, store: store, peers: noOthers{}, reports: newReports(), kinds: map[string]*Kind{}, channels: map[int64]*Channel{}, again: map[int64]bool{}, byKind: map[string][]*Channel{},
 		inHand:   admit.NewBytes(publishBytes, publishShare, publishReserve),
 		turns:    semaphore.NewWeighted(int64(max(1, runtime.GOMAXPROCS(0)-1))),
 		decoding: semaphore.NewWeighted(decodeBytes), telling: semaphore.NewWeighted(decodeBytes)}

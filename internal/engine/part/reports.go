@@ -240,6 +240,40 @@ const (
 	inStepTime  = time.Second
 )
 
+// Standing is what a replica's report depends on. While it is the same and still,
+// so is the report.
+type Standing struct {
+	committed uint64
+	first     int64
+	bytes     int64
+	segments  int
+	end       int64
+	members   *replica.Membership
+	majority  bool
+	refuses   bool
+	rates     rate.Flow
+	working   bool // what its kind tells of it changes without a record
+	hears     string
+}
+
+// IsStill reports whether nothing goes on that is not in the standing.
+func (s Standing) IsStill() bool { return s.rates == rate.Flow{} && !s.working }
+
+// Standing returns how a replica stands; hears says which nodes answer this one.
+func (reg *Registry) Standing(p *Partition, g *replica.Group, hears string) Standing {
+	b := g.Journal().Bounds()
+	m := g.Membership()
+	s := Standing{committed: g.Committed(), first: b.First, bytes: b.Bytes, segments: b.Segments, end: g.End(), members: m, majority: g.HasMajority(), refuses: g.Refusal() != nil,
+		rates: p.Rates(), hears: hears,
+		working: p.Channel.kind.Summary != nil || g.Stalled() || g.Failed() || g.LostEnd() != nil}
+	for _, o := range m.Others {
+		if o.Match < s.committed {
+			s.working = true // it is catching up
+		}
+	}
+	return s
+}
+
 // ReplicaReport is how the replica here is.
 func (reg *Registry) ReplicaReport(p *Partition, g *replica.Group, now time.Time) *ReplicaReport {
 	m := g.Membership()

@@ -18,6 +18,9 @@ const (
 // have it, a few at a time, when those have been back for a while; and gives
 // it away when this node has no room on its disk.
 func (cl *Cluster) SpreadLeaders(ctx context.Context, now time.Time) {
+	if len(cl.parts.OtherNodes()) == 0 {
+		return
+	}
 	view := cl.catalog.View()
 	given := 0
 	for _, t := range cl.parts.Channels() {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"fmt"
 	"runtime/metrics"
 	"slices"
 	"time"
@@ -20,11 +21,17 @@ func MemoryUsed() int64 {
 	return int64(samples[0].Value.Uint64() - samples[1].Value.Uint64())
 }
 
+// lastWord is what was said of a replica last, and how it stood then.
+type lastWord struct {
+	standing part.Standing
+	text     []byte
+}
+
 // Reporting tells the other nodes about this one.
 func (cl *Cluster) Reporting(ctx context.Context) {
 	ticker := time.NewTicker(time.Second)
 	defer ticker.Stop()
-	told := map[replica.Key][]byte{}
+	told := map[replica.Key]*lastWord{}
 	for {
 		select {
 		case <-ctx.Done():
@@ -48,11 +55,18 @@ func (cl *Cluster) askToTell() {
 	}
 }
 
-func (cl *Cluster) report(told map[replica.Key][]byte) {
+func (cl *Cluster) report(told map[replica.Key]*lastWord) {
+	others := cl.parts.OtherNodes()
+	if len(others) == 0 {
+		cl.parts.Reports().Next(&part.Report{}, &part.Report{})
+		clear(told)
+		return
+	}
 	now := time.Now()
 	r := cl.about()
 	whole := r
 	whole.Whole = true
+	hears := fmt.Sprint(r.Hears)
 	seen := map[replica.Key]bool{}
 	for _, t := range cl.parts.Channels() {
 		for _, p := range t.Partitions() {
@@ -60,17 +74,21 @@ func (cl *Cluster) report(told map[replica.Key][]byte) {
 			if g == nil {
 				continue
 			}
-			b, err := json.Marshal(cl.parts.ReplicaReport(p, g, now))
-			if err != nil {
-				panic(err) // plain values
-			}
 			key := g.Key()
 			seen[key] = true
-			whole.Replicas = append(whole.Replicas, b)
-			if !bytes.Equal(told[key], b) {
-				r.Replicas = append(r.Replicas, b)
-				told[key] = b
+			last, still := told[key], cl.parts.Standing(p, g, hears)
+			if last == nil || !still.IsStill() || last.standing != still {
+				b, err := json.Marshal(cl.parts.ReplicaReport(p, g, now))
+				if err != nil {
+					panic(err) // plain values
+				}
+				if last == nil || !bytes.Equal(last.text, b) {
+					r.Replicas = append(r.Replicas, b)
+				}
+				last = &lastWord{still, b}
+				told[key] = last
 			}
+			whole.Replicas = append(whole.Replicas, last.text)
 		}
 	}
 	for key := range told {
@@ -81,7 +99,7 @@ func (cl *Cluster) report(told map[replica.Key][]byte) {
 	}
 	wholeTo := cl.parts.Reports().Next(&r, &whole)
 	var delta, all []byte
-	for _, id := range cl.parts.OtherNodes() {
+	for _, id := range others {
 		if !cl.peers.Up(id) {
 			continue
 		}
