@@ -86,17 +86,6 @@ func firstTime(j *journal.Journal, offset int64, committed uint64) (int64, error
 	return r.Stamp().Time, err
 }
 
-// EachRecord goes through a stretch of records that has been checked.
-func EachRecord(chunk []byte, yield func(message.Record) bool) {
-	for len(chunk) > 0 {
-		r, size, err := message.PeekRecord(chunk)
-		if err != nil || !yield(r) {
-			return
-		}
-		chunk = chunk[size:]
-	}
-}
-
 // Prepare leaves out what the log has already.
 func (m *Machine) Prepare(p *replica.Proposal, next message.Stamp) (replica.Result, bool) {
 	o := p.Info.(*offer)

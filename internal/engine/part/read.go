@@ -109,23 +109,11 @@ func (reg *Registry) Message(ctx context.Context, p *Partition, offset int64, an
 		return nil, p.ReadProblem(err)
 	}
 	var found *message.Stored
-	EachRecord(chunk, func(r message.Record) bool {
-		if r.Stamp().End() <= offset {
-			return true
+	_, err = EachMessage(ctx, chunk, p.Number, offset, reg.RoomToDecode, func(m *message.Stored) (bool, error) {
+		if m.Offset == offset {
+			found = Keep(m)
 		}
-		done, roomErr := reg.RoomToDecode(ctx, r)
-		if err = roomErr; err != nil {
-			return false
-		}
-		defer done()
-		err = r.Stored(p.Number, func(s *message.Stored) bool {
-			if s.Offset == offset {
-				found = Keep(s)
-				return false
-			}
-			return true
-		})
-		return false
+		return false, nil
 	})
 	if err == nil && found == nil {
 		return nil, problem.New(problem.NotFound, "%s has no offset %d", p.Address(), offset)

@@ -161,23 +161,12 @@ func (c *coordinator) read(ctx context.Context, t *part.Channel, m *Membership, 
 		}
 		next := start
 		count, before := 0, bytes
-		part.EachRecord(chunk, func(r message.Record) bool {
-			done, roomErr := c.gs.parts.RoomToDecode(ctx, r)
-			if err = roomErr; err != nil {
-				return false
-			}
-			defer done()
-			err = r.Stored(h.Partition, func(s *message.Stored) bool {
-				if s.Offset < start || count >= room || bytes >= pollBytes {
-					return count < room && bytes < pollBytes
-				}
-				out.Messages = append(out.Messages, part.Keep(s))
-				next = s.Offset + 1
-				bytes += len(s.Body)
-				count++
-				return true
-			})
-			return err == nil && count < room && bytes < pollBytes
+		_, err = part.EachMessage(ctx, chunk, h.Partition, start, c.gs.parts.RoomToDecode, func(m *message.Stored) (bool, error) {
+			out.Messages = append(out.Messages, part.Keep(m))
+			next = m.Offset + 1
+			bytes += len(m.Body)
+			count++
+			return count < room && bytes < pollBytes, nil
 		})
 		if err != nil {
 			return err

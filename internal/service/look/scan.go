@@ -1,7 +1,6 @@
 package look
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"slices"
@@ -120,41 +119,26 @@ func (s *scanner) scan(ctx context.Context, matcher *expr.Matcher, from, to int6
 		if err != nil {
 			return block, next, err
 		}
-		part.EachRecord(chunk, func(r message.Record) bool {
-			done, decodeErr := s.lk.parts.RoomToDecode(ctx, r)
-			if err = decodeErr; err != nil {
-				return false
+		_, err = part.EachMessage(ctx, chunk, s.Partition.Number, next, s.lk.parts.RoomToDecode, func(m *message.Stored) (bool, error) {
+			if m.Offset >= to {
+				return false, nil
 			}
-			defer done()
-			recordErr := r.Stored(s.Partition.Number, func(m *message.Stored) bool {
-				if m.Offset < next {
-					return true
+			next = m.Offset + 1
+			s.looked.Add(1)
+			ok, err := matcher.Match(m)
+			if err != nil || !ok {
+				return next < to, err
+			}
+			short := m.Shorten(part.ShortBody)
+			block = append(block, found{message: match{short, s.Partition}, time: m.StoredAt, offset: m.Offset})
+			for size += part.SizeOf(short); s.backward && (len(block) > most || size > s.most && len(block) > 1); {
+				if old := block[0].message.stored; old != nil {
+					size -= part.SizeOf(old)
 				}
-				if m.Offset >= to || full() {
-					return false
-				}
-				next = m.Offset + 1
-				s.looked.Add(1)
-				ok, matchErr := matcher.Match(m)
-				if matchErr != nil {
-					err = matchErr
-					return false
-				}
-				if ok {
-					short := m.Shorten(part.ShortBody)
-					block = append(block, found{message: match{short, s.Partition}, time: m.StoredAt, offset: m.Offset})
-					for size += part.SizeOf(short); s.backward && (len(block) > most || size > s.most && len(block) > 1); {
-						if old := block[0].message.stored; old != nil {
-							size -= part.SizeOf(old)
-						}
-						first = block[0].offset + 1
-						block = block[1:]
-					}
-				}
-				return true
-			})
-			err = cmp.Or(err, recordErr)
-			return err == nil && next < to && !full() && ctx.Err() == nil
+				first = block[0].offset + 1
+				block = block[1:]
+			}
+			return next < to && !full(), nil
 		})
 		done()
 		if err != nil {

@@ -1,7 +1,6 @@
 package look
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"sync/atomic"
@@ -262,32 +261,16 @@ func (t *tailer) step(ctx context.Context, f *tailed) (bool, error) {
 		return false, nil
 	}
 	count, bytes := 0, 0
-	part.EachRecord(chunk, func(r message.Record) bool {
-		done, roomErr := t.lk.parts.RoomToTell(ctx, r)
-		if err = roomErr; err != nil {
-			return false
+	_, err = part.EachMessage(ctx, chunk, f.partition.Number, f.next, t.lk.parts.RoomToTell, func(m *message.Stored) (bool, error) {
+		f.next = m.Offset + 1
+		t.positions[f.partition.Number] = f.next
+		ok, err := t.match(ctx, m)
+		if err != nil || !ok {
+			return true, tooMuch(err, f.partition, m.Offset)
 		}
-		defer done()
-		recordErr := r.Stored(f.partition.Number, func(m *message.Stored) bool {
-			if m.Offset < f.next {
-				return true
-			}
-			f.next = m.Offset + 1
-			t.positions[f.partition.Number] = f.next
-			var ok bool
-			if ok, err = t.match(ctx, m); err != nil {
-				err = tooMuch(err, f.partition, m.Offset)
-				return false
-			}
-			if ok {
-				count++
-				bytes += len(m.Body)
-				err = t.tell(Event{Message: m}, t.positions)
-			}
-			return err == nil
-		})
-		err = cmp.Or(err, recordErr)
-		return err == nil
+		count++
+		bytes += len(m.Body)
+		return true, t.tell(Event{Message: m}, t.positions)
 	})
 	f.partition.CountOut(count, bytes)
 	return true, err

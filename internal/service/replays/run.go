@@ -355,31 +355,15 @@ func (r *replayRun) read(ctx context.Context, number int, from, to int64, yield 
 		case len(chunk) == 0:
 			return nil
 		}
-		more, stopped := true, error(nil)
-		part.EachRecord(chunk, func(rec message.Record) bool {
-			done, roomErr := r.rs.parts.RoomToDecode(ctx, rec)
-			if err = roomErr; err != nil {
-				return false
+		more, err := part.EachMessage(ctx, chunk, number, from, r.rs.parts.RoomToDecode, func(m *message.Stored) (bool, error) {
+			if m.Offset >= to {
+				return false, nil
 			}
-			defer done()
-			err = rec.Stored(number, func(m *message.Stored) bool {
-				if m.Offset < from {
-					return true
-				}
-				if m.Offset >= to {
-					more = false
-					return false
-				}
-				var ok bool
-				if ok, stopped = matcher.Match(m); ok {
-					more = yield(m)
-				}
-				return more && stopped == nil
-			})
-			return err == nil && stopped == nil && more
+			ok, err := matcher.Match(m)
+			return err == nil && (!ok || yield(m)), err
 		})
-		if err != nil || stopped != nil || !more {
-			return errors.Join(err, stopped)
+		if err != nil || !more {
+			return err
 		}
 	}
 	return ctx.Err()
