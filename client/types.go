@@ -348,6 +348,7 @@ type Preview struct {
 	Bytes    int64          `json:"bytes"`
 	Until    *time.Time     `json:"until,omitempty"`
 	Job      int64          `json:"job,omitempty"` // that brings it about
+	Careful  bool           `json:"careful"`       // something of it cannot be taken back
 	Done     bool           `json:"done"`
 }
 

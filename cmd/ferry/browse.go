@@ -80,7 +80,7 @@ var browseVerb = verb{
 }
 
 func (c *call) browse(a address.Address, q client.Query) error {
-	started := time.Now()
+	started := now()
 	lines := c.messageLines()
 	var last client.Progress
 	_, showProgress := c.terminal()

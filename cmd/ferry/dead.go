@@ -171,7 +171,7 @@ func (c *call) causes(out io.Writer, a address.Address, only string) error {
 		fmt.Fprintf(out, "%s has no dead letters: every message is done, under way or waiting\n", d.Address)
 		return nil
 	}
-	now := time.Now()
+	now := now()
 	fmt.Fprintf(out, "%s: %s, %s\n\n", d.Address, words.Many(d.Total, "dead letter"), words.Many(len(d.Causes), "cause"))
 	var rows [][]string
 	for _, x := range d.Causes {
@@ -204,7 +204,7 @@ func (c *call) listItems(out io.Writer, a address.Address, state, cause, where s
 		query.Set("limit", fmt.Sprint(min(limit, 1000)))
 	}
 	var rows [][]string
-	now := time.Now()
+	now := now()
 	for {
 		ctx, cancel := c.withTimeout()
 		var p client.Page[client.QueueMessage]

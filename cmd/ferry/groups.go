@@ -187,7 +187,7 @@ func (r *groupRead) print(b *client.Batch, lines *messageLines) error {
 		left = r.limit - r.count
 	}
 	printed := 0
-	began := time.Now()
+	began := now()
 	err := b.Messages(func(s *message.Stored) error {
 		if left >= 0 && printed == left {
 			return errLimit

@@ -169,9 +169,9 @@ func shortAge(seconds float64) string {
 	if seconds == 0 {
 		return "–"
 	}
-	at := time.Now().Add(-time.Duration(seconds * float64(time.Second)))
+	at := now().Add(-time.Duration(seconds * float64(time.Second)))
 	if seconds < 10 {
 		return fmt.Sprintf("%.1fs", seconds)
 	}
-	return age(&at, time.Now())
+	return age(&at, now())
 }

@@ -64,7 +64,7 @@ var leaseVerb = verb{
 
 func (c *call) printDeliveries(a address.Address, all []client.Delivery) error {
 	var rows [][]string
-	now := time.Now()
+	now := now()
 	for _, d := range all {
 		if c.json {
 			if err := c.printJSON(d); err != nil {

@@ -101,7 +101,7 @@ func (c *call) load(a address.Address, f *loadFlags) error {
 			readers.Go(func() error { return l.reader(readCtx, p.Partition, from, target) })
 		}
 	}
-	l.started = time.Now()
+	l.started = now()
 	stopLine := l.line()
 	publishers, publishCtx := errgroup.WithContext(ctx)
 	for range f.publishers {
@@ -175,7 +175,7 @@ func (l *load) publisher(ctx context.Context) error {
 		if n == 0 || err != nil {
 			return err
 		}
-		sent := time.Now()
+		sent := now()
 		for i := range n {
 			m.Time = time.Time{}
 			if i == 0 {
@@ -190,7 +190,7 @@ func (l *load) publisher(ctx context.Context) error {
 		sequences[partition]++ // from 1
 		batch := b.Build(compression, &message.Publisher{ID: id, Sequence: sequences[partition]})
 		sequences[partition] += uint64(n) - 1
-		asked := time.Now()
+		asked := now()
 		if err := l.send(ctx, publisher, partition, batch); err != nil {
 			return err
 		}
@@ -202,15 +202,15 @@ func (l *load) publisher(ctx context.Context) error {
 // send sends a batch until it is kept: its sequence keeps it from being kept
 // twice.
 func (l *load) send(ctx context.Context, p *client.FastPublisher, partition int, batch []byte) error {
-	deadline := time.Now().Add(30 * time.Second)
+	deadline := now().Add(30 * time.Second)
 	for pause := 10 * time.Millisecond; ; pause = min(2*pause, 500*time.Millisecond) {
 		err := p.Publish(partition, batch)
 		var refused *client.Problem
 		if err == nil {
-			l.paused(time.Now())
+			l.paused(now())
 			return nil
 		}
-		if ctx.Err() != nil || time.Now().After(deadline) || errors.As(err, &refused) && refused.Status != http.StatusServiceUnavailable {
+		if ctx.Err() != nil || now().After(deadline) || errors.As(err, &refused) && refused.Status != http.StatusServiceUnavailable {
 			return err
 		}
 		l.retries.Add(1)

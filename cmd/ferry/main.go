@@ -92,6 +92,9 @@ func run(ctx context.Context, args []string, in io.Reader, out, errOut io.Writer
 	return 1
 }
 
+// now is the time that ages are counted to; tests set it.
+var now = time.Now
+
 // errDone ends a verb early and well.
 var errDone = errors.New("done")
 

@@ -7,7 +7,6 @@ import (
 	"io"
 	"net/http"
 	"net/url"
-	"time"
 
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
@@ -102,7 +101,7 @@ var setVerb = verb{
 	details: "What would lose data is shown first, and done with -yes.",
 	define: func(fs *flag.FlagSet) func(*call) error {
 		given := settingFlags(fs)
-		yes := fs.Bool("yes", false, "do it, also when it loses data or moves keys")
+		yes := fs.Bool("yes", false, "do it, also when it cannot be taken back")
 		return func(c *call) error {
 			a, err := c.oneAddress()
 			if err != nil {
@@ -138,8 +137,7 @@ var setVerb = verb{
 				fmt.Fprintf(c.out, "%s is set so already\n", a)
 				return nil
 			}
-			// Growing and losing cannot be taken back.
-			if *yes || p.Messages == 0 && p.After["partitions"] == nil && p.After["replicas"] == nil {
+			if *yes || !p.Careful {
 				if err := c.api.Call(ctx, http.MethodPatch, client.ChannelPath(a), nil, given, &p); err != nil {
 					return err
 				}
@@ -298,7 +296,7 @@ func (c *call) list(out io.Writer, space string) error {
 		return err
 	}
 	var rows [][]string
-	now := time.Now()
+	now := now()
 	for _, s := range spaces {
 		if space != "" && s.Space != space {
 			continue

@@ -181,7 +181,7 @@ func (c *call) listNodes(out io.Writer) error {
 		}
 		return nil
 	}
-	now := time.Now()
+	now := now()
 	var rows [][]string
 	for _, n := range cluster.Nodes {
 		disk, memory, in, outRate := "–", "–", "–", "–"
@@ -272,7 +272,7 @@ func (c *call) jobs(out io.Writer, limit int) error {
 		fmt.Fprintln(out, "there are no jobs: ferry move, ferry nodes drain and ferry set -replicas make them")
 		return nil
 	}
-	now := time.Now()
+	now := now()
 	var rows, moving [][]string
 	for _, j := range p.Items {
 		took := age(&j.MadeAt, now)

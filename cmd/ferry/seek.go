@@ -113,7 +113,7 @@ func timeMoved(s client.MovedStep) string {
 	if s.From == s.To {
 		return "–"
 	}
-	from, to := time.Now(), time.Now()
+	from, to := now(), now()
 	if s.FromTime != nil {
 		from = *s.FromTime
 	}
@@ -172,13 +172,13 @@ func (c *call) showGroup(out io.Writer, a address.Address, history bool) error {
 		{"forecast", loses}, {"expires", expire}, {"made", g.CreatedAt.Local().Format("2006-01-02 15:04")}, {"generation", fmt.Sprint(g.Generation)}})
 	var rows [][]string
 	for _, p := range g.Partitions {
-		rows = append(rows, []string{fmt.Sprintf("#%d", p.Partition), count(p.First), count(p.Committed), count(p.End), count(p.Lag), shortAge(p.LagSeconds), memberText(p.Member, p.Label), age(p.CommittedAt, time.Now()) + " ago", c.markAs(p.State, p.Verdict)})
+		rows = append(rows, []string{fmt.Sprintf("#%d", p.Partition), count(p.First), count(p.Committed), count(p.End), count(p.Lag), shortAge(p.LagSeconds), memberText(p.Member, p.Label), age(p.CommittedAt, now()) + " ago", c.markAs(p.State, p.Verdict)})
 	}
 	fmt.Fprintln(out)
 	c.table(out, []string{"partition", "first", "committed", "end", "lag", "oldest unread", "read by", "committed ", "verdict"}, rows, "first", "committed", "end", "lag", "oldest unread", "committed ")
 	rows = nil
 	for _, m := range g.Each {
-		rows = append(rows, []string{m.Member, m.Label, strings.Trim(fmt.Sprint(m.Partitions), "[]"), strings.Trim(fmt.Sprint(m.Leaving), "[]"), age(&m.Joined, time.Now()), m.Session})
+		rows = append(rows, []string{m.Member, m.Label, strings.Trim(fmt.Sprint(m.Partitions), "[]"), strings.Trim(fmt.Sprint(m.Leaving), "[]"), age(&m.Joined, now()), m.Session})
 	}
 	if len(rows) > 0 {
 		fmt.Fprintln(out)

@@ -110,7 +110,7 @@ func (c *call) send(f *sendFlags) error {
 		return err
 	}
 	p.Waiting = c.waiting
-	s := &sender{call: c, flags: f, publisher: p, keyPath: keyPath, started: time.Now()}
+	s := &sender{call: c, flags: f, publisher: p, keyPath: keyPath, started: now()}
 	err = s.each(input)
 	if flushErr := s.flush(); err == nil {
 		err = flushErr
@@ -299,7 +299,7 @@ func (s *sender) setTerms(m *message.Message) error {
 	if f.after == 0 && f.at == "" && f.expire == 0 {
 		return nil
 	}
-	now := time.Now()
+	now := now()
 	m.Terms = &message.Terms{}
 	if f.after > 0 {
 		m.Terms.NotBefore = now.Add(f.after)
@@ -339,7 +339,7 @@ func (s *sender) pace() error {
 }
 
 func (s *sender) flush() error {
-	s.lastFlush = time.Now()
+	s.lastFlush = now()
 	if s.gathered == 0 {
 		return nil
 	}

@@ -111,7 +111,7 @@ func (c *call) showTopic(out io.Writer, a address.Address) error {
 	if c.json {
 		return c.printJSON(t)
 	}
-	now := time.Now()
+	now := now()
 	to := *c
 	to.out = out
 	if t.Queue != nil {

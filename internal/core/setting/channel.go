@@ -73,10 +73,10 @@ func timed[T any](s Setting[T], unit time.Duration, field func(*T) *int64) *Sett
 var Channels = Table[Channel]{
 	row(Setting[Channel]{Name: "partitions", Label: "Partitions", Default: "1", Form: Number(1, address.MaxPartitions, ""),
 		Help:    "`number` of partitions; it can grow, never shrink",
-		Effects: partitionEffects, Refuse: refuseFewer}, func(c *Channel) *int { return &c.Partitions }),
+		Effects: partitionEffects, Refuse: refuseFewer, Careful: other(func(c *Channel) int64 { return int64(c.Partitions) })}, func(c *Channel) *int { return &c.Partitions }),
 	row(Setting[Channel]{Name: "replicas", Label: "Replicas", Form: Number(1, placement.MaxReplicas, "; an odd number is best"),
 		Help:    "`number` of nodes that hold each partition; unless set, 3 where there are 3 nodes, else 1",
-		Effects: replicaEffects}, func(c *Channel) *int { return &c.Replicas }),
+		Effects: replicaEffects, Careful: other(func(c *Channel) int64 { return int64(c.Replicas) })}, func(c *Channel) *int { return &c.Replicas }),
 	timed(Setting[Channel]{Name: "retain", Kinds: ofTopics, Label: "Keep for", Default: "7d", Form: Duration(topic.MinRetain, 36500*day, ""),
 		Help: "of a topic: `how long` messages are kept"}, time.Millisecond, func(c *Channel) *int64 { return &c.RetainMS }),
 	row(Setting[Channel]{Name: "retainBytes", Kinds: ofTopics, Label: "Keep of a partition", Default: "10GiB", Form: Size(topic.MinRetainBytes, mostBytes),
@@ -100,10 +100,12 @@ var Channels = Table[Channel]{
 		}},
 	timed(Setting[Channel]{Name: "retainDead", Kinds: ofQueues, Label: "Keep dead letters for", Default: "14d", Form: Duration(time.Second, 3650*day, ""),
 		Help:    "of a queue: `how long` dead letters are kept",
-		Effects: retainDeadEffects}, time.Microsecond, func(c *Channel) *int64 { return &c.Queue.RetainDead }),
+		Effects: retainDeadEffects, Careful: less(func(c *Channel) int64 { return c.Queue.RetainDead })}, time.Microsecond, func(c *Channel) *int64 { return &c.Queue.RetainDead }),
 	timed(Setting[Channel]{Name: "expire", Kinds: ofQueues, Label: "Messages may wait for", Form: Duration(0, 3650*day, "for ever"),
 		Help:    "of a queue: `how long` messages may wait",
-		Effects: expireEffects}, time.Microsecond, func(c *Channel) *int64 { return &c.Queue.Expire }),
+		Effects: expireEffects, Careful: func(was, is *Channel) bool {
+			return is.Queue.Expire > 0 && is.Queue.DropExpired && is.Queue != was.Queue
+		}}, time.Microsecond, func(c *Channel) *int64 { return &c.Queue.Expire }),
 	row(Setting[Channel]{Name: "dropExpired", Kinds: ofQueues, Label: "Drop what expires", Form: Switch(),
 		Help: "of a queue: drop what expires instead of making dead letters of it"}, func(c *Channel) *bool { return &c.Queue.DropExpired }),
 	{Name: "order", Kinds: ofQueues, Label: "Order", Default: "none", Fixed: true, Form: Choice("none", "key"),
@@ -118,7 +120,7 @@ var Channels = Table[Channel]{
 		Put: func(c *Channel, value any) { c.Queue.ByKey = value == "key" }},
 	timed(Setting[Channel]{Name: "wayBack", Kinds: ofQueues, Label: "Take back discarded for", Default: "24h", Form: Duration(0, 365*day, "at once"),
 		Help:    "of a queue: for `how long` what is discarded can be taken back",
-		Effects: wayBackEffects}, time.Microsecond, func(c *Channel) *int64 { return &c.Queue.WayBack }),
+		Effects: wayBackEffects, Careful: less(func(c *Channel) int64 { return c.Queue.WayBack })}, time.Microsecond, func(c *Channel) *int64 { return &c.Queue.WayBack }),
 	{Name: "hold", Kinds: ofTopics, Label: "Retention waits for groups", Form: Names(maxHolds),
 		Help: "of a topic: `groups`, with commas, whose unread messages retention leaves; none ends it",
 		Get:  func(c *Channel) any { return c.Hold },
@@ -139,6 +141,16 @@ var Channels = Table[Channel]{
 		Help: "a `name=value` to find it by; an empty value takes it away; may be repeated",
 		Get:  func(c *Channel) any { return c.Labels },
 		Put:  func(c *Channel, value any) { c.Labels = Merge(c.Labels, value.(map[string]string)) }},
+}
+
+// other and less say that what a change cannot take back is another value, or a
+// lower one.
+func other(of func(*Channel) int64) func(was, is *Channel) bool {
+	return func(was, is *Channel) bool { return of(was) != of(is) }
+}
+
+func less(of func(*Channel) int64) func(was, is *Channel) bool {
+	return func(was, is *Channel) bool { return of(is) < of(was) }
 }
 
 func micros(us int64) time.Duration { return time.Duration(us) * time.Microsecond }

@@ -35,6 +35,8 @@ type Setting[T any] struct {
 	// Effects says in words what a change of it means, if it means more than
 	// its new value; nil: nothing.
 	Effects func(was, is *T) []string
+	// Careful says that a change of it cannot be taken back.
+	Careful func(was, is *T) bool
 	// Refuse says why that of the thing with the address cannot be changed so.
 	Refuse func(was, is *T, address string) *problem.Problem
 }
@@ -177,6 +179,11 @@ func (t Table[T]) Diff(was, is *T, kind string) (before, after map[string]any, e
 		}
 	}
 	return before, after, effects
+}
+
+// Careful reports whether a change has something that cannot be taken back.
+func (t Table[T]) Careful(was, is *T, kind string) bool {
+	return slices.ContainsFunc(t, func(s *Setting[T]) bool { return s.Careful != nil && s.Of(kind) && s.Careful(was, is) })
 }
 
 // Refuse says which change is none that can be made.

@@ -190,6 +190,22 @@ func TestWhatCannotBeChanged(t *testing.T) {
 	assert.NoError(t, Channels.Refuse(&was, &was, Queue, "x"))
 }
 
+func TestWhatCannotBeTakenBack(t *testing.T) {
+	for change, careful := range map[string]bool{
+		`{"partitions":5}`: true, `{"partitions":4}`: false, `{"replicas":1}`: true, `{"retainDead":"1d"}`: true, `{"retainDead":"30d"}`: false,
+		`{"wayBack":"1h"}`: true, `{"expire":"1h"}`: false, `{"expire":"1h","dropExpired":true}`: true, `{"description":"x","paused":true}`: false,
+	} {
+		was := Channel{}
+		Channels.SetDefaults(&was, Queue)
+		was.Partitions, was.Replicas = 4, 3
+		is := was
+		read, err := Channels.Read(raw(t, change))
+		require.NoError(t, err)
+		Channels.Apply(&is, read)
+		assert.Equal(t, careful, Channels.Careful(&was, &is, Queue), change)
+	}
+}
+
 func TestLabelsAreMerged(t *testing.T) {
 	have := map[string]string{"team": "logistics", "tier": "1"}
 	assert.Equal(t, map[string]string{"team": "cold", "site": "depot"}, Merge(have, map[string]string{"team": "cold", "tier": "", "site": "depot"}))

@@ -220,7 +220,7 @@ func (s *Server) showChannel(c *gin.Context) {
 }
 
 func previewJSON(p *change.Preview, done bool) client.Preview {
-	return client.Preview{Address: p.Address, Effects: p.Effects, Before: p.Before, After: p.After, Messages: p.Messages, Bytes: p.Bytes, Until: p.Until, Job: p.Job, Done: done}
+	return client.Preview{Address: p.Address, Effects: p.Effects, Before: p.Before, After: p.After, Messages: p.Messages, Bytes: p.Bytes, Until: p.Until, Job: p.Job, Careful: p.Careful, Done: done}
 }
 
 func (s *Server) setChannel(c *gin.Context) {

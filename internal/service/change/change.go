@@ -19,6 +19,7 @@ type Preview struct {
 	Bytes    int64          `json:"bytes"`
 	Until    *time.Time     `json:"until,omitempty"` // until when it can be taken back
 	Job      int64          `json:"job,omitempty"`   // the job that brings it about
+	Careful  bool           `json:"careful"`         // something of it cannot be taken back
 }
 
 // UntilFresh makes a change again for as long as others change the same thing

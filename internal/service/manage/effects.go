@@ -20,6 +20,7 @@ import (
 func (mg *Manage) previewSet(ctx context.Context, t *part.Channel, old, changed *catalog.Channel) (*change.Preview, error) {
 	p := &change.Preview{Address: old.Address()}
 	p.Before, p.After, p.Effects = setting.Channels.Diff(&old.Channel, &changed.Channel, old.Kind)
+	p.Careful = setting.Channels.Careful(&old.Channel, &changed.Channel, old.Kind)
 	if changed.RetainMS < old.RetainMS || changed.RetainBytes < old.RetainBytes {
 		retention := topic.Retention{Age: time.Duration(changed.RetainMS) * time.Millisecond, Bytes: changed.RetainBytes}
 		for _, part := range t.Partitions() {
@@ -32,6 +33,7 @@ func (mg *Manage) previewSet(ctx context.Context, t *part.Channel, old, changed 
 		}
 		p.Effects = append(p.Effects, fmt.Sprintf("retention takes %s (%s) at once; that cannot be taken back", words.Many(p.Messages, "message"), address.FormatSize(p.Bytes)))
 	}
+	p.Careful = p.Careful || p.Messages > 0
 	if p.After["hold"] != nil {
 		for _, name := range changed.Hold {
 			if mg.catalog.View().Groups[t.ID][name] == nil {

@@ -2078,6 +2078,8 @@ export interface components {
              * @description The job that brings it about
              */
             job?: number;
+            /** @description Something of it cannot be taken back */
+            careful: boolean;
             done: boolean;
         };
         Status: {

@@ -1,0 +1,157 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"flag"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+var (
+	update = flag.Bool("update", false, "write what the verbs print now")
+	record = flag.String("record", "", "address of a demo whose answers are recorded; its token is in FERRY_TOKEN")
+)
+
+// recorded is when the answers were recorded, and what they were by method and
+// path. Where one was asked for again, the first one counts.
+type recorded struct {
+	At      time.Time         `json:"at"`
+	Answers map[string]answer `json:"answers"`
+}
+
+type answer struct {
+	Status int    `json:"status"`
+	Type   string `json:"type"`
+	Body   string `json:"body"`
+}
+
+const answersFile = "testdata/answers.json"
+
+// printed are the lines whose output is compared.
+var printed = map[string]string{
+	"list":            "list",
+	"list-space":      "list coldchain",
+	"show-space":      "show coldchain",
+	"show-topic":      "show coldchain/readings",
+	"show-queue":      "show coldchain/inspections",
+	"show-group":      "show coldchain/readings@compliance",
+	"show-history":    "show coldchain/readings@compliance -history",
+	"show-message":    "show coldchain/readings#0:0",
+	"show-item":       "show coldchain/inspections#0:3",
+	"lag":             "lag",
+	"lag-group":       "lag coldchain/readings@dashboards",
+	"dead":            "dead coldchain/inspections",
+	"status":          "status",
+	"nodes":           "nodes",
+	"nodes-without":   "nodes what-if -without node-a",
+	"nodes-jobs":      "nodes jobs",
+	"logbook":         "logbook -limit 8",
+	"access":          "access",
+	"replays":         "replay list",
+	"trace":           "trace coldchain/inspections#0:3",
+	"browse":          "browse coldchain/readings -limit 3 -json",
+	"set-preview":     "set coldchain/inspections -attempts 2 -retain-dead 1d",
+	"remove-preview":  "remove coldchain/journeys",
+	"seek-preview":    "seek coldchain/readings@dashboards -to first",
+	"replay-preview":  "replay coldchain/inspections/dead -to coldchain/inspections -where body.box!=null -dry-run",
+	"discard-preview": "discard coldchain/inspections -reason drill",
+	"drain-preview":   "nodes drain node-a",
+	"wrong-address":   "show coldchain/reading",
+	"wrong-setting":   "set coldchain/readings -attempts 2",
+	"list-json":       "list coldchain -json",
+}
+
+func (r *recorded) serve(w http.ResponseWriter, q *http.Request) {
+	a, ok := r.Answers[q.Method+" "+q.URL.RequestURI()]
+	if !ok {
+		http.Error(w, "not recorded: "+q.Method+" "+q.URL.RequestURI(), http.StatusNotImplemented)
+		return
+	}
+	w.Header().Set("Content-Type", a.Type)
+	w.WriteHeader(a.Status)
+	io.WriteString(w, a.Body)
+}
+
+// pass asks the demo, and keeps what it answers.
+func (r *recorded) pass(w http.ResponseWriter, q *http.Request) {
+	body, _ := io.ReadAll(q.Body)
+	ask, err := http.NewRequest(q.Method, *record+q.URL.RequestURI(), bytes.NewReader(body))
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusBadGateway)
+		return
+	}
+	ask.Header = q.Header.Clone()
+	ask.Header.Set("Authorization", "Bearer "+os.Getenv("FERRY_TOKEN"))
+	response, err := http.DefaultClient.Do(ask)
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusBadGateway)
+		return
+	}
+	defer response.Body.Close()
+	said, _ := io.ReadAll(response.Body)
+	key := q.Method + " " + q.URL.RequestURI()
+	if _, known := r.Answers[key]; !known {
+		r.Answers[key] = answer{response.StatusCode, response.Header.Get("Content-Type"), string(said)}
+	}
+	r.serve(w, q)
+}
+
+// What each verb prints of recorded answers stays as it is, unless that is
+// wanted: go test ./cmd/ferry -update, and -record for other answers.
+func TestWhatVerbsPrint(t *testing.T) {
+	local, clock := time.Local, now
+	defer func() { time.Local, now = local, clock }()
+	time.Local = time.UTC
+	r := &recorded{At: time.Now().UTC().Truncate(time.Second), Answers: map[string]answer{}}
+	handler := r.serve
+	if *record != "" {
+		handler = r.pass
+	} else {
+		b, err := os.ReadFile(answersFile)
+		require.NoError(t, err)
+		require.NoError(t, json.Unmarshal(b, r))
+	}
+	now = func() time.Time { return r.At }
+	server := httptest.NewServer(http.HandlerFunc(handler))
+	defer server.Close()
+	for name, line := range printed {
+		t.Run(name, func(t *testing.T) {
+			ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+			defer cancel()
+			var out, errOut bytes.Buffer
+			code := run(ctx, append(strings.Fields(line), "-server", server.URL, "-token", "recorded"), strings.NewReader(""), &out, &errOut)
+			have := "$ ferry " + line + "\n" + out.String()
+			if errOut.Len() > 0 {
+				have += "--- said besides\n" + errOut.String()
+			}
+			if code != 0 {
+				have += "--- status " + string(rune('0'+code)) + "\n"
+			}
+			have = strings.ReplaceAll(have, strings.TrimPrefix(server.URL, "http://"), "SERVER")
+			path := filepath.Join("testdata", name+".txt")
+			if *update || *record != "" {
+				require.NoError(t, os.WriteFile(path, []byte(have), 0o644))
+				return
+			}
+			wanted, err := os.ReadFile(path)
+			require.NoError(t, err)
+			assert.Equal(t, string(wanted), have)
+		})
+	}
+	if *record != "" {
+		b, err := json.MarshalIndent(r, "", " ")
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(answersFile, b, 0o644))
+	}
+}
