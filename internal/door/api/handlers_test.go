@@ -1,0 +1,171 @@
+package api_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"steadyferry/internal/core/setting"
+	"steadyferry/internal/door/api"
+	"steadyferry/internal/engine/postgres/testdb"
+	"steadyferry/internal/node/nodetest"
+)
+
+func TestMain(m *testing.M) { testdb.Main(m) }
+
+// door is the API of a node within the test.
+type door struct {
+	*nodetest.Node
+	t     *testing.T
+	url   string
+	token string
+}
+
+func open(t *testing.T) *door {
+	t.Helper()
+	n := nodetest.Open(t)
+	s, err := api.New(&n.Services, http.NotFoundHandler())
+	require.NoError(t, err)
+	server := httptest.NewServer(s.Handler())
+	t.Cleanup(server.Close)
+	t.Cleanup(s.Stop)
+	token, err := n.Access.WriteOwnerToken(t.Context())
+	require.NoError(t, err)
+	return &door{n, t, server.URL, token}
+}
+
+// ask sends a request, and returns its status and the answer's JSON.
+func (d *door) ask(method, path, body string, into any) int {
+	d.t.Helper()
+	q, err := http.NewRequest(method, d.url+path, strings.NewReader(body))
+	require.NoError(d.t, err)
+	q.Header.Set("Authorization", "Bearer "+d.token)
+	r, err := http.DefaultClient.Do(q)
+	require.NoError(d.t, err)
+	defer r.Body.Close()
+	b, err := io.ReadAll(r.Body)
+	require.NoError(d.t, err)
+	if into != nil {
+		require.NoError(d.t, json.Unmarshal(b, into), "%s %s: %s", method, path, b)
+	}
+	return r.StatusCode
+}
+
+type problem struct{ Detail, Field, Allowed, Next string }
+
+func TestWhatIsSetIsReadStrictly(t *testing.T) {
+	d := open(t)
+	d.Channel(setting.Topic, "coldchain/readings", nil)
+	d.Channel(setting.Queue, "coldchain/inspections", nil)
+	const topic, queue = "/api/v1/channels/coldchain/readings", "/api/v1/channels/coldchain/inspections"
+	for _, c := range []struct {
+		method, path, body string
+		status             int
+		wanted             problem // of which each is a part
+	}{
+		{"PATCH", topic, `{"celsius":1}`, 400, problem{`unknown field "celsius"`, "celsius", "revision, partitions, replicas", ""}},
+		{"PATCH", topic, `{"paused":true,"paused":false}`, 400, problem{`"paused" comes twice`, "", "openapi", ""}},
+		{"PATCH", topic, `{"Paused":true}`, 400, problem{`unknown field "Paused"`, "Paused", "paused", ""}},
+		{"PATCH", topic, `{"labels":{"a":"1","a":"2"}}`, 400, problem{`"a" comes twice`, "labels", "", ""}},
+		{"PATCH", topic, `{"revision":"1"}`, 400, problem{"revision", "revision", "openapi", ""}},
+		{"PATCH", topic, `{"revision":7}`, 409, problem{"is at revision 1, and the change was made from revision 7", "revision", "", "look at it again"}},
+		{"PATCH", topic, `{"attempts":2}`, 400, problem{"is a topic, which has no attempts", "attempts", "retain", ""}},
+		{"PATCH", queue, `{"retain":"1h"}`, 400, problem{"is a queue, which has no retain", "retain", "attempts", ""}},
+		{"PATCH", queue, `{"order":"key"}`, 409, problem{"the order of coldchain/inspections cannot be changed", "order", "", "make another queue"}},
+		{"PATCH", topic, `{"maxBody":"8MiB"}`, 200, problem{}},
+		{"PATCH", topic, `[]`, 400, problem{"not the JSON that is expected", "", "openapi", ""}},
+		{"PATCH", topic, ``, 400, problem{"not the JSON that is expected", "", "openapi", ""}},
+		{"POST", "/api/v1/channels", `{"address":"coldchain/x","kind":"stream"}`, 400, problem{`kind is "stream"`, "kind", "topic, queue", ""}},
+		{"POST", "/api/v1/channels", `{"address":"coldchain/x","kind":"topic","lease":"1s"}`, 400, problem{"has no lease", "lease", "", ""}},
+		{"POST", "/api/v1/channels", `{"address":7,"kind":"topic"}`, 400, problem{"address", "address", "", ""}},
+		{"POST", "/api/v1/spaces", `{"space":"depot","kind":"topic"}`, 400, problem{`unknown field "kind"`, "kind", "space, description, labels", ""}},
+		{"PATCH", "/api/v1/spaces/coldchain", `{"description":7}`, 400, problem{"description is 7", "description", "up to 500", ""}},
+		{"POST", topic + "/groups", `{"group":"compliance","from":"soon"}`, 400, problem{"soon", "", "first", ""}},
+		{"POST", topic + "/groups", `{"group":"compliance","expire":"1s"}`, 400, problem{"expire is 1s", "expire", "0s (never), 1m to 3650d", ""}},
+		{"POST", topic + "/groups", `{"group":"compliance","expire":"1h"}`, 201, problem{}},
+		{"PATCH", topic + "/groups/compliance", `{"paused":"yes"}`, 400, problem{`paused is "yes"`, "paused", "true, false", ""}},
+	} {
+		var p problem
+		assert.Equal(t, c.status, d.ask(c.method, c.path, c.body, &p), "%s %s %s: %+v", c.method, c.path, c.body, p)
+		for _, part := range [][2]string{{p.Detail, c.wanted.Detail}, {p.Field, c.wanted.Field}, {p.Allowed, c.wanted.Allowed}, {p.Next, c.wanted.Next}} {
+			assert.Contains(t, part[0], part[1], "%s %s %s", c.method, c.path, c.body)
+		}
+	}
+}
+
+// Pages of a list follow each other without a gap, and each has what was asked
+// for.
+func TestPagesFollowEachOther(t *testing.T) {
+	d := open(t)
+	var wanted []string
+	for i := range 7 {
+		d.Channel(setting.Topic, fmt.Sprintf("coldchain/t-%d", i), nil)
+		wanted = append(wanted, fmt.Sprintf("coldchain/t-%d", i))
+	}
+	require.Equal(t, 201, d.ask("POST", "/api/v1/spaces", `{"space":"depot","labels":{"team":"logistics"}}`, nil))
+	d.Channel(setting.Topic, "depot/x", nil)
+	type page struct {
+		Items []struct {
+			Address, Space string
+			Settings       map[string]any
+		}
+		Next string
+	}
+	for _, limit := range []int{1, 3, 7, 100} {
+		var seen []string
+		for next := ""; ; {
+			var p page
+			require.Equal(t, 200, d.ask("GET", fmt.Sprintf("/api/v1/channels?space=coldchain&limit=%d&cursor=%s", limit, strings.ReplaceAll(next, "/", "%2F")), "", &p))
+			assert.LessOrEqual(t, len(p.Items), limit)
+			for _, item := range p.Items {
+				seen = append(seen, item.Address)
+				assert.EqualValues(t, 1, item.Settings["partitions"])
+			}
+			if next = p.Next; next == "" {
+				break
+			}
+		}
+		assert.Equal(t, wanted, seen, "%d a page", limit)
+	}
+	var p page
+	require.Equal(t, 200, d.ask("GET", "/api/v1/spaces", "", &p))
+	require.Len(t, p.Items, 2)
+	assert.Equal(t, "depot", p.Items[1].Space)
+	for _, bad := range []string{"limit=0", "limit=1001", "limit=x"} {
+		var wrong problem
+		assert.Equal(t, 400, d.ask("GET", "/api/v1/channels?"+bad, "", &wrong))
+		assert.Equal(t, "1 to 1000", wrong.Allowed)
+	}
+	assert.Equal(t, 404, d.ask("GET", "/api/v1/channels?space=nowhere", "", nil))
+	var tables map[string][]setting.Row
+	require.Equal(t, 200, d.ask("GET", "/api/v1/settings", "", &tables))
+	assert.Equal(t, setting.Channels.Rows(), tables["channels"])
+}
+
+// Nobody gets in without a token in force, and none is told why.
+func TestWhoGetsIn(t *testing.T) {
+	d := open(t)
+	for name, token := range map[string]string{"none": "", "another": "x" + d.token, "half": d.token[:20]} {
+		with := *d
+		with.token = token
+		assert.Equal(t, 401, with.ask("GET", "/api/v1/channels", "", nil), name)
+	}
+	for path, status := range map[string]int{"/healthz": 200, "/readyz": 200, "/api/v1/nothing": 404, "/metrics": 200} {
+		assert.Equal(t, status, d.ask("GET", path, "", nil), path)
+	}
+	without := *d
+	without.token = ""
+	assert.Equal(t, 200, without.ask("GET", "/healthz", "", nil))
+	assert.Equal(t, 401, without.ask("GET", "/metrics", "", nil))
+	assert.Equal(t, 405, d.ask("DELETE", "/api/v1/channels", "", nil))
+	var p problem
+	assert.Equal(t, 400, d.ask("GET", "/api/v1/channels?sapce=x", "", &p), "a query that nobody knows")
+	assert.Contains(t, p.Detail, "sapce")
+}
