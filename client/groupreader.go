@@ -3,6 +3,7 @@ package client
 import (
 	"context"
 	"errors"
+	"net/http"
 	"slices"
 	"sync"
 	"time"
@@ -323,7 +324,7 @@ func (r *GroupReader) beat(ctx context.Context) {
 			r.dropAll()
 			member, joinErr := r.client.Join(ctx, r.address, r.options.JoinGroup)
 			if joinErr != nil {
-				if p, ok := asProblem(joinErr); ok && p.Status < 500 {
+				if p, ok := asProblem(joinErr); ok && p.Status < 500 && p.Status != http.StatusTooManyRequests {
 					r.fail(joinErr)
 					return
 				}
@@ -332,7 +333,7 @@ func (r *GroupReader) beat(ctx context.Context) {
 			}
 			r.member.take(member.Share())
 		case err != nil:
-			if p, ok := asProblem(err); ok && p.Status < 500 {
+			if p, ok := asProblem(err); ok && p.Status < 500 && p.Status != http.StatusTooManyRequests {
 				r.fail(err)
 				return
 			}
@@ -431,6 +432,11 @@ func (r *GroupReader) read(ctx context.Context, p *readPart, from int64) {
 				next = f.First
 			}
 		}
+		if forGood(err) {
+			r.fail(err)
+			r.stop()
+			return
+		}
 		if err != nil {
 			pause(ctx, 100*time.Millisecond)
 			continue
@@ -456,6 +462,13 @@ func (r *GroupReader) read(ctx context.Context, p *readPart, from int64) {
 			return
 		}
 	}
+}
+
+// forGood reports whether an answer will be the same the next time: what was
+// asked for is wrong, or the caller is not let in.
+func forGood(err error) bool {
+	p, ok := asProblem(err)
+	return ok && slices.Contains([]int{400, 401, 403, 413, 421}, p.Status)
 }
 
 // Messages goes through the messages of a batch, oldest first.
