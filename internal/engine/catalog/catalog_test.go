@@ -104,8 +104,10 @@ func statements(c *Catalog, ch *Channel, g *Group, r *Replay) map[string]func(ct
 		"LagHistory": func(ctx context.Context) error {
 			return skip(c.LagHistory(ctx, g.ID, time.Now().Add(-time.Hour), time.Now(), 5))
 		},
-		"Expired": func(ctx context.Context) error { return skip(c.Expired(ctx)) },
-		"Reload":  func(ctx context.Context) error { return c.Reload(ctx) },
+		"Expired":     func(ctx context.Context) error { return skip(c.Expired(ctx)) },
+		"Reload":      func(ctx context.Context) error { return c.Reload(ctx) },
+		"CatchUp":     func(ctx context.Context) error { return c.CatchUp(ctx) },
+		"TrimChanges": func(ctx context.Context) error { return c.TrimChanges(ctx) },
 	}
 }
 

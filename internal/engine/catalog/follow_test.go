@@ -66,6 +66,9 @@ func TestFollowingShowsWhatAllRowsShow(t *testing.T) {
 	}
 	all := []*Catalog{open(), open(), open()}
 	require.NoError(t, all[0].NewSpace(t.Context(), &Space{Name: "coldchain"}, nil))
+	for _, c := range all {
+		require.NoError(t, c.CatchUp(t.Context()))
+	}
 	for round := range 12 {
 		var writers sync.WaitGroup
 		for w := range 2 {
@@ -246,4 +249,25 @@ func BenchmarkNewChannel(b *testing.B) {
 			}
 		})
 	}
+}
+
+// What changed long ago is let go of, and what nodes may still follow from
+// stays.
+func TestOldChangesAreTrimmed(t *testing.T) {
+	_, database := testdb.New(t)
+	c := openCatalog(t, database)
+	require.NoError(t, c.NewSpace(t.Context(), &Space{Name: "coldchain"}, nil))
+	testdb.Exec(t, database,
+		`INSERT INTO commits (version, mark, xid) VALUES (-20000, gen_random_uuid(), '7')`,
+		`INSERT INTO changed (xid, tbl, key, at) VALUES ('7', 'spaces', '1', now() - interval '2 hours'), ('8', 'spaces', '2', now())`,
+		`UPDATE changed SET at = now() - interval '2 hours' WHERE xid = (SELECT xid FROM commits ORDER BY version DESC LIMIT 1)`)
+	require.NoError(t, c.TrimChanges(t.Context()))
+	rows, err := list[string](t.Context(), c, `SELECT xid::text FROM changed WHERE xid IN ('7', '8') OR xid = (SELECT xid FROM commits ORDER BY version DESC LIMIT 1) ORDER BY 1`)
+	require.NoError(t, err)
+	assert.NotContains(t, rows, "7")
+	assert.Contains(t, rows, "8", "its transaction may not have ended yet")
+	assert.Len(t, rows, 2, "what a version says it changed stays with it")
+	old, err := list[int64](t.Context(), c, `SELECT version FROM commits WHERE version < 0`)
+	require.NoError(t, err)
+	assert.Empty(t, old)
 }
