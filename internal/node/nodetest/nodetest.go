@@ -4,6 +4,7 @@ package nodetest
 
 import (
 	"context"
+	"net"
 	"testing"
 	"time"
 
@@ -17,15 +18,17 @@ import (
 	"steadyferry/internal/node"
 )
 
-// Node is a node that stays alone, with its records in a database of its own.
+// Node is a node within a test.
 type Node struct {
 	*node.Node
 	t      testing.TB
 	config node.Config
+	peers  string // where others reach it; empty: it stays alone
 	closed bool
 }
 
-// Open opens a node with a space, coldchain. It is closed at the end of the test.
+// Open opens a node that stays alone, on records of its own, and a space,
+// coldchain. It is closed at the end of the test.
 func Open(t testing.TB) *Node {
 	t.Helper()
 	_, database := testdb.New(t)
@@ -36,8 +39,46 @@ func Open(t testing.TB) *Node {
 	return n
 }
 
+// Cluster opens so many nodes on one set of records, which know each other, and
+// a space, coldchain.
+func Cluster(t testing.TB, count int) []*Node {
+	t.Helper()
+	_, database := testdb.New(t)
+	nodes := make([]*Node, count)
+	for i := range nodes {
+		name := "node-" + string(rune('a'+i))
+		n := &Node{t: t, config: node.Config{Name: name, Zone: name, Dir: t.TempDir(), DatabaseURL: database, KeepRemoved: time.Hour, DiskReserve: 1 << 20, Version: "test"}, peers: "127.0.0.1:0"}
+		n.open()
+		t.Cleanup(n.Close)
+		nodes[i] = n
+	}
+	require.NoError(t, nodes[0].Manage.NewSpace(t.Context(), "owner", "coldchain", nil))
+	require.Eventually(t, func() bool {
+		for _, n := range nodes {
+			all, _ := n.Cluster.Nodes(time.Now())
+			up := 0
+			for _, one := range all {
+				if one.Up {
+					up++
+				}
+			}
+			if up < count || n.Records.View().Spaces["coldchain"] == nil {
+				return false
+			}
+		}
+		return true
+	}, 20*time.Second, 20*time.Millisecond, "every node hears every other")
+	return nodes
+}
+
 func (n *Node) open() {
 	n.t.Helper()
+	if n.peers != "" {
+		listener, err := net.Listen("tcp", n.peers)
+		require.NoError(n.t, err)
+		n.peers = listener.Addr().String() // the same again
+		n.config.PeerListener, n.config.PeerAdvertise = listener, n.peers
+	}
 	opened, err := node.Open(context.Background(), n.config)
 	require.NoError(n.t, err)
 	n.Node, n.closed = opened, false
