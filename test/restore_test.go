@@ -149,7 +149,7 @@ func TestRecordsThatGoBackBelowARunningNodeAreNoticed(t *testing.T) {
 	defer conn.Close(ctx)
 	// What a restore does: the record is gone without having been deleted,
 	// and the version is a lower one.
-	for _, statement := range []string{`ALTER TABLE channels DISABLE TRIGGER forget_channel`, `DELETE FROM channels`, `UPDATE catalog_version SET version = 1, mark = gen_random_uuid()`} {
+	for _, statement := range []string{`ALTER TABLE channels DISABLE TRIGGER USER`, `DELETE FROM channels`, `UPDATE catalog_version SET version = 1, mark = gen_random_uuid()`} {
 		_, err := conn.Exec(ctx, statement)
 		require.NoError(t, err)
 	}

@@ -89,34 +89,56 @@ func (cl *Cluster) DrainLeaders(ctx context.Context, name string) error {
 	return nil
 }
 
-// Placement returns the nodes and the partitions as the computation of
-// placements takes them, in order.
-func (cl *Cluster) Placement() ([]placement.Node, []placement.Partition) {
-	view := cl.catalog.View()
-	var nodes []placement.Node
-	for _, r := range view.Nodes {
+// members returns the nodes as the computation of placements takes them, by
+// name.
+func (cl *Cluster) members() (nodes []placement.Node) {
+	for _, r := range cl.catalog.View().Nodes {
 		if r.State != catalog.NodeMember && r.State != catalog.NodeDraining {
 			continue
 		}
 		nodes = append(nodes, placement.Node{ID: r.ID, Name: r.Name, Zone: r.Zone, Usable: r.State == catalog.NodeMember && (r.ID == cl.id || cl.peers.Up(r.ID))})
 	}
 	slices.SortFunc(nodes, func(a, b placement.Node) int { return cmp.Compare(a.Name, b.Name) })
-	var partitions []placement.Partition
+	return nodes
+}
+
+// partitions returns where all partitions are, in no order.
+func (cl *Cluster) partitions() (partitions []placement.Partition) {
+	view := cl.catalog.View()
 	for _, ch := range view.Channels {
 		for _, p := range view.Placed[ch.ID] {
 			partitions = append(partitions, placement.Partition{Channel: ch.ID, Number: p.Partition, Replicas: p.Replicas})
 		}
 	}
+	return partitions
+}
+
+// Placement returns the nodes and the partitions as the computation of
+// placements takes them, in order.
+func (cl *Cluster) Placement() ([]placement.Node, []placement.Partition) {
+	partitions := cl.partitions()
 	slices.SortFunc(partitions, func(a, b placement.Partition) int {
 		return cmp.Or(cmp.Compare(a.Channel, b.Channel), cmp.Compare(a.Number, b.Number))
 	})
-	return nodes, partitions
+	return cl.members(), partitions
+}
+
+// Choose finds nodes for new partitions of the channel with the address.
+func (cl *Cluster) Choose(address string, partitions, replicas int) ([][]uint64, error) {
+	var existing []placement.Partition
+	if partitions > 0 && cl.Usable() > 1 { // else there is nothing to choose by
+		existing = cl.partitions()
+	}
+	placed, err := placement.Choose(cl.members(), existing, partitions, replicas)
+	if err != nil {
+		return nil, TooFew(err, address)
+	}
+	return placed, nil
 }
 
 // Usable counts the nodes that can take replicas.
 func (cl *Cluster) Usable() (count int) {
-	nodes, _ := cl.Placement()
-	for _, r := range nodes {
+	for _, r := range cl.members() {
 		if r.Usable {
 			count++
 		}

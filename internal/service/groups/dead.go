@@ -8,11 +8,9 @@ import (
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/message"
-	"steadyferry/internal/core/placement"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
-	"steadyferry/internal/service/cluster"
 	"steadyferry/internal/service/queues"
 )
 
@@ -34,10 +32,9 @@ func (gs *Groups) DeadQueue(ctx context.Context, a address.Address) (*part.Chann
 	ch := &catalog.Channel{SpaceID: of.SpaceID, Space: of.Space, Name: of.Name + "@" + g.Name, Kind: catalog.KindQueue, GroupID: sql.NullInt64{Int64: g.ID, Valid: true}}
 	queues.SetDefaults(&ch.Channel)
 	ch.Replicas, ch.MaxBody, ch.Description = of.Replicas, of.MaxBody, "dead letters of the group "+g.Name
-	nodes, existing := gs.cluster.Placement()
-	placed, err := placement.Choose(nodes, existing, 1, min(ch.Replicas, max(gs.cluster.Usable(), 1)))
+	placed, err := gs.cluster.Choose(name, 1, min(ch.Replicas, max(gs.cluster.Usable(), 1)))
 	if err != nil {
-		return nil, cluster.TooFew(err, name)
+		return nil, err
 	}
 	err = gs.catalog.NewChannel(ctx, ch, placed, &catalog.Entry{Who: "ferryd", Action: "new dead letters", Address: name + "/dead", After: map[string]any{"since": "a member rejected its first message"}})
 	if err != nil && !errors.Is(err, catalog.ErrExists) {

@@ -41,10 +41,9 @@ func (mg *Manage) NewChannel(ctx context.Context, who, kind string, a address.Ad
 	}
 	ch.Replicas = placement.DefaultReplicas(mg.cluster.Usable())
 	setting.Channels.Apply(&ch.Channel, settings)
-	nodes, existing := mg.cluster.Placement()
-	placed, err := placement.Choose(nodes, existing, ch.Partitions, ch.Replicas)
+	placed, err := mg.cluster.Choose(a.String(), ch.Partitions, ch.Replicas)
 	if err != nil {
-		return nil, cluster.TooFew(err, a.String())
+		return nil, err
 	}
 	err = mg.catalog.NewChannel(ctx, ch, placed, &catalog.Entry{Who: who, Action: "new " + kind, Address: a.String(), After: shown(ch)})
 	if errors.Is(err, catalog.ErrExists) {
@@ -95,8 +94,7 @@ func (mg *Manage) setChannel(ctx context.Context, who string, a address.Address,
 	if err != nil {
 		return nil, err
 	}
-	nodes, existing := mg.cluster.Placement()
-	placed, err := placement.Choose(nodes, existing, changed.Partitions-old.Partitions, changed.Replicas)
+	placed, err := mg.cluster.Choose(a.String(), changed.Partitions-old.Partitions, changed.Replicas)
 	var job *catalog.Job
 	if err == nil && changed.Replicas != old.Replicas {
 		job, err = mg.jobs.Replicas(ctx, who, t, changed.Replicas, preview)

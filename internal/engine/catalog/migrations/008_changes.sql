@@ -34,3 +34,19 @@ CREATE TRIGGER note_change AFTER INSERT OR DELETE ON nodes FOR EACH ROW EXECUTE 
 CREATE TRIGGER note_update AFTER UPDATE OF name, zone, api_address, peer_address, state, started_at ON nodes FOR EACH ROW EXECUTE FUNCTION note_change('id');
 CREATE TRIGGER note_change AFTER INSERT OR DELETE ON groups FOR EACH ROW EXECUTE FUNCTION note_change('id');
 CREATE TRIGGER note_update AFTER UPDATE OF name, description, paused, expire_ms ON groups FOR EACH ROW EXECUTE FUNCTION note_change('id');
+
+-- What changes rows without raising the version itself, such as a person, has
+-- it raised at its end, so that nodes follow that too.
+-- +goose StatementBegin
+CREATE FUNCTION note_commit() RETURNS trigger LANGUAGE plpgsql AS $$
+BEGIN
+    IF NOT EXISTS (SELECT 1 FROM commits WHERE xid = pg_current_xact_id()) THEN
+        WITH head AS (UPDATE catalog_version SET version = version + 1, mark = gen_random_uuid() RETURNING version, mark)
+        INSERT INTO commits (version, mark, xid) SELECT version, mark, pg_current_xact_id() FROM head
+        ON CONFLICT (version) DO UPDATE SET mark = excluded.mark, xid = excluded.xid;
+        PERFORM pg_notify('ferry_catalog', '');
+    END IF;
+    RETURN NULL;
+END $$;
+-- +goose StatementEnd
+CREATE CONSTRAINT TRIGGER note_commit AFTER INSERT ON changed DEFERRABLE INITIALLY DEFERRED FOR EACH ROW EXECUTE FUNCTION note_commit();
