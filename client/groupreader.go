@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"steadyferry/internal/core/address"
-	"steadyferry/internal/core/message"
 )
 
 // GroupReader reads a topic as a member of a group: it keeps the membership,
@@ -469,30 +468,6 @@ func (r *GroupReader) read(ctx context.Context, p *readPart, from int64) {
 func forGood(err error) bool {
 	p, ok := asProblem(err)
 	return ok && slices.Contains([]int{400, 401, 403, 413, 421}, p.Status)
-}
-
-// Messages goes through the messages of a batch, oldest first.
-func (b *Batch) Messages(each func(*message.Stored) error) error {
-	for rest := b.Records; len(rest) > 0; {
-		record, size, err := message.ReadRecord(rest)
-		if err != nil {
-			return err
-		}
-		var failed error
-		if err := record.Stored(b.Partition, func(s *message.Stored) bool {
-			if s.Offset >= b.From && s.Offset < b.Next {
-				failed = each(s)
-			}
-			return failed == nil
-		}); err != nil {
-			return err
-		}
-		if failed != nil {
-			return failed
-		}
-		rest = rest[size:]
-	}
-	return nil
 }
 
 // name is what the group's own queue knows this member by.
