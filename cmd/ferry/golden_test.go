@@ -23,6 +23,9 @@ var (
 	record = flag.String("record", "", "address of a demo whose answers are recorded; its token is in FERRY_TOKEN")
 )
 
+// Times are printed as they are in UTC, from the start of the tests on.
+func init() { time.Local = time.UTC }
+
 // recorded is when the answers were recorded, and what they were by method and
 // path. Where one was asked for again, the first one counts.
 type recorded struct {
@@ -110,9 +113,8 @@ func (r *recorded) pass(w http.ResponseWriter, q *http.Request) {
 // What each verb prints of recorded answers stays as it is, unless that is
 // wanted: go test ./cmd/ferry -update, and -record for other answers.
 func TestWhatVerbsPrint(t *testing.T) {
-	local, clock := time.Local, now
-	defer func() { time.Local, now = local, clock }()
-	time.Local = time.UTC
+	clock := now
+	defer func() { now = clock }()
 	r := &recorded{At: time.Now().UTC().Truncate(time.Second), Answers: map[string]answer{}}
 	handler := r.serve
 	if *record != "" {

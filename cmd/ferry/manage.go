@@ -5,8 +5,10 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/url"
+	"slices"
 
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
@@ -160,8 +162,8 @@ func (c *call) printPreview(p client.Preview) error {
 		return c.printJSON(p)
 	}
 	var changes [][2]string
-	for name, after := range p.After {
-		changes = append(changes, [2]string{name, settingText(p.Before[name]) + " -> " + settingText(after)})
+	for _, name := range slices.Sorted(maps.Keys(p.After)) {
+		changes = append(changes, [2]string{name, settingText(p.Before[name]) + " -> " + settingText(p.After[name])})
 	}
 	c.pairs(changes)
 	for _, e := range p.Effects {
