@@ -167,6 +167,20 @@ func (c *coordinator) membership(id string) *Membership {
 	return m
 }
 
+// standing returns a member's share and the generation that last touched it, or
+// why it has none: another node coordinates by now, or the member is gone.
+func (c *coordinator) standing(id string) (*Membership, uint64, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.taken {
+		return nil, 0, catalog.ErrTakenOver
+	}
+	if _, ok := c.table.Members[id]; !ok {
+		return nil, 0, group.ErrNoMember
+	}
+	return c.membership(id), c.touched[id], nil
+}
+
 // join adds a member and returns its share.
 func (c *coordinator) join(ctx context.Context, ask *groupAsk) (*Membership, error) {
 	err := c.change(ctx, func(t *group.Table) error {
@@ -217,18 +231,11 @@ func (c *coordinator) beat(ctx context.Context, ask *groupAsk) (*Membership, err
 	for {
 		changed := c.changed.Wait()
 		records := c.gs.parts.Changed() // the pause
-		c.mu.Lock()
-		if c.taken {
-			c.mu.Unlock()
-			return nil, catalog.ErrTakenOver
+		m, touched, err := c.standing(ask.Member)
+		if err != nil {
+			return nil, err
 		}
-		if _, ok := c.table.Members[ask.Member]; !ok {
-			c.mu.Unlock()
-			return nil, group.ErrNoMember
-		}
-		m := c.membership(ask.Member)
-		news := c.touched[ask.Member] > ask.Generation || m.Paused != ask.Paused
-		c.mu.Unlock()
+		news := touched > ask.Generation || m.Paused != ask.Paused
 		if news || ask.Wait <= 0 {
 			return m, nil
 		}

@@ -9,7 +9,6 @@ import (
 	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/group"
 	"steadyferry/internal/core/message"
-	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/replica"
 	"steadyferry/internal/service/queues"
@@ -44,17 +43,10 @@ func (c *coordinator) poll(ctx context.Context, t *part.Channel, ask *groupAsk) 
 	deadline := time.Now().Add(ask.Wait)
 	for {
 		changed := c.changed.Wait()
-		c.mu.Lock()
-		if c.taken {
-			c.mu.Unlock()
-			return nil, catalog.ErrTakenOver
+		m, _, err := c.standing(ask.Member)
+		if err != nil {
+			return nil, err
 		}
-		if _, ok := c.table.Members[ask.Member]; !ok {
-			c.mu.Unlock()
-			return nil, group.ErrNoMember
-		}
-		m := c.membership(ask.Member)
-		c.mu.Unlock()
 		out := &Polled{Membership: m, Messages: []*message.Stored{}, UpTo: group.UpTo{}}
 		maps.Copy(out.UpTo, ask.UpTo)
 		if !m.Paused {

@@ -11,7 +11,6 @@ import (
 	"steadyferry/internal/core/words"
 )
 
-// queueFlags are the flags of queues that topics do not have; -expire they
 // describeQueue prints a queue's settings and where its messages are.
 func (c *call) describeQueue(out io.Writer, t client.Topic, now time.Time) {
 	q := t.Queue
