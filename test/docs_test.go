@@ -28,6 +28,7 @@ func TestTheTourWorks(t *testing.T) {
 		"celsius-not-a-number", "get the edited content", "replay 1 has begun", "edited", "accepted", "the way back", "taken back: each is", "no label is left", "1 accepted, 0 given back, 1 rejected", "nothing is sent yet", "taken back", `"messages":[{`, "coldchain/doors@porters"} {
 		assert.Contains(t, printed, says)
 	}
+	assert.NotContains(t, printed, "urn:steady-ferry:problem", "curl ends well also with a refusal")
 }
 
 func TestTheTourOfAClusterWorks(t *testing.T) {
