@@ -4,7 +4,7 @@ import (
 	"encoding/json"
 	"time"
 
-	"steadyferry/internal/core/replay"
+	"steadyferry/internal/core/edit"
 )
 
 // QueueMessage is a message of a queue with what is known of it.
@@ -59,7 +59,7 @@ type DeadCause struct {
 }
 
 // Edit changes one place of a message.
-type Edit = replay.Edit
+type Edit = edit.Edit
 
 // Choice is which messages of a queue are meant.
 type Choice struct {

@@ -16,7 +16,7 @@ import (
 
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
-	"steadyferry/internal/core/replay"
+	"steadyferry/internal/core/edit"
 	"steadyferry/internal/core/words"
 )
 
@@ -25,9 +25,9 @@ type editsValue []client.Edit
 
 func (e *editsValue) String() string { return "" }
 func (e *editsValue) Set(text string) error {
-	edit, err := replay.ParseEdit(text)
+	parsed, err := edit.Parse(text)
 	if err == nil {
-		*e = append(*e, edit)
+		*e = append(*e, parsed)
 	}
 	return err
 }

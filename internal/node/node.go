@@ -27,6 +27,7 @@ import (
 	"steadyferry/internal/service/jobs"
 	"steadyferry/internal/service/look"
 	"steadyferry/internal/service/manage"
+	"steadyferry/internal/service/moves"
 	"steadyferry/internal/service/queues"
 	"steadyferry/internal/service/replays"
 	"steadyferry/internal/service/trace"
@@ -104,11 +105,12 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	n.Cluster = cluster.New(n.Parts, n.Records, config.Version, n.Streams)
 	n.Queues = queues.New(n.Parts, n.Records)
 	n.Groups = groups.New(n.Parts, n.Records, n.Cluster, n.Queues)
-	n.Jobs = jobs.New(n.Parts, n.Records, n.Cluster)
+	n.Jobs = jobs.New(n.Records)
+	n.Moves = moves.New(n.Parts, n.Records, n.Jobs, n.Cluster)
 	n.Look = look.New(n.Parts, n.Records)
-	n.Replays = replays.New(n.Parts, n.Records, n.Queues, n.Groups, n.Look)
+	n.Replays = replays.New(n.Parts, n.Records, n.Jobs, n.Queues, n.Groups, n.Look)
 	n.Traces = trace.New(n.Parts, n.Records, n.Queues, n.Groups, n.Look)
-	n.Manage = manage.New(n.Parts, n.Records, n.Queues, n.Cluster, n.Jobs, config.KeepRemoved)
+	n.Manage = manage.New(n.Parts, n.Records, n.Queues, n.Cluster, n.Moves, config.KeepRemoved)
 	n.Access = access.New(n.Parts, n.Records, config.Dir)
 	opened.Store(true)
 	n.Parts.Open(ctx, n.Groups)
@@ -143,7 +145,7 @@ func (n *Node) begin() {
 	}
 	n.duties.Go(func() { n.Cluster.Reporting(run) })
 	n.duties.Go(func() {
-		n.Records.WhileOnDuty(run, func(ctx context.Context) { n.Cluster.OnDuty(ctx, n.Replays.Run, n.Jobs.Run, n.Groups.Run) })
+		n.Records.WhileOnDuty(run, func(ctx context.Context) { n.Cluster.OnDuty(ctx, n.Jobs.Run, n.Moves.Run, n.Groups.Run) })
 	})
 }
 

@@ -12,6 +12,7 @@ import (
 	"steadyferry/internal/service/jobs"
 	"steadyferry/internal/service/look"
 	"steadyferry/internal/service/manage"
+	"steadyferry/internal/service/moves"
 	"steadyferry/internal/service/queues"
 	"steadyferry/internal/service/replays"
 	"steadyferry/internal/service/trace"
@@ -26,6 +27,7 @@ type Services struct {
 	Queues  *queues.Queues
 	Groups  *groups.Groups
 	Jobs    *jobs.Jobs
+	Moves   *moves.Moves
 	Look    *look.Look
 	Replays *replays.Replays
 	Traces  *trace.Traces

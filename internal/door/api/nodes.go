@@ -3,7 +3,6 @@ package api
 import (
 	"fmt"
 	"net/http"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -15,6 +14,7 @@ import (
 	"steadyferry/internal/core/placement"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/moves"
 )
 
 // clusterJSON describes all nodes, and what is wrong with the partitions on
@@ -111,7 +111,7 @@ func (s *Server) movePartition(c *gin.Context) {
 		return
 	}
 	preview := boolQuery(c, "preview")
-	p, err := s.node.Jobs.Move(c, who(c), a, body.To, preview)
+	p, err := s.node.Moves.Move(c, who(c), a, body.To, preview)
 	if !refuse(c, err) {
 		c.JSON(http.StatusOK, previewJSON(p, !preview))
 	}
@@ -123,7 +123,7 @@ func (s *Server) drainNode(c *gin.Context) {
 		return
 	}
 	preview := boolQuery(c, "preview")
-	p, err := s.node.Jobs.Drain(c, who(c), c.Param("node"), body.LeadersOnly, preview)
+	p, err := s.node.Moves.Drain(c, who(c), c.Param("node"), body.LeadersOnly, preview)
 	if !refuse(c, err) {
 		c.JSON(http.StatusOK, previewJSON(p, !preview))
 	}
@@ -131,7 +131,7 @@ func (s *Server) drainNode(c *gin.Context) {
 
 func (s *Server) removeNode(c *gin.Context) {
 	preview := boolQuery(c, "preview")
-	p, err := s.node.Jobs.RemoveNode(c, who(c), c.Param("node"), preview)
+	p, err := s.node.Moves.RemoveNode(c, who(c), c.Param("node"), preview)
 	if !refuse(c, err) {
 		c.JSON(http.StatusOK, previewJSON(p, !preview))
 	}
@@ -147,8 +147,8 @@ func (s *Server) setSpread(c *gin.Context) {
 	}
 }
 
-func (s *Server) jobJSON(j *catalog.Job) client.Job {
-	out := client.Job{Job: j.ID, Kind: j.Kind, Address: j.Address, Who: j.Who, State: j.State, Detail: j.Detail, MadeAt: j.MadeAt.UTC(), Steps: []client.JobStep{}}
+func (s *Server) jobJSON(j *moves.Job) client.Job {
+	out := client.Job{Job: j.ID, Kind: j.Kind, Address: j.Address, Who: j.Who, State: string(j.State), Detail: j.Detail, MadeAt: j.MadeAt.UTC(), Steps: []client.JobStep{}}
 	if j.EndedAt.Valid {
 		at := j.EndedAt.Time.UTC()
 		out.EndedAt = &at
@@ -158,7 +158,7 @@ func (s *Server) jobJSON(j *catalog.Job) client.Job {
 		if st.State == catalog.StepMoving {
 			step.Replicas = s.replicasOf(st.ChannelID, st.Partition)
 		}
-		if st.State != catalog.StepWaiting && st.State != catalog.StepMoving {
+		if !st.Open() {
 			out.Done++
 		}
 		out.Steps = append(out.Steps, step)
@@ -191,7 +191,7 @@ func (s *Server) listJobs(c *gin.Context) {
 	if !ok {
 		return
 	}
-	jobs, err := s.node.Jobs.List(c, limit)
+	jobs, err := s.node.Moves.List(c, limit)
 	if refuse(c, err) {
 		return
 	}
@@ -208,15 +208,9 @@ func (s *Server) cancelJob(c *gin.Context) {
 		writeProblem(c, invalid("job", fmt.Sprintf("job is %q", c.Param("job")), "a whole number"))
 		return
 	}
-	if refuse(c, s.node.Jobs.Cancel(c, who(c), id)) {
-		return
-	}
-	jobs, err := s.node.Jobs.List(c, 200)
-	if refuse(c, err) {
-		return
-	}
-	if i := slices.IndexFunc(jobs, func(j *catalog.Job) bool { return j.ID == id }); i >= 0 {
-		c.JSON(http.StatusOK, s.jobJSON(jobs[i]))
+	j, err := s.node.Moves.Cancel(c, who(c), id)
+	if !refuse(c, err) {
+		c.JSON(http.StatusOK, s.jobJSON(j))
 	}
 }
 

@@ -11,7 +11,8 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"steadyferry/client"
-	"steadyferry/internal/core/replay"
+	"steadyferry/internal/core/edit"
+	"steadyferry/internal/core/job"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/service/queues"
 	"steadyferry/internal/service/replays"
@@ -91,14 +92,14 @@ func planJSON(in *client.NewReplay, plan *replays.Plan) client.Replay {
 	return client.Replay{From: in.From, To: in.To, State: "planned", Rate: rate, Total: plan.Messages, Choice: in.Choice, Edits: orNoEdits(in.Edits), FromPosition: in.FromPosition, ToPosition: in.ToPosition, MadeAt: time.Now().UTC(), Plan: p}
 }
 
-func orNoEdits(edits []replay.Edit) []client.Edit {
+func orNoEdits(edits []edit.Edit) []client.Edit {
 	if edits == nil {
 		return []client.Edit{}
 	}
 	return edits
 }
 
-func replayJSON(r *catalog.Replay) client.Replay {
+func replayJSON(r *catalog.Job) client.Replay {
 	var spec replays.Spec
 	var progress struct {
 		Skipped int64 `json:"skipped"`
@@ -106,7 +107,7 @@ func replayJSON(r *catalog.Replay) client.Replay {
 	// What this service wrote.
 	_ = json.Unmarshal(r.Spec, &spec)
 	_ = json.Unmarshal(r.Progress, &progress)
-	out := client.Replay{Replay: r.ID, Who: r.Who, From: r.Source, To: r.Target, State: r.State, Detail: r.Detail, Rate: r.Rate, Total: r.Total, Sent: r.Sent, Failed: r.Failed, Skipped: progress.Skipped,
+	out := client.Replay{Replay: r.ID, Who: r.Who, From: r.Address, To: spec.To, State: string(r.State), Detail: r.Detail, Rate: r.Rate, Total: r.Total, Sent: r.Done, Failed: r.Failed, Skipped: progress.Skipped,
 		StopAbove: spec.StopAbove, Choice: client.Choice{Where: spec.Where, Limit: spec.Limit}, Edits: orNoEdits(spec.Edits), FromPosition: spec.FromPosition, ToPosition: spec.ToPosition, MadeAt: r.MadeAt.UTC()}
 	if spec.Cause != 0 {
 		out.Choice.Cause = queues.CauseID(spec.Cause)
@@ -114,8 +115,8 @@ func replayJSON(r *catalog.Replay) client.Replay {
 	if r.EndedAt.Valid {
 		at := r.EndedAt.Time.UTC()
 		out.EndedAt = &at
-	} else if r.State == catalog.ReplayRunning {
-		left := float64(r.Total-r.Sent-progress.Skipped) / r.Rate
+	} else if r.State == job.Running {
+		left := float64(r.Total-r.Done-progress.Skipped) / r.Rate
 		at := time.Now().Add(time.Duration(left * float64(time.Second))).UTC().Truncate(time.Second)
 		out.EndsAt = &at
 	}
@@ -127,7 +128,7 @@ func (s *Server) listReplays(c *gin.Context) {
 	if !ok {
 		return
 	}
-	all, err := s.node.Records.Replays(c, false, limit)
+	all, err := s.node.Replays.List(c, limit)
 	if refuse(c, err) {
 		return
 	}
@@ -164,7 +165,7 @@ func (s *Server) setReplay(c *gin.Context) {
 	if !ok || !readJSON(c, &in) {
 		return
 	}
-	r, err := s.node.Replays.Set(c, who(c), id, in.State, in.Rate)
+	r, err := s.node.Replays.Set(c, who(c), id, job.State(in.State), in.Rate)
 	if !refuse(c, err) {
 		c.JSON(http.StatusOK, replayJSON(r))
 	}

@@ -212,7 +212,7 @@ type Entry struct {
 
 // change runs f and writes its logbook entry in one transaction, tells the
 // other nodes, and returns when this node's view has it.
-func (c *Catalog) change(ctx context.Context, e *Entry, f func(ctx context.Context, tx *sqlx.Tx) error) error {
+func (c *Catalog) change(ctx context.Context, e *Entry, f In) error {
 	err := c.inTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
 		if err := f(ctx, tx); err != nil {
 			return err

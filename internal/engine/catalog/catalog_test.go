@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/job"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/postgres/testdb"
 )
@@ -31,7 +32,7 @@ func openCatalog(t *testing.T, database string) *Catalog {
 }
 
 // filled has a space, a topic, a group, a replay and a job.
-func filled(t *testing.T) (c *Catalog, name, database string, ch *Channel, g *Group, r *Replay) {
+func filled(t *testing.T) (c *Catalog, name, database string, ch *Channel, g *Group, r *Job) {
 	name, database = testdb.New(t)
 	c = openCatalog(t, database)
 	ctx := t.Context()
@@ -40,16 +41,16 @@ func filled(t *testing.T) (c *Catalog, name, database string, ch *Channel, g *Gr
 	require.NoError(t, c.NewChannel(ctx, ch, [][]uint64{{7}, {7}}, nil))
 	g = &Group{ChannelID: ch.ID, Name: "compliance"}
 	require.NoError(t, c.NewGroup(ctx, g, []int64{5, 5}, nil))
-	r = &Replay{Who: "w", Source: "s", Target: "t", Spec: json.RawMessage("{}"), Progress: json.RawMessage("{}"), Rate: 1}
-	require.NoError(t, c.NewReplay(ctx, r, nil))
+	r = &Job{Kind: "replay", Who: "w", Address: "s", Spec: json.RawMessage("{}"), Rate: 1}
+	require.NoError(t, c.NewJob(ctx, r, nil, nil))
 	return c, name, database, c.View().Channels["coldchain/readings"], g, r
 }
 
 // statements is every use of the database by name.
-func statements(c *Catalog, ch *Channel, g *Group, r *Replay) map[string]func(ctx context.Context) error {
+func statements(c *Catalog, ch *Channel, g *Group, r *Job) map[string]func(ctx context.Context) error {
 	entry := &Entry{Who: "w", Action: "a", Address: "b"}
 	skip := func(_ any, err error) error { return err }
-	job := func() *Job { return &Job{Kind: "move", Address: "a", Who: "w"} }
+	move := func() *Job { return &Job{Kind: "move", Address: "a", Who: "w", Spec: json.RawMessage("{}")} }
 	return map[string]func(ctx context.Context) error{
 		"NewSpace": func(ctx context.Context) error { return c.NewSpace(ctx, &Space{Name: "s-" + uuid.NewString()}, entry) },
 		"SetSpace": func(ctx context.Context) error {
@@ -77,13 +78,13 @@ func statements(c *Catalog, ch *Channel, g *Group, r *Replay) map[string]func(ct
 		"Commits": func(ctx context.Context) error {
 			return skip(c.Commits(ctx, []Commit{{Group: g.ID, Epoch: 0, Offset: 6}}))
 		},
-		"NewReplay":    func(ctx context.Context) error { n := *r; return c.NewReplay(ctx, &n, entry) },
-		"Replays":      func(ctx context.Context) error { return skip(c.Replays(ctx, true, 5)) },
-		"Replay":       func(ctx context.Context) error { return skip(c.Replay(ctx, r.ID)) },
-		"SetReplay":    func(ctx context.Context) error { return skip(c.SetReplay(ctx, r.ID, ReplayPaused, 1, entry)) },
-		"TakeReplay":   func(ctx context.Context) error { return skip(c.TakeReplay(ctx, r.ID)) },
-		"NewJob":       func(ctx context.Context) error { return c.NewJob(ctx, job(), entry, nil) },
-		"Jobs":         func(ctx context.Context) error { return skip(c.Jobs(ctx, 5)) },
+		"TakeJob":      func(ctx context.Context) error { return skip(c.TakeJob(ctx, r.ID)) },
+		"SetJob":       func(ctx context.Context) error { return c.SetJob(ctx, r.ID, job.Running, job.Running, 2, entry) },
+		"Job":          func(ctx context.Context) error { return skip(c.Job(ctx, r.ID)) },
+		"Steps":        func(ctx context.Context) error { return skip(c.Steps(ctx, r.ID)) },
+		"OpenSteps":    func(ctx context.Context) error { return skip(c.OpenSteps(ctx, 0)) },
+		"NewJob":       func(ctx context.Context) error { return c.NewJob(ctx, move(), entry, nil) },
+		"Jobs":         func(ctx context.Context) error { return skip(c.Jobs(ctx, 5, "move", "replay")) },
 		"Note":         func(ctx context.Context) error { return c.Note(ctx, entry) },
 		"Logbook":      func(ctx context.Context) error { return skip(c.Logbook(ctx, 0, 5)) },
 		"ChangesOf":    func(ctx context.Context) error { return skip(c.ChangesOf(ctx, "a", 5)) },
@@ -169,7 +170,7 @@ func TestWhatIsThereTwiceGoneOrUnspeakableIsNoReasonToCallTheDatabaseAway(t *tes
 	assert.ErrorIs(t, c.NewGroup(ctx, &Group{ChannelID: 1, Name: "x"}, nil, nil), ErrNotFound)
 	assert.ErrorIs(t, c.NewGroup(ctx, &Group{ChannelID: ch.ID, Name: g.Name}, nil, nil), ErrExists)
 	assert.ErrorIs(t, c.NewSpace(ctx, &Space{Name: "x", Description: "a\x00b"}, nil), ErrText)
-	_, err := c.Replay(ctx, 1<<40)
+	_, err := c.Job(ctx, 1<<40)
 	assert.ErrorIs(t, err, ErrNotFound)
 	assert.Zero(t, c.AwaySince())
 }
@@ -211,19 +212,19 @@ func TestAnOlderCommitThatComesLaterMovesNothing(t *testing.T) {
 	assert.True(t, refused[g.ID], "another node coordinates it now")
 }
 
-func TestOnlyTheNodeThatRunsAReplayWritesItsProgress(t *testing.T) {
+func TestOnlyTheNodeThatRunsAJobWritesItsProgress(t *testing.T) {
 	c, _, _, _, _, r := filled(t)
 	ctx := t.Context()
-	first, err := c.TakeReplay(ctx, r.ID)
+	first, err := c.TakeJob(ctx, r.ID)
 	require.NoError(t, err)
-	first.Sent = 10
-	require.NoError(t, c.ReplayProgress(ctx, first))
-	second, err := c.TakeReplay(ctx, r.ID)
+	first.Done = 10
+	require.NoError(t, c.SaveJob(ctx, first))
+	second, err := c.TakeJob(ctx, r.ID)
 	require.NoError(t, err)
-	assert.EqualValues(t, 10, second.Sent)
-	first.Sent = 99
-	assert.ErrorIs(t, c.ReplayProgress(ctx, first), ErrFenced)
-	require.NoError(t, c.ReplayProgress(ctx, second))
+	assert.EqualValues(t, 10, second.Done)
+	first.Done = 99
+	assert.ErrorIs(t, c.SaveJob(ctx, first), ErrFenced)
+	require.NoError(t, c.SaveJob(ctx, second))
 }
 
 func TestWhoLostTheDutiesChangesNothing(t *testing.T) {

@@ -143,16 +143,16 @@ func (c *Catalog) NewChannel(ctx context.Context, ch *Channel, placed [][]uint64
 
 // SetChannel changes a channel's settings, which must be of the revision that
 // they were made from (else ErrStale), records where partitions that are added
-// begin, and the job, if there is one, that another number of replicas takes.
-func (c *Catalog) SetChannel(ctx context.Context, ch *Channel, from int, placed [][]uint64, job *Job, e *Entry) error {
+// begin, and what else the change takes (also may be nil).
+func (c *Catalog) SetChannel(ctx context.Context, ch *Channel, from int, placed [][]uint64, also In, e *Entry) error {
 	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		if err := oneRow(tx.ExecContext(ctx, `UPDATE channels SET settings = $2, revision = revision + 1 WHERE id = $1 AND revision = $3`, ch.ID, ch.column(), ch.Revision)); err != nil {
 			return err
 		}
-		if err := addPlacements(ctx, tx, ch.ID, from, placed); err != nil || job == nil {
+		if err := addPlacements(ctx, tx, ch.ID, from, placed); err != nil {
 			return err
 		}
-		return addJob(ctx, tx, job)
+		return All(also)(ctx, tx)
 	})
 }
 

@@ -105,14 +105,14 @@ func TestANodeAloneTellsOfItself(t *testing.T) {
 	_, status = n.Cluster.Nodes(time.Now())
 	assert.False(t, status.SpreadLeaders)
 
-	_, err = n.Jobs.Move(t.Context(), "owner", topic.Address(), []string{"node-b"}, true)
+	_, err = n.Moves.Move(t.Context(), "owner", topic.Address(), []string{"node-b"}, true)
 	assert.Error(t, err)
-	said, err := n.Jobs.Drain(t.Context(), "owner", "node-a", false, true)
+	said, err := n.Moves.Drain(t.Context(), "owner", "node-a", false, true)
 	if err == nil {
 		assert.NotEmpty(t, said.Effects)
 	} else {
 		assert.Contains(t, err.Error(), "node")
 	}
-	_, err = n.Jobs.RemoveNode(t.Context(), "owner", "node-a", true)
+	_, err = n.Moves.RemoveNode(t.Context(), "owner", "node-a", true)
 	assert.ErrorContains(t, err, "node-a")
 }

@@ -96,8 +96,9 @@ func (mg *Manage) setChannel(ctx context.Context, who string, a address.Address,
 	}
 	placed, err := mg.cluster.Choose(a.String(), changed.Partitions-old.Partitions, changed.Replicas)
 	var job *catalog.Job
+	var also catalog.In
 	if err == nil && changed.Replicas != old.Replicas {
-		job, err = mg.jobs.Replicas(ctx, who, t, changed.Replicas, preview)
+		job, also, err = mg.moves.Replicas(ctx, who, t, changed.Replicas)
 	}
 	if err != nil {
 		return nil, cluster.TooFew(err, a.String())
@@ -105,11 +106,11 @@ func (mg *Manage) setChannel(ctx context.Context, who string, a address.Address,
 	if preview {
 		return p, nil
 	}
-	err = mg.catalog.SetChannel(ctx, &changed, old.Partitions, placed, job, &catalog.Entry{Who: who, Action: "set " + old.Kind, Address: a.String(), Before: p.Before, After: p.After})
+	err = mg.catalog.SetChannel(ctx, &changed, old.Partitions, placed, also, &catalog.Entry{Who: who, Action: "set " + old.Kind, Address: a.String(), Before: p.Before, After: p.After})
 	if job != nil {
 		p.Job = job.ID
 	}
-	return p, err
+	return p, mg.moves.Explain(ctx, err)
 }
 
 // changedSince says what has changed in a channel since a revision.

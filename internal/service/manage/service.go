@@ -9,7 +9,7 @@ import (
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/cluster"
-	"steadyferry/internal/service/jobs"
+	"steadyferry/internal/service/moves"
 	"steadyferry/internal/service/queues"
 )
 
@@ -18,7 +18,7 @@ type Manage struct {
 	parts       *part.Registry
 	queues      *queues.Queues
 	cluster     *cluster.Cluster
-	jobs        *jobs.Jobs
+	moves       *moves.Moves
 	catalog     *catalog.Catalog
 	peers       part.Network
 	id          uint64
@@ -27,8 +27,8 @@ type Manage struct {
 
 // New returns the service and registers what it answers of other nodes. What
 // is removed can be brought back for keepRemoved.
-func New(parts *part.Registry, records *catalog.Catalog, qs *queues.Queues, cl *cluster.Cluster, js *jobs.Jobs, keepRemoved time.Duration) *Manage {
-	mg := &Manage{parts: parts, queues: qs, cluster: cl, jobs: js, catalog: records, peers: parts.Peers(), id: parts.ID(), keepRemoved: keepRemoved}
+func New(parts *part.Registry, records *catalog.Catalog, qs *queues.Queues, cl *cluster.Cluster, mv *moves.Moves, keepRemoved time.Duration) *Manage {
+	mg := &Manage{parts: parts, queues: qs, cluster: cl, moves: mv, catalog: records, peers: parts.Peers(), id: parts.ID(), keepRemoved: keepRemoved}
 	mg.answer()
 	return mg
 }

@@ -11,10 +11,10 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/edit"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/queue"
-	"steadyferry/internal/core/replay"
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
@@ -26,7 +26,7 @@ type Action struct {
 	Who    string
 	Reason string
 	After  time.Duration // delay of what returns
-	Edits  []replay.Edit
+	Edits  []edit.Edit
 	Return bool // what was edited
 }
 
@@ -72,13 +72,13 @@ func (qs *Queues) Act(ctx context.Context, t *part.Channel, s Selection, act Act
 	if act.Op == queue.OpDiscard && act.Reason == "" && !preview {
 		return nil, problem.New(problem.Invalid, "a reason is missing").Field("reason").Allowed("a few words, such as: boxes of the drill")
 	}
-	var editor *replay.Editor
+	var editor *edit.Editor
 	if act.Op == queue.OpEdit {
 		var err error
 		if len(act.Edits) == 0 {
 			return nil, problem.New(problem.Invalid, "there are no edits").Field("edits")
 		}
-		if editor, err = replay.NewEditor(act.Edits); err != nil {
+		if editor, err = edit.NewEditor(act.Edits); err != nil {
 			return nil, problem.New(problem.Invalid, "%v", err).Field("edits")
 		}
 	}
@@ -149,11 +149,11 @@ func (qs *Queues) ActAt(ctx context.Context, p *part.Partition, c *queue.Command
 
 // previewAct counts what an action is about and takes samples. Edits are tried
 // on every message: if one does not apply, nothing is done.
-func (qs *Queues) previewAct(ctx context.Context, t *part.Channel, s Selection, act Action, editor *replay.Editor, out *ActionResult) error {
+func (qs *Queues) previewAct(ctx context.Context, t *part.Channel, s Selection, act Action, editor *edit.Editor, out *ActionResult) error {
 	failed := 0
 	var firstFailure error
 	size := actPage
-	var editing *replay.Editing
+	var editing *edit.Editing
 	if editor != nil {
 		size, editing = EditPage, editor.Begin(ctx)
 	}
@@ -229,7 +229,7 @@ func (out *ActionResult) describe(t *part.Channel, act Action) {
 }
 
 // edit gives messages their edited content and, if asked, returns them.
-func (qs *Queues) edit(ctx context.Context, t *part.Channel, s Selection, act Action, editor *replay.Editor, out *ActionResult) error {
+func (qs *Queues) edit(ctx context.Context, t *part.Channel, s Selection, act Action, editor *edit.Editor, out *ActionResult) error {
 	editing := editor.Begin(ctx)
 	return qs.EachPage(ctx, t, s, false, EditPage, func(p *part.Partition, a *QueueAnswer) error {
 		var group errgroup.Group

@@ -11,9 +11,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/edit"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/queue"
-	"steadyferry/internal/core/replay"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/postgres/testdb"
@@ -154,12 +154,12 @@ func TestDeadLettersAreReturnedMendedAndDiscarded(t *testing.T) {
 	assert.True(t, done.Done)
 	assert.Equal(t, "1 waiting, 0 leased, 2 dead, 0 discarded, 0 accepted", counts(n, q))
 
-	edit, err := replay.ParseEdit("set /box:=int(body.box)")
+	parsed, err := edit.Parse("set /box:=int(body.box)")
 	require.NoError(t, err)
-	said = act(dead(`body.box == "2"`), queues.Action{Op: queue.OpEdit, Edits: []replay.Edit{edit}, Return: true}, true)
+	said = act(dead(`body.box == "2"`), queues.Action{Op: queue.OpEdit, Edits: []edit.Edit{parsed}, Return: true}, true)
 	require.Len(t, said.Samples, 1)
 	assert.Equal(t, `{"box":2}`, string(said.Samples[0].After.Body))
-	act(dead(`body.box == "2"`), queues.Action{Op: queue.OpEdit, Edits: []replay.Edit{edit}, Return: true}, false)
+	act(dead(`body.box == "2"`), queues.Action{Op: queue.OpEdit, Edits: []edit.Edit{parsed}, Return: true}, false)
 	assert.Equal(t, []string{`{"box":"1"}`, `{"box":2}`}, bodies(lease(t, n, q, 5)), "mended, and handed out again")
 
 	done = act(dead(""), queues.Action{Op: queue.OpDiscard}, false)

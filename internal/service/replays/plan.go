@@ -7,10 +7,10 @@ import (
 	"time"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/edit"
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
-	"steadyferry/internal/core/replay"
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/look"
@@ -34,7 +34,7 @@ type replayEnds struct {
 	dead    bool // the dead letters of the source
 	target  *part.Channel
 	inPlace bool // they return to their own queue
-	editor  *replay.Editor
+	editor  *edit.Editor
 	where   *expr.Condition
 }
 
@@ -80,7 +80,7 @@ func (rs *Replays) ends(ctx context.Context, who string, s *Spec, make bool) (*r
 	if e.target == e.source && !e.dead {
 		return nil, problem.New(problem.Invalid, "%s would be sent to itself", from).Field("to")
 	}
-	if e.editor, err = replay.NewEditor(s.Edits); err != nil {
+	if e.editor, err = edit.NewEditor(s.Edits); err != nil {
 		return nil, problem.New(problem.Invalid, "%v", err).Field("edits")
 	}
 	if s.Where != "" {

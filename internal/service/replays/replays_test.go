@@ -11,9 +11,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/edit"
+	"steadyferry/internal/core/job"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/queue"
-	"steadyferry/internal/core/replay"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
@@ -45,7 +46,7 @@ func failed(t *testing.T, n *nodetest.Node, count int) *part.Channel {
 	return q
 }
 
-func begin(t *testing.T, n *nodetest.Node, s replays.Spec, rate float64) *catalog.Replay {
+func begin(t *testing.T, n *nodetest.Node, s replays.Spec, rate float64) *catalog.Job {
 	t.Helper()
 	r, err := n.Replays.New(t.Context(), "owner", s, rate)
 	require.NoError(t, err)
@@ -53,9 +54,9 @@ func begin(t *testing.T, n *nodetest.Node, s replays.Spec, rate float64) *catalo
 }
 
 // ended waits for the end of a replay.
-func ended(t *testing.T, n *nodetest.Node, id int64) *catalog.Replay {
+func ended(t *testing.T, n *nodetest.Node, id int64) *catalog.Job {
 	t.Helper()
-	var r *catalog.Replay
+	var r *catalog.Job
 	require.Eventually(t, func() bool {
 		var err error
 		r, err = n.Replays.Get(t.Context(), id)
@@ -86,8 +87,8 @@ func TestDeadLettersGoBackToTheirQueue(t *testing.T) {
 	assert.EqualValues(t, 4, plan.Messages)
 	assert.EqualValues(t, 5, n.Queues.Counts(q).Dead, "a plan does nothing")
 	r := ended(t, n, begin(t, n, spec, 1000).ID)
-	assert.Equal(t, catalog.ReplayDone, r.State, r.Detail)
-	assert.EqualValues(t, 4, r.Sent)
+	assert.Equal(t, job.Done, r.State, r.Detail)
+	assert.EqualValues(t, 4, r.Done)
 	c := n.Queues.Counts(q)
 	assert.EqualValues(t, 1, c.Dead, "what was not meant stays")
 	assert.EqualValues(t, 4, c.Waiting)
@@ -105,16 +106,16 @@ func TestAStretchOfATopicIsSentAgainOnce(t *testing.T) {
 		wanted = append(wanted, fmt.Sprintf(`{"n":%d,"again":true}`, i))
 	}
 	slices.Sort(wanted)
-	edit, err := replay.ParseEdit("set /again=true")
+	parsed, err := edit.Parse("set /again=true")
 	require.NoError(t, err)
-	r := begin(t, n, replays.Spec{From: "coldchain/readings", To: "coldchain/again", FromPosition: "first", ToPosition: "last", Edits: []replay.Edit{edit}, StopAbove: 1}, 100)
+	r := begin(t, n, replays.Spec{From: "coldchain/readings", To: "coldchain/again", FromPosition: "first", ToPosition: "last", Edits: []edit.Edit{parsed}, StopAbove: 1}, 100)
 	require.Eventually(t, func() bool {
 		r, err := n.Replays.Get(t.Context(), r.ID)
-		return err == nil && r.Sent > 5
+		return err == nil && r.Done > 5
 	}, 10*time.Second, 5*time.Millisecond)
 	n.Reopen()
 	r = ended(t, n, r.ID)
-	assert.Equal(t, catalog.ReplayDone, r.State, r.Detail)
+	assert.Equal(t, job.Done, r.State, r.Detail)
 	target, err = n.Parts.Channel(target.Address())
 	require.NoError(t, err)
 	assert.Equal(t, wanted, kept(t, n, target))
@@ -138,27 +139,27 @@ func TestAReplayIsPacedPausedAndCancelled(t *testing.T) {
 	}
 	r := begin(t, n, replays.Spec{From: "coldchain/readings", To: "coldchain/again", FromPosition: "first", ToPosition: "last", StopAbove: 1}, 10)
 	time.Sleep(1500 * time.Millisecond)
-	r, err := n.Replays.Set(t.Context(), "owner", r.ID, catalog.ReplayPaused, nil)
+	r, err := n.Replays.Set(t.Context(), "owner", r.ID, job.Paused, nil)
 	require.NoError(t, err)
 	time.Sleep(200 * time.Millisecond) // a step may be under way
 	r, err = n.Replays.Get(t.Context(), r.ID)
 	require.NoError(t, err)
-	sent := r.Sent
+	sent := r.Done
 	assert.Less(t, sent, int64(40), "ten a second")
 	time.Sleep(500 * time.Millisecond)
 	r, err = n.Replays.Get(t.Context(), r.ID)
 	require.NoError(t, err)
-	assert.Equal(t, sent, r.Sent)
+	assert.Equal(t, sent, r.Done)
 	fast := 500.0
-	_, err = n.Replays.Set(t.Context(), "owner", r.ID, catalog.ReplayRunning, &fast)
+	_, err = n.Replays.Set(t.Context(), "owner", r.ID, job.Running, &fast)
 	require.NoError(t, err)
-	assert.Equal(t, catalog.ReplayDone, ended(t, n, r.ID).State)
-	_, err = n.Replays.Set(t.Context(), "owner", r.ID, catalog.ReplayCancelled, nil)
+	assert.Equal(t, job.Done, ended(t, n, r.ID).State)
+	_, err = n.Replays.Set(t.Context(), "owner", r.ID, job.Cancelled, nil)
 	assert.ErrorContains(t, err, "has ended: it is done")
 	slow := begin(t, n, replays.Spec{From: "coldchain/readings", To: "coldchain/again", FromPosition: "first", ToPosition: "last", StopAbove: 1}, 1)
-	_, err = n.Replays.Set(t.Context(), "owner", slow.ID, catalog.ReplayCancelled, nil)
+	_, err = n.Replays.Set(t.Context(), "owner", slow.ID, job.Cancelled, nil)
 	require.NoError(t, err)
-	assert.Equal(t, catalog.ReplayCancelled, ended(t, n, slow.ID).State)
+	assert.Equal(t, job.Cancelled, ended(t, n, slow.ID).State)
 }
 
 func TestBadReplaysAreRefused(t *testing.T) {
@@ -176,7 +177,7 @@ func TestBadReplaysAreRefused(t *testing.T) {
 		"nothing in":            {func(s *replays.Spec) { s.Where = "body.box == 'nobody'" }, 1},
 		"condition":             {func(s *replays.Spec) { s.Where = "body." }, 1},
 		"there is no channel":   {func(s *replays.Spec) { s.To = "coldchain/nowhere" }, 1},
-		"edit 1":                {func(s *replays.Spec) { s.Edits = []replay.Edit{{Op: "shout", At: "/x"}} }, 1},
+		"edit 1":                {func(s *replays.Spec) { s.Edits = []edit.Edit{{Op: "shout", At: "/x"}} }, 1},
 	} {
 		s := good
 		c.change(&s)

@@ -27,13 +27,13 @@ const (
 
 // returnStep returns dead letters to their own queue: a change of state, which
 // done twice is done once.
-func (r *replayRun) returnStep(ctx context.Context, step *replayStep) (int, error) {
+func (r *run) returnStep(ctx context.Context, step *step) (int, error) {
 	p, err := r.ends.source.Partition(step.Partition)
 	if err != nil {
 		return 0, err
 	}
 	offsets := step.Offsets
-	if len(r.spec.Edits) > 0 {
+	if len(r.Spec.Edits) > 0 {
 		items, err := r.items(ctx, p, step.Offsets)
 		if err != nil {
 			return 0, err
@@ -49,14 +49,14 @@ func (r *replayRun) returnStep(ctx context.Context, step *replayStep) (int, erro
 		group.SetLimit(32)
 		for i := range items {
 			item := &items[i]
-			if item.Info.State != queue.Dead && hasEvent(item, queue.Returned, r.name) {
+			if item.Info.State != queue.Dead && hasEvent(item, queue.Returned, r.Name()) {
 				returned++
 				continue
 			}
 			if item.Info.State != queue.Dead || item.Message == nil {
 				continue
 			}
-			if hasEvent(item, queue.Edited, r.name) {
+			if hasEvent(item, queue.Edited, r.Name()) {
 				offsets = append(offsets, item.Info.Offset)
 				continue
 			}
@@ -68,7 +68,7 @@ func (r *replayRun) returnStep(ctx context.Context, step *replayStep) (int, erro
 				continue // skipped: it stays a dead letter
 			}
 			group.Go(func() error {
-				_, err := r.rs.queues.ActAt(ctx, p, &queue.Command{Op: queue.OpEdit, Who: r.record.Who, Reason: r.name, Offsets: []int64{item.Info.Offset}, Content: queues.Pack(after)})
+				_, err := r.rs.queues.ActAt(ctx, p, &queue.Command{Op: queue.OpEdit, Who: r.Job.Who, Reason: r.Name(), Offsets: []int64{item.Info.Offset}, Content: queues.Pack(after)})
 				mu.Lock()
 				defer mu.Unlock()
 				offsets = append(offsets, item.Info.Offset)
@@ -79,10 +79,10 @@ func (r *replayRun) returnStep(ctx context.Context, step *replayStep) (int, erro
 			return 0, err
 		}
 		slices.Sort(offsets)
-		_, err = r.rs.queues.ActAt(ctx, p, &queue.Command{Op: queue.OpReturn, Who: r.record.Who, Reason: r.name, Offsets: offsets})
+		_, err = r.rs.queues.ActAt(ctx, p, &queue.Command{Op: queue.OpReturn, Who: r.Job.Who, Reason: r.Name(), Offsets: offsets})
 		return len(offsets) + returned, err
 	}
-	_, err = r.rs.queues.ActAt(ctx, p, &queue.Command{Op: queue.OpReturn, Who: r.record.Who, Reason: r.name, Offsets: offsets})
+	_, err = r.rs.queues.ActAt(ctx, p, &queue.Command{Op: queue.OpReturn, Who: r.Job.Who, Reason: r.Name(), Offsets: offsets})
 	return len(offsets), err
 }
 
@@ -93,7 +93,7 @@ func hasEvent(item *queues.Item, kind queue.EventKind, name string) bool {
 }
 
 // items reads messages of a queue by their offsets, as many as a step sends.
-func (r *replayRun) items(ctx context.Context, p *part.Partition, offsets []int64) (items []queues.Item, err error) {
+func (r *run) items(ctx context.Context, p *part.Partition, offsets []int64) (items []queues.Item, err error) {
 	bytes := 0
 	for len(offsets) > 0 && bytes <= stepBytes {
 		a, err := r.rs.queues.AskQueue(ctx, p, &queues.QueueAsk{Kind: "items", Offsets: offsets[:min(len(offsets), 500)], Limit: 500, Whole: true})
@@ -121,7 +121,7 @@ type slot struct {
 
 // slots reads the messages of a step. Of a step that is too large at once it
 // reads the first ones, and the step ends behind them.
-func (r *replayRun) slots(ctx context.Context, p *part.Partition, step *replayStep) (slots []slot, err error) {
+func (r *run) slots(ctx context.Context, p *part.Partition, step *step) (slots []slot, err error) {
 	if r.ends.dead {
 		items, err := r.items(ctx, p, step.Offsets)
 		if err != nil {
@@ -150,7 +150,7 @@ func (r *replayRun) slots(ctx context.Context, p *part.Partition, step *replaySt
 
 // compose edits the messages of a step and says to which partitions they go:
 // where that is recorded already it stays so. What cannot be edited is skipped.
-func (r *replayRun) compose(ctx context.Context, p *part.Partition, step *replayStep) (map[int][]*message.Message, error) {
+func (r *run) compose(ctx context.Context, p *part.Partition, step *step) (map[int][]*message.Message, error) {
 	slots, err := r.slots(ctx, p, step)
 	if err != nil {
 		return nil, err
@@ -179,7 +179,7 @@ func (r *replayRun) compose(ctx context.Context, p *part.Partition, step *replay
 		}
 		m := out.Message
 		m.Terms = nil
-		m.Headers = append(withoutReplay(m.Headers), message.Header{Name: HeaderReplay, Value: strconv.FormatInt(r.record.ID, 10)},
+		m.Headers = append(withoutReplay(m.Headers), message.Header{Name: HeaderReplay, Value: strconv.FormatInt(r.Job.ID, 10)},
 			message.Header{Name: HeaderFrom, Value: r.ends.source.Address().At(step.Partition, s.offset).String()})
 		if m.Check(target.Record().MaxBody) != nil {
 			continue
@@ -206,7 +206,7 @@ func (r *replayRun) compose(ctx context.Context, p *part.Partition, step *replay
 // sendStep publishes the messages of the step to the target: what goes where is
 // recorded first, and each batch has a number of its own, by which the target
 // knows it when it comes again.
-func (r *replayRun) sendStep(ctx context.Context, step *replayStep) (int, error) {
+func (r *run) sendStep(ctx context.Context, step *step) (int, error) {
 	p, err := r.ends.source.Partition(step.Partition)
 	if err != nil {
 		return 0, err
@@ -217,7 +217,7 @@ func (r *replayRun) sendStep(ctx context.Context, step *replayStep) (int, error)
 		return 0, err
 	}
 	if fresh {
-		if err := r.save(ctx); err != nil {
+		if err := r.Save(ctx); err != nil {
 			return 0, err
 		}
 	}
@@ -231,12 +231,12 @@ func (r *replayRun) sendStep(ctx context.Context, step *replayStep) (int, error)
 		sent = append(sent, step.To[to]...)
 	}
 	for to := range step.To {
-		r.progress.Batches[batchName(step.Partition, to)]++
+		r.Progress.Batches[batchName(step.Partition, to)]++
 	}
 	// What was skipped stays a dead letter.
-	if r.ends.dead && !r.spec.Keep && len(sent) > 0 {
+	if r.ends.dead && !r.Spec.Keep && len(sent) > 0 {
 		slices.Sort(sent)
-		if _, err := r.rs.queues.ActAt(ctx, p, &queue.Command{Op: queue.OpSendOn, Who: r.record.Who, Reason: fmt.Sprintf("%s to %s", r.name, r.spec.To), Offsets: sent}); err != nil {
+		if _, err := r.rs.queues.ActAt(ctx, p, &queue.Command{Op: queue.OpSendOn, Who: r.Job.Who, Reason: fmt.Sprintf("%s to %s", r.Name(), r.Spec.To), Offsets: sent}); err != nil {
 			return 0, err
 		}
 	}
@@ -254,7 +254,7 @@ var replaySpace = uuid.MustParse("6f1f7a5e-8d0b-5c43-9a55-3b0f5e6d2c11")
 
 // publish keeps the messages in the target's log once: the same batch comes
 // again with the same number.
-func (r *replayRun) publish(ctx context.Context, from, to int, messages []*message.Message) error {
+func (r *run) publish(ctx context.Context, from, to int, messages []*message.Message) error {
 	p, err := r.ends.target.Partition(to)
 	if err != nil {
 		return err
@@ -262,12 +262,12 @@ func (r *replayRun) publish(ctx context.Context, from, to int, messages []*messa
 	if err := r.rs.parts.Accepts(r.ends.target); err != nil {
 		return err
 	}
-	id := uuid.NewSHA1(replaySpace, fmt.Appendf(nil, "%s/%d/%d", r.record.UID, from, to))
+	id := uuid.NewSHA1(replaySpace, fmt.Appendf(nil, "%s/%d/%d", r.Job.UID, from, to))
 	var b message.Builder
 	for _, m := range messages {
 		b.Add(m)
 	}
-	encoded := b.Build(message.Plain, &message.Publisher{ID: id, Sequence: uint64(r.progress.Batches[batchName(from, to)] + 1), Origin: true})
+	encoded := b.Build(message.Plain, &message.Publisher{ID: id, Sequence: uint64(r.Progress.Batches[batchName(from, to)] + 1), Origin: true})
 	data := append(make([]byte, message.StampSize, message.StampSize+len(encoded)), encoded...)
 	batch, err := message.OpenBatch(data[message.StampSize:])
 	if err != nil {

@@ -123,21 +123,21 @@ const (
 func (ts *Traces) sentAgain(ctx context.Context, t *part.Channel, tr *Story, partition int, offset int64) {
 	ctx, cancel := context.WithTimeout(ctx, copyTime)
 	defer cancel()
-	all, err := ts.catalog.Replays(ctx, false, replays.MaxOpen*copyReplays)
+	all, err := ts.catalog.Jobs(ctx, replays.MaxOpen*copyReplays, replays.Kind)
 	if err != nil {
 		return
 	}
 	looked := 0
 	for _, r := range all {
 		var spec replays.Spec
-		from, err := address.Parse(r.Source)
-		if err != nil || from.QueuePart() != t.Address() || r.Sent == 0 || json.Unmarshal(r.Spec, &spec) != nil {
+		from, err := address.Parse(r.Address)
+		if err != nil || from.QueuePart() != t.Address() || r.Done == 0 || json.Unmarshal(r.Spec, &spec) != nil {
 			continue
 		}
 		if span, ok := spec.Spans[partition]; !from.Dead && (!ok || offset < span[0] || offset >= span[1]) {
 			continue
 		}
-		target, err := ts.ReplaySource(r.Target)
+		target, err := ts.ReplaySource(spec.To)
 		if err != nil || target == t {
 			continue
 		}

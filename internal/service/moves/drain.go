@@ -1,4 +1,4 @@
-package jobs
+package moves
 
 import (
 	"context"
@@ -11,22 +11,28 @@ import (
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/change"
+	"steadyferry/internal/service/jobs"
 )
 
 // Drain empties a node: it gives away what it leads, and then its replicas
 // move to other nodes. With leadersOnly the replicas stay.
-func (js *Jobs) Drain(ctx context.Context, who, name string, leadersOnly, preview bool) (*change.Preview, error) {
-	node := js.parts.ByName(name)
+func (mv *Moves) Drain(ctx context.Context, who, name string, leadersOnly, preview bool) (*change.Preview, error) {
+	return mv.begin(ctx, mv.drain, who, Spec{Address: name, LeadersOnly: leadersOnly}, preview)
+}
+
+func (mv *Moves) planDrain(_ context.Context, _ string, s *Spec) (*jobs.Plan, error) {
+	name := s.Address
+	node := mv.parts.ByName(name)
 	if node == nil {
-		return nil, js.cluster.NoNode(name)
+		return nil, mv.cluster.NoNode(name)
 	}
-	nodes, existing := js.cluster.Placement()
+	nodes, existing := mv.cluster.Placement()
 	for i := range nodes {
 		if nodes[i].ID == node.ID {
 			nodes[i].Usable = false
 		}
 	}
-	job := &catalog.Job{Kind: "drain", Address: name, Who: who}
+	var steps []catalog.Step
 	leads, stuck := 0, 0
 	for i := range existing {
 		p := &existing[i]
@@ -37,7 +43,7 @@ func (js *Jobs) Drain(ctx context.Context, who, name string, leadersOnly, previe
 			leads++
 		}
 		after, err := placement.Replace(nodes, existing, *p, []uint64{node.ID}, len(p.Replicas))
-		if leadersOnly || err != nil {
+		if s.LeadersOnly || err != nil {
 			if err != nil {
 				stuck++
 			}
@@ -45,41 +51,34 @@ func (js *Jobs) Drain(ctx context.Context, who, name string, leadersOnly, previe
 			after = append(slices.DeleteFunc(slices.Clone(p.Replicas), func(id uint64) bool { return id == node.ID }), node.ID)
 		}
 		if !slices.Equal(after, p.Replicas) {
-			job.Steps = append(job.Steps, catalog.Step{ChannelID: p.Channel, Partition: p.Number, Before: p.Replicas, After: after})
+			steps = append(steps, catalog.Step{ChannelID: p.Channel, Partition: p.Number, Before: p.Replicas, After: after})
 		}
 		p.Replicas = after
 	}
 	out := &change.Preview{Address: name, Effects: []string{fmt.Sprintf("%s takes no new replicas from now on, until the drain is cancelled", name),
 		fmt.Sprintf("it gives away %s that it should lead", words.Many(leads, "partition"))}, After: map[string]any{"state": catalog.NodeDraining}, Before: map[string]any{"state": node.State}}
+	detail := ""
 	switch {
-	case leadersOnly:
-		job.Detail = "only leaders"
+	case s.LeadersOnly:
+		detail = "only leaders"
 		out.Effects = append(out.Effects, "its replicas stay, so that it can be stopped for a while")
 	case stuck > 0:
 		return nil, problem.New(problem.Conflict, "there is no other node for %s held by %s: each replica needs a node of its own", words.Many(stuck, "partition"), name).Field("node").
 			Next("start another node, lower the replicas with ferry set TOPIC -replicas N, or only move the leaders away with -leaders-only")
 	default:
-		out.Effects = append(out.Effects, fmt.Sprintf("then the replicas of %s move to other nodes, %d at a time; ferry nodes jobs shows how far it is, ferry nodes cancel takes it back", words.Many(len(job.Steps), "partition"), stepsAtOnce))
+		out.Effects = append(out.Effects, fmt.Sprintf("then the replicas of %s move to other nodes, %d at a time; ferry nodes jobs shows how far it is, ferry nodes cancel takes it back", words.Many(len(steps), "partition"), stepsAtOnce))
 	}
-	if preview {
-		return out, nil
-	}
-	if err := js.refuseBusy(ctx, job.Steps); err != nil {
-		return nil, err
-	}
-	err := js.catalog.NewJob(ctx, job, &catalog.Entry{Who: who, Action: "drain node", Address: name, After: out.After}, catalog.SetNodeStateIn(node.ID, catalog.NodeDraining))
-	out.Job = job.ID
-	return out, part.Explain(err, name)
+	return withSteps(&jobs.Plan{Address: name, Detail: detail, Action: "drain node", Said: out, After: out.After}, steps, catalog.SetNodeStateIn(node.ID, catalog.NodeDraining)), nil
 }
 
 // RemoveNode takes a node that holds nothing any more, or is gone for good,
 // out of the cluster.
-func (js *Jobs) RemoveNode(ctx context.Context, who, name string, preview bool) (*change.Preview, error) {
-	node := js.parts.ByName(name)
+func (mv *Moves) RemoveNode(ctx context.Context, who, name string, preview bool) (*change.Preview, error) {
+	node := mv.parts.ByName(name)
 	if node == nil {
-		return nil, js.cluster.NoNode(name)
+		return nil, mv.cluster.NoNode(name)
 	}
-	_, existing := js.cluster.Placement()
+	_, existing := mv.cluster.Placement()
 	holds := 0
 	for _, p := range existing {
 		if slices.Contains(p.Replicas, node.ID) {
@@ -89,12 +88,12 @@ func (js *Jobs) RemoveNode(ctx context.Context, who, name string, preview bool) 
 	if holds > 0 {
 		return nil, problem.New(problem.Conflict, "%s still holds %s", name, words.Many(holds, "partition")).Field("node").Next("empty it first with: ferry nodes drain %s", name)
 	}
-	if node.ID == js.id || js.peers.Up(node.ID) {
+	if node.ID == mv.id || mv.peers.Up(node.ID) {
 		return nil, problem.New(problem.Conflict, "%s still runs", name).Field("node").Next("stop it first")
 	}
 	out := &change.Preview{Address: name, Effects: []string{"it leaves the cluster; its data directory cannot join again, an empty one can"}, After: map[string]any{"state": catalog.NodeRemoved}, Before: map[string]any{"state": node.State}}
 	if preview {
 		return out, nil
 	}
-	return out, part.Explain(js.catalog.SetNodeState(ctx, node.ID, catalog.NodeRemoved, &catalog.Entry{Who: who, Action: "remove node", Address: name}), name)
+	return out, part.Explain(mv.catalog.SetNodeState(ctx, node.ID, catalog.NodeRemoved, &catalog.Entry{Who: who, Action: "remove node", Address: name}), name)
 }

@@ -1,4 +1,4 @@
-package replay
+package job
 
 import (
 	"testing"
@@ -14,13 +14,13 @@ func TestPaceKeepsToTheRate(t *testing.T) {
 		sent := 0
 		for range 300 {
 			sent += p.Due(now, rate)
-			now = now.Add(Step)
+			now = now.Add(Turn)
 		}
-		require.InDelta(t, rate*60, float64(sent), rate*Step.Seconds()+1, "at %v/s over a minute", rate)
+		require.InDelta(t, rate*60, float64(sent), rate*Turn.Seconds()+1, "at %v/s over a minute", rate)
 		before := sent
 		now = now.Add(time.Hour)
 		sent += p.Due(now, rate)
-		require.LessOrEqual(t, float64(sent-before), 2*rate*Step.Seconds()+1, "a pause is not followed by a flood")
+		require.LessOrEqual(t, float64(sent-before), 2*rate*Turn.Seconds()+1, "a pause is not followed by a flood")
 	}
 }
 

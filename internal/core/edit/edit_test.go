@@ -1,4 +1,4 @@
-package replay
+package edit
 
 import (
 	"strings"
@@ -28,9 +28,9 @@ func TestEdits(t *testing.T) {
 		{`rename /temp=/celsius`, `{"temp":7}`, `{"celsius":7}`},
 		{`set body:={"only": key}`, `not json`, `{"only":"box-1"}`},
 	} {
-		e, err := ParseEdit(c.edit)
+		e, err := Parse(c.edit)
 		require.NoError(t, err, c.edit)
-		again, err := ParseEdit(e.String())
+		again, err := Parse(e.String())
 		require.NoError(t, err)
 		require.Equal(t, e, again)
 		ed, err := NewEditor([]Edit{e})
@@ -46,7 +46,7 @@ func TestEdits(t *testing.T) {
 func TestEditsOfHeadersAndKey(t *testing.T) {
 	var edits []Edit
 	for _, text := range []string{`rename header.source=header.origin`, `set header.mended:=reason + "!"`, `set key:=body.box`} {
-		e, err := ParseEdit(text)
+		e, err := Parse(text)
 		require.NoError(t, err)
 		edits = append(edits, e)
 	}
@@ -66,7 +66,7 @@ func TestEditsThatDoNotApply(t *testing.T) {
 		`set /x:=body.none + 1`: "no such key: none",
 		`set /x/y/z=1`:          "the body has no /x/y/z",
 	} {
-		e, err := ParseEdit(edit)
+		e, err := Parse(edit)
 		require.NoError(t, err)
 		ed, err := NewEditor([]Edit{e})
 		require.NoError(t, err)
@@ -80,7 +80,7 @@ func TestEditsThatDoNotApply(t *testing.T) {
 		require.Error(t, err, edit.String())
 	}
 	for _, text := range []string{"", "put /x=1", "set /x", "rename /x"} {
-		_, err := ParseEdit(text)
+		_, err := Parse(text)
 		require.Error(t, err, text)
 	}
 }
@@ -122,7 +122,7 @@ func TestPlacesInADocument(t *testing.T) {
 	} {
 		var edits []Edit
 		for one := range strings.SplitSeq(c.edits, ";") {
-			e, err := ParseEdit(one)
+			e, err := Parse(one)
 			require.NoError(t, err)
 			edits = append(edits, e)
 		}

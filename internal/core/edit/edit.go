@@ -1,6 +1,6 @@
-// Package replay is what is computed when messages are sent again: how they
-// are edited on the way, and at what pace they go.
-package replay
+// Package edit changes messages: fields of a JSON body, headers and the key, by
+// edits that are typed as text and kept as JSON.
+package edit
 
 import (
 	"context"
@@ -44,7 +44,7 @@ func (e *EditError) Error() string {
 }
 func (e *EditError) Unwrap() error { return e.Err }
 
-// String prints the edit as ParseEdit reads it.
+// String prints the edit as Parse reads it.
 func (e Edit) String() string {
 	switch {
 	case e.Op == "rename":
@@ -57,9 +57,9 @@ func (e Edit) String() string {
 	return e.Op + " " + e.At
 }
 
-// ParseEdit reads an edit as it is typed: set AT=VALUE, set AT:=EXPRESSION,
+// Parse reads an edit as it is typed: set AT=VALUE, set AT:=EXPRESSION,
 // remove AT, or rename AT=TO. A VALUE that is not JSON is text.
-func ParseEdit(source string) (Edit, error) {
+func Parse(source string) (Edit, error) {
 	op, rest, _ := strings.Cut(strings.TrimSpace(source), " ")
 	rest = strings.TrimSpace(rest)
 	e := Edit{Op: op, At: rest}

@@ -1,0 +1,54 @@
+package catalog
+
+import (
+	"testing"
+
+	"github.com/jmoiron/sqlx"
+	"github.com/pressly/goose/v3"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"steadyferry/internal/core/job"
+	"steadyferry/internal/engine/postgres/testdb"
+)
+
+// Replays and the jobs that move replicas were records of two kinds with numbers
+// of their own. As one kind, replays keep theirs, and steps stay with their jobs.
+func TestReplaysAndMovesBecomeJobs(t *testing.T) {
+	_, database := testdb.New(t)
+	db, err := sqlx.Open("pgx", database)
+	require.NoError(t, err)
+	defer db.Close()
+	goose.SetBaseFS(migrations)
+	goose.SetLogger(goose.NopLogger())
+	require.NoError(t, goose.SetDialect("postgres"))
+	require.NoError(t, goose.UpToContext(t.Context(), db.DB, "migrations", 8))
+	db.MustExec(`INSERT INTO spaces (name) VALUES ('coldchain');
+		INSERT INTO channels (id, space_id, name, kind, settings) SELECT 9, id, 'readings', 'topic', '{}' FROM spaces;
+		INSERT INTO replays (who, source, target, spec, rate, total, sent) VALUES ('owner', 'a/b', 'a/c', '{"to":"a/c"}', 5, 10, 4), ('owner', 'a/b', 'a/d', '{}', 5, 10, 10);
+		UPDATE replays SET state = 'done', ended_at = now() WHERE id = 2;
+		INSERT INTO jobs (kind, address, who) VALUES ('move', 'coldchain/readings#0', 'owner'), ('drain', 'node-a', 'owner');
+		INSERT INTO job_steps (job_id, number, channel_id, partition, before, after) VALUES (1, 0, 9, 0, '[1]', '[2]'), (2, 0, 9, 0, '[2]', '[3]'), (2, 1, 9, 1, '[2]', '[3]')`)
+	c := openCatalog(t, database)
+	all, err := c.Jobs(t.Context(), 10)
+	require.NoError(t, err)
+	require.Len(t, all, 4)
+	for i, wanted := range []Job{
+		{ID: 4, Kind: "drain", Address: "node-a", State: job.Running}, {ID: 3, Kind: "move", Address: "coldchain/readings#0", State: job.Running},
+		{ID: 2, Kind: "replay", Address: "a/b", State: job.Done, Done: 10}, {ID: 1, Kind: "replay", Address: "a/b", State: job.Running, Done: 4},
+	} {
+		assert.Equal(t, wanted, Job{ID: all[i].ID, Kind: all[i].Kind, Address: all[i].Address, State: all[i].State, Done: all[i].Done})
+	}
+	assert.JSONEq(t, `{"to":"a/c"}`, string(all[3].Spec))
+	open, err := c.OpenSteps(t.Context(), 0)
+	require.NoError(t, err)
+	require.Len(t, open, 2, "one job moves a partition at a time: the first")
+	assert.Equal(t, []int64{3, 4}, []int64{open[0].JobID, open[1].JobID})
+	next := &Job{Kind: "move", Address: "a", Who: "owner", Spec: []byte("{}")}
+	err = c.NewJob(t.Context(), next, nil, NewStepsIn(next, []Step{{ChannelID: 9, Partition: 0, Before: IDs{1}, After: IDs{2}}}))
+	var moving *MovingError
+	require.ErrorAs(t, err, &moving)
+	assert.Equal(t, &MovingError{ChannelID: 9}, moving)
+	require.NoError(t, c.NewJob(t.Context(), next, nil, nil))
+	assert.Greater(t, next.ID, int64(4))
+}

@@ -1,0 +1,153 @@
+package jobs
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"steadyferry/internal/core/job"
+	"steadyferry/internal/core/problem"
+	"steadyferry/internal/core/words"
+	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/change"
+)
+
+// Kind is a kind of job: S is what its jobs are asked to do, P how far they are.
+// Both are kept as JSON.
+type Kind[S, P any] struct {
+	Name    string
+	Back    bool    // a job that is cancelled takes back what it had begun
+	MaxOpen int     // that have not ended; 0: as many as there are
+	MaxRate float64 // a second; 0: its jobs have no rate
+
+	// Plan says what a job would do, and completes what it is asked with what
+	// was found. It changes nothing.
+	Plan func(ctx context.Context, who string, spec *S) (*Plan, error)
+	// Open makes a job ready to go on here, and finishes the step that whoever
+	// ran it before had recorded.
+	Open func(ctx context.Context, r *Run[S, P]) (Work, error)
+
+	jobs *Jobs
+}
+
+// Plan is a job before it is made.
+type Plan struct {
+	Idle    bool   // there is nothing to do, and no job is made
+	Address string // of what it is about
+	Detail  string
+	Total   int64
+	Action  string          // as the logbook names it
+	Said    *change.Preview // what the job would do; nil for kinds that tell it in their own way
+	Before  map[string]any
+	After   map[string]any
+	Also    func(j *catalog.Job) catalog.In // recorded with it; may be nil
+}
+
+// Work is a job that runs. A step is recorded before its effect (Run.Save), in
+// such a way that it does no harm when another node does it again.
+type Work interface {
+	// Step does what can be done now, of that which is paced no more than due.
+	// It reports how much that was, and whether the job has nothing left to do.
+	Step(ctx context.Context, due int) (used int, done bool, err error)
+	// Judge looks at what has come of it, about once a second. It returns why
+	// the job must stop, or nothing.
+	Judge(ctx context.Context) (stop string, err error)
+}
+
+// Run is one run of a job by one node.
+type Run[S, P any] struct {
+	Job      *catalog.Job // its state and rate are read anew before each step
+	Spec     S
+	Progress P
+	records  *catalog.Catalog
+}
+
+// Back reports whether the job takes back what it had begun.
+func (r *Run[S, P]) Back() bool { return r.Job.State == job.Cancelling }
+
+// Name is how histories call the job: replay 3.
+func (r *Run[S, P]) Name() string { return name(r.Job) }
+
+func name(j *catalog.Job) string { return fmt.Sprintf("%s %d", j.Kind, j.ID) }
+
+// Save records the progress. It returns catalog.ErrFenced when another node runs
+// the job now.
+func (r *Run[S, P]) Save(ctx context.Context) error {
+	if err := r.encode(); err != nil {
+		return err
+	}
+	return part.Explain(r.records.SaveJob(ctx, r.Job), r.Job.Address)
+}
+
+func (r *Run[S, P]) encode() (err error) {
+	r.Job.Progress, err = json.Marshal(r.Progress)
+	return err
+}
+
+// Register makes jobs of a kind known, so that the node on duty runs them.
+func Register[S, P any](js *Jobs, k *Kind[S, P]) {
+	k.jobs = js
+	js.kinds[k.Name] = traits{back: k.Back, maxRate: k.MaxRate, open: func(ctx context.Context, record *catalog.Job) (Work, error) {
+		r := &Run[S, P]{Job: record, records: js.records}
+		if err := errors.Join(json.Unmarshal(record.Spec, &r.Spec), json.Unmarshal(record.Progress, &r.Progress)); err != nil {
+			return nil, fmt.Errorf("what is recorded of %s: %w", name(record), err)
+		}
+		return k.Open(ctx, r)
+	}}
+}
+
+// New records a job, which one node of the cluster then runs. With preview it
+// only plans; without anything to do there is no job.
+func (k *Kind[S, P]) New(ctx context.Context, who string, spec S, rate float64, preview bool) (*Plan, *catalog.Job, error) {
+	if err := k.jobs.kinds[k.Name].checkRate(rate); err != nil {
+		return nil, nil, err
+	}
+	if k.MaxOpen > 0 {
+		open, err := k.jobs.records.Jobs(ctx, 0, k.Name)
+		if err != nil {
+			return nil, nil, part.Explain(err, k.Name)
+		}
+		if len(open) >= k.MaxOpen {
+			return nil, nil, problem.New(problem.Conflict, "%s have not ended", words.Many(len(open), k.Name)).Next("wait for one, or cancel one")
+		}
+	}
+	plan, err := k.Plan(ctx, who, &spec)
+	if err != nil || preview || plan.Idle {
+		return plan, nil, err
+	}
+	if k.MaxRate > 0 {
+		plan.After["rate"] = rate
+	}
+	j, also, err := k.record(who, &spec, rate, plan)
+	if err != nil {
+		return nil, nil, err
+	}
+	err = k.jobs.records.NewJob(ctx, j, &catalog.Entry{Who: who, Action: plan.Action, Address: plan.Address, Before: plan.Before, After: plan.After}, also)
+	if err != nil {
+		return nil, nil, part.Explain(err, plan.Address)
+	}
+	if plan.Said != nil {
+		plan.Said.Job = j.ID
+	}
+	return plan, j, nil
+}
+
+// Within returns a job without a rate that is made within another change, which
+// gives it its number.
+func (k *Kind[S, P]) Within(who string, spec S, plan *Plan) (*catalog.Job, catalog.In, error) {
+	j, also, err := k.record(who, &spec, 0, plan)
+	return j, catalog.NewJobIn(j, also), err
+}
+
+func (k *Kind[S, P]) record(who string, spec *S, rate float64, plan *Plan) (*catalog.Job, catalog.In, error) {
+	j := &catalog.Job{Kind: k.Name, Who: who, Address: plan.Address, Detail: plan.Detail, Rate: rate, Total: plan.Total}
+	var also catalog.In
+	if plan.Also != nil {
+		also = plan.Also(j)
+	}
+	var err error
+	j.Spec, err = json.Marshal(spec)
+	return j, also, err
+}
