@@ -16,6 +16,7 @@ import (
 
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/group"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/engine/catalog"
 )
@@ -123,7 +124,7 @@ func (b *bench) statements() error {
 	record := func(commits []catalog.Commit) error {
 		refused, err := records.Commits(b.ctx, commits)
 		if err == nil && len(refused) > 0 {
-			err = catalog.ErrTakenOver
+			err = group.ErrOver
 		}
 		count.Add(int64(len(commits)))
 		return err

@@ -123,9 +123,9 @@ func (s *Server) commit(c *gin.Context) {
 	if !ok || !readJSON(c, &body) {
 		return
 	}
-	offsets := make([]groups.OffsetOf, len(body.Offsets))
+	offsets := make([]group.OffsetOf, len(body.Offsets))
 	for i, o := range body.Offsets {
-		offsets[i] = groups.OffsetOf{Partition: o.Partition, Offset: o.Offset}
+		offsets[i] = group.OffsetOf{Partition: o.Partition, Offset: o.Offset}
 	}
 	if !refuse(c, s.node.Groups.Commit(c, a, c.Param("member"), body.Generation, offsets)) {
 		c.Status(http.StatusNoContent)

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/group"
 	"steadyferry/internal/core/job"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/postgres/testdb"
@@ -146,7 +147,7 @@ func TestErrorsAreToldApart(t *testing.T) {
 		{coded("57014"), ErrAway}, {coded("57P01"), ErrAway}, {coded("53300"), ErrAway}, {coded("08006"), ErrAway}, {coded("25006"), ErrAway},
 		{coded("42703"), nil}, {coded("23514"), nil}, {coded("22003"), nil},
 		{sql.ErrNoRows, ErrNotFound}, {sql.ErrConnDone, ErrAway}, {io.ErrUnexpectedEOF, ErrAway}, {context.DeadlineExceeded, ErrAway},
-		{context.Canceled, nil}, {ErrNameTaken, nil}, {ErrFenced, nil}, {ErrTakenOver, nil}, {errors.New("nobody expected this"), nil},
+		{context.Canceled, nil}, {ErrNameTaken, nil}, {ErrFenced, nil}, {group.ErrOver, nil}, {errors.New("nobody expected this"), nil},
 	} {
 		got := classify(c.err)
 		if c.want == nil {

@@ -7,10 +7,11 @@ import (
 	"errors"
 	"time"
 
-	"steadyferry/internal/core/setting"
-
 	"github.com/jackc/pgx/v5/pgtype"
 	"github.com/jmoiron/sqlx"
+
+	"steadyferry/internal/core/group"
+	"steadyferry/internal/core/setting"
 )
 
 // Group is the record of a consumer group.
@@ -21,9 +22,6 @@ type Group struct {
 	setting.Group
 	CreatedAt time.Time `db:"created_at"`
 }
-
-// ErrTakenOver is returned when another node has begun to coordinate a group.
-var ErrTakenOver = errors.New("another node coordinates the group now")
 
 // ErrStale is returned when what a change was made from has changed since it was
 // looked at: the offsets of a group, or settings.
@@ -91,7 +89,7 @@ func (c *Catalog) TakeOver(ctx context.Context, id int64) (*Coordination, error)
 
 // SetShares records who holds what, unless another node coordinates the group.
 func (c *Catalog) SetShares(ctx context.Context, id, epoch int64, shares []byte) error {
-	return c.execFenced(ctx, ErrTakenOver, `UPDATE groups SET shares = $3, members_until = now(), changed_at = clock_timestamp() WHERE id = $1 AND epoch = $2`, id, epoch, shares)
+	return c.execFenced(ctx, group.ErrOver, `UPDATE groups SET shares = $3, members_until = now(), changed_at = clock_timestamp() WHERE id = $1 AND epoch = $2`, id, epoch, shares)
 }
 
 // Commit is one offset that a group has read up to.
@@ -163,7 +161,7 @@ func (c *Catalog) Moves(ctx context.Context, id int64, limit int) ([]Move, error
 // that was there when it was decided on; -1 takes any.
 func (c *Catalog) MoveOffsets(ctx context.Context, id, epoch, last int64, m *Move, offsets map[int]int64, shares []byte, e *Entry) error {
 	return c.inTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
-		if err := fenced(ctx, tx, ErrTakenOver, `UPDATE groups SET shares = $3, changed_at = clock_timestamp() WHERE id = $1 AND epoch = $2`, id, epoch, shares); err != nil {
+		if err := fenced(ctx, tx, group.ErrOver, `UPDATE groups SET shares = $3, changed_at = clock_timestamp() WHERE id = $1 AND epoch = $2`, id, epoch, shares); err != nil {
 			return err
 		}
 		var newest int64

@@ -17,20 +17,20 @@ import (
 
 // groupAsk is what a member asks of the node that coordinates its group.
 type groupAsk struct {
-	Group      int64         `json:"group"`
-	What       string        `json:"what"`
-	Member     string        `json:"member"`
-	Label      string        `json:"label,omitempty"`
-	Session    time.Duration `json:"session,omitempty"`
-	Generation uint64        `json:"generation,omitempty"`
-	Paused     bool          `json:"paused,omitempty"` // as far as the member knows
-	Holds      []int         `json:"holds,omitempty"`
-	Wait       time.Duration `json:"wait,omitempty"`
-	Offsets    []OffsetOf    `json:"offsets,omitempty"`
-	Most       int           `json:"most,omitempty"`
-	UpTo       group.UpTo    `json:"upTo,omitempty"` // that of the last answer which the member has
-	CommitUpTo bool          `json:"commitUpTo,omitempty"`
-	Move       *MoveAsk      `json:"move,omitempty"`
+	Group      int64            `json:"group"`
+	What       string           `json:"what"`
+	Member     string           `json:"member"`
+	Label      string           `json:"label,omitempty"`
+	Session    time.Duration    `json:"session,omitempty"`
+	Generation uint64           `json:"generation,omitempty"`
+	Paused     bool             `json:"paused,omitempty"` // as far as the member knows
+	Holds      []int            `json:"holds,omitempty"`
+	Wait       time.Duration    `json:"wait,omitempty"`
+	Offsets    []group.OffsetOf `json:"offsets,omitempty"`
+	Most       int              `json:"most,omitempty"`
+	UpTo       group.UpTo       `json:"upTo,omitempty"` // that of the last answer which the member has
+	CommitUpTo bool             `json:"commitUpTo,omitempty"`
+	Move       *MoveAsk         `json:"move,omitempty"`
 }
 
 // groupAnswer is what it answers; Again is set when another node coordinates
@@ -103,15 +103,20 @@ func (gs *Groups) coordinate(ctx context.Context, ask *groupAsk) *groupAnswer {
 		return &groupAnswer{Problem: problem.New(problem.NotFound, "the group does not exist; it may have been removed")}
 	}
 	t := gs.parts.ByID(g.ChannelID)
-	c, err := gs.groups.get(ctx, gs, g, ask.CommitUpTo || ask.What == "commit" || ask.What == "move")
 	a := &groupAnswer{}
+	c, err := gs.groups.get(ctx, gs, g, false)
 	if err == nil {
 		err = c.answer(ctx, t, g, ask, a)
+		if errors.Is(err, group.ErrOver) && c.inDoubt() {
+			if c, err = gs.groups.get(ctx, gs, g, true); err == nil {
+				err = c.answer(ctx, t, g, ask, a)
+			}
+		}
 	}
 	var known *problem.Problem
 	switch {
 	case err == nil:
-	case errors.Is(err, catalog.ErrTakenOver):
+	case errors.Is(err, group.ErrOver):
 		a.Again = true
 	case errors.As(err, &known):
 		a.Problem = known

@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"steadyferry/internal/core/group"
 	"steadyferry/internal/engine/catalog"
 )
 
@@ -52,7 +53,7 @@ func (c *committer) commit(ctx context.Context, commits []catalog.Commit) error 
 		}
 		if b.err == nil {
 			if b.refused[commits[0].Group] {
-				return catalog.ErrTakenOver
+				return group.ErrOver
 			}
 			return nil
 		}

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"hash/fnv"
-	"slices"
 	"strconv"
 	"sync"
 	"time"
@@ -46,26 +45,18 @@ func (gs *Groups) coordinatorOf(id int64) uint64 {
 // Coordinates reports whether this node should coordinate a group.
 func (gs *Groups) Coordinates(id int64) bool { return gs.coordinatorOf(id) == gs.id }
 
-// coordinator is this node's part in a group that it coordinates.
+// coordinator carries out what the desk of a group decides, on the node that
+// coordinates it.
 type coordinator struct {
 	gs    *Groups
 	group int64
 	epoch int64
 
-	mu        sync.Mutex
-	table     *group.Table // as it is recorded
-	heard     map[string]time.Time
-	touched   map[string]uint64 // generation in which a member's share changed last
-	told      map[string][]int  // what a member that polls was told to give up
-	committed map[int]int64
-	sent      map[int]int64 // offset after what was handed out to the holder that polls
-	pending   []*shareChange
-	writing   bool
-	moving    bool // offsets are being moved by hand
-	inFlight  int  // commits on their way into the records
-	taken     bool // another node coordinates the group now
-	unsure    bool // a move may or may not be in the records: they are read anew before anything is committed
-	changed   part.Signal
+	mu      sync.Mutex // guards what follows
+	desk    *group.Desk
+	pending []*shareChange
+	writing bool
+	changed part.Signal
 }
 
 // coordinators are the groups that this node coordinates.
@@ -77,13 +68,13 @@ type coordinators struct {
 
 func newCoordinators() *coordinators { return &coordinators{groups: map[int64]*coordinator{}} }
 
-// get returns the coordinator of a group, which begins its work if need be, or
-// anew when it commits and is not sure of what the records have.
-func (cs *coordinators) get(ctx context.Context, gs *Groups, g *catalog.Group, commits bool) (*coordinator, error) {
+// get returns the coordinator of a group, which begins its work if need be; with
+// anew also if it is in doubt about what the records have.
+func (cs *coordinators) get(ctx context.Context, gs *Groups, g *catalog.Group, anew bool) (*coordinator, error) {
 	cs.mu.Lock()
 	c := cs.groups[g.ID]
 	cs.mu.Unlock()
-	if c != nil && !(commits && c.isUnsure()) {
+	if c != nil && !(anew && c.inDoubt()) {
 		return c, nil
 	}
 	// Those who ask meanwhile get the same one.
@@ -106,17 +97,13 @@ func (cs *coordinators) open(ctx context.Context, gs *Groups, g *catalog.Group) 
 	if err != nil {
 		return nil, part.Explain(err, g.Name)
 	}
-	c := &coordinator{gs: gs, group: g.ID, epoch: from.Epoch, table: group.NewTable(0), heard: map[string]time.Time{}, touched: map[string]uint64{}, told: map[string][]int{},
-		committed: from.Offsets, sent: map[int]int64{}}
+	table := group.NewTable(0)
 	if len(from.Shares) > 2 {
-		if err := json.Unmarshal(from.Shares, c.table); err != nil {
+		if err := json.Unmarshal(from.Shares, table); err != nil {
 			return nil, fmt.Errorf("group %s: the record of its members cannot be read: %w", g.Name, err)
 		}
 	}
-	now := time.Now()
-	for id := range c.table.Members {
-		c.heard[id] = now // its session begins anew
-	}
+	c := &coordinator{gs: gs, group: g.ID, epoch: from.Epoch, desk: group.NewDesk(table, from.Offsets, time.Now())}
 	cs.mu.Lock()
 	old := cs.groups[g.ID]
 	cs.groups[g.ID] = c
@@ -137,48 +124,38 @@ func (cs *coordinators) drop(c *coordinator) {
 	c.end()
 }
 
+// with has the desk decide something.
+func with[T any](c *coordinator, decide func(d *group.Desk) T) T {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return decide(c.desk)
+}
+
 // end lets all who wait ask again, wherever the group is coordinated now.
 func (c *coordinator) end() {
 	c.mu.Lock()
-	c.taken = true
+	c.desk.End()
 	c.mu.Unlock()
 	c.changed.Broadcast()
 }
 
-func (c *coordinator) isUnsure() bool {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return c.unsure
-}
-
-// membership tells a member its share; the caller holds mu.
-func (c *coordinator) membership(id string) *Membership {
-	holds, leaving := c.table.Share(id)
-	m := &Membership{Member: id, Generation: c.table.Generation, Session: c.table.Members[id].Session, Partitions: []Held{}, Leaving: leaving}
-	if g := c.gs.catalog.View().GroupIDs[c.group]; g != nil {
-		m.Paused = g.Paused
-	}
-	for _, p := range holds {
-		m.Partitions = append(m.Partitions, Held{Partition: p, Offset: c.committed[p], Generation: c.table.Holdings[p].Since})
-	}
-	if m.Leaving == nil {
-		m.Leaving = []int{}
-	}
-	return m
-}
+// inDoubt reports whether the records must be read anew before anything changes.
+func (c *coordinator) inDoubt() bool { return with(c, (*group.Desk).InDoubt) }
 
 // standing returns a member's share and the generation that last touched it, or
 // why it has none: another node coordinates by now, or the member is gone.
 func (c *coordinator) standing(id string) (*Membership, uint64, error) {
 	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.taken {
-		return nil, 0, catalog.ErrTakenOver
+	s, err := c.desk.Standing(id)
+	c.mu.Unlock()
+	if err != nil {
+		return nil, 0, err
 	}
-	if _, ok := c.table.Members[id]; !ok {
-		return nil, 0, group.ErrNoMember
+	m := &Membership{Member: id, Generation: s.Generation, Session: s.Session, Partitions: s.Holds, Leaving: s.Leaving}
+	if g := c.gs.catalog.View().GroupIDs[c.group]; g != nil {
+		m.Paused = g.Paused
 	}
-	return c.membership(id), c.touched[id], nil
+	return m, s.Touched, nil
 }
 
 // join adds a member and returns its share.
@@ -189,29 +166,18 @@ func (c *coordinator) join(ctx context.Context, ask *groupAsk) (*Membership, err
 	if err != nil {
 		return nil, err
 	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return c.membership(ask.Member), nil
+	m, _, err := c.standing(ask.Member)
+	return m, err
 }
 
 // hear notes that a member is there.
 func (c *coordinator) hear(id string) error {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if _, ok := c.table.Members[id]; !ok {
-		return group.ErrNoMember
-	}
-	c.heard[id] = time.Now()
-	return nil
+	return with(c, func(d *group.Desk) error { return d.Hear(id, time.Now()) })
 }
 
 // giveUp frees what a member shall give up and says it no longer holds.
 func (c *coordinator) giveUp(ctx context.Context, id string, holds []int) error {
-	c.mu.Lock()
-	_, leaving := c.table.Share(id)
-	c.mu.Unlock()
-	gives := slices.ContainsFunc(leaving, func(p int) bool { return !slices.Contains(holds, p) })
-	if !gives {
+	if !with(c, func(d *group.Desk) bool { return d.GivesUp(id, holds) }) {
 		return nil
 	}
 	return c.change(ctx, func(t *group.Table) error { t.GiveUp(id, holds); return nil })
@@ -267,11 +233,10 @@ func (c *coordinator) leave(ctx context.Context, id string) error {
 }
 
 // commit records offsets that a member has read up to.
-func (c *coordinator) commit(ctx context.Context, t *part.Channel, id string, generation uint64, offsets []OffsetOf) error {
+func (c *coordinator) commit(ctx context.Context, t *part.Channel, id string, generation uint64, offsets []group.OffsetOf) error {
 	if err := c.hear(id); err != nil {
 		return err
 	}
-	var commits []catalog.Commit
 	for _, o := range offsets {
 		p, err := t.Partition(o.Partition)
 		if err != nil {
@@ -282,42 +247,23 @@ func (c *coordinator) commit(ctx context.Context, t *part.Channel, id string, ge
 		}
 	}
 	c.mu.Lock()
-	if c.taken || c.unsure {
-		c.mu.Unlock()
-		return catalog.ErrTakenOver
-	}
-	for _, o := range offsets {
-		if err := c.table.Check(id, generation, o.Partition); err != nil {
-			c.mu.Unlock()
-			return memberProblem(err, t, o.Partition)
-		}
-		if have := c.committed[o.Partition]; o.Offset < have {
-			c.mu.Unlock()
-			return problem.New(problem.Conflict, "%s#%d: the group has committed offset %d, and %d is below it", t.Address(), o.Partition, have, o.Offset).Field("offset").
-				Allowed(fmt.Sprintf("%d and above", have)).Next("ferry seek moves a group back")
-		}
-		if c.moving {
-			c.mu.Unlock()
-			return problem.New(problem.OldGeneration, "%s: the group's offsets are being moved", t.Address()).Next("ask for the share again and read from there")
-		}
-		commits = append(commits, catalog.Commit{Group: c.group, Epoch: c.epoch, Partition: o.Partition, Offset: o.Offset})
-	}
-	c.inFlight++
+	partition, err := c.desk.BeginCommit(id, generation, offsets)
 	c.mu.Unlock()
-	var err error
-	if len(commits) > 0 {
+	if err != nil {
+		return memberProblem(err, t, partition)
+	}
+	if len(offsets) > 0 {
+		commits := make([]catalog.Commit, len(offsets))
+		for i, o := range offsets {
+			commits[i] = catalog.Commit{Group: c.group, Epoch: c.epoch, Partition: o.Partition, Offset: o.Offset}
+		}
 		err = c.gs.commits.commit(ctx, commits)
 	}
 	c.mu.Lock()
-	c.inFlight--
-	for _, o := range offsets {
-		if err == nil {
-			c.committed[o.Partition] = max(c.committed[o.Partition], o.Offset)
-		}
-	}
+	c.desk.EndCommit(offsets, err == nil)
 	c.mu.Unlock()
 	c.changed.Broadcast()
-	if errors.Is(err, catalog.ErrTakenOver) {
+	if errors.Is(err, group.ErrOver) { // by the records, which know
 		c.gs.groups.drop(c)
 	}
 	return err
@@ -344,7 +290,15 @@ func memberProblem(err error, t *part.Channel, partition int) error {
 	if partition >= 0 {
 		at.Partition = partition
 	}
+	var below *group.BelowError
 	switch {
+	case errors.Is(err, group.ErrOver):
+		return err
+	case errors.As(err, &below):
+		return problem.New(problem.Conflict, "%s: the group has committed offset %d, and %d is below it", at, below.Committed, below.Offset).Field("offset").
+			Allowed(fmt.Sprintf("%d and above", below.Committed)).Next("ferry seek moves a group back")
+	case errors.Is(err, group.ErrMoving):
+		return problem.New(problem.OldGeneration, "%s: %v", t.Address(), err).Next("ask for the share again and read from there")
 	case errors.Is(err, group.ErrNoMember):
 		return problem.New(problem.NoMember, "%s: %v", t.Address(), err).Next("join again")
 	case errors.Is(err, group.ErrNotHeld):

@@ -108,9 +108,3 @@ func (gs *Groups) expireGroups(ctx context.Context) {
 		}
 	}
 }
-
-// OffsetOf is an offset of a partition.
-type OffsetOf struct {
-	Partition int   `json:"partition"`
-	Offset    int64 `json:"offset"`
-}

@@ -1,8 +1,11 @@
 package groups_test
 
 import (
+	"context"
 	"fmt"
+	"math/rand/v2"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -117,12 +120,12 @@ func TestWhatIsCommittedStands(t *testing.T) {
 	assert.EqualValues(t, 10, lag(t, n).Verdict.Messages, "nothing is committed")
 	m, err := n.Groups.Beat(t.Context(), a, member, 0, false, []int{0, 1}, 0)
 	require.NoError(t, err)
-	require.NoError(t, n.Groups.Commit(t.Context(), a, member, m.Generation, []groups.OffsetOf{{Partition: 1, Offset: 4}}))
-	for wanted, offsets := range map[string]groups.OffsetOf{"to 5 (the end)": {Partition: 0, Offset: 99}, "has no partition 7": {Partition: 7, Offset: 1}} {
-		assert.ErrorContains(t, n.Groups.Commit(t.Context(), a, member, m.Generation, []groups.OffsetOf{offsets}), wanted)
+	require.NoError(t, n.Groups.Commit(t.Context(), a, member, m.Generation, []group.OffsetOf{{Partition: 1, Offset: 4}}))
+	for wanted, offsets := range map[string]group.OffsetOf{"to 5 (the end)": {Partition: 0, Offset: 99}, "has no partition 7": {Partition: 7, Offset: 1}} {
+		assert.ErrorContains(t, n.Groups.Commit(t.Context(), a, member, m.Generation, []group.OffsetOf{offsets}), wanted)
 	}
 	var p *problem.Problem
-	require.ErrorAs(t, n.Groups.Commit(t.Context(), a, "nobody", m.Generation, []groups.OffsetOf{{Partition: 0, Offset: 1}}), &p)
+	require.ErrorAs(t, n.Groups.Commit(t.Context(), a, "nobody", m.Generation, []group.OffsetOf{{Partition: 0, Offset: 1}}), &p)
 	assert.Equal(t, problem.NoMember, p.Kind)
 	n.Reopen()
 	topic, err = n.Parts.Channel(topic.Address())
@@ -170,6 +173,51 @@ func TestOffsetsAreMovedAndMovedBack(t *testing.T) {
 	ask.To = "soon"
 	_, err = n.Groups.Move(t.Context(), a, &ask)
 	assert.Error(t, err)
+}
+
+// Who asks for a seek may give up at any moment: it is done whole or not at all,
+// and what members have in hand from before it is never committed over it.
+func TestASeekThatIsGivenUpIsWholeOrNotThere(t *testing.T) {
+	n, topic := reading(t)
+	member := join(t, n, "")
+	poll(t, n, member, true)
+	held := func() *groups.Membership {
+		m, err := n.Groups.Beat(t.Context(), a, member, 0, false, []int{0, 1}, 0)
+		require.NoError(t, err)
+		return m
+	}
+	done, given := 0, 0
+	for i := range 100 {
+		before := held()
+		ask := groups.MoveAsk{To: "offset:" + strconv.Itoa(i%5), Partition: part.AnyPartition, Who: "owner", Last: -1, Apply: true, WhileRunning: true}
+		ctx, cancel := context.WithTimeout(t.Context(), time.Duration(rand.IntN(9000))*time.Microsecond)
+		_, err := n.Groups.Move(ctx, a, &ask)
+		cancel()
+		if err != nil {
+			given++
+		}
+		stale := n.Groups.Commit(t.Context(), a, member, before.Partitions[0].Generation, []group.OffsetOf{{Partition: 0, Offset: 5}})
+		offsets, err := n.Groups.OffsetsOf(t.Context(), topic, "compliance")
+		require.NoError(t, err)
+		moves, err := n.Groups.Moves(t.Context(), a)
+		require.NoError(t, err)
+		if len(moves) == done { // it was not done: what was in hand may be committed
+			require.NoError(t, stale, "seek %d", i)
+			require.EqualValues(t, 5, offsets[0])
+			continue
+		}
+		done = len(moves)
+		require.Error(t, stale, "seek %d: what was read before it is committed", i)
+		require.EqualValues(t, i%5, offsets[0])
+		require.EqualValues(t, i%5, offsets[1])
+		require.EqualValues(t, i%5, held().Partitions[0].Offset, "members go on from there")
+		got, err := n.Groups.Poll(t.Context(), a, member, 10, 0, group.UpTo{}, false)
+		require.NoError(t, err)
+		require.Len(t, got.Messages, 2*(5-i%5))
+		_, err = n.Groups.Poll(t.Context(), a, member, 10, 0, got.UpTo, true)
+		require.NoError(t, err)
+	}
+	t.Logf("%d seeks were done, %d given up", done, given)
 }
 
 func TestGroupsAreMadeSetAndRemoved(t *testing.T) {

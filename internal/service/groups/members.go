@@ -21,15 +21,8 @@ type Membership struct {
 	Generation uint64        `json:"generation"`
 	Session    time.Duration `json:"session"`
 	Paused     bool          `json:"paused"`
-	Partitions []Held        `json:"partitions"` // to read
+	Partitions []group.Held  `json:"partitions"` // to read
 	Leaving    []int         `json:"leaving"`    // to commit and give up
-}
-
-// Held is a partition that a member reads.
-type Held struct {
-	Partition  int    `json:"partition"`
-	Offset     int64  `json:"offset"`     // committed
-	Generation uint64 `json:"generation"` // when the member got it, or its offset was moved
 }
 
 // Join makes a reader a member of a group, and makes the group, at the
@@ -87,7 +80,7 @@ func (gs *Groups) Poll(ctx context.Context, a address.Address, member string, mo
 }
 
 // Commit records offsets that a member has read up to.
-func (gs *Groups) Commit(ctx context.Context, a address.Address, member string, generation uint64, offsets []OffsetOf) error {
+func (gs *Groups) Commit(ctx context.Context, a address.Address, member string, generation uint64, offsets []group.OffsetOf) error {
 	_, err := gs.askMember(ctx, a, &groupAsk{What: "commit", Member: member, Generation: generation, Offsets: offsets})
 	return err
 }

@@ -3,7 +3,6 @@ package groups
 import (
 	"context"
 	"maps"
-	"slices"
 	"time"
 
 	"steadyferry/internal/core/clock"
@@ -26,17 +25,7 @@ func (c *coordinator) poll(ctx context.Context, t *part.Channel, ask *groupAsk) 
 		}
 	}
 	// What it was told to give up in the answer before, it has by now.
-	c.mu.Lock()
-	told := c.told[ask.Member]
-	delete(c.told, ask.Member)
-	holds, leaving := c.table.Share(ask.Member)
-	for _, p := range leaving {
-		_, sent := c.sent[p]
-		if keep := sent && c.sent[p] > c.committed[p]; keep && !slices.Contains(told, p) {
-			holds = append(holds, p)
-		}
-	}
-	c.mu.Unlock()
+	holds := with(c, func(d *group.Desk) []int { return d.Keeps(ask.Member) })
 	if err := c.giveUp(ctx, ask.Member, holds); err != nil {
 		return nil, err
 	}
@@ -56,8 +45,7 @@ func (c *coordinator) poll(ctx context.Context, t *part.Channel, ask *groupAsk) 
 		}
 		if len(out.Messages) > 0 || len(out.Gone) > 0 || len(m.Leaving) > 0 || !time.Now().Before(deadline) || ctx.Err() != nil {
 			c.mu.Lock()
-			c.told[ask.Member] = m.Leaving
-			c.heard[ask.Member] = time.Now()
+			c.desk.Told(ask.Member, m.Leaving, time.Now())
 			c.mu.Unlock()
 			return out, nil
 		}
@@ -166,10 +154,7 @@ func (c *coordinator) read(ctx context.Context, t *part.Channel, m *Membership, 
 		p.CountOut(count, bytes-before)
 		out.UpTo[h.Partition] = group.Reached{Since: h.Generation, Offset: next}
 		c.mu.Lock()
-		// Only what the member still holds, and at the same place, is its.
-		if now := c.table.Holdings[h.Partition]; now.Member == m.Member && now.Since == h.Generation {
-			c.sent[h.Partition] = next
-		}
+		c.desk.Sent(m.Member, h.Partition, h.Generation, next)
 		c.mu.Unlock()
 	}
 	return nil
@@ -178,13 +163,7 @@ func (c *coordinator) read(ctx context.Context, t *part.Channel, m *Membership, 
 // commitUpTo commits what a member has, of what it still holds.
 func (c *coordinator) commitUpTo(ctx context.Context, t *part.Channel, id string, upTo group.UpTo) error {
 	c.mu.Lock()
-	var offsets []OffsetOf
-	generation := c.table.Generation
-	for p, h := range c.table.Holdings {
-		if has := upTo.From(p, h.Since, 0); h.Member == id && has > c.committed[p] {
-			offsets = append(offsets, OffsetOf{p, has})
-		}
-	}
+	generation, offsets := c.desk.Has(id, upTo)
 	c.mu.Unlock()
 	if len(offsets) == 0 {
 		return nil

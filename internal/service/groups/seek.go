@@ -118,17 +118,15 @@ func (gs *Groups) Move(ctx context.Context, a address.Address, ask *MoveAsk) (*M
 
 func (c *coordinator) move(ctx context.Context, t *part.Channel, g *catalog.Group, ask *MoveAsk) (*Moved, error) {
 	a := part.GroupAddress(t, g.Name)
-	c.mu.Lock()
-	if c.moving && ask.Apply {
-		c.mu.Unlock()
-		return nil, problem.New(problem.Conflict, "the offsets of %s are being moved by somebody else at this moment", a).Next("look at ferry show %s -history, then try again", a)
-	}
-	c.moving = c.moving || ask.Apply
-	c.mu.Unlock()
 	if ask.Apply {
+		if err := with(c, (*group.Desk).BeginMove); errors.Is(err, group.ErrOver) {
+			return nil, err
+		} else if err != nil {
+			return nil, problem.New(problem.Conflict, "the offsets of %s are being moved by somebody else at this moment", a).Next("look at ferry show %s -history, then try again", a)
+		}
 		defer func() {
 			c.mu.Lock()
-			c.moving = false
+			c.desk.EndMove()
 			c.mu.Unlock()
 			c.changed.Broadcast()
 		}()
@@ -137,11 +135,7 @@ func (c *coordinator) move(ctx context.Context, t *part.Channel, g *catalog.Grou
 		}
 	}
 	c.mu.Lock()
-	committed := map[int]int64{}
-	for p, o := range c.committed {
-		committed[p] = o
-	}
-	live := len(c.table.Members)
+	committed, live := c.desk.Committed(), c.desk.Members()
 	c.mu.Unlock()
 	if ask.Apply && live > 0 && !ask.WhileRunning {
 		return nil, problem.New(problem.Conflict, "%s has %s, which would go on reading where they are", a, words.Many(live, "live member")).Next("stop them, or move with -while-running (whileRunning): then they are told and go on from the new offsets")
@@ -180,10 +174,7 @@ func (c *coordinator) settled(ctx context.Context) error {
 	deadline := time.Now().Add(commitTime)
 	for {
 		changed := c.changed.Wait()
-		c.mu.Lock()
-		n := c.inFlight
-		c.mu.Unlock()
-		if n == 0 {
+		if with(c, (*group.Desk).Settled) {
 			return nil
 		}
 		select {
@@ -249,8 +240,9 @@ func (c *coordinator) apply(ctx context.Context, a address.Address, ask *MoveAsk
 		action = "undo seek"
 	}
 	var moved error
-	// With the others that change the table, so that neither is lost.
-	err = c.change(ctx, func(t *group.Table) error {
+	// With the others that change the table, so that neither is lost; it is waited
+	// for whoever asks no longer waits, since commits are refused meanwhile.
+	err = c.change(context.WithoutCancel(ctx), func(t *group.Table) error {
 		next := t.Clone()
 		next.Moved(partitions)
 		shares, err := json.Marshal(next)
@@ -258,20 +250,21 @@ func (c *coordinator) apply(ctx context.Context, a address.Address, ask *MoveAsk
 			err = c.gs.catalog.MoveOffsets(ctx, c.group, c.epoch, ask.Last, record, offsets, shares,
 				&catalog.Entry{Who: ask.Who, Action: action, Address: a.String(), Before: map[string]any{"offsets": before}, After: map[string]any{"offsets": offsets, "to": out.Target, "why": ask.Why}})
 		}
-		if moved = err; err == nil {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		switch moved = err; {
+		case err == nil:
 			*t = *next
-			c.mu.Lock()
-			for p, o := range offsets {
-				c.committed[p] = o
-				delete(c.sent, p)
-			}
-			c.mu.Unlock()
+			c.desk.Moved(offsets)
+		case !errors.Is(err, catalog.ErrStale):
+			c.desk.Doubt()
 		}
 		return nil
 	})
-	if err != nil || moved != nil && !errors.Is(moved, catalog.ErrStale) {
+	if err != nil && record.ID != 0 {
+		// They are moved, and the table that says so may not be there.
 		c.mu.Lock()
-		c.unsure = true
+		c.desk.Doubt()
 		c.mu.Unlock()
 	}
 	switch {
@@ -279,7 +272,7 @@ func (c *coordinator) apply(ctx context.Context, a address.Address, ask *MoveAsk
 		return problem.New(problem.Conflict, "the offsets of %s were moved by somebody else since they were looked at; nothing was changed", a).Next("look at ferry show %s -history, then decide again", a)
 	case moved != nil:
 		return part.Explain(moved, a.String())
-	case err != nil && !errors.Is(err, catalog.ErrTakenOver):
+	case err != nil && (record.ID == 0 || !errors.Is(err, group.ErrOver)):
 		return part.Explain(err, a.String())
 	}
 	out.ID, out.Last = record.ID, record.ID

@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"steadyferry/internal/core/group"
-	"steadyferry/internal/engine/catalog"
 )
 
 // shareChange is a change of who reads what, on its way into the records.
@@ -21,9 +20,9 @@ type shareChange struct {
 func (c *coordinator) change(ctx context.Context, apply func(*group.Table) error) error {
 	w := &shareChange{apply: apply, done: make(chan error, 1)}
 	c.mu.Lock()
-	if c.taken {
+	if err := c.desk.Over(); err != nil {
 		c.mu.Unlock()
-		return catalog.ErrTakenOver
+		return err
 	}
 	c.pending = append(c.pending, w)
 	if !c.writing {
@@ -49,26 +48,15 @@ func (c *coordinator) write() {
 			c.mu.Unlock()
 			return
 		}
-		next := c.table.Clone()
+		next := c.desk.Next(c.partitions())
 		c.mu.Unlock()
-		if g := c.gs.catalog.View().GroupIDs[c.group]; g != nil {
-			if t := c.gs.parts.ByID(g.ChannelID); t != nil {
-				next.Grow(t.Record().Partitions)
-			}
-		}
 		results := make([]error, len(pending))
 		for i, w := range pending {
 			results[i] = w.apply(next)
 		}
 		next.Balance(time.Now())
-		shares, err := json.Marshal(next)
-		if err == nil {
-			err = c.gs.catalog.SetShares(context.Background(), c.group, c.epoch, shares)
-		}
-		if err == nil {
-			c.show(next)
-		}
-		if errors.Is(err, catalog.ErrTakenOver) {
+		err := c.record(next)
+		if errors.Is(err, group.ErrOver) && !c.inDoubt() {
 			c.gs.groups.drop(c)
 		}
 		for i, w := range pending {
@@ -77,40 +65,37 @@ func (c *coordinator) write() {
 	}
 }
 
+// record records a table and shows it, unless what it was made from is in doubt by
+// now: it would undo a move that is in the records.
+func (c *coordinator) record(next *group.Table) error {
+	if err := with(c, (*group.Desk).Over); err != nil {
+		return err
+	}
+	shares, err := json.Marshal(next)
+	if err == nil {
+		err = c.gs.catalog.SetShares(context.Background(), c.group, c.epoch, shares)
+	}
+	if err == nil {
+		c.show(next)
+	}
+	return err
+}
+
+// partitions returns how many partitions the group's topic has.
+func (c *coordinator) partitions() int {
+	if g := c.gs.catalog.View().GroupIDs[c.group]; g != nil {
+		if t := c.gs.parts.ByID(g.ChannelID); t != nil {
+			return t.Record().Partitions
+		}
+	}
+	return 0
+}
+
 // show makes a table that is recorded the one in force, and tells those whose
 // share it changes.
 func (c *coordinator) show(next *group.Table) {
 	c.mu.Lock()
-	now := time.Now()
-	for p, h := range next.Holdings {
-		old := group.Holding{}
-		if p < len(c.table.Holdings) {
-			old = c.table.Holdings[p]
-		}
-		if h == old {
-			continue
-		}
-		for _, id := range []string{h.Member, old.Member} {
-			c.touched[id] = next.Generation
-		}
-		if h.Member != old.Member || h.Since != old.Since {
-			delete(c.sent, p)
-		}
-	}
-	for id := range next.Members {
-		if _, ok := c.heard[id]; !ok {
-			c.heard[id] = now
-			c.touched[id] = next.Generation
-		}
-	}
-	for id := range c.heard {
-		if _, ok := next.Members[id]; !ok {
-			delete(c.heard, id)
-			delete(c.touched, id)
-			delete(c.told, id)
-		}
-	}
-	c.table = next
+	c.desk.Show(next, time.Now())
 	c.mu.Unlock()
 	c.changed.Broadcast()
 }

@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"steadyferry/internal/core/group"
-	"steadyferry/internal/engine/part"
+	"steadyferry/internal/engine/catalog"
 )
 
 // Tend removes members that no longer answer, takes partitions from those
@@ -23,43 +23,23 @@ func (gs *Groups) Tend(ctx context.Context, now time.Time) {
 	gs.tended = now
 	for _, c := range all {
 		if pause > time.Second {
-			c.forgive(pause)
+			c.mu.Lock()
+			c.desk.Forgive(pause)
+			c.mu.Unlock()
 		}
 		g := view.GroupIDs[c.group]
 		if g == nil || gs.coordinatorOf(c.group) != gs.id {
 			gs.groups.drop(c)
 			continue
 		}
-		c.tend(ctx, now, gs.parts.ByID(g.ChannelID))
+		c.tend(ctx, now, g)
 	}
 }
 
-// forgive adds a time to the sessions of all members.
-func (c *coordinator) forgive(pause time.Duration) {
+func (c *coordinator) tend(ctx context.Context, now time.Time, g *catalog.Group) {
+	partitions := c.partitions()
 	c.mu.Lock()
-	defer c.mu.Unlock()
-	for id, at := range c.heard {
-		c.heard[id] = at.Add(pause)
-	}
-}
-
-// silent returns the members that have said nothing in their session time.
-func (c *coordinator) silent(now time.Time) (ids []string) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	for id, m := range c.table.Members {
-		if now.Sub(c.heard[id]) > m.Session {
-			ids = append(ids, id)
-		}
-	}
-	return ids
-}
-
-func (c *coordinator) tend(ctx context.Context, now time.Time, t *part.Channel) {
-	silent := c.silent(now)
-	c.mu.Lock()
-	grown := t != nil && len(c.table.Members) > 0 && t.Record().Partitions > len(c.table.Holdings)
-	due := !c.writing && (len(silent) > 0 || grown || c.table.HasOverdue(now))
+	due := !c.writing && c.desk.Due(now, partitions)
 	c.mu.Unlock()
 	if !due {
 		return
@@ -67,9 +47,15 @@ func (c *coordinator) tend(ctx context.Context, now time.Time, t *part.Channel) 
 	go func() {
 		ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 		defer cancel()
+		if c.inDoubt() {
+			// Whoever takes it over from the records hears the members anew.
+			_, _ = c.gs.groups.get(ctx, c.gs, g, true)
+			return
+		}
 		var removed []string
 		err := c.change(ctx, func(t *group.Table) error {
-			removed = c.silent(now) // who has said something meanwhile stays
+			// Who has said something meanwhile stays.
+			removed = with(c, func(d *group.Desk) []string { return d.Silent(now) })
 			for _, id := range removed {
 				t.Leave(id)
 			}
