@@ -1,3 +1,6 @@
+// Package client talks to Steady Ferry over HTTP: it publishes and reads
+// messages, and manages spaces and channels. Its types are the JSON that the
+// service speaks (docs/http.md).
 package client
 
 import (

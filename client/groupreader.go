@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/form"
 )
 
 // GroupReader reads a topic as a member of a group: it keeps the membership,
@@ -118,7 +119,7 @@ func (r *GroupReader) Commit(ctx context.Context, b Batch) error {
 	if b.Delivery != nil {
 		return r.settle(ctx, Settlement{Lease: b.Delivery.Lease, Outcome: OutcomeAccept})
 	}
-	err := r.member.CommitAs(ctx, b.part.generation, []OffsetOf{{b.Partition, b.Next}})
+	err := r.member.CommitAs(ctx, b.part.generation, []OffsetOf{{Partition: b.Partition, Offset: b.Next}})
 	r.finish(b, true)
 	return err
 }
@@ -171,7 +172,7 @@ func (r *GroupReader) returned(ctx context.Context) {
 			if err == nil {
 				pause = 0
 				for i := range answer.Leased {
-					d := DeliveryOf(r.address, &answer.Leased[i])
+					d := form.DeliveryOf(r.address, &answer.Leased[i])
 					select {
 					case r.events <- Batch{Partition: d.Partition, Delivery: &d}:
 					case <-ctx.Done():
@@ -226,7 +227,7 @@ func (r *GroupReader) commitDone(ctx context.Context) error {
 	for generation, list := range parts {
 		commit := make([]OffsetOf, len(list))
 		for i, p := range list {
-			commit[i] = OffsetOf{p.number, offsets[p]}
+			commit[i] = OffsetOf{Partition: p.number, Offset: offsets[p]}
 		}
 		err := r.member.CommitAs(ctx, generation, commit)
 		if refused(err) && len(list) > 1 {

@@ -12,6 +12,7 @@ import (
 
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/words"
 )
@@ -204,7 +205,7 @@ func (r *groupRead) print(b *client.Batch, lines *messageLines) error {
 		if r.quiet {
 			return nil
 		}
-		m := client.MessageOf(r.address.ChannelPart(), s)
+		m := form.MessageOf(r.address.ChannelPart(), s)
 		if r.json {
 			return r.printJSON(m)
 		}

@@ -14,6 +14,7 @@ import (
 
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/form"
 )
 
 func memberName() string {
@@ -55,7 +56,7 @@ var leaseVerb = verb{
 			}
 			all := make([]client.Delivery, len(answer.Leased))
 			for i := range all {
-				all[i] = client.DeliveryOf(a, &answer.Leased[i])
+				all[i] = form.DeliveryOf(a, &answer.Leased[i])
 			}
 			return c.printDeliveries(a, all)
 		}
@@ -289,7 +290,7 @@ func (w *worker) loop() error {
 			return nil
 		}
 		for i := range answer.Leased {
-			settle = append(settle, w.handle(client.DeliveryOf(w.address, &answer.Leased[i])))
+			settle = append(settle, w.handle(form.DeliveryOf(w.address, &answer.Leased[i])))
 		}
 	}
 }

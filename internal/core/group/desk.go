@@ -6,6 +6,8 @@ import (
 	"maps"
 	"slices"
 	"time"
+
+	"steadyferry/internal/core/form"
 )
 
 // Why the node that coordinates a group refuses, beside what its table says.
@@ -23,12 +25,6 @@ type BelowError struct {
 
 func (e *BelowError) Error() string {
 	return fmt.Sprintf("the group has committed offset %d of partition %d, and %d is below it", e.Committed, e.Partition, e.Offset)
-}
-
-// OffsetOf is an offset of a partition.
-type OffsetOf struct {
-	Partition int   `json:"partition"`
-	Offset    int64 `json:"offset"`
 }
 
 // Desk is what the node that coordinates a group knows and decides: whose
@@ -160,20 +156,13 @@ func (d *Desk) Due(now time.Time, partitions int) bool {
 	return len(d.Silent(now)) > 0 || d.table.HasOverdue(now) || len(d.table.Members) > 0 && partitions > len(d.table.Holdings)
 }
 
-// Held is a partition that a member reads.
-type Held struct {
-	Partition  int    `json:"partition"`
-	Offset     int64  `json:"offset"`     // committed
-	Generation uint64 `json:"generation"` // when the member got it, or its offset was moved
-}
-
 // Standing is what a member has in its group.
 type Standing struct {
 	Generation uint64
 	Touched    uint64 // generation that changed its share last
 	Session    time.Duration
-	Holds      []Held // to read
-	Leaving    []int  // to commit and give up
+	Holds      []form.Held // to read
+	Leaving    []int       // to commit and give up
 }
 
 // Standing returns what a member has, or why it has nothing: ErrOver,
@@ -186,14 +175,14 @@ func (d *Desk) Standing(id string) (*Standing, error) {
 	case !ok:
 		return nil, ErrNoMember
 	}
-	s := &Standing{Generation: d.table.Generation, Touched: d.touched[id], Session: m.Session, Holds: []Held{}, Leaving: []int{}}
+	s := &Standing{Generation: d.table.Generation, Touched: d.touched[id], Session: m.Session, Holds: []form.Held{}, Leaving: []int{}}
 	for p, h := range d.table.Holdings {
 		switch {
 		case h.Member != id:
 		case h.For != "":
 			s.Leaving = append(s.Leaving, p)
 		default:
-			s.Holds = append(s.Holds, Held{Partition: p, Offset: d.committed[p], Generation: h.Since})
+			s.Holds = append(s.Holds, form.Held{Partition: p, Offset: d.committed[p], Generation: h.Since})
 		}
 	}
 	return s, nil
@@ -237,10 +226,10 @@ func (d *Desk) Sent(id string, partition int, since uint64, next int64) {
 
 // Has returns what a member can commit that has come so far: of what it still
 // holds, at the same place.
-func (d *Desk) Has(id string, upTo UpTo) (generation uint64, offsets []OffsetOf) {
+func (d *Desk) Has(id string, upTo UpTo) (generation uint64, offsets []form.OffsetOf) {
 	for p, h := range d.table.Holdings {
 		if has := upTo.From(p, h.Since, 0); h.Member == id && has > d.committed[p] {
-			offsets = append(offsets, OffsetOf{p, has})
+			offsets = append(offsets, form.OffsetOf{Partition: p, Offset: has})
 		}
 	}
 	return d.table.Generation, offsets
@@ -249,7 +238,7 @@ func (d *Desk) Has(id string, upTo UpTo) (generation uint64, offsets []OffsetOf)
 // BeginCommit lets a member commit offsets, with the generation that it knows;
 // EndCommit must follow. It returns ErrOver, ErrMoving, a BelowError, or what the
 // table has against it, and in which partition.
-func (d *Desk) BeginCommit(id string, generation uint64, offsets []OffsetOf) (partition int, err error) {
+func (d *Desk) BeginCommit(id string, generation uint64, offsets []form.OffsetOf) (partition int, err error) {
 	if err := d.Over(); err != nil {
 		return -1, err
 	}
@@ -269,7 +258,7 @@ func (d *Desk) BeginCommit(id string, generation uint64, offsets []OffsetOf) (pa
 }
 
 // EndCommit says whether offsets are in the records by now.
-func (d *Desk) EndCommit(offsets []OffsetOf, recorded bool) {
+func (d *Desk) EndCommit(offsets []form.OffsetOf, recorded bool) {
 	d.inFlight--
 	for _, o := range offsets {
 		if recorded {

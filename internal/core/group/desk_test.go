@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"steadyferry/internal/core/form"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -29,9 +31,9 @@ func TestWhoMayCommitWhat(t *testing.T) {
 	d, now := deskOf(t, 2, "a", "b") // a holds 0, b holds 1
 	commit := func(id string, partition int, offset int64) error {
 		generation, _ := d.Has(id, nil)
-		_, err := d.BeginCommit(id, generation, []OffsetOf{{partition, offset}})
+		_, err := d.BeginCommit(id, generation, []form.OffsetOf{{Partition: partition, Offset: offset}})
 		if err == nil {
-			d.EndCommit([]OffsetOf{{partition, offset}}, true)
+			d.EndCommit([]form.OffsetOf{{Partition: partition, Offset: offset}}, true)
 		}
 		return err
 	}
@@ -43,10 +45,10 @@ func TestWhoMayCommitWhat(t *testing.T) {
 	assert.Equal(t, BelowError{0, 7, 6}, *below)
 	assert.Equal(t, map[int]int64{0: 7}, d.Committed())
 
-	_, err := d.BeginCommit("a", 1, []OffsetOf{{0, 9}})
+	_, err := d.BeginCommit("a", 1, []form.OffsetOf{{Partition: 0, Offset: 9}})
 	require.NoError(t, err)
 	assert.False(t, d.Settled(), "one is on its way")
-	d.EndCommit([]OffsetOf{{0, 9}}, false)
+	d.EndCommit([]form.OffsetOf{{Partition: 0, Offset: 9}}, false)
 	assert.Equal(t, int64(7), d.Committed()[0], "it is not in the records")
 	require.NoError(t, d.BeginMove())
 	assert.ErrorIs(t, d.BeginMove(), ErrMoving)
@@ -58,7 +60,7 @@ func TestWhoMayCommitWhat(t *testing.T) {
 	d.Show(next, now)
 	d.EndMove()
 	require.NoError(t, commit("a", 0, 3), "it may begin below what was committed")
-	_, err = d.BeginCommit("a", 1, []OffsetOf{{0, 9}})
+	_, err = d.BeginCommit("a", 1, []form.OffsetOf{{Partition: 0, Offset: 9}})
 	assert.ErrorIs(t, err, ErrOldGeneration, "with what it read before the move")
 
 	require.NoError(t, d.BeginMove())
@@ -108,7 +110,7 @@ func TestWhatIsInHandIsKeptUntilItIsToldToGo(t *testing.T) {
 	assert.Equal(t, []int{0}, holds, "by the next poll it has let go")
 	assert.True(t, d.GivesUp("a", holds))
 	generation, offsets := d.Has("a", UpTo{1: {Since: 1, Offset: 5}})
-	assert.Equal(t, []OffsetOf{{1, 5}}, offsets, "and commits what it had")
+	assert.Equal(t, []form.OffsetOf{{Partition: 1, Offset: 5}}, offsets, "and commits what it had")
 	_, err = d.BeginCommit("a", generation, offsets)
 	assert.NoError(t, err)
 }
@@ -205,7 +207,7 @@ func (w *world) commit(id string, r *reader) error {
 	if w.random.IntN(2) == 0 {
 		// Under the generation in which it got the partition.
 		p := w.random.IntN(len(w.ends))
-		generation, offsets = r.hand[p].Since, []OffsetOf{{p, r.hand[p].Offset}}
+		generation, offsets = r.hand[p].Since, []form.OffsetOf{{Partition: p, Offset: r.hand[p].Offset}}
 	}
 	if len(offsets) == 0 {
 		return nil

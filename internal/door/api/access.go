@@ -7,7 +7,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"steadyferry/client"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/engine/catalog"
 )
 
@@ -45,7 +45,7 @@ func (s *Server) authenticate(c *gin.Context) {
 		}
 	}
 	c.Header("WWW-Authenticate", `Bearer realm="steady-ferry"`)
-	writeProblem(c, &client.Problem{Status: http.StatusUnauthorized, Title: "Not signed in", Detail: "a valid token or session is needed",
+	writeProblem(c, &form.Problem{Status: http.StatusUnauthorized, Title: "Not signed in", Detail: "a valid token or session is needed",
 		Next: "send Authorization: Bearer TOKEN, or sign in at the console"})
 }
 
@@ -65,7 +65,7 @@ func who(c *gin.Context) string { return c.MustGet(principalKey).(catalog.Princi
 // sameOrigin refuses requests that another site makes a browser send.
 func (s *Server) sameOrigin(c *gin.Context) {
 	if err := s.origin.Check(c.Request); err != nil {
-		writeProblem(c, &client.Problem{Status: http.StatusForbidden, Title: "Refused", Detail: "a page of another site may not do this"})
+		writeProblem(c, &form.Problem{Status: http.StatusForbidden, Title: "Refused", Detail: "a page of another site may not do this"})
 	}
 }
 
@@ -101,7 +101,7 @@ func (s *Server) signIn(c *gin.Context) {
 		ok = used
 	}
 	if !ok {
-		writeProblem(c, &client.Problem{Status: http.StatusUnauthorized, Title: "Not signed in", Detail: "this token or link is not in force",
+		writeProblem(c, &form.Problem{Status: http.StatusUnauthorized, Title: "Not signed in", Detail: "this token or link is not in force",
 			Next: "a link works once; take the token from owner.token in the data directory"})
 		return
 	}
@@ -111,12 +111,12 @@ func (s *Server) signIn(c *gin.Context) {
 	}
 	http.SetCookie(c.Writer, &http.Cookie{Name: cookieName, Value: session, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode,
 		Secure: c.Request.TLS != nil, MaxAge: int(sessionLives / time.Second)})
-	c.JSON(http.StatusOK, client.SignIn{Name: p.Name, Role: p.Role})
+	c.JSON(http.StatusOK, form.SignIn{Name: p.Name, Role: p.Role})
 }
 
 func (s *Server) session(c *gin.Context) {
 	p := c.MustGet(principalKey).(catalog.Principal)
-	c.JSON(http.StatusOK, client.SignIn{Name: p.Name, Role: p.Role})
+	c.JSON(http.StatusOK, form.SignIn{Name: p.Name, Role: p.Role})
 }
 
 func (s *Server) signOut(c *gin.Context) {
@@ -133,7 +133,7 @@ func (s *Server) newLink(c *gin.Context) {
 	// A session that was left open must not live on in links.
 	p := c.MustGet(principalKey).(catalog.Principal)
 	if by := p.By(); by.Kind == catalog.Session && time.Since(by.MadeAt) > freshSession {
-		writeProblem(c, &client.Problem{Type: "urn:steady-ferry:problem:sign-in-again", Status: http.StatusForbidden, Title: "Sign in again",
+		writeProblem(c, &form.Problem{Type: "urn:steady-ferry:problem:sign-in-again", Status: http.StatusForbidden, Title: "Sign in again",
 			Detail: "a link is made with a token, or within 10 minutes of signing in", Next: "sign out and in again, or use: ferry access link"})
 		return
 	}
@@ -142,5 +142,5 @@ func (s *Server) newLink(c *gin.Context) {
 		return
 	}
 	// Behind #, the code stays out of logs and of what the browser sends.
-	c.JSON(http.StatusCreated, client.Link{Path: "/sign-in#" + text, ExpiresAt: time.Now().Add(linkLives).UTC().Truncate(time.Second)})
+	c.JSON(http.StatusCreated, form.Link{Path: "/sign-in#" + text, ExpiresAt: time.Now().Add(linkLives).UTC().Truncate(time.Second)})
 }

@@ -11,9 +11,9 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/gin-gonic/gin"
+	"steadyferry/internal/core/form"
 
-	"steadyferry/client"
+	"github.com/gin-gonic/gin"
 )
 
 // knownHost refuses requests for names that are not this node's: a page that
@@ -32,7 +32,7 @@ func (s *Server) knownHost(c *gin.Context) {
 	case host == "", host == "localhost", net.ParseIP(host) != nil, slices.Contains(s.names, host), path == "/healthz", path == "/readyz":
 		return
 	}
-	writeProblem(c, &client.Problem{Type: "urn:steady-ferry:problem:unknown-host", Status: http.StatusMisdirectedRequest, Title: "This node has another name",
+	writeProblem(c, &form.Problem{Type: "urn:steady-ferry:problem:unknown-host", Status: http.StatusMisdirectedRequest, Title: "This node has another name",
 		Detail: fmt.Sprintf("the request is for the host %q", host), Field: "Host", Allowed: strings.Join(append([]string{"IP addresses", "localhost"}, s.names...), ", "),
 		Next: "if it is a name of this node, start ferryd with -names " + host})
 }

@@ -13,13 +13,12 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"steadyferry/client"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/expr"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
-	"steadyferry/internal/service/change"
 	"steadyferry/internal/service/queues"
 )
 
@@ -39,7 +38,7 @@ func page[T, Shown any](c *gin.Context, items []T, name func(T) string, show fun
 	if cursor := c.Query("cursor"); cursor != "" {
 		items = items[sort.Search(len(items), func(i int) bool { return name(items[i]) > cursor }):]
 	}
-	p := client.Page[Shown]{Items: []Shown{}}
+	p := form.Page[Shown]{Items: []Shown{}}
 	for _, item := range items[:min(limit, len(items))] {
 		p.Items = append(p.Items, show(item))
 	}
@@ -81,8 +80,8 @@ func (s *Server) topicOf(c *gin.Context) (*part.Channel, bool) {
 	return t, !refuse(c, err)
 }
 
-func (s *Server) spaceJSON(sp *catalog.Space) client.Space {
-	out := client.Space{Space: sp.Name, Description: sp.Description, Labels: sp.Labels, CreatedAt: sp.CreatedAt.UTC()}
+func (s *Server) spaceJSON(sp *catalog.Space) form.Space {
+	out := form.Space{Space: sp.Name, Description: sp.Description, Labels: sp.Labels, CreatedAt: sp.CreatedAt.UTC()}
 	for _, t := range s.node.Parts.ChannelsOf(sp.Name) {
 		if !t.OfGroup() {
 			status, _ := s.node.Parts.Status(t, time.Now())
@@ -132,10 +131,10 @@ func (s *Server) removeSpace(c *gin.Context) {
 }
 
 // topicJSON describes a topic; whole adds its partitions and forecast.
-func (s *Server) topicJSON(ctx context.Context, t *part.Channel, now time.Time, whole bool) client.Topic {
+func (s *Server) topicJSON(ctx context.Context, t *part.Channel, now time.Time, whole bool) form.Topic {
 	ch := t.Record()
 	status, each := s.node.Parts.Status(t, now)
-	out := client.Topic{
+	out := form.Topic{
 		Address: ch.Address(), Space: ch.Space, Channel: ch.Name, Kind: ch.Kind, State: status.State, Description: ch.Description, Labels: ch.Labels,
 		CreatedAt: ch.CreatedAt.UTC(), Revision: ch.Revision, Partitions: ch.Partitions, Replicas: ch.Replicas, Retain: address.FormatDuration(time.Duration(ch.RetainMS) * time.Millisecond),
 		RetainBytes: ch.RetainBytes, Hold: orNone(ch.Hold), HoldBytes: ch.HoldBytes, MaxBody: ch.MaxBody, IDWindow: address.FormatDuration(time.Duration(ch.IDWindowMS) * time.Millisecond),
@@ -157,7 +156,7 @@ func (s *Server) topicJSON(ctx context.Context, t *part.Channel, now time.Time, 
 	for _, p := range each {
 		a := t.Address()
 		a.Partition = p.Partition
-		out.Each = append(out.Each, client.Partition{Partition: p.Partition, Address: a.String(), Leader: s.node.Parts.NodeName(p.Leader), Term: p.Term, Replicas: s.replicasJSON(p.Replicas), First: p.First, End: p.End,
+		out.Each = append(out.Each, form.Partition{Partition: p.Partition, Address: a.String(), Leader: s.node.Parts.NodeName(p.Leader), Term: p.Term, Replicas: s.replicasJSON(p.Replicas), First: p.First, End: p.End,
 			Messages: p.End - p.First, Bytes: p.Bytes, Oldest: p.Oldest, Newest: p.Newest, State: p.State, Rates: p.Rates})
 		if p.Queue != nil {
 			row := &out.Each[len(out.Each)-1]
@@ -169,7 +168,7 @@ func (s *Server) topicJSON(ctx context.Context, t *part.Channel, now time.Time, 
 		return out
 	}
 	f := s.node.Manage.Forecast(ctx, t, now)
-	out.Forecast = &client.Forecast{BytesPerSecond: f.BytesPerSecond, MessagesPerSecond: f.MessagesPerSecond, Bytes: f.Bytes, Messages: f.Messages,
+	out.Forecast = &form.Forecast{BytesPerSecond: f.BytesPerSecond, MessagesPerSecond: f.MessagesPerSecond, Bytes: f.Bytes, Messages: f.Messages,
 		Span: address.FormatDuration(f.Span), LimitedBy: f.LimitedBy}
 	return out
 }
@@ -190,7 +189,7 @@ func (s *Server) listChannels(c *gin.Context) {
 		}
 	}
 	channels := slices.DeleteFunc(slices.Clone(s.node.Parts.ChannelsOf(space)), (*part.Channel).OfGroup)
-	page(c, channels, func(t *part.Channel) string { return t.Address().String() }, func(t *part.Channel) client.Topic { return s.topicJSON(c, t, now, false) })
+	page(c, channels, func(t *part.Channel) string { return t.Address().String() }, func(t *part.Channel) form.Topic { return s.topicJSON(c, t, now, false) })
 }
 
 func (s *Server) newChannel(c *gin.Context) {
@@ -219,10 +218,6 @@ func (s *Server) showChannel(c *gin.Context) {
 	}
 }
 
-func previewJSON(p *change.Preview, done bool) client.Preview {
-	return client.Preview{Address: p.Address, Effects: p.Effects, Before: p.Before, After: p.After, Messages: p.Messages, Bytes: p.Bytes, Until: p.Until, Job: p.Job, Careful: p.Careful, Done: done}
-}
-
 func (s *Server) setChannel(c *gin.Context) {
 	a, err := channelAddress(c)
 	if refuse(c, err) {
@@ -236,7 +231,8 @@ func (s *Server) setChannel(c *gin.Context) {
 	preview := boolQuery(c, "preview")
 	p, err := s.node.Manage.SetChannel(c, who(c), a, settings, revision, preview)
 	if !refuse(c, err) {
-		c.JSON(http.StatusOK, previewJSON(p, !preview))
+		p.Done = !preview
+		c.JSON(http.StatusOK, p)
 	}
 }
 
@@ -248,7 +244,8 @@ func (s *Server) removeChannel(c *gin.Context) {
 	preview := boolQuery(c, "preview")
 	p, err := s.node.Manage.RemoveChannel(c, who(c), a, preview)
 	if !refuse(c, err) {
-		c.JSON(http.StatusOK, previewJSON(p, !preview))
+		p.Done = !preview
+		c.JSON(http.StatusOK, p)
 	}
 }
 
@@ -281,23 +278,23 @@ func (s *Server) rates(c *gin.Context) {
 	now := time.Now()
 	flow, step := s.node.Parts.Series(c, t, now, span, partition)
 	start := now.Truncate(step).Add(-time.Duration(len(flow)) * step)
-	c.JSON(http.StatusOK, client.Series{Start: start.UTC(), Step: step.Seconds(), Flow: flow})
+	c.JSON(http.StatusOK, form.Series{Start: start.UTC(), Step: step.Seconds(), Flow: flow})
 }
 
 func (s *Server) checkCondition(c *gin.Context) {
 	_, err := expr.Compile(c.Query("where"))
 	if err == nil {
-		c.JSON(http.StatusOK, client.ConditionCheck{OK: true})
+		c.JSON(http.StatusOK, form.ConditionCheck{OK: true})
 		return
 	}
 	p := problemOf(err)
-	c.JSON(http.StatusOK, client.ConditionCheck{Column: p.Column, Problem: strings.TrimPrefix(p.Detail, fmt.Sprintf("condition, column %d: ", p.Column)), Hint: p.Next})
+	c.JSON(http.StatusOK, form.ConditionCheck{Column: p.Column, Problem: strings.TrimPrefix(p.Detail, fmt.Sprintf("condition, column %d: ", p.Column)), Hint: p.Next})
 }
 
 // lookup tells what the text of the search box leads to.
 func (s *Server) lookup(c *gin.Context) {
 	text := strings.TrimSpace(c.Query("address"))
-	out := client.Found{Address: text, Near: []string{}}
+	out := form.Found{Address: text, Near: []string{}}
 	view := s.node.Records.View()
 	for name, ch := range view.Channels {
 		if ch.GroupID.Valid {

@@ -12,8 +12,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"steadyferry/client"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/engine/part"
@@ -54,11 +54,11 @@ func (s *Server) dead(c *gin.Context) {
 		return
 	}
 	a := t.Address()
-	out := client.DeadLetters{Total: dead.Total, Since: dead.Since.UTC(), Causes: []client.DeadCause{}}
+	out := form.DeadLetters{Total: dead.Total, Since: dead.Since.UTC(), Causes: []form.DeadCause{}}
 	a.Dead = true
 	out.Address = a.String()
 	for _, d := range dead.Causes {
-		row := client.DeadCause{Cause: queues.CauseID(d.ID), Reason: d.Reason, Pattern: queue.Shown(d.Pattern), Count: d.Count, Share: d.Share, FirstSeen: d.First, LastSeen: d.Last, Bars: d.Bars}
+		row := form.DeadCause{Cause: queues.CauseID(d.ID), Reason: d.Reason, Pattern: queue.Shown(d.Pattern), Count: d.Count, Share: d.Share, FirstSeen: d.First, LastSeen: d.Last, Bars: d.Bars}
 		if d.Sample != nil {
 			m := itemJSON(t, d.Sample)
 			row.Sample = &m
@@ -77,16 +77,16 @@ func microsTime(us int64) *time.Time {
 }
 
 // itemJSON describes a message of a queue.
-func itemJSON(t *part.Channel, item *queues.Item) client.QueueMessage {
+func itemJSON(t *part.Channel, item *queues.Item) form.QueueMessage {
 	i := &item.Info
-	out := client.QueueMessage{State: i.State.String(), Attempts: i.Attempts, Member: i.Member, Reason: i.Reason, From: i.From, Edited: i.Edited > 0, History: []client.MessageEvent{}, Gone: item.Message == nil}
+	out := form.QueueMessage{State: i.State.String(), Attempts: i.Attempts, Member: i.Member, Reason: i.Reason, From: i.From, Edited: i.Edited > 0, History: []form.MessageEvent{}, Gone: item.Message == nil}
 	if item.Message != nil {
-		out.Message = client.MessageOf(t.Address(), item.Message)
+		out.Message = form.MessageOf(t.Address(), item.Message)
 	} else {
-		out.Message = client.Message{Offset: i.Offset, Headers: map[string]string{}}
+		out.Message = form.Message{Offset: i.Offset, Headers: map[string]string{}}
 	}
 	if item.Original != nil {
-		original := client.MessageOf(t.Address(), item.Original)
+		original := form.MessageOf(t.Address(), item.Original)
 		out.Original = &original
 	}
 	switch i.State {
@@ -101,7 +101,7 @@ func itemJSON(t *part.Channel, item *queues.Item) client.QueueMessage {
 		out.Field = fieldIn(out.Detail, out.Body)
 	}
 	for n, e := range i.History {
-		out.History = append(out.History, client.MessageEvent{Event: e.Kind.String(), At: time.UnixMicro(e.At).UTC(), Began: microsTime(e.Began), Who: e.Who, Reason: e.Reason, Detail: item.Details[n]})
+		out.History = append(out.History, form.MessageEvent{Event: e.Kind.String(), At: time.UnixMicro(e.At).UTC(), Began: microsTime(e.Began), Who: e.Who, Reason: e.Reason, Detail: item.Details[n]})
 		if e.Kind == queue.Returned {
 			out.Returns++
 		}
@@ -192,7 +192,7 @@ func (s *Server) items(c *gin.Context) {
 	if refuse(c, err) {
 		return
 	}
-	out := client.Page[client.QueueMessage]{Items: []client.QueueMessage{}}
+	out := form.Page[form.QueueMessage]{Items: []form.QueueMessage{}}
 	size := 0
 	for i := range items {
 		out.Items = append(out.Items, itemJSON(t, &items[i]))
@@ -234,7 +234,7 @@ func (s *Server) item(c *gin.Context) {
 }
 
 // choiceOf reads which messages are meant.
-func choiceOf(t *part.Channel, in client.Choice, states ...queue.State) (sel queues.Selection, err error) {
+func choiceOf(t *part.Channel, in form.Choice, states ...queue.State) (sel queues.Selection, err error) {
 	sel = queues.Selection{States: states, Where: in.Where, Limit: in.Limit}
 	if in.Limit < 0 {
 		return sel, invalid("limit", fmt.Sprintf("limit is %d", in.Limit), "1 or more; 0 for all")
@@ -269,7 +269,7 @@ func (s *Server) act(c *gin.Context) {
 	if !ok {
 		return
 	}
-	var in client.QueueAction
+	var in form.QueueAction
 	if !readJSON(c, &in) {
 		return
 	}
@@ -302,8 +302,8 @@ func (s *Server) act(c *gin.Context) {
 	}
 }
 
-func actionJSON(t *part.Channel, r *queues.ActionResult) client.QueueActionResult {
-	out := client.QueueActionResult{Address: t.Address().String(), Messages: r.Messages, Effects: orNone(r.Effects), Samples: []client.ActionSample{}, Until: r.Until, Done: r.Done}
+func actionJSON(t *part.Channel, r *queues.ActionResult) form.QueueActionResult {
+	out := form.QueueActionResult{Address: t.Address().String(), Messages: r.Messages, Effects: orNone(r.Effects), Samples: []form.ActionSample{}, Until: r.Until, Done: r.Done}
 	for _, sample := range r.Samples {
 		if sample.Item.Message != nil {
 			out.Samples = append(out.Samples, sampleJSON(t, sample.Item.Message, sample.After))
@@ -312,12 +312,12 @@ func actionJSON(t *part.Channel, r *queues.ActionResult) client.QueueActionResul
 	return out
 }
 
-func sampleJSON(t *part.Channel, before, after *message.Stored) client.ActionSample {
-	m := client.MessageOf(t.Address(), before)
-	out := client.ActionSample{Address: m.Address, Key: m.Key, Headers: m.Headers, Body: m.Body}
+func sampleJSON(t *part.Channel, before, after *message.Stored) form.ActionSample {
+	m := form.MessageOf(t.Address(), before)
+	out := form.ActionSample{Address: m.Address, Key: m.Key, Headers: m.Headers, Body: m.Body}
 	if after != nil {
-		edited := client.MessageOf(t.Address(), after)
-		out.After = &client.EditedMessage{Key: edited.Key, Headers: edited.Headers, Body: edited.Body}
+		edited := form.MessageOf(t.Address(), after)
+		out.After = &form.EditedMessage{Key: edited.Key, Headers: edited.Headers, Body: edited.Body}
 	}
 	return out
 }

@@ -12,6 +12,7 @@ import (
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/cloudevent"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/look"
@@ -77,7 +78,7 @@ func (s *Server) exportTopic(c *gin.Context, f *exportFile) error {
 				return err
 			}
 		}
-		line := client.MessageOf(f.topic.Address(), e.Message)
+		line := form.MessageOf(f.topic.Address(), e.Message)
 		line.KeepExact(e.Message.Body)
 		return f.write(line, &e.Message.Message)
 	})

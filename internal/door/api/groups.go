@@ -11,8 +11,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"steadyferry/client"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/groups"
@@ -65,20 +65,20 @@ func secondsOrNull(d time.Duration) *float64 {
 func ageSeconds(d time.Duration) float64 { return d.Round(time.Millisecond).Seconds() }
 
 // groupJSON describes a group; whole adds its partitions and members.
-func groupJSON(l *groups.Lag, whole bool) client.Group {
+func groupJSON(l *groups.Lag, whole bool) form.Group {
 	a := l.Topic.Address()
 	channel := a.String()
 	a.Group = l.Group.Name
-	out := client.Group{Address: a.String(), Channel: channel, Group: l.Group.Name, Description: l.Group.Description, Paused: l.Group.Paused,
+	out := form.Group{Address: a.String(), Channel: channel, Group: l.Group.Name, Description: l.Group.Description, Paused: l.Group.Paused,
 		Expire: address.FormatDuration(time.Duration(l.Group.ExpireMS) * time.Millisecond), CreatedAt: l.Group.CreatedAt.UTC(), Generation: l.Generation, Members: len(l.Members),
 		Lag: l.Verdict.Messages, LagSeconds: ageSeconds(l.OldestAge), CommitRate: rounded(l.CommitRate), ArrivalRate: rounded(l.ArrivalRate),
 		State: string(l.Verdict.State), Verdict: l.Verdict.Text(), LosesIn: secondsOrNull(l.Verdict.LosesIn), Lost: l.Verdict.Lost}
 	if !whole {
 		return out
 	}
-	out.Partitions, out.Each = []client.PartitionLag{}, []client.MemberInfo{}
+	out.Partitions, out.Each = []form.PartitionLag{}, []form.MemberInfo{}
 	for _, p := range l.Partitions {
-		row := client.PartitionLag{Group: out.Address, Partition: p.Partition, First: p.Place.First, Committed: p.Place.Committed, End: p.Place.End, Lag: p.Verdict.Messages,
+		row := form.PartitionLag{Group: out.Address, Partition: p.Partition, First: p.Place.First, Committed: p.Place.Committed, End: p.Place.End, Lag: p.Verdict.Messages,
 			LagSeconds: ageSeconds(p.Place.OldestAge), Member: p.Member, Label: p.Label, CommitRate: rounded(p.Place.CommitRate), ArrivalRate: rounded(p.Place.ArrivalRate),
 			State: string(p.Verdict.State), Verdict: p.Verdict.Text(), LosesIn: secondsOrNull(p.Verdict.LosesIn), Lost: p.Verdict.Lost}
 		if !p.CommittedAt.IsZero() {
@@ -88,7 +88,7 @@ func groupJSON(l *groups.Lag, whole bool) client.Group {
 		out.Partitions = append(out.Partitions, row)
 	}
 	for _, m := range l.Members {
-		out.Each = append(out.Each, client.MemberInfo{Member: m.ID, Label: m.Member.Label, Session: address.FormatDuration(m.Member.Session), Joined: m.Member.Joined,
+		out.Each = append(out.Each, form.MemberInfo{Member: m.ID, Label: m.Member.Label, Session: address.FormatDuration(m.Member.Session), Joined: m.Member.Joined,
 			Partitions: orEmpty(m.Partitions), Leaving: orEmpty(m.Leaving)})
 	}
 	return out
@@ -96,8 +96,8 @@ func groupJSON(l *groups.Lag, whole bool) client.Group {
 
 // groupsJSON lists all groups, the worst first, as far as the records were
 // ever read.
-func (s *Server) groupsJSON(ctx context.Context) []client.Group {
-	groups := []client.Group{}
+func (s *Server) groupsJSON(ctx context.Context) []form.Group {
+	groups := []form.Group{}
 	all, err := s.node.Groups.Lag(ctx, nil, nil)
 	if err != nil {
 		return groups
@@ -126,7 +126,7 @@ func (s *Server) listGroups(c *gin.Context) {
 	}
 	name := func(l *groups.Lag) string { return l.Group.Name }
 	slices.SortFunc(all, func(a, b *groups.Lag) int { return strings.Compare(name(a), name(b)) })
-	page(c, all, name, func(l *groups.Lag) client.Group { return groupJSON(l, false) })
+	page(c, all, name, func(l *groups.Lag) form.Group { return groupJSON(l, false) })
 }
 
 // lag lists groups with their partitions, the worst first.
@@ -155,7 +155,7 @@ func (s *Server) lag(c *gin.Context) {
 			}
 			one, lagErr := s.node.Groups.LagOf(c, t, g)
 			if !refuse(c, lagErr) {
-				c.JSON(http.StatusOK, client.Page[client.Group]{Items: []client.Group{groupJSON(one, true)}})
+				c.JSON(http.StatusOK, form.Page[form.Group]{Items: []form.Group{groupJSON(one, true)}})
 			}
 			return
 		default:
@@ -169,7 +169,7 @@ func (s *Server) lag(c *gin.Context) {
 	if refuse(c, err) {
 		return
 	}
-	p := client.Page[client.Group]{Items: []client.Group{}}
+	p := form.Page[form.Group]{Items: []form.Group{}}
 	for _, l := range all {
 		if space != "" && l.Topic.Record().Space != space {
 			continue
@@ -241,7 +241,8 @@ func (s *Server) removeGroup(c *gin.Context) {
 	preview := boolQuery(c, "preview")
 	p, err := s.node.Groups.Remove(c, who(c), a, preview)
 	if !refuse(c, err) {
-		c.JSON(http.StatusOK, previewJSON(p, !preview))
+		p.Done = !preview
+		c.JSON(http.StatusOK, p)
 	}
 }
 
@@ -268,9 +269,9 @@ func (s *Server) lagHistory(c *gin.Context) {
 	if refuse(c, err) {
 		return
 	}
-	p := client.Page[client.LagSample]{Items: []client.LagSample{}}
+	p := form.Page[form.LagSample]{Items: []form.LagSample{}}
 	for i, r := range rows {
-		sample := client.LagSample{At: r.At.UTC(), Partitions: r.Lag}
+		sample := form.LagSample{At: r.At.UTC(), Partitions: r.Lag}
 		for j := range r.Lag {
 			sample.Lag += r.Lag[j]
 			sample.LagSeconds = max(sample.LagSeconds, float64(r.AgeMS[j])/1000)
@@ -285,8 +286,8 @@ func (s *Server) lagHistory(c *gin.Context) {
 	c.JSON(http.StatusOK, p)
 }
 
-func stepJSON(m groups.MovedStep) client.MovedStep {
-	return client.MovedStep{Partition: m.Partition, First: m.First, End: m.End, From: m.From, To: m.To, Messages: m.To - m.From, FromTime: m.FromTime, ToTime: m.ToTime,
+func stepJSON(m groups.MovedStep) form.MovedStep {
+	return form.MovedStep{Partition: m.Partition, First: m.First, End: m.End, From: m.From, To: m.To, Messages: m.To - m.From, FromTime: m.FromTime, ToTime: m.ToTime,
 		Again: m.Again, Skipped: m.Skipped, Note: m.Note}
 }
 
@@ -299,9 +300,9 @@ func (s *Server) listGroupMoves(c *gin.Context) {
 	if refuse(c, err) {
 		return
 	}
-	p := client.Page[client.GroupMove]{Items: []client.GroupMove{}}
+	p := form.Page[form.GroupMove]{Items: []form.GroupMove{}}
 	for _, m := range moves {
-		out := client.GroupMove{Move: m.ID, At: m.At.UTC(), Who: m.Who, Why: m.Why, Target: m.Target, Undone: m.Undone, Steps: []client.MovedStep{}}
+		out := form.GroupMove{Move: m.ID, At: m.At.UTC(), Who: m.Who, Why: m.Why, Target: m.Target, Undone: m.Undone, Steps: []form.MovedStep{}}
 		if m.Undoes.Valid {
 			out.Undoes = &m.Undoes.Int64
 		}
@@ -319,7 +320,7 @@ func (s *Server) listGroupMoves(c *gin.Context) {
 
 func (s *Server) seek(c *gin.Context) {
 	a, ok := groupOf(c)
-	var body client.Seek
+	var body form.Seek
 	if !ok || !readJSON(c, &body) {
 		return
 	}
@@ -343,7 +344,7 @@ func (s *Server) seek(c *gin.Context) {
 	if refuse(c, err) {
 		return
 	}
-	out := client.Moved{Move: m.ID, Last: m.Last, Target: m.Target, Members: m.Members, Done: ask.Apply, Steps: []client.MovedStep{}}
+	out := form.Moved{Move: m.ID, Last: m.Last, Target: m.Target, Members: m.Members, Done: ask.Apply, Steps: []form.MovedStep{}}
 	for _, step := range m.Steps {
 		out.Again += step.Again
 		out.Skipped += step.Skipped

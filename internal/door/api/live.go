@@ -10,7 +10,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
-	"steadyferry/client"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/cluster"
 )
@@ -19,7 +19,7 @@ import (
 const snapshotLives = 200 * time.Millisecond
 
 // snapshot is the state of the node and all topics now, or a moment ago.
-func (s *Server) snapshot(ctx context.Context, now time.Time) client.Live {
+func (s *Server) snapshot(ctx context.Context, now time.Time) form.Live {
 	s.snapMu.Lock()
 	defer s.snapMu.Unlock()
 	if now.Sub(s.snapAt) > snapshotLives {
@@ -28,22 +28,22 @@ func (s *Server) snapshot(ctx context.Context, now time.Time) client.Live {
 	return s.snap
 }
 
-func (s *Server) newSnapshot(ctx context.Context, now time.Time) client.Live {
-	live := client.Live{Topics: []client.Topic{}, Dead: []client.DeadCount{}}
-	st := client.Status{Node: s.node.Parts.Name(), Version: Version, StartedAt: s.node.Parts.Started().UTC().Truncate(time.Millisecond), At: now.UTC().Truncate(time.Millisecond), Records: "here",
+func (s *Server) newSnapshot(ctx context.Context, now time.Time) form.Live {
+	live := form.Live{Topics: []form.Topic{}, Dead: []form.DeadCount{}}
+	st := form.Status{Node: s.node.Parts.Name(), Version: Version, StartedAt: s.node.Parts.Started().UTC().Truncate(time.Millisecond), At: now.UTC().Truncate(time.Millisecond), Records: "here",
 		MemoryBytes: cluster.MemoryUsed(), Spaces: len(s.node.Records.View().Spaces), Streams: int64(s.node.Streams.Open()), SetAside: s.node.Parts.AsideHere()}
 	if since := s.node.Records.AwaySince(); !since.IsZero() {
 		st.Records = "away since " + since.UTC().Format(time.RFC3339)
 	}
 	if disk, err := s.node.Parts.Disk(); err == nil {
-		st.Disk = client.Disk(disk)
+		st.Disk = disk
 	}
 	for _, t := range s.node.Parts.Channels() {
 		if t.IsQueue() {
 			if c := s.node.Queues.Counts(t); c.Dead+c.Discarded > 0 {
 				a := t.Address()
 				a.Dead = true
-				live.Dead = append(live.Dead, client.DeadCount{Address: a.String(), Dead: c.Dead, Discarded: c.Discarded})
+				live.Dead = append(live.Dead, form.DeadCount{Address: a.String(), Dead: c.Dead, Discarded: c.Discarded})
 			}
 		}
 		if t.OfGroup() {
@@ -59,7 +59,7 @@ func (s *Server) newSnapshot(ctx context.Context, now time.Time) client.Live {
 	}
 	live.Status = st
 	live.Groups = s.groupsJSON(ctx)
-	live.Cluster = s.clusterJSON(now)
+	live.Cluster = s.node.Cluster.Nodes(now)
 	live.Changes = s.changesJSON(30)
 	return live
 }
@@ -189,11 +189,11 @@ func (k collector) Collect(ch chan<- prometheus.Metric) {
 	if disk, err := k.server.node.Parts.Disk(); err == nil {
 		gauge(descDiskFree, float64(disk.Free))
 	}
-	nodes, cluster := k.server.node.Cluster.Nodes(now)
-	for _, n := range nodes {
-		gauge(descNodeUp, oneIf(n.Up), n.Name, n.Zone)
-		gauge(descNodeLeads, float64(n.Leads), n.Name, n.Zone)
-		gauge(descNodeHolds, float64(n.Holds), n.Name, n.Zone)
+	cluster := k.server.node.Cluster.Nodes(now)
+	for _, n := range cluster.Nodes {
+		gauge(descNodeUp, oneIf(n.Up), n.Node, n.Zone)
+		gauge(descNodeLeads, float64(n.Leads), n.Node, n.Zone)
+		gauge(descNodeHolds, float64(n.Holds), n.Node, n.Zone)
 	}
 	gauge(descFewer, float64(cluster.Fewer))
 	gauge(descLeaderless, float64(cluster.Leaderless))

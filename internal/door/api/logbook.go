@@ -10,9 +10,9 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/gin-gonic/gin"
+	"steadyferry/internal/core/form"
 
-	"steadyferry/client"
+	"github.com/gin-gonic/gin"
 )
 
 // logbook lists who did what. Sign-ins of one person behind each other are one
@@ -30,7 +30,7 @@ func (s *Server) logbook(c *gin.Context) {
 	if refuse(c, err) {
 		return
 	}
-	p := client.Page[client.LogbookEntry]{Items: []client.LogbookEntry{}}
+	p := form.Page[form.LogbookEntry]{Items: []form.LogbookEntry{}}
 	for i, r := range rows {
 		if i == limit {
 			p.Next = strconv.FormatInt(rows[i-1].ID, 10)
@@ -42,7 +42,7 @@ func (s *Server) logbook(c *gin.Context) {
 				continue
 			}
 		}
-		p.Items = append(p.Items, client.LogbookEntry{ID: r.ID, At: r.At.UTC(), Who: r.Who, Action: r.Action, Address: r.Address, Before: r.Before, After: r.After, Change: changeInWords(r.Before, r.After), Times: 1})
+		p.Items = append(p.Items, form.LogbookEntry{ID: r.ID, At: r.At.UTC(), Who: r.Who, Action: r.Action, Address: r.Address, Before: r.Before, After: r.After, Change: changeInWords(r.Before, r.After), Times: 1})
 	}
 	c.JSON(http.StatusOK, p)
 }

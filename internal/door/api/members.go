@@ -8,19 +8,10 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"steadyferry/client"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/group"
-	"steadyferry/internal/service/groups"
 )
-
-func shareJSON(m *groups.Membership, made bool) client.Membership {
-	out := client.Membership{Member: m.Member, Generation: m.Generation, Session: address.FormatDuration(m.Session), Paused: m.Paused, Partitions: []client.Held{}, Leaving: orEmpty(m.Leaving), Made: made}
-	for _, h := range m.Partitions {
-		out.Partitions = append(out.Partitions, client.Held{Partition: h.Partition, Offset: h.Offset, Generation: h.Generation})
-	}
-	return out
-}
 
 // durationOf reads a duration of a body; empty is 0.
 func durationOf(name, text string, most time.Duration) (time.Duration, error) {
@@ -36,7 +27,7 @@ func durationOf(name, text string, most time.Duration) (time.Duration, error) {
 
 func (s *Server) joinGroup(c *gin.Context) {
 	a, ok := groupOf(c)
-	var body client.JoinGroup
+	var body form.JoinGroup
 	if !ok || !readJSON(c, &body) {
 		return
 	}
@@ -52,15 +43,15 @@ func (s *Server) joinGroup(c *gin.Context) {
 		}
 		from = &p
 	}
-	m, made, err := s.node.Groups.Join(c, who(c), a, from, session, body.Label)
+	m, err := s.node.Groups.Join(c, who(c), a, from, session, body.Label)
 	if !refuse(c, err) {
-		c.JSON(http.StatusCreated, shareJSON(m, made))
+		c.JSON(http.StatusCreated, m)
 	}
 }
 
 func (s *Server) beat(c *gin.Context) {
 	a, ok := groupOf(c)
-	var body client.Beat
+	var body form.Beat
 	if !ok || !readJSON(c, &body) {
 		return
 	}
@@ -72,13 +63,13 @@ func (s *Server) beat(c *gin.Context) {
 	defer cancel()
 	m, err := s.node.Groups.Beat(ctx, a, c.Param("member"), body.Generation, body.Paused, body.Holds, wait)
 	if !refuse(c, err) {
-		c.JSON(http.StatusOK, shareJSON(m, false))
+		c.JSON(http.StatusOK, m)
 	}
 }
 
 func (s *Server) poll(c *gin.Context) {
 	a, ok := groupOf(c)
-	var body client.Poll
+	var body form.Poll
 	if !ok || !readJSON(c, &body) {
 		return
 	}
@@ -107,27 +98,20 @@ func (s *Server) poll(c *gin.Context) {
 	if refuse(c, err) {
 		return
 	}
-	out := client.Polled{Membership: shareJSON(polled.Membership, false), Messages: []client.Message{}, UpTo: polled.UpTo.String()}
+	out := form.Polled{Membership: *polled.Membership, Gone: polled.Gone, Messages: []form.Message{}, UpTo: polled.UpTo.String()}
 	for _, m := range polled.Messages {
-		out.Messages = append(out.Messages, client.MessageOf(a.ChannelPart(), m))
-	}
-	for _, g := range polled.Gone {
-		out.Gone = append(out.Gone, client.Gone{Partition: g.Partition, From: g.From, To: g.To})
+		out.Messages = append(out.Messages, form.MessageOf(a.ChannelPart(), m))
 	}
 	c.JSON(http.StatusOK, out)
 }
 
 func (s *Server) commit(c *gin.Context) {
 	a, ok := groupOf(c)
-	var body client.Commit
+	var body form.Commit
 	if !ok || !readJSON(c, &body) {
 		return
 	}
-	offsets := make([]group.OffsetOf, len(body.Offsets))
-	for i, o := range body.Offsets {
-		offsets[i] = group.OffsetOf{Partition: o.Partition, Offset: o.Offset}
-	}
-	if !refuse(c, s.node.Groups.Commit(c, a, c.Param("member"), body.Generation, offsets)) {
+	if !refuse(c, s.node.Groups.Commit(c, a, c.Param("member"), body.Generation, body.Offsets)) {
 		c.Status(http.StatusNoContent)
 	}
 }
@@ -136,13 +120,13 @@ func (s *Server) commit(c *gin.Context) {
 // processed.
 func (s *Server) reject(c *gin.Context) {
 	a, ok := groupOf(c)
-	var body client.Reject
+	var body form.Reject
 	if !ok || !readJSON(c, &body) {
 		return
 	}
 	address, err := s.node.Groups.RejectRead(c, a, c.Param("member"), body.Partition, body.Offset, body.Reason, body.Detail)
 	if !refuse(c, err) {
-		c.JSON(http.StatusOK, client.Rejected{Address: address})
+		c.JSON(http.StatusOK, form.Rejected{Address: address})
 	}
 }
 

@@ -9,52 +9,29 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"steadyferry/client"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/placement"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/moves"
 )
 
-// clusterJSON describes all nodes, and what is wrong with the partitions on
-// them.
-func (s *Server) clusterJSON(now time.Time) client.Cluster {
-	nodes, cluster := s.node.Cluster.Nodes(now)
-	out := client.Cluster{Nodes: []client.Node{}, Partitions: cluster.Partitions, Fewer: cluster.Fewer, Leaderless: cluster.Leaderless, SpreadLeaders: cluster.SpreadLeaders}
-	for _, n := range nodes {
-		state := "up"
-		switch {
-		case !n.Up:
-			state = "away"
-		case n.State == catalog.NodeDraining:
-			state = "draining"
-		}
-		records := "here"
-		if !n.Records {
-			records = "away"
-		}
-		out.Nodes = append(out.Nodes, client.Node{Node: n.Name, Zone: n.Zone, URL: n.URL, State: state, Up: n.Up, Since: n.Since, Leads: n.Leads, Holds: n.Holds, Behind: n.Behind,
-			Disk: client.Disk(n.Disk), MemoryBytes: n.Memory, Streams: n.Streams, Version: n.Version, Records: records, OnDuty: n.OnDuty, Self: n.Self, Rates: n.Rates})
-	}
-	return out
-}
-
-func (s *Server) listNodes(c *gin.Context) { c.JSON(http.StatusOK, s.clusterJSON(time.Now())) }
+func (s *Server) listNodes(c *gin.Context) { c.JSON(http.StatusOK, s.node.Cluster.Nodes(time.Now())) }
 
 func (s *Server) leaderChanges(c *gin.Context) {
 	limit, ok := intQuery(c, "limit", 50, 1, 500)
 	if !ok {
 		return
 	}
-	c.JSON(http.StatusOK, client.Page[client.LeaderChange]{Items: s.changesJSON(limit)})
+	c.JSON(http.StatusOK, form.Page[form.LeaderChange]{Items: s.changesJSON(limit)})
 }
 
-func (s *Server) changesJSON(limit int) []client.LeaderChange {
+func (s *Server) changesJSON(limit int) []form.LeaderChange {
 	changes := s.node.Parts.LeaderChanges()
-	out := []client.LeaderChange{}
+	out := []form.LeaderChange{}
 	for _, ch := range changes[:min(len(changes), limit)] {
-		out = append(out, client.LeaderChange{At: ch.At, Address: s.node.Parts.PartitionAddress(ch.Channel, ch.Partition), From: s.node.Parts.NodeName(ch.From), To: s.node.Parts.NodeName(ch.To), Term: ch.Term, Reason: ch.Reason})
+		out = append(out, form.LeaderChange{At: ch.At, Address: s.node.Parts.PartitionAddress(ch.Channel, ch.Partition), From: s.node.Parts.NodeName(ch.From), To: s.node.Parts.NodeName(ch.To), Term: ch.Term, Reason: ch.Reason})
 	}
 	return out
 }
@@ -75,12 +52,12 @@ func (s *Server) whatIf(c *gin.Context) {
 	if refuse(c, err) {
 		return
 	}
-	out := client.WhatIf{Without: without, Partitions: []client.PartitionFate{}, Moves: []client.SuggestedMove{}, NodeSafe: loss.NodeSafe, ZoneSafe: loss.ZoneSafe, NodesShort: loss.NodesShort, ZonesShort: loss.ZonesShort}
+	out := form.WhatIf{Without: without, Partitions: []form.PartitionFate{}, Moves: []form.SuggestedMove{}, NodeSafe: loss.NodeSafe, ZoneSafe: loss.ZoneSafe, NodesShort: loss.NodesShort, ZonesShort: loss.ZonesShort}
 	if out.Without == nil {
 		out.Without = []string{}
 	}
 	for i, p := range partitions {
-		fate := client.PartitionFate{Address: s.node.Parts.PartitionAddress(p.Channel, p.Number), Nodes: s.node.Parts.NodeNames(p.Replicas), Outcome: string(loss.Outcomes[i])}
+		fate := form.PartitionFate{Address: s.node.Parts.PartitionAddress(p.Channel, p.Number), Nodes: s.node.Parts.NodeNames(p.Replicas), Outcome: string(loss.Outcomes[i])}
 		switch loss.Outcomes[i] {
 		case placement.Writable:
 			out.Writable++
@@ -92,13 +69,13 @@ func (s *Server) whatIf(c *gin.Context) {
 		out.Partitions = append(out.Partitions, fate)
 	}
 	for _, m := range loss.Moves {
-		out.Moves = append(out.Moves, client.SuggestedMove{Address: s.node.Parts.PartitionAddress(m.Partition.Channel, m.Partition.Number), From: s.node.Parts.NodeNames(m.Partition.Replicas), To: s.node.Parts.NodeNames(m.To)})
+		out.Moves = append(out.Moves, form.SuggestedMove{Address: s.node.Parts.PartitionAddress(m.Partition.Channel, m.Partition.Number), From: s.node.Parts.NodeNames(m.Partition.Replicas), To: s.node.Parts.NodeNames(m.To)})
 	}
 	c.JSON(http.StatusOK, out)
 }
 
 func (s *Server) movePartition(c *gin.Context) {
-	var body client.Move
+	var body form.Move
 	if !readJSON(c, &body) {
 		return
 	}
@@ -113,19 +90,21 @@ func (s *Server) movePartition(c *gin.Context) {
 	preview := boolQuery(c, "preview")
 	p, err := s.node.Moves.Move(c, who(c), a, body.To, preview)
 	if !refuse(c, err) {
-		c.JSON(http.StatusOK, previewJSON(p, !preview))
+		p.Done = !preview
+		c.JSON(http.StatusOK, p)
 	}
 }
 
 func (s *Server) drainNode(c *gin.Context) {
-	var body client.Drain
+	var body form.Drain
 	if !readJSON(c, &body) {
 		return
 	}
 	preview := boolQuery(c, "preview")
 	p, err := s.node.Moves.Drain(c, who(c), c.Param("node"), body.LeadersOnly, preview)
 	if !refuse(c, err) {
-		c.JSON(http.StatusOK, previewJSON(p, !preview))
+		p.Done = !preview
+		c.JSON(http.StatusOK, p)
 	}
 }
 
@@ -133,12 +112,13 @@ func (s *Server) removeNode(c *gin.Context) {
 	preview := boolQuery(c, "preview")
 	p, err := s.node.Moves.RemoveNode(c, who(c), c.Param("node"), preview)
 	if !refuse(c, err) {
-		c.JSON(http.StatusOK, previewJSON(p, !preview))
+		p.Done = !preview
+		c.JSON(http.StatusOK, p)
 	}
 }
 
 func (s *Server) setSpread(c *gin.Context) {
-	var body client.Spread
+	var body form.Spread
 	if !readJSON(c, &body) {
 		return
 	}
@@ -147,14 +127,14 @@ func (s *Server) setSpread(c *gin.Context) {
 	}
 }
 
-func (s *Server) jobJSON(j *moves.Job) client.Job {
-	out := client.Job{Job: j.ID, Kind: j.Kind, Address: j.Address, Who: j.Who, State: string(j.State), Detail: j.Detail, MadeAt: j.MadeAt.UTC(), Steps: []client.JobStep{}}
+func (s *Server) jobJSON(j *moves.Job) form.Job {
+	out := form.Job{Job: j.ID, Kind: j.Kind, Address: j.Address, Who: j.Who, State: string(j.State), Detail: j.Detail, MadeAt: j.MadeAt.UTC(), Steps: []form.JobStep{}}
 	if j.EndedAt.Valid {
 		at := j.EndedAt.Time.UTC()
 		out.EndedAt = &at
 	}
 	for _, st := range j.Steps {
-		step := client.JobStep{Address: s.node.Parts.PartitionAddress(st.ChannelID, st.Partition), From: s.node.Parts.NodeNames(st.Before), To: s.node.Parts.NodeNames(st.After), State: st.State}
+		step := form.JobStep{Address: s.node.Parts.PartitionAddress(st.ChannelID, st.Partition), From: s.node.Parts.NodeNames(st.Before), To: s.node.Parts.NodeNames(st.After), State: st.State}
 		if st.State == catalog.StepMoving {
 			step.Replicas = s.replicasOf(st.ChannelID, st.Partition)
 		}
@@ -167,7 +147,7 @@ func (s *Server) jobJSON(j *moves.Job) client.Job {
 }
 
 // replicasOf tells how the replicas of a partition are while it moves.
-func (s *Server) replicasOf(channel int64, partition int) []client.Replica {
+func (s *Server) replicasOf(channel int64, partition int) []form.Replica {
 	p := s.node.Parts.PartitionByID(channel, partition)
 	if p == nil {
 		return nil
@@ -175,10 +155,10 @@ func (s *Server) replicasOf(channel int64, partition int) []client.Replica {
 	return s.replicasJSON(s.node.Parts.PartitionStatus(p, time.Now()).Replicas)
 }
 
-func (s *Server) replicasJSON(replicas []part.ReplicaStatus) []client.Replica {
-	out := make([]client.Replica, len(replicas))
+func (s *Server) replicasJSON(replicas []part.ReplicaStatus) []form.Replica {
+	out := make([]form.Replica, len(replicas))
 	for i, r := range replicas {
-		out[i] = client.Replica{Node: s.node.Parts.NodeName(r.Node), InStep: r.InStep, BehindBytes: r.Bytes, BehindSeconds: r.Seconds, State: r.State}
+		out[i] = form.Replica{Node: s.node.Parts.NodeName(r.Node), InStep: r.InStep, BehindBytes: r.Bytes, BehindSeconds: r.Seconds, State: r.State}
 		if r.Messages >= 0 {
 			out[i].BehindMessages = &r.Messages
 		}
@@ -195,7 +175,7 @@ func (s *Server) listJobs(c *gin.Context) {
 	if refuse(c, err) {
 		return
 	}
-	out := client.Page[client.Job]{Items: []client.Job{}}
+	out := form.Page[form.Job]{Items: []form.Job{}}
 	for _, j := range jobs {
 		out.Items = append(out.Items, s.jobJSON(j))
 	}
@@ -215,7 +195,7 @@ func (s *Server) cancelJob(c *gin.Context) {
 }
 
 func (s *Server) forceRecover(c *gin.Context) {
-	var body client.ForceRecover
+	var body form.ForceRecover
 	if !readJSON(c, &body) {
 		return
 	}
@@ -232,9 +212,9 @@ func (s *Server) forceRecover(c *gin.Context) {
 	if refuse(c, err) {
 		return
 	}
-	out := client.Recoveries{Items: []client.Recovery{}, Done: !preview}
+	out := form.Recoveries{Items: []form.Recovery{}, Done: !preview}
 	for _, r := range recoveries {
-		out.Items = append(out.Items, client.Recovery{Address: r.Address, Survivor: r.Survivor, End: r.End, Lost: r.Lost, KnownEnd: r.KnownEnd, MayLose: r.MayLose, LastWord: r.LastWord})
+		out.Items = append(out.Items, r.Recovery)
 	}
 	c.JSON(http.StatusOK, out)
 }
@@ -251,18 +231,12 @@ func (s *Server) verify(c *gin.Context) {
 	}
 	ctx, cancel := s.streamContext(c)
 	defer cancel()
-	out := client.Page[client.Verified]{Items: []client.Verified{}}
+	out := form.Page[form.Verified]{Items: []form.Verified{}}
 	for _, p := range t.Partitions() {
 		if number != part.AnyPartition && p.Number != number {
 			continue
 		}
-		v := s.node.Cluster.Verify(ctx, p)
-		item := client.Verified{Address: p.Address(), Nodes: s.node.Parts.NodeNames(v.Nodes), Records: v.Records, Differs: s.node.Parts.NodeNames(v.Differs), Missing: s.node.Parts.NodeNames(v.Missing), Damaged: map[string]int{}, Problem: v.Problem}
-		for id, count := range v.Damaged {
-			item.Damaged[s.node.Parts.NodeName(id)] = count
-		}
-		item.Equal = len(v.Differs) == 0 && len(v.Damaged) == 0 && v.Problem == ""
-		out.Items = append(out.Items, item)
+		out.Items = append(out.Items, s.node.Cluster.Verify(ctx, p))
 	}
 	c.JSON(http.StatusOK, out)
 }

@@ -19,9 +19,9 @@ import (
 	"github.com/google/uuid"
 	"golang.org/x/sync/semaphore"
 
-	"steadyferry/client"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/cloudevent"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/strict"
@@ -56,12 +56,12 @@ func (s *Server) publish(c *gin.Context) {
 	if strings.ContainsAny(mediaType, "; ABCDEFGHIJKLMNOPQRSTUVWXYZ") {
 		mediaType, _, _ = mime.ParseMediaType(mediaType)
 	}
-	if mediaType == client.NDJSONType {
+	if mediaType == form.NDJSONType {
 		s.publishLines(c, t, partition)
 		return
 	}
 	limit := message.MaxBatchBytes + int64(message.BatchHeaderSize)
-	if mediaType != client.BatchType {
+	if mediaType != form.BatchType {
 		limit = t.Record().MaxBody*2 + 1<<20 // JSON around a body, base64 in it
 	}
 	ctx := c.Request.Context()
@@ -72,7 +72,7 @@ func (s *Server) publish(c *gin.Context) {
 		return
 	}
 	var receipts []part.Receipt
-	if mediaType == client.BatchType {
+	if mediaType == form.BatchType {
 		var r part.Receipt
 		if r, err = s.node.Parts.PublishBatch(ctx, t, partition, data, hold); err == nil {
 			receipts = []part.Receipt{r}
@@ -104,7 +104,7 @@ func (s *Server) tellLeader(c *gin.Context, t *part.Channel, partition int) {
 
 // appendPublished writes the answer as JSON. It does by hand what
 // encoding/json does, since it is half the work of answering a small request.
-func appendPublished(b []byte, p client.Published) []byte {
+func appendPublished(b []byte, p form.Published) []byte {
 	b = append(b, `{"accepted":`...)
 	b = strconv.AppendInt(b, int64(p.Accepted), 10)
 	b = append(b, `,"dropped":`...)
@@ -129,8 +129,8 @@ func appendPublished(b []byte, p client.Published) []byte {
 	return append(b, "]}"...)
 }
 
-func published(receipts []part.Receipt) client.Published {
-	out := client.Published{Receipts: make([]client.Receipt, len(receipts))}
+func published(receipts []part.Receipt) form.Published {
+	out := form.Published{Receipts: make([]form.Receipt, len(receipts))}
 	for i, r := range receipts {
 		if r.Repeat {
 			out.Dropped += r.Count
@@ -138,7 +138,7 @@ func published(receipts []part.Receipt) client.Published {
 			out.Accepted += r.Count
 		}
 		out.Dropped += r.Dropped
-		out.Receipts[i] = client.Receipt{Partition: r.Partition, Offset: r.Offset, Count: r.Count, Time: r.Time, Repeat: r.Repeat}
+		out.Receipts[i] = form.Receipt{Partition: r.Partition, Offset: r.Offset, Count: r.Count, Time: r.Time, Repeat: r.Repeat}
 	}
 	return out
 }
@@ -146,19 +146,19 @@ func published(receipts []part.Receipt) client.Published {
 // publishOne publishes a raw body, a JSON message or CloudEvents.
 func (s *Server) publishOne(ctx context.Context, c *gin.Context, t *part.Channel, partition int, mediaType string, body []byte, hold part.Hold) ([]part.Receipt, error) {
 	switch mediaType {
-	case client.MessageType:
-		m, err := client.ParseMessage(body)
+	case form.MessageType:
+		m, err := form.ParseMessage(body)
 		if err != nil {
 			return nil, err
 		}
 		return s.node.Parts.PublishMessages(ctx, t, partition, []*message.Message{m})
-	case client.CloudEventType:
+	case form.CloudEventType:
 		m, err := cloudevent.Parse(body)
 		if err != nil {
 			return nil, err
 		}
 		return s.node.Parts.PublishMessages(ctx, t, partition, []*message.Message{m})
-	case client.CloudBatchType:
+	case form.CloudBatchType:
 		var events []json.RawMessage
 		if err := strict.Unmarshal(body, &events); err != nil {
 			return nil, invalid("body", "not a JSON array of CloudEvents: "+err.Error(), "")
@@ -348,7 +348,7 @@ func (s *Server) publishLines(c *gin.Context, t *part.Channel, partition int) {
 	done, cancel := context.WithCancel(context.WithoutCancel(c))
 	defer cancel()
 	p := &linePublisher{server: s, topic: t, partition: partition, ctx: context.WithoutCancel(c), hold: hold}
-	p.total.Receipts = []client.Receipt{}
+	p.total.Receipts = []form.Receipt{}
 	control := http.NewResponseController(c.Writer)
 	control.SetWriteDeadline(time.Time{}) // lines may come for hours
 	number, err := p.run(s.readLines(c, int(t.Record().MaxBody*2)+1<<16, done))
@@ -375,7 +375,7 @@ type linePublisher struct {
 	gathered  []*message.Message
 	bytes     int
 	hold      part.Hold // of what is gathered
-	total     client.Published
+	total     form.Published
 }
 
 // run publishes line after line and returns the number of the one at which it
@@ -416,7 +416,7 @@ func (p *linePublisher) add(line []byte) error {
 	if len(line) == 0 {
 		return nil
 	}
-	m, err := client.ParseMessage(line)
+	m, err := form.ParseMessage(line)
 	if err != nil {
 		return err
 	}

@@ -13,6 +13,7 @@ import (
 	"github.com/gorilla/websocket"
 
 	"steadyferry/client"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/engine/part"
 )
@@ -144,7 +145,7 @@ func (p *publishStream) publish(data []byte, hold part.Hold) {
 		}
 		answer = client.AppendPublishAnswer(nil, number, nil, text)
 	} else {
-		r := client.Receipt{Partition: receipt.Partition, Offset: receipt.Offset, Count: receipt.Count, Time: receipt.Time, Repeat: receipt.Repeat}
+		r := form.Receipt{Partition: receipt.Partition, Offset: receipt.Offset, Count: receipt.Count, Time: receipt.Time, Repeat: receipt.Repeat}
 		answer = client.AppendPublishAnswer(nil, number, &r, nil)
 	}
 	p.mu.Lock()

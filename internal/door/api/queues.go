@@ -9,8 +9,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"steadyferry/client"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/core/strict"
@@ -41,18 +41,18 @@ func (s *Server) queueOf(c *gin.Context) (*part.Channel, bool) {
 	return t, !refuse(c, err)
 }
 
-func queueJSON(t *part.Channel, q *queue.Summary) *client.QueueState {
+func queueJSON(t *part.Channel, q *queue.Summary) *form.QueueState {
 	set := setting.Channels.Show(&t.Record().Channel, setting.Queue)
 	text := func(name string) string { return set[name].(string) }
-	out := &client.QueueState{Counts: q.Counts, Lease: text("lease"), AttemptLimit: set["attempts"].(int), Backoff: text("backoff"), RetainDead: text("retainDead"),
-		Expire: text("expire"), DropExpired: set["dropExpired"].(bool), Order: text("order"), WayBack: text("wayBack"), OldestWaiting: q.Oldest, Asking: q.Asking, Members: []client.QueueMember{}}
+	out := &form.QueueState{Counts: q.Counts, Lease: text("lease"), AttemptLimit: set["attempts"].(int), Backoff: text("backoff"), RetainDead: text("retainDead"),
+		Expire: text("expire"), DropExpired: set["dropExpired"].(bool), Order: text("order"), WayBack: text("wayBack"), OldestWaiting: q.Oldest, Asking: q.Asking, Members: []form.QueueMember{}}
 	for _, m := range q.Members {
-		out.Members = append(out.Members, client.QueueMember{Member: m.Member, Leased: m.Leased, Since: microsTime(m.Oldest), Due: microsTime(m.Due), Seen: microsTime(m.Seen)})
+		out.Members = append(out.Members, form.QueueMember{Member: m.Member, Leased: m.Leased, Since: microsTime(m.Oldest), Due: microsTime(m.Due), Seen: microsTime(m.Seen)})
 	}
 	return out
 }
 
-var outcomes = map[string]queue.Outcome{client.OutcomeAccept: queue.Accept, client.OutcomeRelease: queue.Release, client.OutcomeReject: queue.Reject, client.OutcomeExtend: queue.Extend}
+var outcomes = map[string]queue.Outcome{form.OutcomeAccept: queue.Accept, form.OutcomeRelease: queue.Release, form.OutcomeReject: queue.Reject, form.OutcomeExtend: queue.Extend}
 
 // maxWork is how many bytes a request with outcomes may have.
 const maxWork = 32 << 20
@@ -68,7 +68,7 @@ func durationField(name, text string) (time.Duration, error) {
 	return d, nil
 }
 
-func workOf(in *client.WorkRequest, who string) (w queues.Work, err error) {
+func workOf(in *form.WorkRequest, who string) (w queues.Work, err error) {
 	w = queues.Work{Member: in.Member, Max: in.Max, AtOnce: in.AcceptOnDelivery, Partition: part.AnyPartition}
 	if w.Member == "" {
 		w.Member = who
@@ -104,10 +104,10 @@ func workOf(in *client.WorkRequest, who string) (w queues.Work, err error) {
 	return w, nil
 }
 
-func settledJSON(done *queues.Done) []client.Settled {
-	out := make([]client.Settled, len(done.Settled))
+func settledJSON(done *queues.Done) []form.Settled {
+	out := make([]form.Settled, len(done.Settled))
 	for i, d := range done.Settled {
-		out[i] = client.Settled{Lease: d.Lease, Result: client.ResultOf(d.Status)}
+		out[i] = form.Settled{Lease: d.Lease, Result: form.ResultOf(d.Status)}
 		if d.Status == queue.Done {
 			out[i].State = d.State.String()
 		}
@@ -136,18 +136,18 @@ func (s *Server) lease(c *gin.Context) {
 	} else if w.Max == 0 {
 		w.Max = 1
 	}
-	w.Raw = c.GetHeader("Accept") == client.WorkType
+	w.Raw = c.GetHeader("Accept") == form.WorkType
 	done, err := s.node.Queues.Work(c.Request.Context(), t, w)
 	if refuse(c, err) {
 		return
 	}
 	if w.Raw {
-		c.Data(http.StatusOK, client.WorkType, done.Encode())
+		c.Data(http.StatusOK, form.WorkType, done.Encode())
 		return
 	}
-	out := client.WorkAnswer{Settled: settledJSON(done), Deliveries: make([]client.Delivery, len(done.Leased))}
+	out := form.WorkAnswer{Settled: settledJSON(done), Deliveries: make([]form.Delivery, len(done.Leased))}
 	for i := range done.Leased {
-		out.Deliveries[i] = client.DeliveryOf(t.Address(), &done.Leased[i])
+		out.Deliveries[i] = form.DeliveryOf(t.Address(), &done.Leased[i])
 	}
 	c.JSON(http.StatusOK, out)
 }
@@ -155,8 +155,8 @@ func (s *Server) lease(c *gin.Context) {
 // readWork reads what a member asks for, as JSON or in binary form.
 func (s *Server) readWork(c *gin.Context) (queues.Work, error) {
 	body := http.MaxBytesReader(c.Writer, c.Request.Body, maxWork)
-	if c.GetHeader("Content-Type") != client.WorkType {
-		var in client.WorkRequest
+	if c.GetHeader("Content-Type") != form.WorkType {
+		var in form.WorkRequest
 		data, err := io.ReadAll(body)
 		if err == nil {
 			err = strict.Unmarshal(data, &in)

@@ -15,9 +15,9 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"steadyferry/client"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/expr"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
@@ -116,13 +116,13 @@ func (s *Server) fetch(c *gin.Context) {
 	h.Set(headerEnd, strconv.FormatInt(f.End, 10))
 	h.Set(headerCount, strconv.Itoa(f.Count))
 	http.NewResponseController(c.Writer).SetWriteDeadline(time.Now().Add(time.Minute))
-	if !strings.Contains(c.GetHeader("Accept"), client.RecordsType) {
-		c.Header("Content-Type", client.NDJSONType)
+	if !strings.Contains(c.GetHeader("Accept"), form.RecordsType) {
+		c.Header("Content-Type", form.NDJSONType)
 		s.writeLines(c, t, f.Records, p.Number, reading.Offset())
 		return
 	}
 	h.Set("Content-Length", strconv.Itoa(len(f.Records)))
-	c.Header("Content-Type", client.RecordsType)
+	c.Header("Content-Type", form.RecordsType)
 	c.Status(http.StatusOK)
 	c.Writer.Write(f.Records)
 }
@@ -139,7 +139,7 @@ func (s *Server) writeLines(c *gin.Context, t *part.Channel, records []byte, par
 		}
 		records = records[size:]
 		r.Stored(partition, func(m *message.Stored) bool {
-			return m.Offset < offset || out.Encode(client.MessageOf(t.Address(), m)) == nil
+			return m.Offset < offset || out.Encode(form.MessageOf(t.Address(), m)) == nil
 		})
 	}
 }
@@ -163,7 +163,7 @@ func (s *Server) message(c *gin.Context) {
 		writeBody(c, t, m)
 		return
 	}
-	writeJSON(c, client.MessageOf(t.Address(), shown(m)))
+	writeJSON(c, form.MessageOf(t.Address(), shown(m)))
 }
 
 // wholeBody is up to how large a body goes into JSON with the rest of its
@@ -293,7 +293,7 @@ func (s *Server) browse(c *gin.Context) {
 	sel.Recent, sel.Newest = take == "recent", order == "newest"
 	ctx, cancel := s.streamContext(c)
 	defer cancel()
-	w := s.newLineWriter(c, client.NDJSONType, time.Minute)
+	w := s.newLineWriter(c, form.NDJSONType, time.Minute)
 	a := sel.Topic.Address()
 	err := s.node.Look.Browse(ctx, sel, func(e look.Event) error {
 		if err := w.write(eventJSON(a, e), bytesOf(e.Message)); err != nil {
@@ -309,7 +309,7 @@ func (s *Server) browse(c *gin.Context) {
 			refuse(c, err)
 			return
 		}
-		w.write(client.Event{Problem: problemOf(err)}, 0)
+		w.write(form.Event{Problem: problemOf(err)}, 0)
 	}
 	w.flush()
 }
@@ -322,20 +322,13 @@ func bytesOf(m *message.Stored) int {
 	return len(m.Body)
 }
 
-func eventJSON(a address.Address, e look.Event) client.Event {
-	switch {
-	case e.Message != nil:
-		m := client.MessageOf(a, e.Message)
-		return client.Event{Message: &m}
-	case e.Progress != nil:
-		p := client.Progress(*e.Progress)
-		return client.Event{Progress: &p}
-	case e.LeftOut != nil:
-		l := client.LeftOut(*e.LeftOut)
-		return client.Event{LeftOut: &l}
+func eventJSON(a address.Address, e look.Event) form.Event {
+	out := form.Event{Progress: e.Progress, LeftOut: e.LeftOut, Damage: e.Damage}
+	if e.Message != nil {
+		m := form.MessageOf(a, e.Message)
+		out.Message = &m
 	}
-	d := client.Damage(*e.Damage)
-	return client.Event{Damage: &d}
+	return out
 }
 
 // tail streams messages as they arrive, as server-sent events. The id of an
@@ -370,7 +363,7 @@ func (s *Server) tail(c *gin.Context) {
 	})
 	if err != nil && ctx.Err() == nil {
 		w.text("data: ")
-		w.write(client.Event{Problem: problemOf(err)}, 0)
+		w.write(form.Event{Problem: problemOf(err)}, 0)
 		w.text("\n")
 		w.flush()
 	}

@@ -10,8 +10,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"steadyferry/client"
 	"steadyferry/internal/core/edit"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/job"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/service/queues"
@@ -24,7 +24,7 @@ const defaultStopAbove = 0.2
 // defaultReplayRate is used for dry runs that name no rate.
 const defaultReplayRate = 200
 
-func (s *Server) specOf(in *client.NewReplay) (spec replays.Spec, err error) {
+func (s *Server) specOf(in *form.NewReplay) (spec replays.Spec, err error) {
 	spec = replays.Spec{From: in.From, To: in.To, FromPosition: in.FromPosition, ToPosition: in.ToPosition, Where: in.Where, Limit: in.Limit, Edits: in.Edits, StopAbove: defaultStopAbove, Keep: in.Keep}
 	if in.StopAbove != nil {
 		spec.StopAbove = *in.StopAbove
@@ -52,7 +52,7 @@ func (s *Server) specOf(in *client.NewReplay) (spec replays.Spec, err error) {
 }
 
 func (s *Server) newReplay(c *gin.Context) {
-	var in client.NewReplay
+	var in form.NewReplay
 	if !readJSON(c, &in) {
 		return
 	}
@@ -73,33 +73,33 @@ func (s *Server) newReplay(c *gin.Context) {
 	}
 }
 
-func planJSON(in *client.NewReplay, plan *replays.Plan) client.Replay {
+func planJSON(in *form.NewReplay, plan *replays.Plan) form.Replay {
 	rate := in.Rate
 	if rate <= 0 {
 		rate = defaultReplayRate
 	}
-	p := &client.ReplayPlan{Messages: plan.Messages, Partitions: []client.ReplayPart{}, Seconds: float64(plan.Messages) / rate, Samples: []client.ActionSample{}, Effects: plan.Effects}
+	p := &form.ReplayPlan{Messages: plan.Messages, Partitions: []form.ReplayPart{}, Seconds: float64(plan.Messages) / rate, Samples: []form.ActionSample{}, Effects: plan.Effects}
 	for number, n := range plan.By {
-		p.Partitions = append(p.Partitions, client.ReplayPart{Partition: number, Messages: n})
+		p.Partitions = append(p.Partitions, form.ReplayPart{Partition: number, Messages: n})
 	}
-	slices.SortFunc(p.Partitions, func(a, b client.ReplayPart) int { return a.Partition - b.Partition })
+	slices.SortFunc(p.Partitions, func(a, b form.ReplayPart) int { return a.Partition - b.Partition })
 	if plan.Messages > 0 {
 		p.Oldest, p.Newest = &plan.Oldest, &plan.Newest
 	}
 	for _, sample := range plan.Samples {
 		p.Samples = append(p.Samples, sampleJSON(plan.Source, sample.Item.Message, sample.After))
 	}
-	return client.Replay{From: in.From, To: in.To, State: "planned", Rate: rate, Total: plan.Messages, Choice: in.Choice, Edits: orNoEdits(in.Edits), FromPosition: in.FromPosition, ToPosition: in.ToPosition, MadeAt: time.Now().UTC(), Plan: p}
+	return form.Replay{From: in.From, To: in.To, State: "planned", Rate: rate, Total: plan.Messages, Choice: in.Choice, Edits: orNoEdits(in.Edits), FromPosition: in.FromPosition, ToPosition: in.ToPosition, MadeAt: time.Now().UTC(), Plan: p}
 }
 
-func orNoEdits(edits []edit.Edit) []client.Edit {
+func orNoEdits(edits []edit.Edit) []form.Edit {
 	if edits == nil {
-		return []client.Edit{}
+		return []form.Edit{}
 	}
 	return edits
 }
 
-func replayJSON(r *catalog.Job) client.Replay {
+func replayJSON(r *catalog.Job) form.Replay {
 	var spec replays.Spec
 	var progress struct {
 		Skipped int64 `json:"skipped"`
@@ -107,8 +107,8 @@ func replayJSON(r *catalog.Job) client.Replay {
 	// What this service wrote.
 	_ = json.Unmarshal(r.Spec, &spec)
 	_ = json.Unmarshal(r.Progress, &progress)
-	out := client.Replay{Replay: r.ID, Who: r.Who, From: r.Address, To: spec.To, State: string(r.State), Detail: r.Detail, Rate: r.Rate, Total: r.Total, Sent: r.Done, Failed: r.Failed, Skipped: progress.Skipped,
-		StopAbove: spec.StopAbove, Choice: client.Choice{Where: spec.Where, Limit: spec.Limit}, Edits: orNoEdits(spec.Edits), FromPosition: spec.FromPosition, ToPosition: spec.ToPosition, MadeAt: r.MadeAt.UTC()}
+	out := form.Replay{Replay: r.ID, Who: r.Who, From: r.Address, To: spec.To, State: string(r.State), Detail: r.Detail, Rate: r.Rate, Total: r.Total, Sent: r.Done, Failed: r.Failed, Skipped: progress.Skipped,
+		StopAbove: spec.StopAbove, Choice: form.Choice{Where: spec.Where, Limit: spec.Limit}, Edits: orNoEdits(spec.Edits), FromPosition: spec.FromPosition, ToPosition: spec.ToPosition, MadeAt: r.MadeAt.UTC()}
 	if spec.Cause != 0 {
 		out.Choice.Cause = queues.CauseID(spec.Cause)
 	}
@@ -132,7 +132,7 @@ func (s *Server) listReplays(c *gin.Context) {
 	if refuse(c, err) {
 		return
 	}
-	out := client.Page[client.Replay]{Items: []client.Replay{}}
+	out := form.Page[form.Replay]{Items: []form.Replay{}}
 	for _, r := range all {
 		out.Items = append(out.Items, replayJSON(r))
 	}
@@ -161,7 +161,7 @@ func (s *Server) showReplay(c *gin.Context) {
 
 func (s *Server) setReplay(c *gin.Context) {
 	id, ok := replayNumber(c)
-	var in client.ReplayChange
+	var in form.ReplayChange
 	if !ok || !readJSON(c, &in) {
 		return
 	}

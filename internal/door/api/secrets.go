@@ -10,8 +10,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"steadyferry/client"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/engine/catalog"
 )
 
@@ -24,8 +24,8 @@ func (s *Server) secretRoutes(a *gin.RouterGroup) {
 	a.DELETE("/access", s.revokeAll)
 }
 
-func secretJSON(s catalog.Secret, own string) client.Secret {
-	out := client.Secret{ID: s.ID, Kind: s.Kind, Principal: s.Principal, Label: s.Label, MadeAt: s.MadeAt.UTC(), Own: s.ID == own}
+func secretJSON(s catalog.Secret, own string) form.Secret {
+	out := form.Secret{ID: s.ID, Kind: s.Kind, Principal: s.Principal, Label: s.Label, MadeAt: s.MadeAt.UTC(), Own: s.ID == own}
 	if !s.ExpiresAt.IsZero() {
 		at := s.ExpiresAt.UTC()
 		out.ExpiresAt = &at
@@ -47,7 +47,7 @@ func (s *Server) secrets() []catalog.Secret {
 }
 
 func (s *Server) listSecrets(c *gin.Context) {
-	out := client.Page[client.Secret]{Items: []client.Secret{}}
+	out := form.Page[form.Secret]{Items: []form.Secret{}}
 	for _, one := range s.secrets() {
 		out.Items = append(out.Items, secretJSON(one, own(c)))
 	}
@@ -61,7 +61,7 @@ const (
 )
 
 func (s *Server) newToken(c *gin.Context) {
-	var in client.NewToken
+	var in form.NewToken
 	if !readJSON(c, &in) {
 		return
 	}
@@ -86,7 +86,7 @@ func (s *Server) newToken(c *gin.Context) {
 // tellToken answers with a token that was just made; it is told only once.
 func (s *Server) tellToken(c *gin.Context, text string) {
 	p, _ := s.node.Records.View().Who(catalog.Token, text)
-	c.JSON(http.StatusCreated, client.Token{Secret: secretJSON(p.By(), own(c)), Token: text})
+	c.JSON(http.StatusCreated, form.Token{Secret: secretJSON(p.By(), own(c)), Token: text})
 }
 
 func (s *Server) secretOf(c *gin.Context) (catalog.Secret, bool) {
@@ -95,7 +95,7 @@ func (s *Server) secretOf(c *gin.Context) (catalog.Secret, bool) {
 	if i := slices.IndexFunc(all, func(s catalog.Secret) bool { return s.ID == id }); i >= 0 {
 		return all[i], true
 	}
-	writeProblem(c, &client.Problem{Type: "urn:steady-ferry:problem:not-found", Status: http.StatusNotFound, Title: "It does not exist", Detail: fmt.Sprintf("nothing in force has the id %q", id), Field: "secret", Next: "ferry access lists what is"})
+	writeProblem(c, &form.Problem{Type: "urn:steady-ferry:problem:not-found", Status: http.StatusNotFound, Title: "It does not exist", Detail: fmt.Sprintf("nothing in force has the id %q", id), Field: "secret", Next: "ferry access lists what is"})
 	return catalog.Secret{}, false
 }
 
@@ -141,7 +141,7 @@ func (s *Server) revokeAll(c *gin.Context) {
 			ids = append(ids, one.ID)
 		}
 	}
-	out := client.Revoked{}
+	out := form.Revoked{}
 	if len(ids) > 0 {
 		n, err := s.node.Records.Revoke(c, ids, &catalog.Entry{Who: who(c), Action: "revoke every " + kind, Address: who(c), Before: map[string]any{"count": len(ids)}})
 		if err != nil && !errors.Is(err, catalog.ErrNotFound) && refuse(c, err) {

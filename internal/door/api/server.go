@@ -25,11 +25,11 @@ import (
 	"github.com/goccy/go-yaml"
 	"golang.org/x/sync/semaphore"
 
-	"steadyferry/client"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/admit"
 	"steadyferry/internal/core/cloudevent"
 	"steadyferry/internal/core/expr"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/strict"
 	"steadyferry/internal/core/words"
@@ -58,7 +58,7 @@ type Server struct {
 	encoding *semaphore.Weighted // of those who turn large answers into JSON
 
 	snapMu sync.Mutex
-	snap   client.Live
+	snap   form.Live
 	snapAt time.Time
 }
 
@@ -179,11 +179,11 @@ func (s *Server) Handler() http.Handler {
 	ch.GET("/partitions/:partition/messages/:offset", s.message)
 
 	r.NoMethod(func(c *gin.Context) {
-		writeProblem(c, &client.Problem{Status: http.StatusMethodNotAllowed, Title: "Method not allowed", Detail: c.Request.Method + " is not possible here"})
+		writeProblem(c, &form.Problem{Status: http.StatusMethodNotAllowed, Title: "Method not allowed", Detail: c.Request.Method + " is not possible here"})
 	})
 	r.NoRoute(func(c *gin.Context) {
 		if strings.HasPrefix(c.Request.URL.Path, "/api/") {
-			writeProblem(c, &client.Problem{Status: http.StatusNotFound, Title: "Not found", Detail: "there is no " + c.Request.URL.Path, Next: "GET /api/v1/openapi.json lists what there is"})
+			writeProblem(c, &form.Problem{Status: http.StatusNotFound, Title: "Not found", Detail: "there is no " + c.Request.URL.Path, Next: "GET /api/v1/openapi.json lists what there is"})
 			return
 		}
 		c.Status(http.StatusOK) // Gin begins with 404 here
@@ -212,7 +212,7 @@ func (s *Server) recover(c *gin.Context) {
 			}
 			stack := make([]byte, 8<<10)
 			slog.Error("a request failed unexpectedly", "path", c.FullPath(), "panic", fmt.Sprint(v), "stack", string(stack[:runtime.Stack(stack, false)]))
-			writeProblem(c, &client.Problem{Status: http.StatusInternalServerError, Title: "Internal error", Detail: "the service made a mistake; its log tells more"})
+			writeProblem(c, &form.Problem{Status: http.StatusInternalServerError, Title: "Internal error", Detail: "the service made a mistake; its log tells more"})
 		}
 	}()
 	c.Next()
@@ -260,26 +260,26 @@ var titleOf = map[problem.Kind]string{
 }
 
 // problemOf turns any error into what the client is told.
-func problemOf(err error) *client.Problem {
-	var p *client.Problem
+func problemOf(err error) *form.Problem {
+	var p *form.Problem
 	if errors.As(err, &p) {
 		return p
 	}
 	var np *problem.Problem
 	if errors.As(err, &np) {
-		return &client.Problem{Type: "urn:steady-ferry:problem:" + string(np.Kind), Title: titleOf[np.Kind], Status: statusOf[np.Kind],
+		return &form.Problem{Type: "urn:steady-ferry:problem:" + string(np.Kind), Title: titleOf[np.Kind], Status: statusOf[np.Kind],
 			Detail: np.Detail, Field: np.Of, Allowed: np.Range, Next: np.Then}
 	}
 	var full *admit.Full
 	if errors.As(err, &full) {
-		p := &client.Problem{Type: "urn:steady-ferry:problem:busy", Title: "Too much at once", Status: http.StatusTooManyRequests, Detail: full.Error(),
+		p := &form.Problem{Type: "urn:steady-ferry:problem:busy", Title: "Too much at once", Status: http.StatusTooManyRequests, Detail: full.Error(),
 			RetryAfter: int(math.Ceil(full.Retry.Seconds()))}
 		p.Next = fmt.Sprintf("try again in %ds", p.RetryAfter)
 		return p
 	}
 	var ce *expr.Error
 	if errors.As(err, &ce) {
-		return &client.Problem{Type: "urn:steady-ferry:problem:condition", Title: "The condition does not compile", Status: http.StatusBadRequest,
+		return &form.Problem{Type: "urn:steady-ferry:problem:condition", Title: "The condition does not compile", Status: http.StatusBadRequest,
 			Detail: fmt.Sprintf("condition, column %d: %s", ce.Column, ce.Problem), Field: "where", Column: ce.Column, Next: ce.Hint}
 	}
 	var ev *cloudevent.Error
@@ -288,24 +288,24 @@ func problemOf(err error) *client.Problem {
 	}
 	var ae *address.Error
 	if errors.As(err, &ae) {
-		return &client.Problem{Type: "urn:steady-ferry:problem:invalid", Title: titleOf[problem.Invalid], Status: http.StatusBadRequest,
+		return &form.Problem{Type: "urn:steady-ferry:problem:invalid", Title: titleOf[problem.Invalid], Status: http.StatusBadRequest,
 			Detail: fmt.Sprintf("%q: %s", ae.Text, ae.Problem), Allowed: ae.Allowed}
 	}
 	if errors.Is(err, catalog.ErrAway) {
-		return &client.Problem{Type: "urn:steady-ferry:problem:records-away", Title: titleOf[problem.RecordsAway], Status: http.StatusServiceUnavailable,
+		return &form.Problem{Type: "urn:steady-ferry:problem:records-away", Title: titleOf[problem.RecordsAway], Status: http.StatusServiceUnavailable,
 			Detail: catalog.ErrAway.Error(), Next: "publishing and reading go on; try again when it is back"}
 	}
 	if errors.Is(err, context.DeadlineExceeded) || errors.Is(err, os.ErrDeadlineExceeded) {
-		return &client.Problem{Status: http.StatusRequestTimeout, Title: "Time is up", Detail: "the request took longer than it may", Next: "try again"}
+		return &form.Problem{Status: http.StatusRequestTimeout, Title: "Time is up", Detail: "the request took longer than it may", Next: "try again"}
 	}
 	if errors.Is(err, context.Canceled) || errors.Is(err, io.ErrUnexpectedEOF) {
-		return &client.Problem{Status: http.StatusBadRequest, Title: "The request ended early", Detail: "the request was cut off"}
+		return &form.Problem{Status: http.StatusBadRequest, Title: "The request ended early", Detail: "the request was cut off"}
 	}
 	slog.Error("a request failed", "error", err)
-	return &client.Problem{Status: http.StatusInternalServerError, Title: "Internal error", Detail: "the service could not do it; its log tells why"}
+	return &form.Problem{Status: http.StatusInternalServerError, Title: "Internal error", Detail: "the service could not do it; its log tells why"}
 }
 
-func writeProblem(c *gin.Context, p *client.Problem) {
+func writeProblem(c *gin.Context, p *form.Problem) {
 	c.Abort()
 	if c.Writer.Written() {
 		return
@@ -317,11 +317,11 @@ func writeProblem(c *gin.Context, p *client.Problem) {
 	if err != nil {
 		panic(err) // plain fields
 	}
-	c.Writer.Header().Set("Content-Type", client.ProblemType) // a stream may have set its own
+	c.Writer.Header().Set("Content-Type", form.ProblemType) // a stream may have set its own
 	if p.RetryAfter > 0 {
 		c.Writer.Header().Set("Retry-After", strconv.Itoa(p.RetryAfter))
 	}
-	c.Data(p.Status, client.ProblemType, b)
+	c.Data(p.Status, form.ProblemType, b)
 }
 
 // refuse answers with an error; it reports whether there was one.
@@ -333,17 +333,17 @@ func refuse(c *gin.Context, err error) bool {
 	return true
 }
 
-func invalid(field, detail, allowed string) *client.Problem {
-	return &client.Problem{Type: "urn:steady-ferry:problem:invalid", Title: titleOf[problem.Invalid], Status: http.StatusBadRequest, Detail: detail, Field: field, Allowed: allowed}
+func invalid(field, detail, allowed string) *form.Problem {
+	return &form.Problem{Type: "urn:steady-ferry:problem:invalid", Title: titleOf[problem.Invalid], Status: http.StatusBadRequest, Detail: detail, Field: field, Allowed: allowed}
 }
 
 func (s *Server) ready(c *gin.Context) {
 	if !s.node.Parts.Serving() {
-		writeProblem(c, &client.Problem{Status: http.StatusServiceUnavailable, Title: "Not ready", Detail: "the node is stopping"})
+		writeProblem(c, &form.Problem{Status: http.StatusServiceUnavailable, Title: "Not ready", Detail: "the node is stopping"})
 		return
 	}
 	if p := s.node.Parts.Starting(); p != "" {
-		writeProblem(c, &client.Problem{Status: http.StatusServiceUnavailable, Title: "Not ready", Detail: p + " is starting"})
+		writeProblem(c, &form.Problem{Status: http.StatusServiceUnavailable, Title: "Not ready", Detail: p + " is starting"})
 		return
 	}
 	refusing, leads := s.node.Parts.Refusing()
@@ -351,7 +351,7 @@ func (s *Server) ready(c *gin.Context) {
 		c.JSON(http.StatusOK, gin.H{"ready": true})
 		return
 	}
-	p := &client.Problem{Type: "urn:steady-ferry:problem:refusing", Status: http.StatusServiceUnavailable, Title: "Not ready",
+	p := &form.Problem{Type: "urn:steady-ferry:problem:refusing", Status: http.StatusServiceUnavailable, Title: "Not ready",
 		Next: "ferry status and ferry nodes tell more; with a token this answer names them"}
 	count, states := 0, []string{}
 	for _, state := range slices.Sorted(maps.Keys(refusing)) {

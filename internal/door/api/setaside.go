@@ -7,16 +7,16 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"steadyferry/client"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/form"
 )
 
 // listSetAside lists the logs that nodes have set aside, since no record knew
 // them.
 func (s *Server) listSetAside(c *gin.Context) {
-	out := client.Page[client.SetAside]{Items: []client.SetAside{}}
+	out := form.Page[form.SetAside]{Items: []form.SetAside{}}
 	for _, a := range s.node.Manage.SetAside(c) {
-		out.Items = append(out.Items, client.SetAside{ID: strconv.FormatInt(a.Channel, 10), Node: a.Node, Address: a.Address, Kind: a.Kind, Since: a.Since, Until: a.Until, Bytes: a.Bytes, Partitions: a.Partitions})
+		out.Items = append(out.Items, form.SetAside{ID: strconv.FormatInt(a.Channel, 10), Node: a.Node, Address: a.Address, Kind: a.Kind, Since: a.Since, Until: a.Until, Bytes: a.Bytes, Partitions: a.Partitions})
 	}
 	c.JSON(http.StatusOK, out)
 }
@@ -31,7 +31,7 @@ func asideID(c *gin.Context) (int64, bool) {
 
 func (s *Server) adopt(c *gin.Context) {
 	id, ok := asideID(c)
-	var body client.Adopt
+	var body form.Adopt
 	if !ok || !readJSON(c, &body) {
 		return
 	}
@@ -42,7 +42,8 @@ func (s *Server) adopt(c *gin.Context) {
 	preview := boolQuery(c, "preview")
 	p, err := s.node.Manage.Adopt(c, who(c), id, a, preview)
 	if !refuse(c, err) {
-		c.JSON(http.StatusOK, previewJSON(p, !preview))
+		p.Done = !preview
+		c.JSON(http.StatusOK, p)
 	}
 }
 
@@ -54,6 +55,7 @@ func (s *Server) throwAway(c *gin.Context) {
 	preview := boolQuery(c, "preview")
 	p, err := s.node.Manage.ThrowAway(c, who(c), id, preview)
 	if !refuse(c, err) {
-		c.JSON(http.StatusOK, previewJSON(p, !preview))
+		p.Done = !preview
+		c.JSON(http.StatusOK, p)
 	}
 }

@@ -7,8 +7,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"steadyferry/client"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/trace"
@@ -50,28 +50,28 @@ func (s *Server) traceID(c *gin.Context) {
 	if refuse(c, err) {
 		return
 	}
-	out := client.Page[client.Trace]{Items: []client.Trace{}}
+	out := form.Page[form.Trace]{Items: []form.Trace{}}
 	for _, tr := range all {
 		out.Items = append(out.Items, traceJSON(tr))
 	}
 	c.JSON(http.StatusOK, out)
 }
 
-func orNoMessage(a address.Address, s *message.Stored) *client.Message {
+func orNoMessage(a address.Address, s *message.Stored) *form.Message {
 	if s == nil {
 		return nil
 	}
-	m := client.MessageOf(a.QueuePart(), shown(s))
+	m := form.MessageOf(a.QueuePart(), shown(s))
 	return &m
 }
 
-func traceJSON(tr *trace.Story) client.Trace {
-	out := client.Trace{Address: tr.Address, ID: tr.ID, State: tr.State, Steps: []client.TraceStep{}, Copies: orNone(tr.Copies)}
+func traceJSON(tr *trace.Story) form.Trace {
+	out := form.Trace{Address: tr.Address, ID: tr.ID, State: tr.State, Steps: []form.TraceStep{}, Copies: orNone(tr.Copies)}
 	if a, err := address.Parse(tr.Address); err == nil {
 		out.Message, out.Original = orNoMessage(a, tr.Message), orNoMessage(a, tr.Original)
 	}
 	for _, s := range tr.Steps {
-		step := client.TraceStep{Address: s.Address, What: s.What, Who: s.Who, Reason: s.Reason, Detail: s.Detail}
+		step := form.TraceStep{Address: s.Address, What: s.What, Who: s.Who, Reason: s.Reason, Detail: s.Detail}
 		if !s.At.IsZero() {
 			at := s.At
 			step.At = &at

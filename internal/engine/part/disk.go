@@ -3,6 +3,8 @@ package part
 import (
 	"log/slog"
 
+	"steadyferry/internal/core/form"
+
 	"golang.org/x/sys/unix"
 )
 
@@ -24,20 +26,12 @@ func (reg *Registry) CheckDisk() {
 // DiskIsFull reports whether publishing is refused for the want of room.
 func (reg *Registry) DiskIsFull() bool { return reg.diskFull.Load() }
 
-// Disk is the room on the disk with the data directory, in bytes.
-type Disk struct {
-	Total   int64 `json:"total"`
-	Free    int64 `json:"free"`
-	Reserve int64 `json:"reserve"` // publishing is refused below it
-	Full    bool  `json:"full"`
-}
-
 // Disk asks how much room there is.
-func (reg *Registry) Disk() (Disk, error) {
+func (reg *Registry) Disk() (form.Disk, error) {
 	var fs unix.Statfs_t
 	if err := unix.Statfs(reg.dir, &fs); err != nil {
-		return Disk{}, err
+		return form.Disk{}, err
 	}
 	total := int64(fs.Blocks) * fs.Bsize
-	return Disk{Total: total, Free: int64(fs.Bavail) * fs.Bsize, Reserve: min(reg.reserve, total/20), Full: reg.diskFull.Load()}, nil
+	return form.Disk{Total: total, Free: int64(fs.Bavail) * fs.Bsize, Reserve: min(reg.reserve, total/20), Full: reg.diskFull.Load()}, nil
 }

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"steadyferry/internal/core/clock"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/rate"
 	"steadyferry/internal/engine/replica"
 )
@@ -26,7 +27,7 @@ type Report struct {
 	Number   uint64            `json:"number"` // one more than that of the report before
 	Started  time.Time         `json:"started"`
 	Version  string            `json:"version"`
-	Disk     Disk              `json:"disk"`
+	Disk     form.Disk         `json:"disk"`
 	Memory   int64             `json:"memory"`
 	Streams  int64             `json:"streams"`
 	OnDuty   bool              `json:"onDuty"`

@@ -55,7 +55,7 @@ func Cluster(t testing.TB, count int) []*Node {
 	require.NoError(t, nodes[0].Manage.NewSpace(t.Context(), "owner", "coldchain", nil))
 	require.Eventually(t, func() bool {
 		for _, n := range nodes {
-			all, _ := n.Cluster.Nodes(time.Now())
+			all := n.Cluster.Nodes(time.Now()).Nodes
 			up := 0
 			for _, one := range all {
 				if one.Up {

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
@@ -83,13 +84,15 @@ func TestANodeAloneTellsOfItself(t *testing.T) {
 	n := nodetest.Open(t)
 	topic := n.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitions": 3})
 	n.Publish(topic, 0, "x")
-	nodes, status := n.Cluster.Nodes(time.Now())
+	status := n.Cluster.Nodes(time.Now())
+	nodes := status.Nodes
 	require.Len(t, nodes, 1)
-	assert.Equal(t, "node-a", nodes[0].Name)
+	assert.Equal(t, "node-a", nodes[0].Node)
 	assert.True(t, nodes[0].Self && nodes[0].Up)
 	assert.Equal(t, "test", nodes[0].Version)
 	assert.Equal(t, 3, nodes[0].Leads)
-	assert.Equal(t, cluster.Status{Partitions: 3, SpreadLeaders: true}, status)
+	status.Nodes = nil
+	assert.Equal(t, form.Cluster{Partitions: 3, SpreadLeaders: true}, status)
 	loss, _, err := n.Cluster.WhatIf([]string{"node-a"})
 	require.NoError(t, err)
 	assert.NotZero(t, loss)
@@ -102,7 +105,7 @@ func TestANodeAloneTellsOfItself(t *testing.T) {
 	assert.Positive(t, v.Records)
 	assert.Empty(t, v.Differs)
 	require.NoError(t, n.Cluster.SetSpread(t.Context(), "owner", false))
-	_, status = n.Cluster.Nodes(time.Now())
+	status = n.Cluster.Nodes(time.Now())
 	assert.False(t, status.SpreadLeaders)
 
 	_, err = n.Moves.Move(t.Context(), "owner", topic.Address(), []string{"node-b"}, true)

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/placement"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/engine/catalog"
@@ -15,14 +16,7 @@ import (
 
 // Recovery is how a partition whose majority is lost could go on.
 type Recovery struct {
-	Address  string   `json:"address"`
-	Survivor string   `json:"survivor"` // the node whose log goes furthest
-	End      int64    `json:"end"`      // offset after all that it holds
-	Lost     []string `json:"lost"`     // nodes that do not answer
-	KnownEnd int64    `json:"knownEnd"` // the last end that a lost node reported
-	MayLose  int64    `json:"mayLose"`  // messages that a lost node is known to have had beyond; more may have come since
-	LastWord string   `json:"lastWord"` // when a lost node last reported
-
+	form.Recovery
 	place    catalog.Placement
 	survivor uint64
 }
@@ -95,12 +89,12 @@ func (cl *Cluster) recovery(ctx context.Context, p *part.Partition) *Recovery {
 	if report != nil && report.LostEnd != nil {
 		// Its end is gone: it goes on behind what is lost.
 		end := report.LostEnd
-		return &Recovery{Address: p.Address(), Survivor: cl.parts.NodeName(node), End: end.From, Lost: []string{}, KnownEnd: end.To, MayLose: end.To - end.From, place: place, survivor: node}
+		return &Recovery{form.Recovery{Address: p.Address(), Survivor: cl.parts.NodeName(node), End: end.From, Lost: []string{}, KnownEnd: end.To, MayLose: end.To - end.From}, place, node}
 	}
 	if report == nil || report.Leading || report.Majority || len(report.Voters) < 2 {
 		return nil
 	}
-	r := &Recovery{Address: p.Address(), Lost: []string{}, place: place}
+	r := &Recovery{Recovery: form.Recovery{Address: p.Address(), Lost: []string{}}, place: place}
 	best := logState{}
 	for id, s := range cl.logStates(ctx, p) {
 		if slices.Contains(report.Voters, id) && (r.survivor == 0 || cmp.Or(cmp.Compare(s.LastTerm, best.LastTerm), cmp.Compare(s.Last, best.Last)) > 0) {

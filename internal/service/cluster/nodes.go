@@ -5,53 +5,22 @@ import (
 	"slices"
 	"time"
 
-	"steadyferry/internal/core/rate"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 )
 
-// NodeStatus is how a node is, as this one knows it.
-type NodeStatus struct {
-	ID       uint64
-	Name     string
-	Zone     string
-	URL      string
-	State    string // member or draining
-	Up       bool
-	Since    *time.Time // of its start while it is up, of its last word when it is not
-	Leads    int
-	Holds    int // partitions
-	Behind   int // partitions that it shall hold and is not in step with
-	Disk     part.Disk
-	Memory   int64
-	Streams  int64
-	Version  string
-	Records  bool // the database answers it
-	OnDuty   bool // it runs the duties of the cluster
-	Self     bool
-	Rates    rate.Flow
-	LastWord *time.Time
-}
-
-// Status is how all partitions are.
-type Status struct {
-	Partitions    int
-	Fewer         int // with replicas that are missing or not in step
-	Leaderless    int
-	SpreadLeaders bool
-}
-
 // Nodes returns how the nodes and the partitions on them are.
-func (cl *Cluster) Nodes(now time.Time) ([]NodeStatus, Status) {
+func (cl *Cluster) Nodes(now time.Time) form.Cluster {
 	view := cl.catalog.View()
-	byID := map[uint64]*NodeStatus{}
+	byID := map[uint64]*form.Node{}
 	for id, r := range view.Nodes {
 		if r.State != catalog.NodeMember && r.State != catalog.NodeDraining {
 			continue
 		}
 		byID[id] = cl.nodeStatus(r)
 	}
-	cluster := Status{SpreadLeaders: view.Cluster.SpreadLeaders}
+	cluster := form.Cluster{Nodes: []form.Node{}, SpreadLeaders: view.Cluster.SpreadLeaders}
 	for _, t := range cl.parts.Channels() {
 		for _, p := range t.Partitions() {
 			s := cl.parts.PartitionStatus(p, now)
@@ -83,38 +52,44 @@ func (cl *Cluster) Nodes(now time.Time) ([]NodeStatus, Status) {
 			}
 		}
 	}
-	out := make([]NodeStatus, 0, len(byID))
-	for _, s := range byID {
-		out = append(out, *s)
+	for _, n := range byID {
+		cluster.Nodes = append(cluster.Nodes, *n)
 	}
-	slices.SortFunc(out, func(a, b NodeStatus) int { return cmp.Compare(a.Name, b.Name) })
-	return out, cluster
+	slices.SortFunc(cluster.Nodes, func(a, b form.Node) int { return cmp.Compare(a.Node, b.Node) })
+	return cluster
 }
 
-func (cl *Cluster) nodeStatus(r *catalog.Node) *NodeStatus {
-	s := &NodeStatus{ID: r.ID, Name: r.Name, Zone: r.Zone, URL: r.API, State: r.State, Self: r.ID == cl.id, Up: r.ID == cl.id || cl.peers.Up(r.ID)}
+func (cl *Cluster) nodeStatus(r *catalog.Node) *form.Node {
+	n := &form.Node{Node: r.Name, Zone: r.Zone, URL: r.API, State: "up", Self: r.ID == cl.id, Up: r.ID == cl.id || cl.peers.Up(r.ID), Records: "here"}
 	var about part.Report
-	if s.Self {
+	var lastWord time.Time
+	if n.Self {
 		about = cl.about()
 	} else {
 		heard, at, out := cl.parts.Reports().About(r.ID)
-		if about = heard; !at.IsZero() {
-			at = at.UTC().Truncate(time.Millisecond)
-			s.LastWord = &at
-		}
-		if s.Up {
-			s.Rates.MessagesOut, s.Rates.BytesOut = out.MessagesOut, out.BytesOut
+		about, lastWord = heard, at.UTC().Truncate(time.Millisecond)
+		if n.Up {
+			n.Rates.MessagesOut, n.Rates.BytesOut = out.MessagesOut, out.BytesOut
 		}
 	}
-	s.Disk, s.Memory, s.Streams, s.Version, s.Records, s.OnDuty = about.Disk, about.Memory, about.Streams, about.Version, about.Records, about.OnDuty && s.Up
+	n.Disk, n.MemoryBytes, n.Streams, n.Version, n.OnDuty = about.Disk, about.Memory, about.Streams, about.Version, about.OnDuty && n.Up
+	if !about.Records {
+		n.Records = "away"
+	}
 	switch {
-	case s.Up && !about.Started.IsZero():
-		s.Since = &about.Started
-	case !s.Up && s.LastWord != nil:
-		s.Since = s.LastWord
-	case !s.Up && !r.SeenAt.Before(r.MadeAt):
-		at := r.SeenAt.UTC().Truncate(time.Second)
-		s.Since = &at
+	case !n.Up:
+		n.State = "away"
+	case r.State == catalog.NodeDraining:
+		n.State = "draining"
 	}
-	return s
+	switch {
+	case n.Up && !about.Started.IsZero():
+		n.Since = &about.Started
+	case !n.Up && !lastWord.IsZero():
+		n.Since = &lastWord
+	case !n.Up && !r.SeenAt.Before(r.MadeAt):
+		at := r.SeenAt.UTC().Truncate(time.Second)
+		n.Since = &at
+	}
+	return n
 }

@@ -9,6 +9,7 @@ import (
 
 	"github.com/cespare/xxhash/v2"
 
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/engine/part"
@@ -83,21 +84,10 @@ func (cl *Cluster) logStates(ctx context.Context, p *part.Partition) map[uint64]
 	return states
 }
 
-// Verified tells whether the replicas of a partition hold the same bytes.
-type Verified struct {
-	Partition int
-	Nodes     []uint64 // that were compared
-	Records   int64    // of the log, in the stretch that all of them hold
-	Differs   []uint64 // nodes whose log is not that of most
-	Damaged   map[uint64]int
-	Missing   []uint64 // nodes that should hold it and did not answer
-	Problem   string
-}
-
 // Verify compares the logs of all replicas of a partition, record by record,
 // as far as all of them hold it and have it committed.
-func (cl *Cluster) Verify(ctx context.Context, p *part.Partition) Verified {
-	v := Verified{Partition: p.Number, Damaged: map[uint64]int{}}
+func (cl *Cluster) Verify(ctx context.Context, p *part.Partition) form.Verified {
+	v := form.Verified{Address: p.Address(), Nodes: []string{}, Differs: []string{}, Damaged: map[string]int{}, Missing: []string{}}
 	states := cl.logStates(ctx, p)
 	var ask part.DigestAsk
 	for _, s := range states {
@@ -108,10 +98,11 @@ func (cl *Cluster) Verify(ctx context.Context, p *part.Partition) Verified {
 	}
 	for _, id := range cl.parts.Placed(p) {
 		if _, ok := states[id]; !ok {
-			v.Missing = append(v.Missing, id)
+			v.Missing = append(v.Missing, cl.parts.NodeName(id))
 		}
 	}
 	if ask.From >= ask.To {
+		v.Equal = true // they hold nothing in common
 		return v
 	}
 	v.Records = int64(ask.To - ask.From)
@@ -135,13 +126,14 @@ func (cl *Cluster) Verify(ctx context.Context, p *part.Partition) Verified {
 			continue
 		}
 		digests[id] = d
-		v.Nodes = append(v.Nodes, id)
+		v.Nodes = append(v.Nodes, cl.parts.NodeName(id))
 		if len(d.Lost) > 0 {
-			v.Damaged[id] = len(d.Lost)
+			v.Damaged[cl.parts.NodeName(id)] = len(d.Lost)
 		}
 	}
 	slices.Sort(v.Nodes)
-	v.Differs = differing(digests)
+	v.Differs = cl.parts.NodeNames(differing(digests))
+	v.Equal = len(v.Differs) == 0 && len(v.Damaged) == 0 && v.Problem == ""
 	return v
 }
 

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"time"
 
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/group"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/engine/catalog"
@@ -17,20 +18,20 @@ import (
 
 // groupAsk is what a member asks of the node that coordinates its group.
 type groupAsk struct {
-	Group      int64            `json:"group"`
-	What       string           `json:"what"`
-	Member     string           `json:"member"`
-	Label      string           `json:"label,omitempty"`
-	Session    time.Duration    `json:"session,omitempty"`
-	Generation uint64           `json:"generation,omitempty"`
-	Paused     bool             `json:"paused,omitempty"` // as far as the member knows
-	Holds      []int            `json:"holds,omitempty"`
-	Wait       time.Duration    `json:"wait,omitempty"`
-	Offsets    []group.OffsetOf `json:"offsets,omitempty"`
-	Most       int              `json:"most,omitempty"`
-	UpTo       group.UpTo       `json:"upTo,omitempty"` // that of the last answer which the member has
-	CommitUpTo bool             `json:"commitUpTo,omitempty"`
-	Move       *MoveAsk         `json:"move,omitempty"`
+	Group      int64           `json:"group"`
+	What       string          `json:"what"`
+	Member     string          `json:"member"`
+	Label      string          `json:"label,omitempty"`
+	Session    time.Duration   `json:"session,omitempty"`
+	Generation uint64          `json:"generation,omitempty"`
+	Paused     bool            `json:"paused,omitempty"` // as far as the member knows
+	Holds      []int           `json:"holds,omitempty"`
+	Wait       time.Duration   `json:"wait,omitempty"`
+	Offsets    []form.OffsetOf `json:"offsets,omitempty"`
+	Most       int             `json:"most,omitempty"`
+	UpTo       group.UpTo      `json:"upTo,omitempty"` // that of the last answer which the member has
+	CommitUpTo bool            `json:"commitUpTo,omitempty"`
+	Move       *MoveAsk        `json:"move,omitempty"`
 }
 
 // groupAnswer is what it answers; Again is set when another node coordinates
@@ -38,7 +39,7 @@ type groupAsk struct {
 type groupAnswer struct {
 	Again      bool             `json:"again,omitempty"`
 	Problem    *problem.Problem `json:"problem,omitempty"`
-	Membership *Membership      `json:"membership,omitempty"`
+	Membership *form.Membership `json:"membership,omitempty"`
 	Polled     *Polled          `json:"polled,omitempty"`
 	Moved      *Moved           `json:"moved,omitempty"`
 }

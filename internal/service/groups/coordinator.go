@@ -12,6 +12,8 @@ import (
 
 	"golang.org/x/sync/singleflight"
 
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/group"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/engine/catalog"
@@ -144,14 +146,14 @@ func (c *coordinator) inDoubt() bool { return with(c, (*group.Desk).InDoubt) }
 
 // standing returns a member's share and the generation that last touched it, or
 // why it has none: another node coordinates by now, or the member is gone.
-func (c *coordinator) standing(id string) (*Membership, uint64, error) {
+func (c *coordinator) standing(id string) (*form.Membership, uint64, error) {
 	c.mu.Lock()
 	s, err := c.desk.Standing(id)
 	c.mu.Unlock()
 	if err != nil {
 		return nil, 0, err
 	}
-	m := &Membership{Member: id, Generation: s.Generation, Session: s.Session, Partitions: s.Holds, Leaving: s.Leaving}
+	m := &form.Membership{Member: id, Generation: s.Generation, Session: address.FormatDuration(s.Session), Partitions: s.Holds, Leaving: s.Leaving}
 	if g := c.gs.catalog.View().GroupIDs[c.group]; g != nil {
 		m.Paused = g.Paused
 	}
@@ -159,7 +161,7 @@ func (c *coordinator) standing(id string) (*Membership, uint64, error) {
 }
 
 // join adds a member and returns its share.
-func (c *coordinator) join(ctx context.Context, ask *groupAsk) (*Membership, error) {
+func (c *coordinator) join(ctx context.Context, ask *groupAsk) (*form.Membership, error) {
 	err := c.change(ctx, func(t *group.Table) error {
 		return t.Join(ask.Member, group.Member{Label: ask.Label, Session: ask.Session, Joined: time.Now().UTC().Truncate(time.Millisecond)})
 	})
@@ -185,7 +187,7 @@ func (c *coordinator) giveUp(ctx context.Context, id string, holds []int) error 
 
 // beat notes that a member lives and what it holds, and returns its share once
 // that is another one than the member knows, or the wait is over.
-func (c *coordinator) beat(ctx context.Context, ask *groupAsk) (*Membership, error) {
+func (c *coordinator) beat(ctx context.Context, ask *groupAsk) (*form.Membership, error) {
 	if err := c.hear(ask.Member); err != nil {
 		return nil, err
 	}
@@ -233,7 +235,7 @@ func (c *coordinator) leave(ctx context.Context, id string) error {
 }
 
 // commit records offsets that a member has read up to.
-func (c *coordinator) commit(ctx context.Context, t *part.Channel, id string, generation uint64, offsets []group.OffsetOf) error {
+func (c *coordinator) commit(ctx context.Context, t *part.Channel, id string, generation uint64, offsets []form.OffsetOf) error {
 	if err := c.hear(id); err != nil {
 		return err
 	}

@@ -7,6 +7,7 @@ import (
 	"log/slog"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/core/words"
@@ -61,7 +62,7 @@ func (gs *Groups) Set(ctx context.Context, who string, a address.Address, settin
 }
 
 // Remove deletes a group, or with preview only says what that would do.
-func (gs *Groups) Remove(ctx context.Context, who string, a address.Address, preview bool) (*change.Preview, error) {
+func (gs *Groups) Remove(ctx context.Context, who string, a address.Address, preview bool) (*form.Preview, error) {
 	t, g, err := gs.parts.Group(a)
 	if err != nil {
 		return nil, err
@@ -70,7 +71,7 @@ func (gs *Groups) Remove(ctx context.Context, who string, a address.Address, pre
 	if err != nil {
 		return nil, err
 	}
-	p := &change.Preview{Address: a.String(), Effects: []string{fmt.Sprintf("its committed offsets in %s and their history are forgotten, and cannot be brought back; no message is lost, and other groups are not touched", words.Many(len(lag.Partitions), "partition"))}}
+	p := &form.Preview{Address: a.String(), Effects: []string{fmt.Sprintf("its committed offsets in %s and their history are forgotten, and cannot be brought back; no message is lost, and other groups are not touched", words.Many(len(lag.Partitions), "partition"))}}
 	if len(lag.Members) > 0 {
 		p.Effects = append(p.Effects, fmt.Sprintf("it is in use: its %s refused from then on", words.Many(len(lag.Members), "member is", "members are")))
 	}

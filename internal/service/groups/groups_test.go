@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/group"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/setting"
@@ -48,7 +49,7 @@ func reading(t *testing.T) (*nodetest.Node, *part.Channel) {
 
 func join(t *testing.T, n *nodetest.Node, label string) string {
 	t.Helper()
-	m, _, err := n.Groups.Join(t.Context(), "owner", a, nil, 5*time.Second, label)
+	m, err := n.Groups.Join(t.Context(), "owner", a, nil, 5*time.Second, label)
 	require.NoError(t, err)
 	return m.Member
 }
@@ -120,12 +121,12 @@ func TestWhatIsCommittedStands(t *testing.T) {
 	assert.EqualValues(t, 10, lag(t, n).Verdict.Messages, "nothing is committed")
 	m, err := n.Groups.Beat(t.Context(), a, member, 0, false, []int{0, 1}, 0)
 	require.NoError(t, err)
-	require.NoError(t, n.Groups.Commit(t.Context(), a, member, m.Generation, []group.OffsetOf{{Partition: 1, Offset: 4}}))
-	for wanted, offsets := range map[string]group.OffsetOf{"to 5 (the end)": {Partition: 0, Offset: 99}, "has no partition 7": {Partition: 7, Offset: 1}} {
-		assert.ErrorContains(t, n.Groups.Commit(t.Context(), a, member, m.Generation, []group.OffsetOf{offsets}), wanted)
+	require.NoError(t, n.Groups.Commit(t.Context(), a, member, m.Generation, []form.OffsetOf{{Partition: 1, Offset: 4}}))
+	for wanted, offsets := range map[string]form.OffsetOf{"to 5 (the end)": {Partition: 0, Offset: 99}, "has no partition 7": {Partition: 7, Offset: 1}} {
+		assert.ErrorContains(t, n.Groups.Commit(t.Context(), a, member, m.Generation, []form.OffsetOf{offsets}), wanted)
 	}
 	var p *problem.Problem
-	require.ErrorAs(t, n.Groups.Commit(t.Context(), a, "nobody", m.Generation, []group.OffsetOf{{Partition: 0, Offset: 1}}), &p)
+	require.ErrorAs(t, n.Groups.Commit(t.Context(), a, "nobody", m.Generation, []form.OffsetOf{{Partition: 0, Offset: 1}}), &p)
 	assert.Equal(t, problem.NoMember, p.Kind)
 	n.Reopen()
 	topic, err = n.Parts.Channel(topic.Address())
@@ -181,7 +182,7 @@ func TestASeekThatIsGivenUpIsWholeOrNotThere(t *testing.T) {
 	n, topic := reading(t)
 	member := join(t, n, "")
 	poll(t, n, member, true)
-	held := func() *groups.Membership {
+	held := func() *form.Membership {
 		m, err := n.Groups.Beat(t.Context(), a, member, 0, false, []int{0, 1}, 0)
 		require.NoError(t, err)
 		return m
@@ -196,7 +197,7 @@ func TestASeekThatIsGivenUpIsWholeOrNotThere(t *testing.T) {
 		if err != nil {
 			given++
 		}
-		stale := n.Groups.Commit(t.Context(), a, member, before.Partitions[0].Generation, []group.OffsetOf{{Partition: 0, Offset: 5}})
+		stale := n.Groups.Commit(t.Context(), a, member, before.Partitions[0].Generation, []form.OffsetOf{{Partition: 0, Offset: 5}})
 		offsets, err := n.Groups.OffsetsOf(t.Context(), topic, "compliance")
 		require.NoError(t, err)
 		moves, err := n.Groups.Moves(t.Context(), a)
@@ -239,12 +240,12 @@ func TestGroupsAreMadeSetAndRemoved(t *testing.T) {
 	var p *problem.Problem
 	require.ErrorAs(t, err, &p)
 	assert.Equal(t, problem.NotFound, p.Kind)
-	_, made, err := n.Groups.Join(t.Context(), "owner", a, &first, 0, "")
+	joined, err := n.Groups.Join(t.Context(), "owner", a, &first, 0, "")
 	require.NoError(t, err)
-	assert.True(t, made, "joining makes it where it shall begin")
-	_, _, err = n.Groups.Join(t.Context(), "owner", a, nil, time.Millisecond, "")
+	assert.True(t, joined.Made, "joining makes it where it shall begin")
+	_, err = n.Groups.Join(t.Context(), "owner", a, nil, time.Millisecond, "")
 	assert.ErrorContains(t, err, "1s to 10m")
-	_, _, err = n.Groups.Join(t.Context(), "owner", a, nil, 0, strings.Repeat("x", 101))
+	_, err = n.Groups.Join(t.Context(), "owner", a, nil, 0, strings.Repeat("x", 101))
 	assert.ErrorContains(t, err, "up to 100")
 }
 

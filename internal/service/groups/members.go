@@ -9,33 +9,24 @@ import (
 	"github.com/google/uuid"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/group"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/setting"
 )
 
-// Membership is what a member is told: its share of the partitions.
-type Membership struct {
-	Member     string        `json:"member"`
-	Generation uint64        `json:"generation"`
-	Session    time.Duration `json:"session"`
-	Paused     bool          `json:"paused"`
-	Partitions []group.Held  `json:"partitions"` // to read
-	Leaving    []int         `json:"leaving"`    // to commit and give up
-}
-
 // Join makes a reader a member of a group, and makes the group, at the
 // position, if it does not exist and from is given.
-func (gs *Groups) Join(ctx context.Context, who string, a address.Address, from *address.Position, session time.Duration, label string) (*Membership, bool, error) {
+func (gs *Groups) Join(ctx context.Context, who string, a address.Address, from *address.Position, session time.Duration, label string) (*form.Membership, error) {
 	if session == 0 {
 		session = group.DefaultSession
 	}
 	if session < group.MinSession || session > group.MaxSession {
-		return nil, false, problem.New(problem.Invalid, "a session time of %s", address.FormatDuration(session)).Field("session").Allowed("1s to 10m")
+		return nil, problem.New(problem.Invalid, "a session time of %s", address.FormatDuration(session)).Field("session").Allowed("1s to 10m")
 	}
 	if len(label) > setting.MaxLabel {
-		return nil, false, problem.New(problem.Invalid, "a label of %d characters", len(label)).Field("label").Allowed(fmt.Sprintf("up to %d", setting.MaxLabel))
+		return nil, problem.New(problem.Invalid, "a label of %d characters", len(label)).Field("label").Allowed(fmt.Sprintf("up to %d", setting.MaxLabel))
 	}
 	_, g, err := gs.parts.Group(a)
 	made := false
@@ -50,18 +41,19 @@ func (gs *Groups) Join(ctx context.Context, who string, a address.Address, from 
 		}
 	}
 	if err != nil {
-		return nil, false, err
+		return nil, err
 	}
 	answer, err := gs.askGroup(ctx, &groupAsk{Group: g.ID, What: "join", Member: uuid.NewString(), Session: session, Label: label})
 	if err != nil {
-		return nil, made, err
+		return nil, err
 	}
-	return answer.Membership, made, nil
+	answer.Membership.Made = made
+	return answer.Membership, nil
 }
 
 // Beat tells that a member lives and what it holds; it waits for another share
 // than that of the generation that the member knows.
-func (gs *Groups) Beat(ctx context.Context, a address.Address, member string, generation uint64, paused bool, holds []int, wait time.Duration) (*Membership, error) {
+func (gs *Groups) Beat(ctx context.Context, a address.Address, member string, generation uint64, paused bool, holds []int, wait time.Duration) (*form.Membership, error) {
 	answer, err := gs.askMember(ctx, a, &groupAsk{What: "beat", Member: member, Generation: generation, Paused: paused, Holds: holds, Wait: wait})
 	if err != nil {
 		return nil, err
@@ -80,7 +72,7 @@ func (gs *Groups) Poll(ctx context.Context, a address.Address, member string, mo
 }
 
 // Commit records offsets that a member has read up to.
-func (gs *Groups) Commit(ctx context.Context, a address.Address, member string, generation uint64, offsets []group.OffsetOf) error {
+func (gs *Groups) Commit(ctx context.Context, a address.Address, member string, generation uint64, offsets []form.OffsetOf) error {
 	_, err := gs.askMember(ctx, a, &groupAsk{What: "commit", Member: member, Generation: generation, Offsets: offsets})
 	return err
 }
@@ -102,17 +94,10 @@ func (gs *Groups) askMember(ctx context.Context, a address.Address, ask *groupAs
 
 // Polled is what a member that polls is given.
 type Polled struct {
-	Membership *Membership       `json:"membership"`
+	Membership *form.Membership  `json:"membership"`
 	Messages   []*message.Stored `json:"messages"`
-	Gone       []GoneOf          `json:"gone,omitempty"`
+	Gone       []form.Gone       `json:"gone,omitempty"`
 	UpTo       group.UpTo        `json:"upTo"`
-}
-
-// GoneOf tells that retention took messages before they were read.
-type GoneOf struct {
-	Partition int   `json:"partition"`
-	From      int64 `json:"from"`
-	To        int64 `json:"to"` // offset of the first kept one
 }
 
 // pollBytes bounds the bodies of one poll.

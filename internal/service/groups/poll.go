@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"steadyferry/internal/core/clock"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/group"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/engine/part"
@@ -61,7 +62,7 @@ const pollHears = time.Second
 
 // await waits until a member's partitions have something new, its share
 // changes, or it is time to show that it lives.
-func (c *coordinator) await(ctx context.Context, t *part.Channel, m *Membership, upTo group.UpTo, changed <-chan struct{}, most time.Duration) {
+func (c *coordinator) await(ctx context.Context, t *part.Channel, m *form.Membership, upTo group.UpTo, changed <-chan struct{}, most time.Duration) {
 	ctx, cancel := context.WithTimeout(ctx, min(most, pollHears))
 	defer cancel()
 	signal := make(chan struct{}, 1)
@@ -108,7 +109,7 @@ func (c *coordinator) await(ctx context.Context, t *part.Channel, m *Membership,
 }
 
 // read fills a poll, in turn from each partition that has something.
-func (c *coordinator) read(ctx context.Context, t *part.Channel, m *Membership, most int, out *Polled) error {
+func (c *coordinator) read(ctx context.Context, t *part.Channel, m *form.Membership, most int, out *Polled) error {
 	bytes := 0
 	for _, h := range m.Partitions {
 		from := out.UpTo.From(h.Partition, h.Generation, h.Offset)
@@ -129,7 +130,7 @@ func (c *coordinator) read(ctx context.Context, t *part.Channel, m *Membership, 
 		}
 		start := from
 		if first := l.First(); start < first {
-			out.Gone = append(out.Gone, GoneOf{Partition: h.Partition, From: start, To: first})
+			out.Gone = append(out.Gone, form.Gone{Partition: h.Partition, From: start, To: first})
 			start = first
 		}
 		if l.End() <= start {

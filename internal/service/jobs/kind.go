@@ -6,12 +6,12 @@ import (
 	"errors"
 	"fmt"
 
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/job"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
-	"steadyferry/internal/service/change"
 )
 
 // Kind is a kind of job: S is what its jobs are asked to do, P how far they are.
@@ -38,8 +38,8 @@ type Plan struct {
 	Address string // of what it is about
 	Detail  string
 	Total   int64
-	Action  string          // as the logbook names it
-	Said    *change.Preview // what the job would do; nil for kinds that tell it in their own way
+	Action  string        // as the logbook names it
+	Said    *form.Preview // what the job would do; nil for kinds that tell it in their own way
 	Before  map[string]any
 	After   map[string]any
 	Also    func(j *catalog.Job) catalog.In // recorded with it; may be nil

@@ -10,6 +10,7 @@ import (
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/expr"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/engine/part"
 )
@@ -36,29 +37,12 @@ const (
 	aheadBytes = 16 << 20 // of messages that are found ahead in all partitions together
 )
 
-// Progress tells how far a browse is.
-type Progress struct {
-	LookedAt int64 `json:"lookedAt"` // messages
-	Total    int64 `json:"total"`    // messages between from and to
-	Found    int64 `json:"found"`
-	Damaged  int64 `json:"damaged"`        // messages that are broken on disk
-	Full     bool  `json:"full,omitempty"` // it ended before its limit, since no more fits into one answer
-}
-
 // Event is one thing that a browse or a tail has to tell; one field is set.
 type Event struct {
 	Message  *message.Stored
-	Progress *Progress
-	LeftOut  *LeftOut
-	Damage   *DamageAt
-}
-
-// DamageAt is a stretch of a partition that is broken on disk.
-type DamageAt struct {
-	Address   string `json:"address"`
-	Partition int    `json:"partition"`
-	From      int64  `json:"from"`
-	To        int64  `json:"to"` // not included
+	Progress *form.Progress
+	LeftOut  *form.LeftOut
+	Damage   *form.Damage
 }
 
 type span struct {
@@ -128,7 +112,7 @@ func (lk *Look) Browse(ctx context.Context, s Selection, tell func(Event) error)
 	}
 	full := false
 	progress := func(found int64) Event {
-		return Event{Progress: &Progress{LookedAt: looked.Load(), Total: total, Found: found, Damaged: damaged.Load(), Full: full}}
+		return Event{Progress: &form.Progress{LookedAt: looked.Load(), Total: total, Found: found, Damaged: damaged.Load(), Full: full}}
 	}
 	ticker := time.NewTicker(200 * time.Millisecond)
 	defer ticker.Stop()

@@ -14,6 +14,7 @@ import (
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/expr"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/postgres/testdb"
@@ -42,10 +43,10 @@ func where(t *testing.T, text string) *expr.Condition {
 
 // browse returns the bodies that are found, in their order, and the last word
 // of how far it came.
-func browse(t *testing.T, n *nodetest.Node, s look.Selection) (string, look.Progress) {
+func browse(t *testing.T, n *nodetest.Node, s look.Selection) (string, form.Progress) {
 	t.Helper()
 	var found []string
-	var last look.Progress
+	var last form.Progress
 	require.NoError(t, n.Look.Browse(t.Context(), s, func(e look.Event) error {
 		if e.Message != nil {
 			found = append(found, string(e.Message.Body))
@@ -76,7 +77,7 @@ func TestABrowseFindsWhatIsMeantInOrder(t *testing.T) {
 	all := look.Selection{Topic: topic, From: at(t, "first"), To: at(t, "last"), Limit: 100}
 	found, last := browse(t, n, all)
 	assert.Equal(t, "0 1 2 3 4 5 6 7 8 9 10 11", found)
-	assert.Equal(t, look.Progress{LookedAt: 12, Total: 12, Found: 12}, last)
+	assert.Equal(t, form.Progress{LookedAt: 12, Total: 12, Found: 12}, last)
 	for name, c := range map[string]struct {
 		change func(s *look.Selection)
 		wanted string

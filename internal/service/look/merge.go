@@ -5,6 +5,7 @@ import (
 	"context"
 	"time"
 
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/engine/part"
 )
@@ -22,7 +23,7 @@ func (m match) addCount() { m.partition.CountOut(1, len(m.stored.Body)) }
 
 type found struct {
 	message match
-	damage  *DamageAt
+	damage  *form.Damage
 	time    time.Time
 	offset  int64
 }

@@ -7,6 +7,7 @@ import (
 	"sync/atomic"
 
 	"steadyferry/internal/core/expr"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
@@ -100,7 +101,7 @@ func (s *scanner) scan(ctx context.Context, matcher *expr.Matcher, from, to int6
 			s.damaged.Add(damage.To - damage.From)
 			s.looked.Add(min(damage.To, to) - next)
 			a := s.Partition.Channel.Address().At(s.Partition.Number, damage.From)
-			block = append(block, found{damage: &DamageAt{Address: a.String(), Partition: s.Partition.Number, From: damage.From, To: damage.To}, offset: damage.From})
+			block = append(block, found{damage: &form.Damage{Address: a.String(), Partition: s.Partition.Number, From: damage.From, To: damage.To}, offset: damage.From})
 			next = damage.To
 			continue
 		case errors.As(err, &gone):

@@ -9,17 +9,12 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"steadyferry/internal/core/expr"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/engine/part"
 )
-
-// LeftOut says that a tail skipped messages because its reader was too slow.
-type LeftOut struct {
-	Messages int64 `json:"messages"` // skipped now, whether the condition fits them or not
-	Total    int64 `json:"total"`    // skipped since the tail began
-}
 
 // tailBacklog is how many messages of a partition a tail that has been at the
 // end may fall behind before it skips to the end.
@@ -239,7 +234,7 @@ func (t *tailer) step(ctx context.Context, f *tailed) (bool, error) {
 		t.leftOut += skipped
 		f.next, f.reader = end, f.log.Reader(end)
 		t.positions[f.partition.Number] = end
-		return true, t.tell(Event{LeftOut: &LeftOut{Messages: skipped, Total: t.leftOut}}, t.positions)
+		return true, t.tell(Event{LeftOut: &form.LeftOut{Messages: skipped, Total: t.leftOut}}, t.positions)
 	}
 	chunk, err := f.reader.Read(t.buffer)
 	var damage *journal.Damage
@@ -248,12 +243,12 @@ func (t *tailer) step(ctx context.Context, f *tailed) (bool, error) {
 	case errors.As(err, &damage):
 		f.next = damage.To
 		at := f.partition.Channel.Address().At(f.partition.Number, damage.From)
-		return true, t.tell(Event{Damage: &DamageAt{Address: at.String(), Partition: f.partition.Number, From: damage.From, To: damage.To}}, t.positions)
+		return true, t.tell(Event{Damage: &form.Damage{Address: at.String(), Partition: f.partition.Number, From: damage.From, To: damage.To}}, t.positions)
 	case errors.As(err, &gone):
 		t.leftOut += gone.First - f.next
 		skipped := gone.First - f.next
 		f.next, f.reader = gone.First, f.log.Reader(gone.First)
-		return true, t.tell(Event{LeftOut: &LeftOut{Messages: skipped, Total: t.leftOut}}, t.positions)
+		return true, t.tell(Event{LeftOut: &form.LeftOut{Messages: skipped, Total: t.leftOut}}, t.positions)
 	case err != nil:
 		return false, err
 	case len(chunk) == 0:

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/placement"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/setting"
@@ -67,8 +68,8 @@ func shown(ch *catalog.Channel) map[string]any { return setting.Channels.Show(&c
 // SetChannel changes a channel's settings, or with preview only says what that
 // would do. When others change the same channel at the same time, the change is
 // made again from theirs, unless it names the revision that it is made from.
-func (mg *Manage) SetChannel(ctx context.Context, who string, a address.Address, settings setting.Change, revision *int64, preview bool) (*change.Preview, error) {
-	var p *change.Preview
+func (mg *Manage) SetChannel(ctx context.Context, who string, a address.Address, settings setting.Change, revision *int64, preview bool) (*form.Preview, error) {
+	var p *form.Preview
 	err := change.UntilFresh(ctx, mg.catalog, a.String(), func() (err error) {
 		p, err = mg.setChannel(ctx, who, a, settings, revision, preview)
 		return err
@@ -76,7 +77,7 @@ func (mg *Manage) SetChannel(ctx context.Context, who string, a address.Address,
 	return p, err
 }
 
-func (mg *Manage) setChannel(ctx context.Context, who string, a address.Address, settings setting.Change, revision *int64, preview bool) (*change.Preview, error) {
+func (mg *Manage) setChannel(ctx context.Context, who string, a address.Address, settings setting.Change, revision *int64, preview bool) (*form.Preview, error) {
 	t, err := mg.parts.Channel(a)
 	if err != nil {
 		return nil, err
@@ -128,14 +129,14 @@ func (mg *Manage) changedSince(ctx context.Context, a address.Address, ch *catal
 
 // RemoveChannel takes a channel out of use, or with preview only says what that
 // would do. It can be brought back for a while.
-func (mg *Manage) RemoveChannel(ctx context.Context, who string, a address.Address, preview bool) (*change.Preview, error) {
+func (mg *Manage) RemoveChannel(ctx context.Context, who string, a address.Address, preview bool) (*form.Preview, error) {
 	t, err := mg.parts.Channel(a)
 	if err != nil {
 		return nil, err
 	}
 	status, _ := mg.parts.Status(t, time.Now())
 	until := time.Now().Add(mg.keepRemoved).UTC().Truncate(time.Second)
-	p := &change.Preview{Address: a.String(), Messages: status.Messages, Bytes: status.Bytes, Until: &until}
+	p := &form.Preview{Address: a.String(), Messages: status.Messages, Bytes: status.Bytes, Until: &until}
 	if t.IsQueue() {
 		c := mg.queues.Counts(t)
 		p.Messages = c.Waiting + c.Leased + c.Delayed + c.Dead

@@ -7,18 +7,18 @@ import (
 	"time"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/core/topic"
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
-	"steadyferry/internal/service/change"
 )
 
 // previewSet says what a change of settings does: what each row of the table
 // says, what retention takes at once, and which groups are not there yet.
-func (mg *Manage) previewSet(ctx context.Context, t *part.Channel, old, changed *catalog.Channel) (*change.Preview, error) {
-	p := &change.Preview{Address: old.Address()}
+func (mg *Manage) previewSet(ctx context.Context, t *part.Channel, old, changed *catalog.Channel) (*form.Preview, error) {
+	p := &form.Preview{Address: old.Address()}
 	p.Before, p.After, p.Effects = setting.Channels.Diff(&old.Channel, &changed.Channel, old.Kind)
 	p.Careful = setting.Channels.Careful(&old.Channel, &changed.Channel, old.Kind)
 	if changed.RetainMS < old.RetainMS || changed.RetainBytes < old.RetainBytes {

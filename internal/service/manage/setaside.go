@@ -13,12 +13,12 @@ import (
 	"strings"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/peer"
-	"steadyferry/internal/service/change"
 )
 
 // SetAside lists what all nodes that answer have set aside.
@@ -39,7 +39,7 @@ func (mg *Manage) answerAside(context.Context, uint64, struct{}) ([]part.Aside, 
 
 // Adopt makes a channel of logs that were set aside: the one that they were,
 // under the address given.
-func (mg *Manage) Adopt(ctx context.Context, who string, id int64, a address.Address, preview bool) (*change.Preview, error) {
+func (mg *Manage) Adopt(ctx context.Context, who string, id int64, a address.Address, preview bool) (*form.Preview, error) {
 	where := map[string]*part.Aside{}
 	var found *part.Aside
 	all := mg.SetAside(ctx)
@@ -80,7 +80,7 @@ func (mg *Manage) Adopt(ctx context.Context, who string, id int64, a address.Add
 		}
 		slices.Sort(placed[i].Replicas)
 	}
-	p := &change.Preview{Address: a.String(), Effects: []string{fmt.Sprintf("a %s of %s with the messages that were set aside, from %s", ch.Kind, words.Many(ch.Partitions, "partition"), strings.Join(slices.Sorted(maps.Keys(where)), ", "))},
+	p := &form.Preview{Address: a.String(), Effects: []string{fmt.Sprintf("a %s of %s with the messages that were set aside, from %s", ch.Kind, words.Many(ch.Partitions, "partition"), strings.Join(slices.Sorted(maps.Keys(where)), ", "))},
 		After: shown(&ch)}
 	if preview {
 		return p, nil
@@ -125,8 +125,8 @@ func (mg *Manage) answerLabel(_ context.Context, _ uint64, id int64) (json.RawMe
 }
 
 // ThrowAway deletes logs that were set aside, on all nodes that answer.
-func (mg *Manage) ThrowAway(ctx context.Context, who string, id int64, preview bool) (*change.Preview, error) {
-	p := &change.Preview{Address: fmt.Sprint(id), Effects: []string{}}
+func (mg *Manage) ThrowAway(ctx context.Context, who string, id int64, preview bool) (*form.Preview, error) {
+	p := &form.Preview{Address: fmt.Sprint(id), Effects: []string{}}
 	for _, a := range mg.SetAside(ctx) {
 		if a.Channel == id {
 			p.Bytes += a.Bytes

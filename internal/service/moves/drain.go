@@ -5,18 +5,18 @@ import (
 	"fmt"
 	"slices"
 
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/placement"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
-	"steadyferry/internal/service/change"
 	"steadyferry/internal/service/jobs"
 )
 
 // Drain empties a node: it gives away what it leads, and then its replicas
 // move to other nodes. With leadersOnly the replicas stay.
-func (mv *Moves) Drain(ctx context.Context, who, name string, leadersOnly, preview bool) (*change.Preview, error) {
+func (mv *Moves) Drain(ctx context.Context, who, name string, leadersOnly, preview bool) (*form.Preview, error) {
 	return mv.begin(ctx, mv.drain, who, Spec{Address: name, LeadersOnly: leadersOnly}, preview)
 }
 
@@ -55,7 +55,7 @@ func (mv *Moves) planDrain(_ context.Context, _ string, s *Spec) (*jobs.Plan, er
 		}
 		p.Replicas = after
 	}
-	out := &change.Preview{Address: name, Effects: []string{fmt.Sprintf("%s takes no new replicas from now on, until the drain is cancelled", name),
+	out := &form.Preview{Address: name, Effects: []string{fmt.Sprintf("%s takes no new replicas from now on, until the drain is cancelled", name),
 		fmt.Sprintf("it gives away %s that it should lead", words.Many(leads, "partition"))}, After: map[string]any{"state": catalog.NodeDraining}, Before: map[string]any{"state": node.State}}
 	detail := ""
 	switch {
@@ -73,7 +73,7 @@ func (mv *Moves) planDrain(_ context.Context, _ string, s *Spec) (*jobs.Plan, er
 
 // RemoveNode takes a node that holds nothing any more, or is gone for good,
 // out of the cluster.
-func (mv *Moves) RemoveNode(ctx context.Context, who, name string, preview bool) (*change.Preview, error) {
+func (mv *Moves) RemoveNode(ctx context.Context, who, name string, preview bool) (*form.Preview, error) {
 	node := mv.parts.ByName(name)
 	if node == nil {
 		return nil, mv.cluster.NoNode(name)
@@ -91,7 +91,7 @@ func (mv *Moves) RemoveNode(ctx context.Context, who, name string, preview bool)
 	if node.ID == mv.id || mv.peers.Up(node.ID) {
 		return nil, problem.New(problem.Conflict, "%s still runs", name).Field("node").Next("stop it first")
 	}
-	out := &change.Preview{Address: name, Effects: []string{"it leaves the cluster; its data directory cannot join again, an empty one can"}, After: map[string]any{"state": catalog.NodeRemoved}, Before: map[string]any{"state": node.State}}
+	out := &form.Preview{Address: name, Effects: []string{"it leaves the cluster; its data directory cannot join again, an empty one can"}, After: map[string]any{"state": catalog.NodeRemoved}, Before: map[string]any{"state": node.State}}
 	if preview {
 		return out, nil
 	}

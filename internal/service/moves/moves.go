@@ -7,18 +7,18 @@ import (
 	"time"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/placement"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
-	"steadyferry/internal/service/change"
 	"steadyferry/internal/service/jobs"
 )
 
 // Move has other nodes hold a partition, or with preview only says
 // what that would mean.
-func (mv *Moves) Move(ctx context.Context, who string, a address.Address, to []string, preview bool) (*change.Preview, error) {
+func (mv *Moves) Move(ctx context.Context, who string, a address.Address, to []string, preview bool) (*form.Preview, error) {
 	return mv.begin(ctx, mv.move, who, Spec{Address: a.String(), To: to}, preview)
 }
 
@@ -49,7 +49,7 @@ func (mv *Moves) planMove(_ context.Context, _ string, s *Spec) (*jobs.Plan, err
 		}
 	}
 	before := mv.parts.Placed(p)
-	out := &change.Preview{Address: a.String(), Effects: []string{}, Before: map[string]any{"nodes": mv.parts.NodeNames(before)}, After: map[string]any{"nodes": to}}
+	out := &form.Preview{Address: a.String(), Effects: []string{}, Before: map[string]any{"nodes": mv.parts.NodeNames(before)}, After: map[string]any{"nodes": to}}
 	if slices.Equal(before, ids) {
 		out.After = nil
 		return &jobs.Plan{Idle: true, Said: out}, nil

@@ -8,11 +8,11 @@ import (
 	"context"
 	"errors"
 
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/job"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
-	"steadyferry/internal/service/change"
 	"steadyferry/internal/service/cluster"
 	"steadyferry/internal/service/jobs"
 )
@@ -66,7 +66,7 @@ func New(parts *part.Registry, records *catalog.Catalog, js *jobs.Jobs, cl *clus
 }
 
 // begin makes a job, or with preview only says what it would do.
-func (mv *Moves) begin(ctx context.Context, k kind, who string, s Spec, preview bool) (*change.Preview, error) {
+func (mv *Moves) begin(ctx context.Context, k kind, who string, s Spec, preview bool) (*form.Preview, error) {
 	plan, _, err := k.New(ctx, who, s, 0, preview)
 	if err != nil {
 		return nil, mv.Explain(ctx, err)

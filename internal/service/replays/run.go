@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/job"
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/message"
@@ -256,7 +257,7 @@ func (r *run) Judge(ctx context.Context) (stop string, err error) {
 	for _, p := range r.ends.target.Partitions() {
 		ask := &queues.QueueAsk{Kind: "failed", Since: r.Job.MadeAt.UnixMicro(), Who: r.Name()}
 		if !r.ends.inPlace {
-			ask.Where = fmt.Sprintf("headers[%q] == %q", HeaderReplay, strconv.FormatInt(r.Job.ID, 10))
+			ask.Where = fmt.Sprintf("headers[%q] == %q", form.HeaderReplay, strconv.FormatInt(r.Job.ID, 10))
 		}
 		a, err := r.rs.queues.AskQueue(ctx, p, ask)
 		if err != nil {

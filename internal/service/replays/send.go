@@ -12,17 +12,12 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"steadyferry/internal/core/expr"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/queues"
-)
-
-// Headers of messages that were sent again.
-const (
-	HeaderReplay = "ferry-replay"
-	HeaderFrom   = "ferry-replay-from"
 )
 
 // returnStep returns dead letters to their own queue: a change of state, which
@@ -179,8 +174,8 @@ func (r *run) compose(ctx context.Context, p *part.Partition, step *step) (map[i
 		}
 		m := out.Message
 		m.Terms = nil
-		m.Headers = append(withoutReplay(m.Headers), message.Header{Name: HeaderReplay, Value: strconv.FormatInt(r.Job.ID, 10)},
-			message.Header{Name: HeaderFrom, Value: r.ends.source.Address().At(step.Partition, s.offset).String()})
+		m.Headers = append(withoutReplay(m.Headers), message.Header{Name: form.HeaderReplay, Value: strconv.FormatInt(r.Job.ID, 10)},
+			message.Header{Name: form.HeaderReplayFrom, Value: r.ends.source.Address().At(step.Partition, s.offset).String()})
 		if m.Check(target.Record().MaxBody) != nil {
 			continue
 		}
@@ -246,7 +241,7 @@ func (r *run) sendStep(ctx context.Context, step *step) (int, error) {
 func batchName(from, to int) string { return fmt.Sprintf("%d-%d", from, to) }
 
 func withoutReplay(headers []message.Header) []message.Header {
-	return slices.DeleteFunc(slices.Clone(headers), func(h message.Header) bool { return h.Name == HeaderReplay || h.Name == HeaderFrom })
+	return slices.DeleteFunc(slices.Clone(headers), func(h message.Header) bool { return h.Name == form.HeaderReplay || h.Name == form.HeaderReplayFrom })
 }
 
 // replaySpace is the namespace of the publisher ids of replays.

@@ -12,6 +12,7 @@ import (
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/expr"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/queue"
@@ -144,7 +145,7 @@ func (ts *Traces) sentAgain(ctx context.Context, t *part.Channel, tr *Story, par
 		if looked++; looked > copyReplays || ctx.Err() != nil {
 			return
 		}
-		where, err := expr.Compile(fmt.Sprintf("headers[%q] == %q && headers[%q] == %q", replays.HeaderFrom, tr.Address, replays.HeaderReplay, strconv.FormatInt(r.ID, 10)))
+		where, err := expr.Compile(fmt.Sprintf("headers[%q] == %q && headers[%q] == %q", form.HeaderReplayFrom, tr.Address, form.HeaderReplay, strconv.FormatInt(r.ID, 10)))
 		if err != nil {
 			return
 		}
@@ -171,8 +172,8 @@ func (tr *Story) published(m *message.Stored, publisher string) {
 	if m.Key != "" {
 		s.Detail = "key " + m.Key
 	}
-	from, sentAgain := m.Header(replays.HeaderFrom)
-	number, _ := m.Header(replays.HeaderReplay)
+	from, sentAgain := m.Header(form.HeaderReplayFrom)
+	number, _ := m.Header(form.HeaderReplay)
 	if sentAgain {
 		s.What, s.Reason = "sent again", fmt.Sprintf("replay %s from %s", number, from)
 		tr.Copies = append(tr.Copies, from)

@@ -1,8 +1,6 @@
-package client
+package form
 
-import (
-	"time"
-)
+import "time"
 
 // Secret describes a token, a session or a link in force, without telling it.
 type Secret struct {

@@ -1,7 +1,6 @@
-// Package client talks to Steady Ferry over HTTP: it publishes and reads
-// messages, and manages spaces and channels. Its types are the JSON that the
-// service speaks (docs/http.md).
-package client
+// Package form has the forms of the API: what is asked and answered over HTTP, as
+// docs/http.md describes it. Programs know them as the types of package client.
+package form
 
 import (
 	"encoding/base64"
@@ -308,17 +307,17 @@ type Published struct {
 
 // Progress tells how far a browse is.
 type Progress struct {
-	LookedAt int64 `json:"lookedAt"`
-	Total    int64 `json:"total"`
+	LookedAt int64 `json:"lookedAt"` // messages
+	Total    int64 `json:"total"`    // messages between from and to
 	Found    int64 `json:"found"`
-	Damaged  int64 `json:"damaged"`
+	Damaged  int64 `json:"damaged"`        // messages that are broken on disk
 	Full     bool  `json:"full,omitempty"` // no more fits into one answer: narrow the selection to see the rest
 }
 
 // LeftOut says that a tail skipped messages for a slow reader.
 type LeftOut struct {
-	Messages int64 `json:"messages"`
-	Total    int64 `json:"total"`
+	Messages int64 `json:"messages"` // skipped now, whether the condition fits them or not
+	Total    int64 `json:"total"`    // skipped since the tail began
 }
 
 // Damage is a stretch of a partition that is broken on disk.
@@ -326,7 +325,7 @@ type Damage struct {
 	Address   string `json:"address"`
 	Partition int    `json:"partition"`
 	From      int64  `json:"from"`
-	To        int64  `json:"to"`
+	To        int64  `json:"to"` // not included
 }
 
 // Event is one line of a browse or one event of a tail; one field is set.
@@ -338,17 +337,17 @@ type Event struct {
 	Problem  *Problem  `json:"problem,omitempty"`
 }
 
-// Preview says what a change would do.
+// Preview says what a change would do, or has done.
 type Preview struct {
 	Address  string         `json:"address"`
-	Effects  []string       `json:"effects"`
+	Effects  []string       `json:"effects"` // in words
 	Before   map[string]any `json:"before,omitempty"`
 	After    map[string]any `json:"after,omitempty"`
-	Messages int64          `json:"messages"`
+	Messages int64          `json:"messages"` // that would be lost or out of reach
 	Bytes    int64          `json:"bytes"`
-	Until    *time.Time     `json:"until,omitempty"`
-	Job      int64          `json:"job,omitempty"` // that brings it about
-	Careful  bool           `json:"careful"`       // something of it cannot be taken back
+	Until    *time.Time     `json:"until,omitempty"` // until when it can be taken back
+	Job      int64          `json:"job,omitempty"`   // that brings it about
+	Careful  bool           `json:"careful"`         // something of it cannot be taken back
 	Done     bool           `json:"done"`
 }
 
@@ -356,7 +355,7 @@ type Preview struct {
 type Disk struct {
 	Total   int64 `json:"total"`
 	Free    int64 `json:"free"`
-	Reserve int64 `json:"reserve"`
+	Reserve int64 `json:"reserve"` // publishing is refused below it
 	Full    bool  `json:"full"`
 }
 
@@ -417,11 +416,11 @@ type Adopt struct {
 type Verified struct {
 	Address string         `json:"address"`
 	Equal   bool           `json:"equal"`
-	Nodes   []string       `json:"nodes"`
-	Records int64          `json:"records"`
-	Differs []string       `json:"differs"`
+	Nodes   []string       `json:"nodes"`   // that were compared
+	Records int64          `json:"records"` // of the log, in the stretch that all of them hold
+	Differs []string       `json:"differs"` // nodes whose log is not that of most
 	Damaged map[string]int `json:"damaged"`
-	Missing []string       `json:"missing"`
+	Missing []string       `json:"missing"` // nodes that should hold it and did not answer
 	Problem string         `json:"problem,omitempty"`
 }
 

@@ -1,4 +1,4 @@
-package client
+package form
 
 import "time"
 
@@ -119,12 +119,12 @@ type ForceRecover struct {
 // Recovery is how a partition goes on that has lost its majority.
 type Recovery struct {
 	Address  string   `json:"address"`
-	Survivor string   `json:"survivor"`
-	End      int64    `json:"end"`
-	Lost     []string `json:"lost"`
-	KnownEnd int64    `json:"knownEnd"`
-	MayLose  int64    `json:"mayLose"` // messages that a lost node is known to have had; more may have come since its last word
-	LastWord string   `json:"lastWord"`
+	Survivor string   `json:"survivor"` // the node whose log goes furthest
+	End      int64    `json:"end"`      // offset after all that it holds
+	Lost     []string `json:"lost"`     // nodes that do not answer
+	KnownEnd int64    `json:"knownEnd"` // the last end that a lost node reported
+	MayLose  int64    `json:"mayLose"`  // messages that a lost node is known to have had; more may have come since its last word
+	LastWord string   `json:"lastWord"` // when a lost node last reported
 }
 
 // Recoveries are what a recovery by force does, or would do.

@@ -1,10 +1,9 @@
-package client
+package form
 
 import (
 	"bytes"
 	"encoding/base64"
 	"encoding/json"
-	"net/http"
 	"slices"
 	"strings"
 	"time"
@@ -108,7 +107,7 @@ func ParseMessage(b []byte) (*message.Message, error) {
 }
 
 func wrongMessage(field, detail, allowed string) *Problem {
-	return &Problem{Type: "urn:steady-ferry:problem:invalid", Status: http.StatusBadRequest, Title: "Something in the request is wrong", Detail: detail, Field: field, Allowed: allowed}
+	return &Problem{Type: "urn:steady-ferry:problem:invalid", Status: 400, Title: "Something in the request is wrong", Detail: detail, Field: field, Allowed: allowed}
 }
 
 // KeepExact makes the JSON form of a message say its body byte for byte, so

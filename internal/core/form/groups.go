@@ -1,0 +1,210 @@
+package form
+
+import "time"
+
+// NewGroup asks for a consumer group.
+type NewGroup struct {
+	Group string
+	From  string // a position; first when left out
+	Settings
+}
+
+// MarshalJSON puts the settings beside the name and the position.
+func (n NewGroup) MarshalJSON() ([]byte, error) {
+	return n.Settings.with(map[string]any{"group": n.Group, "from": n.From})
+}
+
+// Group is a consumer group and where it is.
+type Group struct {
+	Address     string    `json:"address"`
+	Channel     string    `json:"channel"`
+	Group       string    `json:"group"`
+	Description string    `json:"description"`
+	Paused      bool      `json:"paused"`
+	Expire      string    `json:"expire"`
+	CreatedAt   time.Time `json:"createdAt"`
+	Generation  uint64    `json:"generation"`
+	Members     int       `json:"memberCount"`
+	Lag         int64     `json:"lag"`        // messages that it has not read
+	LagSeconds  float64   `json:"lagSeconds"` // age of the oldest of them
+	CommitRate  float64   `json:"commitRate"` // messages a second
+	ArrivalRate float64   `json:"arrivalRate"`
+	State       string    `json:"state"`   // of its worst partition
+	Verdict     string    `json:"verdict"` // in words
+	LosesIn     *float64  `json:"losesIn"` // seconds until retention passes it at today's rates; null: it does not
+	Lost        int64     `json:"lost"`    // messages that retention took unread
+
+	// Only when one group is asked for.
+	Partitions []PartitionLag `json:"partitions,omitempty"`
+	Each       []MemberInfo   `json:"members,omitempty"`
+}
+
+// PartitionLag is where a group is on a partition.
+type PartitionLag struct {
+	Group       string     `json:"group"` // address
+	Partition   int        `json:"partition"`
+	First       int64      `json:"first"`
+	Committed   int64      `json:"committed"`
+	End         int64      `json:"end"`
+	Lag         int64      `json:"lag"`
+	LagSeconds  float64    `json:"lagSeconds"`
+	Member      string     `json:"member"` // "" for nobody
+	Label       string     `json:"label"`
+	CommittedAt *time.Time `json:"committedAt"`
+	CommitRate  float64    `json:"commitRate"`
+	ArrivalRate float64    `json:"arrivalRate"`
+	State       string     `json:"state"`
+	Verdict     string     `json:"verdict"`
+	LosesIn     *float64   `json:"losesIn"`
+	Lost        int64      `json:"lost"`
+}
+
+// MemberInfo is a live member of a group.
+type MemberInfo struct {
+	Member     string    `json:"member"`
+	Label      string    `json:"label"`
+	Session    string    `json:"session"`
+	Joined     time.Time `json:"joined"`
+	Partitions []int     `json:"partitions"`
+	Leaving    []int     `json:"leaving"` // that it is to give up
+}
+
+// JoinGroup asks to become a member.
+type JoinGroup struct {
+	From    string `json:"from,omitempty"`    // where the group begins if it does not exist; without it, it must
+	Session string `json:"session,omitempty"` // the member is removed after so long without a word; 10s
+	Label   string `json:"label,omitempty"`   // to know it by
+}
+
+// Membership is a member's share of the partitions.
+type Membership struct {
+	Member     string `json:"member"`
+	Generation uint64 `json:"generation"`
+	Session    string `json:"session"`
+	Paused     bool   `json:"paused"` // the group is: nothing is to be read
+	Partitions []Held `json:"partitions"`
+	Leaving    []int  `json:"leaving"`        // to be committed and given up
+	Made       bool   `json:"made,omitempty"` // the group was made by this join
+}
+
+// Held is a partition that a member reads.
+type Held struct {
+	Partition  int    `json:"partition"`
+	Offset     int64  `json:"offset"`     // committed
+	Generation uint64 `json:"generation"` // when the member got it, or its offset was moved
+}
+
+// Beat tells that a member lives.
+type Beat struct {
+	Generation uint64 `json:"generation"` // that it knows
+	Paused     bool   `json:"paused,omitempty"`
+	Holds      []int  `json:"holds"`          // partitions that it still works on
+	Wait       string `json:"wait,omitempty"` // for another share
+}
+
+// Poll asks for messages of a member's share.
+type Poll struct {
+	Max    int    `json:"max,omitempty"`    // 100
+	Wait   string `json:"wait,omitempty"`   // for the first message
+	UpTo   string `json:"upTo,omitempty"`   // that of the last answer that arrived; what came behind it is handed out again
+	Commit bool   `json:"commit,omitempty"` // all up to there
+}
+
+// Polled are messages of a member's share.
+type Polled struct {
+	Membership
+	Messages []Message `json:"messages"`
+	Gone     []Gone    `json:"gone,omitempty"`
+	UpTo     string    `json:"upTo"` // to be named in the next poll
+}
+
+// Gone tells that retention took messages before the group read them.
+type Gone struct {
+	Partition int   `json:"partition"`
+	From      int64 `json:"from"`
+	To        int64 `json:"to"`
+}
+
+// OffsetOf is an offset of a partition: the next one to read.
+type OffsetOf struct {
+	Partition int   `json:"partition"`
+	Offset    int64 `json:"offset"`
+}
+
+// Commit records how far a member has read.
+type Commit struct {
+	Generation uint64     `json:"generation"`
+	Offsets    []OffsetOf `json:"offsets"`
+}
+
+// Reject sets a message aside that cannot be processed.
+type Reject struct {
+	Partition int    `json:"partition"`
+	Offset    int64  `json:"offset"`
+	Reason    string `json:"reason"`
+	Detail    string `json:"detail,omitempty"`
+}
+
+// Rejected tells where a message that was set aside is kept.
+type Rejected struct {
+	Address string `json:"address"`
+}
+
+// Seek asks for a group's offsets to be moved.
+type Seek struct {
+	To           string `json:"to,omitempty"` // a position
+	Partition    *int   `json:"partition,omitempty"`
+	Undo         bool   `json:"undo,omitempty"` // back to before the last move
+	WhileRunning bool   `json:"whileRunning,omitempty"`
+	Why          string `json:"why,omitempty"`
+	Last         *int64 `json:"last,omitempty"` // the newest move that was there at the preview
+}
+
+// Moved is what moving offsets does.
+type Moved struct {
+	Move    int64       `json:"move"` // its number, once it is done
+	Last    int64       `json:"last"`
+	Target  string      `json:"target"`
+	Members int         `json:"members"` // live ones
+	Again   int64       `json:"again"`   // messages that are read again
+	Skipped int64       `json:"skipped"` // messages that are not read
+	Done    bool        `json:"done"`
+	Steps   []MovedStep `json:"steps"`
+}
+
+// MovedStep is what it does to a partition.
+type MovedStep struct {
+	Partition int        `json:"partition"`
+	First     int64      `json:"first"`
+	End       int64      `json:"end"`
+	From      int64      `json:"from"`
+	To        int64      `json:"to"`
+	Messages  int64      `json:"messages"` // to less from
+	FromTime  *time.Time `json:"fromTime"`
+	ToTime    *time.Time `json:"toTime"`
+	Again     int64      `json:"again"`
+	Skipped   int64      `json:"skipped"`
+	Note      string     `json:"note,omitempty"`
+}
+
+// GroupMove is one change of a group's offsets by hand.
+type GroupMove struct {
+	Move   int64       `json:"move"`
+	At     time.Time   `json:"at"`
+	Who    string      `json:"who"`
+	Why    string      `json:"why"`
+	Target string      `json:"target"`
+	Undoes *int64      `json:"undoes"` // the move that it took back
+	Undone bool        `json:"undone"`
+	Steps  []MovedStep `json:"steps"`
+}
+
+// LagSample is where a group was.
+type LagSample struct {
+	At          time.Time `json:"at"`
+	Lag         int64     `json:"lag"`
+	LagSeconds  float64   `json:"lagSeconds"`
+	ArrivalRate float64   `json:"arrivalRate"` // since the sample before
+	CommitRate  float64   `json:"commitRate"`
+	Partitions  []int64   `json:"partitions"` // the lag of each
+}
