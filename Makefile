@@ -14,14 +14,18 @@ demo: build
 demo-cluster: build
 	@./bin/ferryd demo -nodes 3 -dir .demo-cluster $(ARGS)
 
+# Tests that compare how long things take have the machine for themselves.
+ALONE = TestAttacksDoNotBringANodeDown
+
 test: export FERRY_BIN = $(CURDIR)/bin
 test:
 	@scripts/setup tests
 	@$(MAKE) --no-print-directory build
 	npm --prefix web test --silent
-	go test -race ./cmd/... ./client/... ./internal/... ./scripts/...
+	go test -race -p 4 ./cmd/... ./client/... ./internal/... ./scripts/...
 	go test ./internal/core/expr
-	go test -p 1 -timeout 40m ./test/...
+	go test -p 2 -timeout 40m -skip '$(ALONE)' ./test/...
+	go test -timeout 10m -run '$(ALONE)' ./test
 
 build: bin/ferryd
 
