@@ -18,6 +18,7 @@ import (
 	"steadyferry/internal/core/clock"
 	"steadyferry/internal/door/api"
 	"steadyferry/internal/door/console"
+	"steadyferry/internal/door/gate"
 	"steadyferry/internal/engine/postgres"
 	"steadyferry/internal/node"
 )
@@ -101,11 +102,11 @@ func (c *config) run(with func(ctx context.Context, r running) error) (err error
 	if err != nil {
 		return errors.Join(err, closing())
 	}
-	server := &http.Server{Handler: a.Handler(), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, WriteTimeout: api.WriteTimeout, IdleTimeout: 3 * time.Minute, MaxHeaderBytes: 128 << 10,
+	server := &http.Server{Handler: a.Handler(), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, WriteTimeout: gate.WriteTimeout, IdleTimeout: 3 * time.Minute, MaxHeaderBytes: 128 << 10,
 		ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
 	server.RegisterOnShutdown(a.Stop)
 	failed := make(chan error, 3)
-	go func() { failed <- server.Serve(api.Listener(listener)) }()
+	go func() { failed <- server.Serve(gate.Listener(listener)) }()
 	if c.metricsListen != "" {
 		mux := http.NewServeMux()
 		mux.Handle("GET /metrics", a.MetricsHandler())

@@ -7,7 +7,6 @@ import (
 	"net/http"
 	"slices"
 	"sort"
-	"strconv"
 	"strings"
 	"time"
 
@@ -17,6 +16,7 @@ import (
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/setting"
+	"steadyferry/internal/door/gate"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/queues"
@@ -31,7 +31,7 @@ const (
 // page answers with the page of a list that the query asks for: items are in
 // the order of their names, and only those of the page are shown.
 func page[T, Shown any](c *gin.Context, items []T, name func(T) string, show func(T) Shown) {
-	limit, ok := intQuery(c, "limit", defaultPage, 1, maxPage)
+	limit, ok := gate.IntQuery(c, "limit", defaultPage, 1, maxPage)
 	if !ok {
 		return
 	}
@@ -48,43 +48,11 @@ func page[T, Shown any](c *gin.Context, items []T, name func(T) string, show fun
 	c.JSON(http.StatusOK, p)
 }
 
-func intQuery(c *gin.Context, name string, otherwise, least, most int) (int, bool) {
-	text := queryValue(c.Request.URL.RawQuery, name)
-	if text == "" {
-		return otherwise, true
-	}
-	n, err := strconv.Atoi(text)
-	if err != nil || n < least || n > most {
-		writeProblem(c, invalid(name, fmt.Sprintf("%s is %q", name, text), fmt.Sprintf("%d to %d", least, most)))
-		return 0, false
-	}
-	return n, true
-}
-
-func boolQuery(c *gin.Context, name string) bool {
-	return c.Query(name) == "true"
-}
-
-// channelAddress reads the address from the path.
-func channelAddress(c *gin.Context) (address.Address, error) {
-	return address.ParseChannel(c.Param("space") + "/" + c.Param("channel"))
-}
-
-// topicOf finds the topic of the path, or answers with the problem.
-func (s *Server) topicOf(c *gin.Context) (*part.Channel, bool) {
-	a, err := channelAddress(c)
-	if refuse(c, err) {
-		return nil, false
-	}
-	t, err := s.node.Parts.Channel(a)
-	return t, !refuse(c, err)
-}
-
 func (s *Server) spaceJSON(sp *catalog.Space) form.Space {
 	out := form.Space{Space: sp.Name, Description: sp.Description, Labels: sp.Labels, CreatedAt: sp.CreatedAt.UTC()}
-	for _, t := range s.node.Parts.ChannelsOf(sp.Name) {
+	for _, t := range s.Node.Parts.ChannelsOf(sp.Name) {
 		if !t.OfGroup() {
-			status, _ := s.node.Parts.Status(t, time.Now())
+			status, _ := s.Node.Parts.Status(t, time.Now())
 			out.Channels++
 			out.Messages += status.Messages
 			out.Bytes += status.Bytes
@@ -94,7 +62,7 @@ func (s *Server) spaceJSON(sp *catalog.Space) form.Space {
 }
 
 func (s *Server) listSpaces(c *gin.Context) {
-	spaces := slices.Collect(maps.Values(s.node.Records.View().Spaces))
+	spaces := slices.Collect(maps.Values(s.Node.Records.View().Spaces))
 	slices.SortFunc(spaces, func(a, b *catalog.Space) int { return strings.Compare(a.Name, b.Name) })
 	page(c, spaces, func(sp *catalog.Space) string { return sp.Name }, s.spaceJSON)
 }
@@ -102,15 +70,15 @@ func (s *Server) listSpaces(c *gin.Context) {
 func (s *Server) newSpace(c *gin.Context) {
 	var name string
 	settings, ok := readSettings(c, setting.Spaces, others{"space": &name})
-	if !ok || refuse(c, s.node.Manage.NewSpace(c, who(c), name, settings)) {
+	if !ok || gate.Refuse(c, s.Node.Manage.NewSpace(c, gate.Who(c), name, settings)) {
 		return
 	}
 	s.answerSpace(c, name, http.StatusCreated)
 }
 
 func (s *Server) answerSpace(c *gin.Context, name string, status int) {
-	sp, err := s.node.Parts.Space(name)
-	if !refuse(c, err) {
+	sp, err := s.Node.Parts.Space(name)
+	if !gate.Refuse(c, err) {
 		c.JSON(status, s.spaceJSON(sp))
 	}
 }
@@ -119,13 +87,13 @@ func (s *Server) showSpace(c *gin.Context) { s.answerSpace(c, c.Param("space"), 
 
 func (s *Server) setSpace(c *gin.Context) {
 	settings, ok := readSettings(c, setting.Spaces, nil)
-	if ok && !refuse(c, s.node.Manage.SetSpace(c, who(c), c.Param("space"), settings)) {
+	if ok && !gate.Refuse(c, s.Node.Manage.SetSpace(c, gate.Who(c), c.Param("space"), settings)) {
 		s.answerSpace(c, c.Param("space"), http.StatusOK)
 	}
 }
 
 func (s *Server) removeSpace(c *gin.Context) {
-	if !refuse(c, s.node.Manage.RemoveSpace(c, who(c), c.Param("space"))) {
+	if !gate.Refuse(c, s.Node.Manage.RemoveSpace(c, gate.Who(c), c.Param("space"))) {
 		c.Status(http.StatusNoContent)
 	}
 }
@@ -133,7 +101,7 @@ func (s *Server) removeSpace(c *gin.Context) {
 // topicJSON describes a topic; whole adds its partitions and forecast.
 func (s *Server) topicJSON(ctx context.Context, t *part.Channel, now time.Time, whole bool) form.Topic {
 	ch := t.Record()
-	status, each := s.node.Parts.Status(t, now)
+	status, each := s.Node.Parts.Status(t, now)
 	out := form.Topic{
 		Address: ch.Address(), Space: ch.Space, Channel: ch.Name, Kind: ch.Kind, State: status.State, Description: ch.Description, Labels: ch.Labels,
 		CreatedAt: ch.CreatedAt.UTC(), Revision: ch.Revision, Partitions: ch.Partitions, Replicas: ch.Replicas, Retain: address.FormatDuration(time.Duration(ch.RetainMS) * time.Millisecond),
@@ -143,7 +111,7 @@ func (s *Server) topicJSON(ctx context.Context, t *part.Channel, now time.Time, 
 	}
 	if t.IsQueue() {
 		if whole {
-			s.node.Queues.Refresh(ctx, t, each)
+			s.Node.Queues.Refresh(ctx, t, each)
 		}
 		out.Queue = queueJSON(t, queues.Summary(each))
 		out.Messages = out.Queue.Waiting + out.Queue.Leased + out.Queue.Delayed + out.Queue.Dead
@@ -156,7 +124,7 @@ func (s *Server) topicJSON(ctx context.Context, t *part.Channel, now time.Time, 
 	for _, p := range each {
 		a := t.Address()
 		a.Partition = p.Partition
-		out.Each = append(out.Each, form.Partition{Partition: p.Partition, Address: a.String(), Leader: s.node.Parts.NodeName(p.Leader), Term: p.Term, Replicas: s.replicasJSON(p.Replicas), First: p.First, End: p.End,
+		out.Each = append(out.Each, form.Partition{Partition: p.Partition, Address: a.String(), Leader: s.Node.Parts.NodeName(p.Leader), Term: p.Term, Replicas: s.replicasJSON(p.Replicas), First: p.First, End: p.End,
 			Messages: p.End - p.First, Bytes: p.Bytes, Oldest: p.Oldest, Newest: p.Newest, State: p.State, Rates: p.Rates})
 		if p.Queue != nil {
 			row := &out.Each[len(out.Each)-1]
@@ -167,7 +135,7 @@ func (s *Server) topicJSON(ctx context.Context, t *part.Channel, now time.Time, 
 	if t.IsQueue() {
 		return out
 	}
-	f := s.node.Manage.Forecast(ctx, t, now)
+	f := s.Node.Manage.Forecast(ctx, t, now)
 	out.Forecast = &form.Forecast{BytesPerSecond: f.BytesPerSecond, MessagesPerSecond: f.MessagesPerSecond, Bytes: f.Bytes, Messages: f.Messages,
 		Span: address.FormatDuration(f.Span), LimitedBy: f.LimitedBy}
 	return out
@@ -184,11 +152,11 @@ func (s *Server) listChannels(c *gin.Context) {
 	now := time.Now()
 	space := c.Query("space")
 	if space != "" {
-		if _, err := s.node.Parts.Space(space); refuse(c, err) {
+		if _, err := s.Node.Parts.Space(space); gate.Refuse(c, err) {
 			return
 		}
 	}
-	channels := slices.DeleteFunc(slices.Clone(s.node.Parts.ChannelsOf(space)), (*part.Channel).OfGroup)
+	channels := slices.DeleteFunc(slices.Clone(s.Node.Parts.ChannelsOf(space)), (*part.Channel).OfGroup)
 	page(c, channels, func(t *part.Channel) string { return t.Address().String() }, func(t *part.Channel) form.Topic { return s.topicJSON(c, t, now, false) })
 }
 
@@ -199,28 +167,28 @@ func (s *Server) newChannel(c *gin.Context) {
 		return
 	}
 	a, err := address.ParseChannel(in.address)
-	if refuse(c, err) {
+	if gate.Refuse(c, err) {
 		return
 	}
 	if in.kind != catalog.KindTopic && in.kind != catalog.KindQueue {
-		writeProblem(c, invalid("kind", fmt.Sprintf("kind is %q", in.kind), "topic, queue"))
+		gate.WriteProblem(c, gate.Invalid("kind", fmt.Sprintf("kind is %q", in.kind), "topic, queue"))
 		return
 	}
-	t, err := s.node.Manage.NewChannel(c, who(c), in.kind, a, settings)
-	if !refuse(c, err) {
+	t, err := s.Node.Manage.NewChannel(c, gate.Who(c), in.kind, a, settings)
+	if !gate.Refuse(c, err) {
 		c.JSON(http.StatusCreated, s.topicJSON(c, t, time.Now(), true))
 	}
 }
 
 func (s *Server) showChannel(c *gin.Context) {
-	if t, ok := s.topicOf(c); ok {
+	if t, ok := s.TopicOf(c); ok {
 		c.JSON(http.StatusOK, s.topicJSON(c, t, time.Now(), true))
 	}
 }
 
 func (s *Server) setChannel(c *gin.Context) {
-	a, err := channelAddress(c)
-	if refuse(c, err) {
+	a, err := gate.ChannelAddress(c)
+	if gate.Refuse(c, err) {
 		return
 	}
 	var revision *int64
@@ -228,37 +196,37 @@ func (s *Server) setChannel(c *gin.Context) {
 	if !ok {
 		return
 	}
-	preview := boolQuery(c, "preview")
-	p, err := s.node.Manage.SetChannel(c, who(c), a, settings, revision, preview)
-	if !refuse(c, err) {
+	preview := gate.BoolQuery(c, "preview")
+	p, err := s.Node.Manage.SetChannel(c, gate.Who(c), a, settings, revision, preview)
+	if !gate.Refuse(c, err) {
 		p.Done = !preview
 		c.JSON(http.StatusOK, p)
 	}
 }
 
 func (s *Server) removeChannel(c *gin.Context) {
-	a, err := channelAddress(c)
-	if refuse(c, err) {
+	a, err := gate.ChannelAddress(c)
+	if gate.Refuse(c, err) {
 		return
 	}
-	preview := boolQuery(c, "preview")
-	p, err := s.node.Manage.RemoveChannel(c, who(c), a, preview)
-	if !refuse(c, err) {
+	preview := gate.BoolQuery(c, "preview")
+	p, err := s.Node.Manage.RemoveChannel(c, gate.Who(c), a, preview)
+	if !gate.Refuse(c, err) {
 		p.Done = !preview
 		c.JSON(http.StatusOK, p)
 	}
 }
 
 func (s *Server) restoreChannel(c *gin.Context) {
-	a, err := channelAddress(c)
-	if refuse(c, err) || refuse(c, s.node.Manage.RestoreChannel(c, who(c), a)) {
+	a, err := gate.ChannelAddress(c)
+	if gate.Refuse(c, err) || gate.Refuse(c, s.Node.Manage.RestoreChannel(c, gate.Who(c), a)) {
 		return
 	}
 	s.showChannel(c)
 }
 
 func (s *Server) rates(c *gin.Context) {
-	t, ok := s.topicOf(c)
+	t, ok := s.TopicOf(c)
 	if !ok {
 		return
 	}
@@ -266,17 +234,17 @@ func (s *Server) rates(c *gin.Context) {
 	if text := c.Query("span"); text != "" {
 		d, err := address.ParseDuration(text)
 		if err != nil || d < 10*time.Second || d > time.Hour {
-			writeProblem(c, invalid("span", fmt.Sprintf("span is %q", text), "10s to 1h"))
+			gate.WriteProblem(c, gate.Invalid("span", fmt.Sprintf("span is %q", text), "10s to 1h"))
 			return
 		}
 		span = d
 	}
-	partition, ok := intQuery(c, "partition", part.AnyPartition, 0, t.Record().Partitions-1)
+	partition, ok := gate.IntQuery(c, "partition", part.AnyPartition, 0, t.Record().Partitions-1)
 	if !ok {
 		return
 	}
 	now := time.Now()
-	flow, step := s.node.Parts.Series(c, t, now, span, partition)
+	flow, step := s.Node.Parts.Series(c, t, now, span, partition)
 	start := now.Truncate(step).Add(-time.Duration(len(flow)) * step)
 	c.JSON(http.StatusOK, form.Series{Start: start.UTC(), Step: step.Seconds(), Flow: flow})
 }
@@ -287,7 +255,7 @@ func (s *Server) checkCondition(c *gin.Context) {
 		c.JSON(http.StatusOK, form.ConditionCheck{OK: true})
 		return
 	}
-	p := problemOf(err)
+	p := gate.ProblemOf(err)
 	c.JSON(http.StatusOK, form.ConditionCheck{Column: p.Column, Problem: strings.TrimPrefix(p.Detail, fmt.Sprintf("condition, column %d: ", p.Column)), Hint: p.Next})
 }
 
@@ -295,7 +263,7 @@ func (s *Server) checkCondition(c *gin.Context) {
 func (s *Server) lookup(c *gin.Context) {
 	text := strings.TrimSpace(c.Query("address"))
 	out := form.Found{Address: text, Near: []string{}}
-	view := s.node.Records.View()
+	view := s.Node.Records.View()
 	for name, ch := range view.Channels {
 		if ch.GroupID.Valid {
 			name += "/dead"
@@ -328,10 +296,10 @@ func (s *Server) lookup(c *gin.Context) {
 
 func (s *Server) exists(ctx context.Context, a address.Address) error {
 	if a.Kind() == address.KindSpace {
-		_, err := s.node.Parts.Space(a.Space)
+		_, err := s.Node.Parts.Space(a.Space)
 		return err
 	}
-	t, err := s.node.Parts.Channel(a)
+	t, err := s.Node.Parts.Channel(a)
 	if err != nil {
 		return err
 	}
@@ -342,16 +310,16 @@ func (s *Server) exists(ctx context.Context, a address.Address) error {
 		var p *part.Partition
 		if a.Group != "" || t.IsQueue() {
 			var q *part.Channel
-			if q, err = s.node.Queues.At(a); err == nil {
-				_, err = s.node.Queues.Item(ctx, q, a.Partition, a.Offset, false)
+			if q, err = s.Node.Queues.At(a); err == nil {
+				_, err = s.Node.Queues.Item(ctx, q, a.Partition, a.Offset, false)
 			}
 		} else if p, err = t.Partition(a.Partition); err == nil {
-			_, err = s.node.Parts.Message(ctx, p, a.Offset, true)
+			_, err = s.Node.Parts.Message(ctx, p, a.Offset, true)
 		}
 	case address.KindGroup:
-		_, _, err = s.node.Parts.Group(a)
+		_, _, err = s.Node.Parts.Group(a)
 	case address.KindDead:
-		_, err = s.node.Queues.At(a)
+		_, err = s.Node.Queues.At(a)
 	}
 	return err
 }

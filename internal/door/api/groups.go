@@ -14,6 +14,7 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/setting"
+	"steadyferry/internal/door/gate"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/groups"
 )
@@ -40,12 +41,12 @@ func (s *Server) groupRoutes(ch *gin.RouterGroup) {
 
 // groupOf reads the address of a group from the path.
 func groupOf(c *gin.Context) (address.Address, bool) {
-	a, err := channelAddress(c)
-	if refuse(c, err) {
+	a, err := gate.ChannelAddress(c)
+	if gate.Refuse(c, err) {
 		return a, false
 	}
 	if err := address.CheckName(c.Param("group")); err != nil {
-		writeProblem(c, invalid("group", fmt.Sprintf("group %q: %v", c.Param("group"), err), ""))
+		gate.WriteProblem(c, gate.Invalid("group", fmt.Sprintf("group %q: %v", c.Param("group"), err), ""))
 		return a, false
 	}
 	a.Group = c.Param("group")
@@ -98,7 +99,7 @@ func groupJSON(l *groups.Lag, whole bool) form.Group {
 // ever read.
 func (s *Server) groupsJSON(ctx context.Context) []form.Group {
 	groups := []form.Group{}
-	all, err := s.node.Groups.Lag(ctx, nil, nil)
+	all, err := s.Node.Groups.Lag(ctx, nil, nil)
 	if err != nil {
 		return groups
 	}
@@ -116,12 +117,12 @@ func orEmpty(list []int) []int {
 }
 
 func (s *Server) listGroups(c *gin.Context) {
-	t, ok := s.topicOf(c)
+	t, ok := s.TopicOf(c)
 	if !ok {
 		return
 	}
-	all, err := s.node.Groups.Lag(c, t, nil)
-	if refuse(c, err) {
+	all, err := s.Node.Groups.Lag(c, t, nil)
+	if gate.Refuse(c, err) {
 		return
 	}
 	name := func(l *groups.Lag) string { return l.Group.Name }
@@ -134,39 +135,39 @@ func (s *Server) lag(c *gin.Context) {
 	var topic *part.Channel
 	var all []*groups.Lag
 	var err error
-	limit, ok := intQuery(c, "limit", maxPage, 1, maxPage)
+	limit, ok := gate.IntQuery(c, "limit", maxPage, 1, maxPage)
 	if !ok {
 		return
 	}
 	space := ""
 	if text := c.Query("address"); text != "" {
 		a, parseErr := address.Parse(text)
-		if refuse(c, parseErr) {
+		if gate.Refuse(c, parseErr) {
 			return
 		}
 		switch a.Kind() {
 		case address.KindSpace:
-			_, err = s.node.Parts.Space(a.Space)
+			_, err = s.Node.Parts.Space(a.Space)
 			space = a.Space
 		case address.KindGroup:
-			t, g, groupErr := s.node.Parts.Group(a)
-			if refuse(c, groupErr) {
+			t, g, groupErr := s.Node.Parts.Group(a)
+			if gate.Refuse(c, groupErr) {
 				return
 			}
-			one, lagErr := s.node.Groups.LagOf(c, t, g)
-			if !refuse(c, lagErr) {
+			one, lagErr := s.Node.Groups.LagOf(c, t, g)
+			if !gate.Refuse(c, lagErr) {
 				c.JSON(http.StatusOK, form.Page[form.Group]{Items: []form.Group{groupJSON(one, true)}})
 			}
 			return
 		default:
-			topic, err = s.node.Parts.Channel(a)
+			topic, err = s.Node.Parts.Channel(a)
 		}
-		if refuse(c, err) {
+		if gate.Refuse(c, err) {
 			return
 		}
 	}
-	all, err = s.node.Groups.Lag(c, topic, nil)
-	if refuse(c, err) {
+	all, err = s.Node.Groups.Lag(c, topic, nil)
+	if gate.Refuse(c, err) {
 		return
 	}
 	p := form.Page[form.Group]{Items: []form.Group{}}
@@ -188,29 +189,29 @@ func (s *Server) newGroup(c *gin.Context) {
 	if !ok {
 		return
 	}
-	a, err := channelAddress(c)
-	if refuse(c, err) {
+	a, err := gate.ChannelAddress(c)
+	if gate.Refuse(c, err) {
 		return
 	}
 	a.Group = in.group
 	from := address.Position{Kind: address.First}
 	if in.from != "" {
-		if from, err = address.ParsePosition(in.from); refuse(c, err) {
+		if from, err = address.ParsePosition(in.from); gate.Refuse(c, err) {
 			return
 		}
 	}
-	if _, err := s.node.Groups.New(c, who(c), a, from, settings); !refuse(c, err) {
+	if _, err := s.Node.Groups.New(c, gate.Who(c), a, from, settings); !gate.Refuse(c, err) {
 		s.answerOneGroup(c, a, http.StatusCreated)
 	}
 }
 
 func (s *Server) answerOneGroup(c *gin.Context, a address.Address, status int) {
-	t, g, err := s.node.Parts.Group(a)
-	if refuse(c, err) {
+	t, g, err := s.Node.Parts.Group(a)
+	if gate.Refuse(c, err) {
 		return
 	}
-	l, err := s.node.Groups.LagOf(c, t, g)
-	if !refuse(c, err) {
+	l, err := s.Node.Groups.LagOf(c, t, g)
+	if !gate.Refuse(c, err) {
 		c.JSON(status, groupJSON(l, true))
 	}
 }
@@ -227,7 +228,7 @@ func (s *Server) setGroup(c *gin.Context) {
 		return
 	}
 	settings, ok := readSettings(c, setting.Groups, nil)
-	if !ok || refuse(c, s.node.Groups.Set(c, who(c), a, settings)) {
+	if !ok || gate.Refuse(c, s.Node.Groups.Set(c, gate.Who(c), a, settings)) {
 		return
 	}
 	s.answerOneGroup(c, a, http.StatusOK)
@@ -238,9 +239,9 @@ func (s *Server) removeGroup(c *gin.Context) {
 	if !ok {
 		return
 	}
-	preview := boolQuery(c, "preview")
-	p, err := s.node.Groups.Remove(c, who(c), a, preview)
-	if !refuse(c, err) {
+	preview := gate.BoolQuery(c, "preview")
+	p, err := s.Node.Groups.Remove(c, gate.Who(c), a, preview)
+	if !gate.Refuse(c, err) {
 		p.Done = !preview
 		c.JSON(http.StatusOK, p)
 	}
@@ -255,18 +256,18 @@ func (s *Server) lagHistory(c *gin.Context) {
 	if text := c.Query("span"); text != "" {
 		d, err := address.ParseDuration(text)
 		if err != nil || d < time.Minute || d > 30*24*time.Hour {
-			writeProblem(c, invalid("span", fmt.Sprintf("span is %q", text), "1m to 30d"))
+			gate.WriteProblem(c, gate.Invalid("span", fmt.Sprintf("span is %q", text), "1m to 30d"))
 			return
 		}
 		span = d
 	}
-	_, g, err := s.node.Parts.Group(a)
-	if refuse(c, err) {
+	_, g, err := s.Node.Parts.Group(a)
+	if gate.Refuse(c, err) {
 		return
 	}
 	now := time.Now()
-	rows, err := s.node.Groups.LagHistory(c, g, now.Add(-span), now)
-	if refuse(c, err) {
+	rows, err := s.Node.Groups.LagHistory(c, g, now.Add(-span), now)
+	if gate.Refuse(c, err) {
 		return
 	}
 	p := form.Page[form.LagSample]{Items: []form.LagSample{}}
@@ -296,8 +297,8 @@ func (s *Server) listGroupMoves(c *gin.Context) {
 	if !ok {
 		return
 	}
-	moves, err := s.node.Groups.Moves(c, a)
-	if refuse(c, err) {
+	moves, err := s.Node.Groups.Moves(c, a)
+	if gate.Refuse(c, err) {
 		return
 	}
 	p := form.Page[form.GroupMove]{Items: []form.GroupMove{}}
@@ -307,7 +308,7 @@ func (s *Server) listGroupMoves(c *gin.Context) {
 			out.Undoes = &m.Undoes.Int64
 		}
 		var steps []groups.MovedStep
-		if refuse(c, json.Unmarshal(m.Steps, &steps)) {
+		if gate.Refuse(c, json.Unmarshal(m.Steps, &steps)) {
 			return
 		}
 		for _, step := range steps {
@@ -321,14 +322,14 @@ func (s *Server) listGroupMoves(c *gin.Context) {
 func (s *Server) seek(c *gin.Context) {
 	a, ok := groupOf(c)
 	var body form.Seek
-	if !ok || !readJSON(c, &body) {
+	if !ok || !gate.ReadJSON(c, &body) {
 		return
 	}
 	if body.Undo == (body.To != "") {
-		writeProblem(c, invalid("to", "either to, a position, or undo is expected", "first, last, offset:N, time:T, ago:D, group:NAME"))
+		gate.WriteProblem(c, gate.Invalid("to", "either to, a position, or undo is expected", "first, last, offset:N, time:T, ago:D, group:NAME"))
 		return
 	}
-	ask := groups.MoveAsk{To: body.To, Partition: part.AnyPartition, Undo: body.Undo, WhileRunning: body.WhileRunning, Apply: !boolQuery(c, "preview"), Last: -1, Who: who(c), Why: body.Why}
+	ask := groups.MoveAsk{To: body.To, Partition: part.AnyPartition, Undo: body.Undo, WhileRunning: body.WhileRunning, Apply: !gate.BoolQuery(c, "preview"), Last: -1, Who: gate.Who(c), Why: body.Why}
 	if body.Partition != nil {
 		ask.Partition = *body.Partition
 	}
@@ -336,12 +337,12 @@ func (s *Server) seek(c *gin.Context) {
 		ask.Last = *body.Last
 	}
 	if !body.Undo {
-		if _, err := address.ParsePosition(body.To); refuse(c, err) {
+		if _, err := address.ParsePosition(body.To); gate.Refuse(c, err) {
 			return
 		}
 	}
-	m, err := s.node.Groups.Move(c, a, &ask)
-	if refuse(c, err) {
+	m, err := s.Node.Groups.Move(c, a, &ask)
+	if gate.Refuse(c, err) {
 		return
 	}
 	out := form.Moved{Move: m.ID, Last: m.Last, Target: m.Target, Members: m.Members, Done: ask.Apply, Steps: []form.MovedStep{}}

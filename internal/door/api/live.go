@@ -30,17 +30,17 @@ func (s *Server) snapshot(ctx context.Context, now time.Time) form.Live {
 
 func (s *Server) newSnapshot(ctx context.Context, now time.Time) form.Live {
 	live := form.Live{Topics: []form.Topic{}, Dead: []form.DeadCount{}}
-	st := form.Status{Node: s.node.Parts.Name(), Version: Version, StartedAt: s.node.Parts.Started().UTC().Truncate(time.Millisecond), At: now.UTC().Truncate(time.Millisecond), Records: "here",
-		MemoryBytes: cluster.MemoryUsed(), Spaces: len(s.node.Records.View().Spaces), Streams: int64(s.node.Streams.Open()), SetAside: s.node.Parts.AsideHere()}
-	if since := s.node.Records.AwaySince(); !since.IsZero() {
+	st := form.Status{Node: s.Node.Parts.Name(), Version: Version, StartedAt: s.Node.Parts.Started().UTC().Truncate(time.Millisecond), At: now.UTC().Truncate(time.Millisecond), Records: "here",
+		MemoryBytes: cluster.MemoryUsed(), Spaces: len(s.Node.Records.View().Spaces), Streams: int64(s.Node.Streams.Open()), SetAside: s.Node.Parts.AsideHere()}
+	if since := s.Node.Records.AwaySince(); !since.IsZero() {
 		st.Records = "away since " + since.UTC().Format(time.RFC3339)
 	}
-	if disk, err := s.node.Parts.Disk(); err == nil {
+	if disk, err := s.Node.Parts.Disk(); err == nil {
 		st.Disk = disk
 	}
-	for _, t := range s.node.Parts.Channels() {
+	for _, t := range s.Node.Parts.Channels() {
 		if t.IsQueue() {
-			if c := s.node.Queues.Counts(t); c.Dead+c.Discarded > 0 {
+			if c := s.Node.Queues.Counts(t); c.Dead+c.Discarded > 0 {
 				a := t.Address()
 				a.Dead = true
 				live.Dead = append(live.Dead, form.DeadCount{Address: a.String(), Dead: c.Dead, Discarded: c.Discarded})
@@ -59,7 +59,7 @@ func (s *Server) newSnapshot(ctx context.Context, now time.Time) form.Live {
 	}
 	live.Status = st
 	live.Groups = s.groupsJSON(ctx)
-	live.Cluster = s.node.Cluster.Nodes(now)
+	live.Cluster = s.Node.Cluster.Nodes(now)
 	live.Changes = s.changesJSON(30)
 	return live
 }
@@ -68,15 +68,15 @@ func (s *Server) status(c *gin.Context) { c.JSON(http.StatusOK, s.snapshot(c, ti
 
 // live streams the snapshot every second, and at once when records change.
 func (s *Server) live(c *gin.Context) {
-	ctx, cancel := s.streamContext(c)
+	ctx, cancel := s.StreamContext(c)
 	defer cancel()
-	w := s.newLineWriter(c, "text/event-stream", 30*time.Second)
+	w := s.NewLineWriter(c, "text/event-stream", 30*time.Second)
 	ticker := time.NewTicker(time.Second)
 	defer ticker.Stop()
 	for {
-		changed := s.node.Parts.Changed()
-		w.text("data: ")
-		if w.write(s.snapshot(c, time.Now()), 0) != nil || w.text("\n") != nil || w.flush() != nil {
+		changed := s.Node.Parts.Changed()
+		w.Text("data: ")
+		if w.Write(s.snapshot(c, time.Now()), 0) != nil || w.Text("\n") != nil || w.Flush() != nil {
 			return
 		}
 		select {
@@ -145,14 +145,14 @@ func (k collector) Collect(ch chan<- prometheus.Metric) {
 	count := func(d *prometheus.Desc, v int64, labels ...string) {
 		ch <- prometheus.MustNewConstMetric(d, prometheus.CounterValue, float64(v), labels...)
 	}
-	for _, t := range k.server.node.Parts.Channels() {
+	for _, t := range k.server.Node.Parts.Channels() {
 		name := t.Address().String()
 		for _, p := range t.Partitions() {
 			number := strconv.Itoa(p.Number)
 			if !p.Here() {
 				continue
 			}
-			totals, st := p.Totals(), k.server.node.Parts.PartitionStatus(p, now)
+			totals, st := p.Totals(), k.server.Node.Parts.PartitionStatus(p, now)
 			count(descMessagesIn, totals.MessagesIn, name, number)
 			count(descMessagesOut, totals.MessagesOut, name, number)
 			count(descBytesIn, totals.BytesIn, name, number)
@@ -161,8 +161,8 @@ func (k collector) Collect(ch chan<- prometheus.Metric) {
 			gauge(descKeptBytes, float64(st.Bytes), name, number)
 			gauge(descEnd, float64(st.End), name, number)
 			gauge(descReady, oneIf(st.State == part.StateReady || st.State == part.StateFewer), name, number)
-			gauge(descLeads, oneIf(st.Leader == k.server.node.Parts.ID()), name, number)
-			if q := st.Queue; q != nil && st.Leader == k.server.node.Parts.ID() {
+			gauge(descLeads, oneIf(st.Leader == k.server.Node.Parts.ID()), name, number)
+			if q := st.Queue; q != nil && st.Leader == k.server.Node.Parts.ID() {
 				for state, n := range map[string]int64{"waiting": q.Waiting, "leased": q.Leased, "delayed": q.Delayed, "dead": q.Dead, "discarded": q.Discarded} {
 					gauge(descQueue, float64(n), name, number, state)
 				}
@@ -175,21 +175,21 @@ func (k collector) Collect(ch chan<- prometheus.Metric) {
 				}
 				gauge(descOldest, oldest, name, number)
 			}
-			if st.Leader == k.server.node.Parts.ID() {
+			if st.Leader == k.server.Node.Parts.ID() {
 				for _, r := range st.Replicas {
-					gauge(descInStep, oneIf(r.InStep), name, number, k.server.node.Parts.NodeName(r.Node))
+					gauge(descInStep, oneIf(r.InStep), name, number, k.server.Node.Parts.NodeName(r.Node))
 					if r.Messages >= 0 {
-						gauge(descBehind, float64(r.Messages), name, number, k.server.node.Parts.NodeName(r.Node))
+						gauge(descBehind, float64(r.Messages), name, number, k.server.Node.Parts.NodeName(r.Node))
 					}
 				}
 			}
 		}
 	}
 	k.groups(gauge)
-	if disk, err := k.server.node.Parts.Disk(); err == nil {
+	if disk, err := k.server.Node.Parts.Disk(); err == nil {
 		gauge(descDiskFree, float64(disk.Free))
 	}
-	cluster := k.server.node.Cluster.Nodes(now)
+	cluster := k.server.Node.Cluster.Nodes(now)
 	for _, n := range cluster.Nodes {
 		gauge(descNodeUp, oneIf(n.Up), n.Node, n.Zone)
 		gauge(descNodeLeads, float64(n.Leads), n.Node, n.Zone)
@@ -197,8 +197,8 @@ func (k collector) Collect(ch chan<- prometheus.Metric) {
 	}
 	gauge(descFewer, float64(cluster.Fewer))
 	gauge(descLeaderless, float64(cluster.Leaderless))
-	gauge(descRecords, oneIf(k.server.node.Records.AwaySince().IsZero()))
-	gauge(descStreams, float64(k.server.node.Streams.Open()))
+	gauge(descRecords, oneIf(k.server.Node.Records.AwaySince().IsZero()))
+	gauge(descStreams, float64(k.server.Node.Streams.Open()))
 }
 
 // groups tells where the groups are that this node coordinates, so that of all
@@ -206,12 +206,12 @@ func (k collector) Collect(ch chan<- prometheus.Metric) {
 func (k collector) groups(gauge func(d *prometheus.Desc, v float64, labels ...string)) {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
-	all, err := k.server.node.Groups.Lag(ctx, nil, nil)
+	all, err := k.server.Node.Groups.Lag(ctx, nil, nil)
 	if err != nil {
 		return
 	}
 	for _, l := range all {
-		if !k.server.node.Groups.Coordinates(l.Group.ID) {
+		if !k.server.Node.Groups.Coordinates(l.Group.ID) {
 			continue
 		}
 		a := l.Topic.Address()

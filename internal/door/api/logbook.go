@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"steadyferry/internal/core/form"
+	"steadyferry/internal/door/gate"
 
 	"github.com/gin-gonic/gin"
 )
@@ -18,16 +19,16 @@ import (
 // logbook lists who did what. Sign-ins of one person behind each other are one
 // entry, since they would bury the rest.
 func (s *Server) logbook(c *gin.Context) {
-	limit, ok := intQuery(c, "limit", defaultPage, 1, maxPage)
+	limit, ok := gate.IntQuery(c, "limit", defaultPage, 1, maxPage)
 	if !ok {
 		return
 	}
-	before, ok := intQuery(c, "cursor", 0, 0, 1<<62)
+	before, ok := gate.IntQuery(c, "cursor", 0, 0, 1<<62)
 	if !ok {
 		return
 	}
-	rows, err := s.node.Records.Logbook(c, int64(before), limit+1)
-	if refuse(c, err) {
+	rows, err := s.Node.Records.Logbook(c, int64(before), limit+1)
+	if gate.Refuse(c, err) {
 		return
 	}
 	p := form.Page[form.LogbookEntry]{Items: []form.LogbookEntry{}}

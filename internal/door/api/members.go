@@ -11,40 +11,29 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/group"
+	"steadyferry/internal/door/gate"
 )
-
-// durationOf reads a duration of a body; empty is 0.
-func durationOf(name, text string, most time.Duration) (time.Duration, error) {
-	if text == "" {
-		return 0, nil
-	}
-	d, err := address.ParseDuration(text)
-	if err != nil || d < 0 || d > most {
-		return 0, invalid(name, fmt.Sprintf("%s is %q", name, text), "0s to "+address.FormatDuration(most))
-	}
-	return d, nil
-}
 
 func (s *Server) joinGroup(c *gin.Context) {
 	a, ok := groupOf(c)
 	var body form.JoinGroup
-	if !ok || !readJSON(c, &body) {
+	if !ok || !gate.ReadJSON(c, &body) {
 		return
 	}
-	session, err := durationOf("session", body.Session, time.Hour)
-	if refuse(c, err) {
+	session, err := gate.DurationOf("session", body.Session, time.Hour)
+	if gate.Refuse(c, err) {
 		return
 	}
 	var from *address.Position
 	if body.From != "" {
 		p, err := address.ParsePosition(body.From)
-		if refuse(c, err) {
+		if gate.Refuse(c, err) {
 			return
 		}
 		from = &p
 	}
-	m, err := s.node.Groups.Join(c, who(c), a, from, session, body.Label)
-	if !refuse(c, err) {
+	m, err := s.Node.Groups.Join(c, gate.Who(c), a, from, session, body.Label)
+	if !gate.Refuse(c, err) {
 		c.JSON(http.StatusCreated, m)
 	}
 }
@@ -52,17 +41,17 @@ func (s *Server) joinGroup(c *gin.Context) {
 func (s *Server) beat(c *gin.Context) {
 	a, ok := groupOf(c)
 	var body form.Beat
-	if !ok || !readJSON(c, &body) {
+	if !ok || !gate.ReadJSON(c, &body) {
 		return
 	}
-	wait, err := durationOf("wait", body.Wait, maxWait)
-	if refuse(c, err) {
+	wait, err := gate.DurationOf("wait", body.Wait, gate.MaxWait)
+	if gate.Refuse(c, err) {
 		return
 	}
-	ctx, cancel := s.streamContext(c)
+	ctx, cancel := s.StreamContext(c)
 	defer cancel()
-	m, err := s.node.Groups.Beat(ctx, a, c.Param("member"), body.Generation, body.Paused, body.Holds, wait)
-	if !refuse(c, err) {
+	m, err := s.Node.Groups.Beat(ctx, a, c.Param("member"), body.Generation, body.Paused, body.Holds, wait)
+	if !gate.Refuse(c, err) {
 		c.JSON(http.StatusOK, m)
 	}
 }
@@ -70,18 +59,18 @@ func (s *Server) beat(c *gin.Context) {
 func (s *Server) poll(c *gin.Context) {
 	a, ok := groupOf(c)
 	var body form.Poll
-	if !ok || !readJSON(c, &body) {
+	if !ok || !gate.ReadJSON(c, &body) {
 		return
 	}
-	wait, err := durationOf("wait", body.Wait, maxWait)
-	if refuse(c, err) {
+	wait, err := gate.DurationOf("wait", body.Wait, gate.MaxWait)
+	if gate.Refuse(c, err) {
 		return
 	}
 	if body.Max == 0 {
 		body.Max = 100
 	}
 	if body.Max < 1 || body.Max > maxPoll {
-		writeProblem(c, invalid("max", fmt.Sprintf("max is %d", body.Max), fmt.Sprintf("1 to %d", maxPoll)))
+		gate.WriteProblem(c, gate.Invalid("max", fmt.Sprintf("max is %d", body.Max), fmt.Sprintf("1 to %d", maxPoll)))
 		return
 	}
 	upTo, err := group.ParseUpTo(body.UpTo)
@@ -89,13 +78,13 @@ func (s *Server) poll(c *gin.Context) {
 		err = errors.New("commit is set, and upTo is missing")
 	}
 	if err != nil {
-		writeProblem(c, invalid("upTo", err.Error(), "the upTo of the last answer that arrived; none with the first poll"))
+		gate.WriteProblem(c, gate.Invalid("upTo", err.Error(), "the upTo of the last answer that arrived; none with the first poll"))
 		return
 	}
-	ctx, cancel := s.streamContext(c)
+	ctx, cancel := s.StreamContext(c)
 	defer cancel()
-	polled, err := s.node.Groups.Poll(ctx, a, c.Param("member"), body.Max, wait, upTo, body.Commit)
-	if refuse(c, err) {
+	polled, err := s.Node.Groups.Poll(ctx, a, c.Param("member"), body.Max, wait, upTo, body.Commit)
+	if gate.Refuse(c, err) {
 		return
 	}
 	out := form.Polled{Membership: *polled.Membership, Gone: polled.Gone, Messages: []form.Message{}, UpTo: polled.UpTo.String()}
@@ -108,10 +97,10 @@ func (s *Server) poll(c *gin.Context) {
 func (s *Server) commit(c *gin.Context) {
 	a, ok := groupOf(c)
 	var body form.Commit
-	if !ok || !readJSON(c, &body) {
+	if !ok || !gate.ReadJSON(c, &body) {
 		return
 	}
-	if !refuse(c, s.node.Groups.Commit(c, a, c.Param("member"), body.Generation, body.Offsets)) {
+	if !gate.Refuse(c, s.Node.Groups.Commit(c, a, c.Param("member"), body.Generation, body.Offsets)) {
 		c.Status(http.StatusNoContent)
 	}
 }
@@ -121,18 +110,18 @@ func (s *Server) commit(c *gin.Context) {
 func (s *Server) reject(c *gin.Context) {
 	a, ok := groupOf(c)
 	var body form.Reject
-	if !ok || !readJSON(c, &body) {
+	if !ok || !gate.ReadJSON(c, &body) {
 		return
 	}
-	address, err := s.node.Groups.RejectRead(c, a, c.Param("member"), body.Partition, body.Offset, body.Reason, body.Detail)
-	if !refuse(c, err) {
+	address, err := s.Node.Groups.RejectRead(c, a, c.Param("member"), body.Partition, body.Offset, body.Reason, body.Detail)
+	if !gate.Refuse(c, err) {
 		c.JSON(http.StatusOK, form.Rejected{Address: address})
 	}
 }
 
 func (s *Server) leaveGroup(c *gin.Context) {
 	a, ok := groupOf(c)
-	if ok && !refuse(c, s.node.Groups.Leave(c, a, c.Param("member"))) {
+	if ok && !gate.Refuse(c, s.Node.Groups.Leave(c, a, c.Param("member"))) {
 		c.Status(http.StatusNoContent)
 	}
 }

@@ -12,15 +12,16 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/placement"
+	"steadyferry/internal/door/gate"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/moves"
 )
 
-func (s *Server) listNodes(c *gin.Context) { c.JSON(http.StatusOK, s.node.Cluster.Nodes(time.Now())) }
+func (s *Server) listNodes(c *gin.Context) { c.JSON(http.StatusOK, s.Node.Cluster.Nodes(time.Now())) }
 
 func (s *Server) leaderChanges(c *gin.Context) {
-	limit, ok := intQuery(c, "limit", 50, 1, 500)
+	limit, ok := gate.IntQuery(c, "limit", 50, 1, 500)
 	if !ok {
 		return
 	}
@@ -28,10 +29,10 @@ func (s *Server) leaderChanges(c *gin.Context) {
 }
 
 func (s *Server) changesJSON(limit int) []form.LeaderChange {
-	changes := s.node.Parts.LeaderChanges()
+	changes := s.Node.Parts.LeaderChanges()
 	out := []form.LeaderChange{}
 	for _, ch := range changes[:min(len(changes), limit)] {
-		out = append(out, form.LeaderChange{At: ch.At, Address: s.node.Parts.PartitionAddress(ch.Channel, ch.Partition), From: s.node.Parts.NodeName(ch.From), To: s.node.Parts.NodeName(ch.To), Term: ch.Term, Reason: ch.Reason})
+		out = append(out, form.LeaderChange{At: ch.At, Address: s.Node.Parts.PartitionAddress(ch.Channel, ch.Partition), From: s.Node.Parts.NodeName(ch.From), To: s.Node.Parts.NodeName(ch.To), Term: ch.Term, Reason: ch.Reason})
 	}
 	return out
 }
@@ -48,8 +49,8 @@ func splitNames(text string) []string {
 
 func (s *Server) whatIf(c *gin.Context) {
 	without := splitNames(strings.Join(c.QueryArray("without"), ","))
-	loss, partitions, err := s.node.Cluster.WhatIf(without)
-	if refuse(c, err) {
+	loss, partitions, err := s.Node.Cluster.WhatIf(without)
+	if gate.Refuse(c, err) {
 		return
 	}
 	out := form.WhatIf{Without: without, Partitions: []form.PartitionFate{}, Moves: []form.SuggestedMove{}, NodeSafe: loss.NodeSafe, ZoneSafe: loss.ZoneSafe, NodesShort: loss.NodesShort, ZonesShort: loss.ZonesShort}
@@ -57,7 +58,7 @@ func (s *Server) whatIf(c *gin.Context) {
 		out.Without = []string{}
 	}
 	for i, p := range partitions {
-		fate := form.PartitionFate{Address: s.node.Parts.PartitionAddress(p.Channel, p.Number), Nodes: s.node.Parts.NodeNames(p.Replicas), Outcome: string(loss.Outcomes[i])}
+		fate := form.PartitionFate{Address: s.Node.Parts.PartitionAddress(p.Channel, p.Number), Nodes: s.Node.Parts.NodeNames(p.Replicas), Outcome: string(loss.Outcomes[i])}
 		switch loss.Outcomes[i] {
 		case placement.Writable:
 			out.Writable++
@@ -69,27 +70,27 @@ func (s *Server) whatIf(c *gin.Context) {
 		out.Partitions = append(out.Partitions, fate)
 	}
 	for _, m := range loss.Moves {
-		out.Moves = append(out.Moves, form.SuggestedMove{Address: s.node.Parts.PartitionAddress(m.Partition.Channel, m.Partition.Number), From: s.node.Parts.NodeNames(m.Partition.Replicas), To: s.node.Parts.NodeNames(m.To)})
+		out.Moves = append(out.Moves, form.SuggestedMove{Address: s.Node.Parts.PartitionAddress(m.Partition.Channel, m.Partition.Number), From: s.Node.Parts.NodeNames(m.Partition.Replicas), To: s.Node.Parts.NodeNames(m.To)})
 	}
 	c.JSON(http.StatusOK, out)
 }
 
 func (s *Server) movePartition(c *gin.Context) {
 	var body form.Move
-	if !readJSON(c, &body) {
+	if !gate.ReadJSON(c, &body) {
 		return
 	}
 	a, err := address.Parse(body.Address)
-	if refuse(c, err) {
+	if gate.Refuse(c, err) {
 		return
 	}
 	if a.Kind() != address.KindPartition {
-		writeProblem(c, invalid("address", fmt.Sprintf("%s is the address of a %s", a, a.Kind()), "a partition, such as coldchain/readings#3"))
+		gate.WriteProblem(c, gate.Invalid("address", fmt.Sprintf("%s is the address of a %s", a, a.Kind()), "a partition, such as coldchain/readings#3"))
 		return
 	}
-	preview := boolQuery(c, "preview")
-	p, err := s.node.Moves.Move(c, who(c), a, body.To, preview)
-	if !refuse(c, err) {
+	preview := gate.BoolQuery(c, "preview")
+	p, err := s.Node.Moves.Move(c, gate.Who(c), a, body.To, preview)
+	if !gate.Refuse(c, err) {
 		p.Done = !preview
 		c.JSON(http.StatusOK, p)
 	}
@@ -97,21 +98,21 @@ func (s *Server) movePartition(c *gin.Context) {
 
 func (s *Server) drainNode(c *gin.Context) {
 	var body form.Drain
-	if !readJSON(c, &body) {
+	if !gate.ReadJSON(c, &body) {
 		return
 	}
-	preview := boolQuery(c, "preview")
-	p, err := s.node.Moves.Drain(c, who(c), c.Param("node"), body.LeadersOnly, preview)
-	if !refuse(c, err) {
+	preview := gate.BoolQuery(c, "preview")
+	p, err := s.Node.Moves.Drain(c, gate.Who(c), c.Param("node"), body.LeadersOnly, preview)
+	if !gate.Refuse(c, err) {
 		p.Done = !preview
 		c.JSON(http.StatusOK, p)
 	}
 }
 
 func (s *Server) removeNode(c *gin.Context) {
-	preview := boolQuery(c, "preview")
-	p, err := s.node.Moves.RemoveNode(c, who(c), c.Param("node"), preview)
-	if !refuse(c, err) {
+	preview := gate.BoolQuery(c, "preview")
+	p, err := s.Node.Moves.RemoveNode(c, gate.Who(c), c.Param("node"), preview)
+	if !gate.Refuse(c, err) {
 		p.Done = !preview
 		c.JSON(http.StatusOK, p)
 	}
@@ -119,10 +120,10 @@ func (s *Server) removeNode(c *gin.Context) {
 
 func (s *Server) setSpread(c *gin.Context) {
 	var body form.Spread
-	if !readJSON(c, &body) {
+	if !gate.ReadJSON(c, &body) {
 		return
 	}
-	if !refuse(c, s.node.Cluster.SetSpread(c, who(c), body.On)) {
+	if !gate.Refuse(c, s.Node.Cluster.SetSpread(c, gate.Who(c), body.On)) {
 		c.JSON(http.StatusOK, body)
 	}
 }
@@ -134,7 +135,7 @@ func (s *Server) jobJSON(j *moves.Job) form.Job {
 		out.EndedAt = &at
 	}
 	for _, st := range j.Steps {
-		step := form.JobStep{Address: s.node.Parts.PartitionAddress(st.ChannelID, st.Partition), From: s.node.Parts.NodeNames(st.Before), To: s.node.Parts.NodeNames(st.After), State: st.State}
+		step := form.JobStep{Address: s.Node.Parts.PartitionAddress(st.ChannelID, st.Partition), From: s.Node.Parts.NodeNames(st.Before), To: s.Node.Parts.NodeNames(st.After), State: st.State}
 		if st.State == catalog.StepMoving {
 			step.Replicas = s.replicasOf(st.ChannelID, st.Partition)
 		}
@@ -148,17 +149,17 @@ func (s *Server) jobJSON(j *moves.Job) form.Job {
 
 // replicasOf tells how the replicas of a partition are while it moves.
 func (s *Server) replicasOf(channel int64, partition int) []form.Replica {
-	p := s.node.Parts.PartitionByID(channel, partition)
+	p := s.Node.Parts.PartitionByID(channel, partition)
 	if p == nil {
 		return nil
 	}
-	return s.replicasJSON(s.node.Parts.PartitionStatus(p, time.Now()).Replicas)
+	return s.replicasJSON(s.Node.Parts.PartitionStatus(p, time.Now()).Replicas)
 }
 
 func (s *Server) replicasJSON(replicas []part.ReplicaStatus) []form.Replica {
 	out := make([]form.Replica, len(replicas))
 	for i, r := range replicas {
-		out[i] = form.Replica{Node: s.node.Parts.NodeName(r.Node), InStep: r.InStep, BehindBytes: r.Bytes, BehindSeconds: r.Seconds, State: r.State}
+		out[i] = form.Replica{Node: s.Node.Parts.NodeName(r.Node), InStep: r.InStep, BehindBytes: r.Bytes, BehindSeconds: r.Seconds, State: r.State}
 		if r.Messages >= 0 {
 			out[i].BehindMessages = &r.Messages
 		}
@@ -167,12 +168,12 @@ func (s *Server) replicasJSON(replicas []part.ReplicaStatus) []form.Replica {
 }
 
 func (s *Server) listJobs(c *gin.Context) {
-	limit, ok := intQuery(c, "limit", 20, 0, 500)
+	limit, ok := gate.IntQuery(c, "limit", 20, 0, 500)
 	if !ok {
 		return
 	}
-	jobs, err := s.node.Moves.List(c, limit)
-	if refuse(c, err) {
+	jobs, err := s.Node.Moves.List(c, limit)
+	if gate.Refuse(c, err) {
 		return
 	}
 	out := form.Page[form.Job]{Items: []form.Job{}}
@@ -185,31 +186,31 @@ func (s *Server) listJobs(c *gin.Context) {
 func (s *Server) cancelJob(c *gin.Context) {
 	id, err := strconv.ParseInt(c.Param("job"), 10, 64)
 	if err != nil {
-		writeProblem(c, invalid("job", fmt.Sprintf("job is %q", c.Param("job")), "a whole number"))
+		gate.WriteProblem(c, gate.Invalid("job", fmt.Sprintf("job is %q", c.Param("job")), "a whole number"))
 		return
 	}
-	j, err := s.node.Moves.Cancel(c, who(c), id)
-	if !refuse(c, err) {
+	j, err := s.Node.Moves.Cancel(c, gate.Who(c), id)
+	if !gate.Refuse(c, err) {
 		c.JSON(http.StatusOK, s.jobJSON(j))
 	}
 }
 
 func (s *Server) forceRecover(c *gin.Context) {
 	var body form.ForceRecover
-	if !readJSON(c, &body) {
+	if !gate.ReadJSON(c, &body) {
 		return
 	}
 	var a *address.Address
 	if body.Address != "" {
 		parsed, err := address.Parse(body.Address)
-		if refuse(c, err) {
+		if gate.Refuse(c, err) {
 			return
 		}
 		a = &parsed
 	}
-	preview := boolQuery(c, "preview")
-	recoveries, err := s.node.Cluster.ForceRecover(c, who(c), a, body.Confirm, preview)
-	if refuse(c, err) {
+	preview := gate.BoolQuery(c, "preview")
+	recoveries, err := s.Node.Cluster.ForceRecover(c, gate.Who(c), a, body.Confirm, preview)
+	if gate.Refuse(c, err) {
 		return
 	}
 	out := form.Recoveries{Items: []form.Recovery{}, Done: !preview}
@@ -221,22 +222,22 @@ func (s *Server) forceRecover(c *gin.Context) {
 
 // verify compares the logs of the replicas of a topic's partitions.
 func (s *Server) verify(c *gin.Context) {
-	t, ok := s.topicOf(c)
+	t, ok := s.TopicOf(c)
 	if !ok {
 		return
 	}
-	number, ok := intQuery(c, "partition", part.AnyPartition, 0, t.Record().Partitions-1)
+	number, ok := gate.IntQuery(c, "partition", part.AnyPartition, 0, t.Record().Partitions-1)
 	if !ok {
 		return
 	}
-	ctx, cancel := s.streamContext(c)
+	ctx, cancel := s.StreamContext(c)
 	defer cancel()
 	out := form.Page[form.Verified]{Items: []form.Verified{}}
 	for _, p := range t.Partitions() {
 		if number != part.AnyPartition && p.Number != number {
 			continue
 		}
-		out.Items = append(out.Items, s.node.Cluster.Verify(ctx, p))
+		out.Items = append(out.Items, s.Node.Cluster.Verify(ctx, p))
 	}
 	c.JSON(http.StatusOK, out)
 }

@@ -13,6 +13,7 @@ import (
 	"steadyferry/internal/core/edit"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/job"
+	"steadyferry/internal/door/gate"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/service/queues"
 	"steadyferry/internal/service/replays"
@@ -30,13 +31,13 @@ func (s *Server) specOf(in *form.NewReplay) (spec replays.Spec, err error) {
 		spec.StopAbove = *in.StopAbove
 	}
 	if in.Limit < 0 {
-		return spec, invalid("limit", fmt.Sprintf("limit is %d", in.Limit), "1 or more; 0 for all")
+		return spec, gate.Invalid("limit", fmt.Sprintf("limit is %d", in.Limit), "1 or more; 0 for all")
 	}
 	if spec.Cause, err = queues.ParseCause(in.Cause); err != nil {
 		return spec, err
 	}
 	if len(in.Messages) > 0 {
-		source, err := s.node.Traces.ReplaySource(in.From)
+		source, err := s.Node.Traces.ReplaySource(in.From)
 		if err != nil {
 			return spec, err
 		}
@@ -53,22 +54,22 @@ func (s *Server) specOf(in *form.NewReplay) (spec replays.Spec, err error) {
 
 func (s *Server) newReplay(c *gin.Context) {
 	var in form.NewReplay
-	if !readJSON(c, &in) {
+	if !gate.ReadJSON(c, &in) {
 		return
 	}
 	spec, err := s.specOf(&in)
-	if refuse(c, err) {
+	if gate.Refuse(c, err) {
 		return
 	}
 	if in.DryRun {
-		plan, err := s.node.Replays.Plan(c, &spec)
-		if !refuse(c, err) {
+		plan, err := s.Node.Replays.Plan(c, &spec)
+		if !gate.Refuse(c, err) {
 			c.JSON(http.StatusOK, planJSON(&in, plan))
 		}
 		return
 	}
-	r, err := s.node.Replays.New(c, who(c), spec, in.Rate)
-	if !refuse(c, err) {
+	r, err := s.Node.Replays.New(c, gate.Who(c), spec, in.Rate)
+	if !gate.Refuse(c, err) {
 		c.JSON(http.StatusCreated, replayJSON(r))
 	}
 }
@@ -124,12 +125,12 @@ func replayJSON(r *catalog.Job) form.Replay {
 }
 
 func (s *Server) listReplays(c *gin.Context) {
-	limit, ok := intQuery(c, "limit", 100, 1, maxPage)
+	limit, ok := gate.IntQuery(c, "limit", 100, 1, maxPage)
 	if !ok {
 		return
 	}
-	all, err := s.node.Replays.List(c, limit)
-	if refuse(c, err) {
+	all, err := s.Node.Replays.List(c, limit)
+	if gate.Refuse(c, err) {
 		return
 	}
 	out := form.Page[form.Replay]{Items: []form.Replay{}}
@@ -142,7 +143,7 @@ func (s *Server) listReplays(c *gin.Context) {
 func replayNumber(c *gin.Context) (int64, bool) {
 	id, err := strconv.ParseInt(c.Param("replay"), 10, 64)
 	if err != nil || id < 1 {
-		writeProblem(c, invalid("replay", fmt.Sprintf("%q is not the number of a replay", c.Param("replay")), "a whole number from 1"))
+		gate.WriteProblem(c, gate.Invalid("replay", fmt.Sprintf("%q is not the number of a replay", c.Param("replay")), "a whole number from 1"))
 		return 0, false
 	}
 	return id, true
@@ -153,8 +154,8 @@ func (s *Server) showReplay(c *gin.Context) {
 	if !ok {
 		return
 	}
-	r, err := s.node.Replays.Get(c, id)
-	if !refuse(c, err) {
+	r, err := s.Node.Replays.Get(c, id)
+	if !gate.Refuse(c, err) {
 		c.JSON(http.StatusOK, replayJSON(r))
 	}
 }
@@ -162,11 +163,11 @@ func (s *Server) showReplay(c *gin.Context) {
 func (s *Server) setReplay(c *gin.Context) {
 	id, ok := replayNumber(c)
 	var in form.ReplayChange
-	if !ok || !readJSON(c, &in) {
+	if !ok || !gate.ReadJSON(c, &in) {
 		return
 	}
-	r, err := s.node.Replays.Set(c, who(c), id, job.State(in.State), in.Rate)
-	if !refuse(c, err) {
+	r, err := s.Node.Replays.Set(c, gate.Who(c), id, job.State(in.State), in.Rate)
+	if !gate.Refuse(c, err) {
 		c.JSON(http.StatusOK, replayJSON(r))
 	}
 }

@@ -12,6 +12,7 @@ import (
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
+	"steadyferry/internal/door/gate"
 	"steadyferry/internal/engine/catalog"
 )
 
@@ -34,12 +35,12 @@ func secretJSON(s catalog.Secret, own string) form.Secret {
 }
 
 func own(c *gin.Context) string {
-	p := c.MustGet(principalKey).(catalog.Principal)
+	p := gate.PrincipalOf(c)
 	return p.By().ID
 }
 
 func (s *Server) secrets() []catalog.Secret {
-	all := s.node.Records.View().Secrets()
+	all := s.Node.Records.View().Secrets()
 	slices.SortFunc(all, func(a, b catalog.Secret) int {
 		return cmp.Or(-cmp.Compare(a.Kind, b.Kind), a.MadeAt.Compare(b.MadeAt), cmp.Compare(a.ID, b.ID))
 	})
@@ -62,22 +63,22 @@ const (
 
 func (s *Server) newToken(c *gin.Context) {
 	var in form.NewToken
-	if !readJSON(c, &in) {
+	if !gate.ReadJSON(c, &in) {
 		return
 	}
-	lives, err := durationField("expires", in.Expires)
+	lives, err := gate.DurationField("expires", in.Expires)
 	if err == nil && (lives < 0 || in.Expires != "" && lives < time.Minute || lives > maxExpires) {
-		err = invalid("expires", "expires is "+in.Expires, "1m to 3650d; left out, it does not expire")
+		err = gate.Invalid("expires", "expires is "+in.Expires, "1m to 3650d; left out, it does not expire")
 	}
 	if err == nil && (in.Label == "" || len(in.Label) > maxLabel) {
-		err = invalid("label", fmt.Sprintf("the label has %d characters", len(in.Label)), fmt.Sprintf("1 to %d, such as nightly reports", maxLabel))
+		err = gate.Invalid("label", fmt.Sprintf("the label has %d characters", len(in.Label)), fmt.Sprintf("1 to %d, such as nightly reports", maxLabel))
 	}
-	if refuse(c, err) {
+	if gate.Refuse(c, err) {
 		return
 	}
-	entry := &catalog.Entry{Who: who(c), Action: "new token", Address: who(c), After: map[string]any{"label": in.Label, "expires": address.FormatDuration(lives)}}
-	text, err := s.node.Records.NewSecret(c, who(c), catalog.Token, in.Label, lives, entry)
-	if refuse(c, err) {
+	entry := &catalog.Entry{Who: gate.Who(c), Action: "new token", Address: gate.Who(c), After: map[string]any{"label": in.Label, "expires": address.FormatDuration(lives)}}
+	text, err := s.Node.Records.NewSecret(c, gate.Who(c), catalog.Token, in.Label, lives, entry)
+	if gate.Refuse(c, err) {
 		return
 	}
 	s.tellToken(c, text)
@@ -85,7 +86,7 @@ func (s *Server) newToken(c *gin.Context) {
 
 // tellToken answers with a token that was just made; it is told only once.
 func (s *Server) tellToken(c *gin.Context, text string) {
-	p, _ := s.node.Records.View().Who(catalog.Token, text)
+	p, _ := s.Node.Records.View().Who(catalog.Token, text)
 	c.JSON(http.StatusCreated, form.Token{Secret: secretJSON(p.By(), own(c)), Token: text})
 }
 
@@ -95,7 +96,7 @@ func (s *Server) secretOf(c *gin.Context) (catalog.Secret, bool) {
 	if i := slices.IndexFunc(all, func(s catalog.Secret) bool { return s.ID == id }); i >= 0 {
 		return all[i], true
 	}
-	writeProblem(c, &form.Problem{Type: "urn:steady-ferry:problem:not-found", Status: http.StatusNotFound, Title: "It does not exist", Detail: fmt.Sprintf("nothing in force has the id %q", id), Field: "secret", Next: "ferry access lists what is"})
+	gate.WriteProblem(c, &form.Problem{Type: "urn:steady-ferry:problem:not-found", Status: http.StatusNotFound, Title: "It does not exist", Detail: fmt.Sprintf("nothing in force has the id %q", id), Field: "secret", Next: "ferry access lists what is"})
 	return catalog.Secret{}, false
 }
 
@@ -105,11 +106,11 @@ func (s *Server) rotateToken(c *gin.Context) {
 		return
 	}
 	if one.Kind != catalog.Token {
-		writeProblem(c, invalid("secret", "it is a "+one.Kind, "a token; a session or a link is revoked"))
+		gate.WriteProblem(c, gate.Invalid("secret", "it is a "+one.Kind, "a token; a session or a link is revoked"))
 		return
 	}
-	text, err := s.node.Records.Rotate(c, one, &catalog.Entry{Who: who(c), Action: "rotate token", Address: one.Principal, Before: map[string]any{"id": one.ID, "label": one.Label}})
-	if !refuse(c, err) {
+	text, err := s.Node.Records.Rotate(c, one, &catalog.Entry{Who: gate.Who(c), Action: "rotate token", Address: one.Principal, Before: map[string]any{"id": one.ID, "label": one.Label}})
+	if !gate.Refuse(c, err) {
 		s.tellToken(c, text)
 	}
 }
@@ -119,11 +120,11 @@ func (s *Server) revoke(c *gin.Context) {
 	if !ok {
 		return
 	}
-	_, err := s.node.Records.Revoke(c, []string{one.ID}, &catalog.Entry{Who: who(c), Action: "revoke " + one.Kind, Address: one.Principal, Before: map[string]any{"id": one.ID, "label": one.Label}})
+	_, err := s.Node.Records.Revoke(c, []string{one.ID}, &catalog.Entry{Who: gate.Who(c), Action: "revoke " + one.Kind, Address: one.Principal, Before: map[string]any{"id": one.ID, "label": one.Label}})
 	if errors.Is(err, catalog.ErrNotFound) {
 		err = nil // somebody was quicker
 	}
-	if !refuse(c, err) {
+	if !gate.Refuse(c, err) {
 		c.Status(http.StatusNoContent)
 	}
 }
@@ -132,7 +133,7 @@ func (s *Server) revoke(c *gin.Context) {
 func (s *Server) revokeAll(c *gin.Context) {
 	kind := c.Query("kind")
 	if kind != catalog.Session && kind != catalog.Token && kind != catalog.Link {
-		writeProblem(c, invalid("kind", fmt.Sprintf("kind is %q", kind), "session, token, link"))
+		gate.WriteProblem(c, gate.Invalid("kind", fmt.Sprintf("kind is %q", kind), "session, token, link"))
 		return
 	}
 	var ids []string
@@ -143,8 +144,8 @@ func (s *Server) revokeAll(c *gin.Context) {
 	}
 	out := form.Revoked{}
 	if len(ids) > 0 {
-		n, err := s.node.Records.Revoke(c, ids, &catalog.Entry{Who: who(c), Action: "revoke every " + kind, Address: who(c), Before: map[string]any{"count": len(ids)}})
-		if err != nil && !errors.Is(err, catalog.ErrNotFound) && refuse(c, err) {
+		n, err := s.Node.Records.Revoke(c, ids, &catalog.Entry{Who: gate.Who(c), Action: "revoke every " + kind, Address: gate.Who(c), Before: map[string]any{"count": len(ids)}})
+		if err != nil && !errors.Is(err, catalog.ErrNotFound) && gate.Refuse(c, err) {
 			return
 		}
 		out.Revoked = int(n)

@@ -9,13 +9,14 @@ import (
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
+	"steadyferry/internal/door/gate"
 )
 
 // listSetAside lists the logs that nodes have set aside, since no record knew
 // them.
 func (s *Server) listSetAside(c *gin.Context) {
 	out := form.Page[form.SetAside]{Items: []form.SetAside{}}
-	for _, a := range s.node.Manage.SetAside(c) {
+	for _, a := range s.Node.Manage.SetAside(c) {
 		out.Items = append(out.Items, form.SetAside{ID: strconv.FormatInt(a.Channel, 10), Node: a.Node, Address: a.Address, Kind: a.Kind, Since: a.Since, Until: a.Until, Bytes: a.Bytes, Partitions: a.Partitions})
 	}
 	c.JSON(http.StatusOK, out)
@@ -24,7 +25,7 @@ func (s *Server) listSetAside(c *gin.Context) {
 func asideID(c *gin.Context) (int64, bool) {
 	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
 	if err != nil {
-		writeProblem(c, invalid("id", fmt.Sprintf("id is %q", c.Param("id")), "the id that is listed"))
+		gate.WriteProblem(c, gate.Invalid("id", fmt.Sprintf("id is %q", c.Param("id")), "the id that is listed"))
 	}
 	return id, err == nil
 }
@@ -32,16 +33,16 @@ func asideID(c *gin.Context) (int64, bool) {
 func (s *Server) adopt(c *gin.Context) {
 	id, ok := asideID(c)
 	var body form.Adopt
-	if !ok || !readJSON(c, &body) {
+	if !ok || !gate.ReadJSON(c, &body) {
 		return
 	}
 	a, err := address.ParseChannel(body.Address)
-	if refuse(c, err) {
+	if gate.Refuse(c, err) {
 		return
 	}
-	preview := boolQuery(c, "preview")
-	p, err := s.node.Manage.Adopt(c, who(c), id, a, preview)
-	if !refuse(c, err) {
+	preview := gate.BoolQuery(c, "preview")
+	p, err := s.Node.Manage.Adopt(c, gate.Who(c), id, a, preview)
+	if !gate.Refuse(c, err) {
 		p.Done = !preview
 		c.JSON(http.StatusOK, p)
 	}
@@ -52,9 +53,9 @@ func (s *Server) throwAway(c *gin.Context) {
 	if !ok {
 		return
 	}
-	preview := boolQuery(c, "preview")
-	p, err := s.node.Manage.ThrowAway(c, who(c), id, preview)
-	if !refuse(c, err) {
+	preview := gate.BoolQuery(c, "preview")
+	p, err := s.Node.Manage.ThrowAway(c, gate.Who(c), id, preview)
+	if !gate.Refuse(c, err) {
 		p.Done = !preview
 		c.JSON(http.StatusOK, p)
 	}

@@ -14,6 +14,7 @@ import (
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/core/strict"
+	"steadyferry/internal/door/gate"
 )
 
 // others is what a request has beside settings, by name: pointers to what it goes
@@ -24,7 +25,7 @@ type others map[string]any
 // its own. Without true it has answered.
 func readSettings[T any](c *gin.Context, table setting.Table[T], beside others) (setting.Change, bool) {
 	var values map[string]json.RawMessage
-	if !readJSON(c, &values) {
+	if !gate.ReadJSON(c, &values) {
 		return nil, false
 	}
 	for name, into := range beside {
@@ -34,7 +35,7 @@ func readSettings[T any](c *gin.Context, table setting.Table[T], beside others) 
 			continue
 		}
 		if err := strict.Unmarshal(raw, into); err != nil {
-			writeProblem(c, invalid(name, fmt.Sprintf("%s: %v", name, err), "see /api/v1/openapi.json"))
+			gate.WriteProblem(c, gate.Invalid(name, fmt.Sprintf("%s: %v", name, err), "see /api/v1/openapi.json"))
 			return nil, false
 		}
 	}
@@ -43,7 +44,7 @@ func readSettings[T any](c *gin.Context, table setting.Table[T], beside others) 
 	if errors.As(err, &p) && table.Named(p.Of) == nil {
 		p.Range = strings.Join(append(slices.Sorted(maps.Keys(beside)), p.Range), ", ")
 	}
-	return settings, !refuse(c, err)
+	return settings, !gate.Refuse(c, err)
 }
 
 // listSettings tells what can be set, for pages that let it be set.

@@ -10,44 +10,31 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/message"
-	"steadyferry/internal/engine/part"
+	"steadyferry/internal/door/gate"
 	"steadyferry/internal/service/trace"
 )
 
 func (s *Server) trace(c *gin.Context) {
-	t, ok := s.channelOf(c)
+	t, ok := s.ChannelOf(c)
 	if !ok {
 		return
 	}
 	partition, e1 := strconv.Atoi(c.Param("partition"))
 	offset, e2 := strconv.ParseInt(c.Param("offset"), 10, 64)
 	if e1 != nil || e2 != nil || offset < 0 {
-		writeProblem(c, invalid("offset", fmt.Sprintf("%s:%s is not a place", c.Param("partition"), c.Param("offset")), "whole numbers from 0"))
+		gate.WriteProblem(c, gate.Invalid("offset", fmt.Sprintf("%s:%s is not a place", c.Param("partition"), c.Param("offset")), "whole numbers from 0"))
 		return
 	}
-	tr, err := s.node.Traces.Of(c, t, partition, offset)
-	if !refuse(c, err) {
+	tr, err := s.Node.Traces.Of(c, t, partition, offset)
+	if !gate.Refuse(c, err) {
 		c.JSON(http.StatusOK, traceJSON(tr))
 	}
 }
 
-// channelOf finds the channel of the path; TOPIC@GROUP is the queue with the
-// group's dead letters.
-func (s *Server) channelOf(c *gin.Context) (*part.Channel, bool) {
-	a, err := address.Parse(c.Param("space") + "/" + c.Param("channel"))
-	var t *part.Channel
-	if err == nil && a.Group != "" {
-		t, err = s.node.Queues.At(a)
-	} else if err == nil {
-		t, err = s.node.Parts.Channel(a)
-	}
-	return t, !refuse(c, err)
-}
-
 // traceID finds messages by their id.
 func (s *Server) traceID(c *gin.Context) {
-	all, err := s.node.Traces.ByID(c, c.Query("id"))
-	if refuse(c, err) {
+	all, err := s.Node.Traces.ByID(c, c.Query("id"))
+	if gate.Refuse(c, err) {
 		return
 	}
 	out := form.Page[form.Trace]{Items: []form.Trace{}}
@@ -61,7 +48,7 @@ func orNoMessage(a address.Address, s *message.Stored) *form.Message {
 	if s == nil {
 		return nil
 	}
-	m := form.MessageOf(a.QueuePart(), shown(s))
+	m := form.MessageOf(a.QueuePart(), gate.Shown(s))
 	return &m
 }
 

@@ -1,8 +1,7 @@
-package api
+package flow
 
 import (
 	"bufio"
-	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -19,24 +18,24 @@ import (
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/message"
-	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/door/gate"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/look"
 )
 
 // partitionOf finds the partition of the path, or answers with the problem.
-func (s *Server) partitionOf(c *gin.Context) (*part.Channel, *part.Partition, bool) {
-	t, ok := s.topicOf(c)
+func (s *Flow) partitionOf(c *gin.Context) (*part.Channel, *part.Partition, bool) {
+	t, ok := s.TopicOf(c)
 	if !ok {
 		return nil, nil, false
 	}
 	number, err := strconv.Atoi(c.Param("partition"))
 	if err != nil {
-		writeProblem(c, invalid("partition", fmt.Sprintf("partition is %q", c.Param("partition")), fmt.Sprintf("0 to %d", t.Record().Partitions-1)))
+		gate.WriteProblem(c, gate.Invalid("partition", fmt.Sprintf("partition is %q", c.Param("partition")), fmt.Sprintf("0 to %d", t.Record().Partitions-1)))
 		return nil, nil, false
 	}
 	p, err := t.Partition(number)
-	return t, p, !refuse(c, err)
+	return t, p, !gate.Refuse(c, err)
 }
 
 func positionQuery(c *gin.Context, name string, otherwise address.PositionKind) (address.Position, bool) {
@@ -46,9 +45,9 @@ func positionQuery(c *gin.Context, name string, otherwise address.PositionKind) 
 	}
 	p, err := address.ParsePosition(text)
 	if err != nil {
-		problem := problemOf(err)
+		problem := gate.ProblemOf(err)
 		problem.Field = name
-		writeProblem(c, problem)
+		gate.WriteProblem(c, problem)
 		return p, false
 	}
 	return p, true
@@ -70,7 +69,7 @@ const (
 
 // fetch answers with the next records of a partition, as they are stored or
 // as NDJSON, waiting for the first one if asked to.
-func (s *Server) fetch(c *gin.Context) {
+func (s *Flow) fetch(c *gin.Context) {
 	t, p, ok := s.partitionOf(c)
 	if !ok {
 		return
@@ -79,19 +78,19 @@ func (s *Server) fetch(c *gin.Context) {
 	if !ok {
 		return
 	}
-	size, ok := intQuery(c, "maxBytes", defaultFetch, 1024, maxFetch)
+	size, ok := gate.IntQuery(c, "maxBytes", defaultFetch, 1024, maxFetch)
 	if !ok {
 		return
 	}
 	wait, err := address.ParseDuration(c.DefaultQuery("wait", "0s"))
-	if err != nil || wait > maxWait {
-		writeProblem(c, invalid("wait", fmt.Sprintf("wait is %q", c.Query("wait")), "0s to 30s"))
+	if err != nil || wait > gate.MaxWait {
+		gate.WriteProblem(c, gate.Invalid("wait", fmt.Sprintf("wait is %q", c.Query("wait")), "0s to 30s"))
 		return
 	}
-	ctx, cancel := s.streamContext(c)
+	ctx, cancel := s.StreamContext(c)
 	defer cancel()
-	reading, err := s.node.Parts.OpenFetch(ctx, p, from, boolQuery(c, "any"))
-	if refuse(c, err) {
+	reading, err := s.Node.Parts.OpenFetch(ctx, p, from, gate.BoolQuery(c, "any"))
+	if gate.Refuse(c, err) {
 		return
 	}
 	// What waits must not hold a buffer; the first look needs a small one.
@@ -105,7 +104,7 @@ func (s *Server) fetch(c *gin.Context) {
 	if ctx.Err() != nil && err == nil {
 		err = ctx.Err()
 	}
-	if refuse(c, err) {
+	if gate.Refuse(c, err) {
 		return
 	}
 	reading.Delivered(f)
@@ -127,7 +126,7 @@ func (s *Server) fetch(c *gin.Context) {
 	c.Writer.Write(f.Records)
 }
 
-func (s *Server) writeLines(c *gin.Context, t *part.Channel, records []byte, partition int, offset int64) {
+func (s *Flow) writeLines(c *gin.Context, t *part.Channel, records []byte, partition int, offset int64) {
 	w := bufio.NewWriterSize(c.Writer, 32<<10)
 	defer w.Flush()
 	out := json.NewEncoder(w)
@@ -145,92 +144,31 @@ func (s *Server) writeLines(c *gin.Context, t *part.Channel, records []byte, par
 }
 
 // message answers with one message, or with format=raw with its body alone.
-func (s *Server) message(c *gin.Context) {
+func (s *Flow) message(c *gin.Context) {
 	t, p, ok := s.partitionOf(c)
 	if !ok {
 		return
 	}
 	offset, err := strconv.ParseInt(c.Param("offset"), 10, 64)
 	if err != nil || offset < 0 {
-		writeProblem(c, invalid("offset", fmt.Sprintf("offset is %q", c.Param("offset")), "a whole number from 0"))
+		gate.WriteProblem(c, gate.Invalid("offset", fmt.Sprintf("offset is %q", c.Param("offset")), "a whole number from 0"))
 		return
 	}
-	m, err := s.node.Parts.Message(c, p, offset, boolQuery(c, "any"))
-	if refuse(c, err) {
+	m, err := s.Node.Parts.Message(c, p, offset, gate.BoolQuery(c, "any"))
+	if gate.Refuse(c, err) {
 		return
 	}
 	if c.Query("format") == "raw" {
-		writeBody(c, t, m)
+		gate.WriteBody(c, t, m)
 		return
 	}
-	writeJSON(c, form.MessageOf(t.Address(), shown(m)))
-}
-
-// wholeBody is up to how large a body goes into JSON with the rest of its
-// message; as a file (format=raw) it goes whole.
-const wholeBody = 1 << 20
-
-// shown is a message as JSON shows it.
-func shown(m *message.Stored) *message.Stored {
-	if len(m.Body) > wholeBody {
-		return m.Shorten(part.ShortBody)
-	}
-	return m
-}
-
-// writeBody answers with a body as a file: whatever it is, a browser must not
-// run it here.
-func writeBody(c *gin.Context, t *part.Channel, m *message.Stored) {
-	c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%d-%d.bin"`, t.Record().Name, m.Partition, m.Offset))
-	c.Data(http.StatusOK, "application/octet-stream", m.Body)
-}
-
-// writeJSON answers without escaping < and > in bodies, which are data.
-func writeJSON(c *gin.Context, v any) {
-	c.Header("Content-Type", "application/json")
-	out := json.NewEncoder(c.Writer)
-	out.SetEscapeHTML(false)
-	out.Encode(v)
-}
-
-// streamContext ends when the client goes, the server stops, or what the client
-// has signed in with is revoked or over.
-func (s *Server) streamContext(c *gin.Context) (context.Context, context.CancelFunc) {
-	// The server's time for reading a request would end the stream with it.
-	control := http.NewResponseController(c.Writer)
-	control.SetReadDeadline(time.Time{})
-	control.SetWriteDeadline(time.Time{}) // each write has its own
-	ctx, cancel := context.WithCancel(c.Request.Context())
-	p := c.MustGet(principalKey).(catalog.Principal)
-	go func() {
-		defer cancel()
-		for {
-			changed := s.node.Parts.Changed()
-			until, ok := s.node.Records.View().InForce(p)
-			if !ok {
-				return
-			}
-			var over <-chan time.Time
-			if !until.IsZero() {
-				over = time.After(time.Until(until))
-			}
-			select {
-			case <-s.stopping:
-				return
-			case <-ctx.Done():
-				return
-			case <-changed:
-			case <-over:
-			}
-		}
-	}()
-	return ctx, cancel
+	gate.WriteJSON(c, form.MessageOf(t.Address(), gate.Shown(m)))
 }
 
 // selection reads the part of a selection that browse and tail share.
-func (s *Server) selection(c *gin.Context, from address.PositionKind) (look.Selection, bool) {
-	sel := look.Selection{AnyReplica: boolQuery(c, "any")}
-	t, ok := s.topicOf(c)
+func (s *Flow) selection(c *gin.Context, from address.PositionKind) (look.Selection, bool) {
+	sel := look.Selection{AnyReplica: gate.BoolQuery(c, "any")}
+	t, ok := s.TopicOf(c)
 	if !ok {
 		return sel, false
 	}
@@ -239,10 +177,10 @@ func (s *Server) selection(c *gin.Context, from address.PositionKind) (look.Sele
 		for text := range strings.SplitSeq(list, ",") {
 			number, err := strconv.Atoi(text)
 			if err != nil {
-				writeProblem(c, invalid("partition", fmt.Sprintf("partition is %q", text), fmt.Sprintf("0 to %d", t.Record().Partitions-1)))
+				gate.WriteProblem(c, gate.Invalid("partition", fmt.Sprintf("partition is %q", text), fmt.Sprintf("0 to %d", t.Record().Partitions-1)))
 				return sel, false
 			}
-			if _, err := t.Partition(number); refuse(c, err) {
+			if _, err := t.Partition(number); gate.Refuse(c, err) {
 				return sel, false
 			}
 			sel.Partitions = append(sel.Partitions, number)
@@ -256,7 +194,7 @@ func (s *Server) selection(c *gin.Context, from address.PositionKind) (look.Sele
 	}
 	if where := strings.TrimSpace(c.Query("where")); where != "" {
 		condition, err := expr.Compile(where)
-		if refuse(c, err) {
+		if gate.Refuse(c, err) {
 			return sel, false
 		}
 		sel.Where = condition
@@ -267,19 +205,19 @@ func (s *Server) selection(c *gin.Context, from address.PositionKind) (look.Sele
 func oneOf(c *gin.Context, name, otherwise, other string) (string, bool) {
 	v := c.DefaultQuery(name, otherwise)
 	if v != otherwise && v != other {
-		writeProblem(c, invalid(name, fmt.Sprintf("%s is %q", name, v), otherwise+" or "+other))
+		gate.WriteProblem(c, gate.Invalid(name, fmt.Sprintf("%s is %q", name, v), otherwise+" or "+other))
 		return "", false
 	}
 	return v, true
 }
 
 // browse streams what it finds as NDJSON, with its progress between.
-func (s *Server) browse(c *gin.Context) {
+func (s *Flow) browse(c *gin.Context) {
 	sel, ok := s.selection(c, address.First)
 	if !ok {
 		return
 	}
-	if sel.Limit, ok = intQuery(c, "limit", look.DefaultBrowseLimit, 1, look.MaxBrowseLimit); !ok {
+	if sel.Limit, ok = gate.IntQuery(c, "limit", look.DefaultBrowseLimit, 1, look.MaxBrowseLimit); !ok {
 		return
 	}
 	take, ok := oneOf(c, "take", "first", "recent")
@@ -291,35 +229,27 @@ func (s *Server) browse(c *gin.Context) {
 		return
 	}
 	sel.Recent, sel.Newest = take == "recent", order == "newest"
-	ctx, cancel := s.streamContext(c)
+	ctx, cancel := s.StreamContext(c)
 	defer cancel()
-	w := s.newLineWriter(c, form.NDJSONType, time.Minute)
+	w := s.NewLineWriter(c, form.NDJSONType, time.Minute)
 	a := sel.Topic.Address()
-	err := s.node.Look.Browse(ctx, sel, func(e look.Event) error {
-		if err := w.write(eventJSON(a, e), bytesOf(e.Message)); err != nil {
+	err := s.Node.Look.Browse(ctx, sel, func(e look.Event) error {
+		if err := w.Write(eventJSON(a, e), gate.BytesOf(e.Message)); err != nil {
 			return err
 		}
 		if e.Progress != nil {
-			return w.flush()
+			return w.Flush()
 		}
 		return nil
 	})
 	if err != nil && ctx.Err() == nil {
-		if !c.Writer.Written() && w.pending() == 0 {
-			refuse(c, err)
+		if !c.Writer.Written() && w.Pending() == 0 {
+			gate.Refuse(c, err)
 			return
 		}
-		w.write(form.Event{Problem: problemOf(err)}, 0)
+		w.Write(form.Event{Problem: gate.ProblemOf(err)}, 0)
 	}
-	w.flush()
-}
-
-// bytesOf returns how many bytes of body a message has, if there is one.
-func bytesOf(m *message.Stored) int {
-	if m == nil {
-		return 0
-	}
-	return len(m.Body)
+	w.Flush()
 }
 
 func eventJSON(a address.Address, e look.Event) form.Event {
@@ -333,39 +263,39 @@ func eventJSON(a address.Address, e look.Event) form.Event {
 
 // tail streams messages as they arrive, as server-sent events. The id of an
 // event is the place after it, with which a reader can go on elsewhere.
-func (s *Server) tail(c *gin.Context) {
+func (s *Flow) tail(c *gin.Context) {
 	sel, ok := s.selection(c, address.Last)
 	if !ok {
 		return
 	}
 	resume, err := parsePositions(c.GetHeader("Last-Event-ID"))
-	if refuse(c, err) {
+	if gate.Refuse(c, err) {
 		return
 	}
-	ctx, cancel := s.streamContext(c)
+	ctx, cancel := s.StreamContext(c)
 	defer cancel()
-	w := s.newLineWriter(c, "text/event-stream", 5*time.Minute)
+	w := s.NewLineWriter(c, "text/event-stream", 5*time.Minute)
 	// The headers go out at once, so that the reader knows it is connected.
-	if w.text(": tail\n\n") != nil || w.flush() != nil {
+	if w.Text(": tail\n\n") != nil || w.Flush() != nil {
 		return
 	}
 	a := sel.Topic.Address()
 	place := formatPositions()
-	err = s.node.Look.Tail(ctx, sel, resume, func(e look.Event, at look.TailPositions) error {
-		w.text("id: " + place(at) + "\ndata: ")
-		if err := w.write(eventJSON(a, e), bytesOf(e.Message)); err != nil {
+	err = s.Node.Look.Tail(ctx, sel, resume, func(e look.Event, at look.TailPositions) error {
+		w.Text("id: " + place(at) + "\ndata: ")
+		if err := w.Write(eventJSON(a, e), gate.BytesOf(e.Message)); err != nil {
 			return err
 		}
-		return w.text("\n")
+		return w.Text("\n")
 	}, func(at look.TailPositions) error {
-		w.text("id: " + place(at) + "\n: here\n\n")
-		return w.flush()
+		w.Text("id: " + place(at) + "\n: here\n\n")
+		return w.Flush()
 	})
 	if err != nil && ctx.Err() == nil {
-		w.text("data: ")
-		w.write(form.Event{Problem: problemOf(err)}, 0)
-		w.text("\n")
-		w.flush()
+		w.Text("data: ")
+		w.Write(form.Event{Problem: gate.ProblemOf(err)}, 0)
+		w.Text("\n")
+		w.Flush()
 	}
 }
 
@@ -400,7 +330,7 @@ func parsePositions(text string) (look.TailPositions, error) {
 		p, err := strconv.Atoi(partition)
 		o, offsetErr := strconv.ParseInt(offset, 10, 64)
 		if errors.Join(err, offsetErr) != nil {
-			return nil, invalid("Last-Event-ID", fmt.Sprintf("%q is not a place in a tail", text), "the id of an event of this tail")
+			return nil, gate.Invalid("Last-Event-ID", fmt.Sprintf("%q is not a place in a tail", text), "the id of an event of this tail")
 		}
 		at[p] = o
 	}

@@ -1,4 +1,4 @@
-package api
+package gate
 
 import (
 	"context"
@@ -9,17 +9,16 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"steadyferry/internal/core/problem"
 	"steadyferry/internal/engine/part"
 )
 
-// readBody reads a body of up to limit bytes into a buffer with room in front.
+// ReadBody reads a body of up to limit bytes into a buffer with room in front.
 // What has come counts as in hand, not what is announced, so that a stalled
 // body holds little; one that stalls for long is given up.
-func readBody(ctx context.Context, c *gin.Context, hold part.Hold, room int, limit int64) ([]byte, error) {
+func ReadBody(ctx context.Context, c *gin.Context, hold part.Hold, room int, limit int64) ([]byte, error) {
 	length := c.Request.ContentLength
 	if length > limit {
-		return nil, tooLarge(limit)
+		return nil, TooLarge(limit)
 	}
 	if length < 0 {
 		length = limit + 1
@@ -31,7 +30,7 @@ func readBody(ctx context.Context, c *gin.Context, hold part.Hold, room int, lim
 		if len(buffer.data) == cap(buffer.data) {
 			if int64(came) == length {
 				if length > limit {
-					return nil, tooLarge(limit)
+					return nil, TooLarge(limit)
 				}
 				return buffer.data, nil
 			}
@@ -43,8 +42,8 @@ func readBody(ctx context.Context, c *gin.Context, hold part.Hold, room int, lim
 				buffer.data, came = buffer.data[:room], 0
 			} else {
 				control := http.NewResponseController(c.Writer)
-				control.SetReadDeadline(time.Now().Add(bodyStall))
-				control.SetWriteDeadline(time.Now().Add(bodyStall + answerTime))
+				control.SetReadDeadline(time.Now().Add(BodyStall))
+				control.SetWriteDeadline(time.Now().Add(BodyStall + AnswerTime))
 			}
 		}
 		n, err := c.Request.Body.Read(buffer.data[len(buffer.data):cap(buffer.data)])
@@ -53,7 +52,7 @@ func readBody(ctx context.Context, c *gin.Context, hold part.Hold, room int, lim
 		switch {
 		case err == io.EOF && (c.Request.ContentLength < 0 || int64(came) == length):
 			if int64(came) > limit {
-				return nil, tooLarge(limit)
+				return nil, TooLarge(limit)
 			}
 			return buffer.keep(), nil
 		case err == io.EOF:
@@ -62,10 +61,6 @@ func readBody(ctx context.Context, c *gin.Context, hold part.Hold, room int, lim
 			return nil, err
 		}
 	}
-}
-
-func tooLarge(limit int64) error {
-	return problem.New(problem.TooLarge, "the request has more than %d bytes", limit)
 }
 
 // bodySteps are the buffers in which a body gathers before so much of it has

@@ -1,4 +1,4 @@
-package api
+package queues
 
 import (
 	"encoding/json"

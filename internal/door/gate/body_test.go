@@ -1,4 +1,4 @@
-package api
+package gate
 
 import (
 	"bytes"
@@ -29,7 +29,7 @@ func testBody(content io.Reader, length int64, hold *admit.Hold) ([]byte, error)
 	c, _ := gin.CreateTestContext(httptest.NewRecorder())
 	c.Request = httptest.NewRequest("POST", "/", content)
 	c.Request.ContentLength = length
-	return readBody(context.Background(), c, part.Hold{Hold: hold}, testRoom, testLimit)
+	return ReadBody(context.Background(), c, part.Hold{Hold: hold}, testRoom, testLimit)
 }
 
 func someBytes(size int) []byte {

@@ -1,4 +1,4 @@
-package api
+package gate
 
 import (
 	"net/http"
@@ -13,10 +13,10 @@ import (
 // nothing.
 const compressFrom = 4 << 10
 
-// compressed compresses what is read as text, for those who take it: a browser
+// Compressed compresses what is read as text, for those who take it: a browser
 // that watches the service gets its whole picture every second. Our own client
 // asks for no compression: what it moves in bulk is compressed by who sends it.
-func compressed(next http.Handler) http.Handler {
+func Compressed(next http.Handler) http.Handler {
 	wrap, err := gzhttp.NewWrapper(gzhttp.MinSize(compressFrom), gzhttp.CompressionLevel(1), gzhttp.EnableZstd(false),
 		gzhttp.ContentTypes([]string{"application/json", "application/problem+json", "text/event-stream", client.NDJSONType, client.CloudBatchType}))
 	if err != nil {

@@ -1,4 +1,4 @@
-package api
+package flow
 
 import (
 	"bufio"
@@ -25,6 +25,7 @@ import (
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/strict"
+	"steadyferry/internal/door/gate"
 	"steadyferry/internal/engine/part"
 )
 
@@ -43,12 +44,12 @@ const (
 )
 
 // publish takes messages in whichever form the content type names.
-func (s *Server) publish(c *gin.Context) {
-	t, ok := s.topicOf(c)
+func (s *Flow) publish(c *gin.Context) {
+	t, ok := s.TopicOf(c)
 	if !ok {
 		return
 	}
-	partition, ok := intQuery(c, "partition", part.AnyPartition, 0, 1<<30)
+	partition, ok := gate.IntQuery(c, "partition", part.AnyPartition, 0, 1<<30)
 	if !ok {
 		return
 	}
@@ -65,16 +66,16 @@ func (s *Server) publish(c *gin.Context) {
 		limit = t.Record().MaxBody*2 + 1<<20 // JSON around a body, base64 in it
 	}
 	ctx := c.Request.Context()
-	hold := s.node.Parts.Hold(who(c))
+	hold := s.Node.Parts.Hold(gate.Who(c))
 	defer hold.Release()
-	data, err := readBody(ctx, c, hold, message.StampSize, limit)
-	if refuse(c, err) {
+	data, err := gate.ReadBody(ctx, c, hold, message.StampSize, limit)
+	if gate.Refuse(c, err) {
 		return
 	}
 	var receipts []part.Receipt
 	if mediaType == form.BatchType {
 		var r part.Receipt
-		if r, err = s.node.Parts.PublishBatch(ctx, t, partition, data, hold); err == nil {
+		if r, err = s.Node.Parts.PublishBatch(ctx, t, partition, data, hold); err == nil {
 			receipts = []part.Receipt{r}
 		}
 	} else {
@@ -83,10 +84,10 @@ func (s *Server) publish(c *gin.Context) {
 	if partition != part.AnyPartition {
 		s.tellLeader(c, t, partition)
 	}
-	if refuse(c, err) {
+	if gate.Refuse(c, err) {
 		return
 	}
-	c.Writer.Header()["Content-Type"] = jsonType
+	c.Writer.Header()["Content-Type"] = gate.JSONType
 	c.Writer.Write(appendPublished(make([]byte, 0, 160), published(receipts)))
 }
 
@@ -94,9 +95,9 @@ func (s *Server) publish(c *gin.Context) {
 // is another one: a client that asks it next time saves a step.
 const headerLeader = "Ferry-Leader"
 
-func (s *Server) tellLeader(c *gin.Context, t *part.Channel, partition int) {
+func (s *Flow) tellLeader(c *gin.Context, t *part.Channel, partition int) {
 	if p, err := t.Partition(partition); err == nil {
-		if leader := s.node.Parts.LeaderURL(p); leader != "" {
+		if leader := s.Node.Parts.LeaderURL(p); leader != "" {
 			c.Writer.Header().Set(headerLeader, leader)
 		}
 	}
@@ -144,24 +145,24 @@ func published(receipts []part.Receipt) form.Published {
 }
 
 // publishOne publishes a raw body, a JSON message or CloudEvents.
-func (s *Server) publishOne(ctx context.Context, c *gin.Context, t *part.Channel, partition int, mediaType string, body []byte, hold part.Hold) ([]part.Receipt, error) {
+func (s *Flow) publishOne(ctx context.Context, c *gin.Context, t *part.Channel, partition int, mediaType string, body []byte, hold part.Hold) ([]part.Receipt, error) {
 	switch mediaType {
 	case form.MessageType:
 		m, err := form.ParseMessage(body)
 		if err != nil {
 			return nil, err
 		}
-		return s.node.Parts.PublishMessages(ctx, t, partition, []*message.Message{m})
+		return s.Node.Parts.PublishMessages(ctx, t, partition, []*message.Message{m})
 	case form.CloudEventType:
 		m, err := cloudevent.Parse(body)
 		if err != nil {
 			return nil, err
 		}
-		return s.node.Parts.PublishMessages(ctx, t, partition, []*message.Message{m})
+		return s.Node.Parts.PublishMessages(ctx, t, partition, []*message.Message{m})
 	case form.CloudBatchType:
 		var events []json.RawMessage
 		if err := strict.Unmarshal(body, &events); err != nil {
-			return nil, invalid("body", "not a JSON array of CloudEvents: "+err.Error(), "")
+			return nil, gate.Invalid("body", "not a JSON array of CloudEvents: "+err.Error(), "")
 		}
 		messages := make([]*message.Message, len(events))
 		for i, e := range events {
@@ -171,28 +172,28 @@ func (s *Server) publishOne(ctx context.Context, c *gin.Context, t *part.Channel
 			}
 			messages[i] = m
 		}
-		return s.node.Parts.PublishMessages(ctx, t, partition, messages)
+		return s.Node.Parts.PublishMessages(ctx, t, partition, messages)
 	}
 	m, publisher, err := rawMessage(c, body)
 	if err != nil {
 		return nil, err
 	}
 	if publisher == nil {
-		return s.node.Parts.PublishMessages(ctx, t, partition, []*message.Message{m})
+		return s.Node.Parts.PublishMessages(ctx, t, partition, []*message.Message{m})
 	}
 	if err := m.Check(t.Record().MaxBody); err != nil {
-		return nil, invalid("", err.Error(), "")
+		return nil, gate.Invalid("", err.Error(), "")
 	}
 	if partition == part.AnyPartition && m.Key != "" {
 		partition = message.PartitionOf(m.Key, t.Record().Partitions)
 	}
 	if partition == part.AnyPartition {
-		return nil, invalid("partition", "a publisher's sequence counts the messages of one partition", "a key, or partition=N")
+		return nil, gate.Invalid("partition", "a publisher's sequence counts the messages of one partition", "a key, or partition=N")
 	}
 	var b message.Builder
 	b.Add(m)
 	batch := b.Build(message.Plain, publisher)
-	r, err := s.node.Parts.PublishBatch(ctx, t, partition, append(make([]byte, message.StampSize, message.StampSize+len(batch)), batch...), hold)
+	r, err := s.Node.Parts.PublishBatch(ctx, t, partition, append(make([]byte, message.StampSize, message.StampSize+len(batch)), batch...), hold)
 	return []part.Receipt{r}, err
 }
 
@@ -203,7 +204,7 @@ func rawMessage(c *gin.Context, body []byte) (*message.Message, *message.Publish
 	m := &message.Message{Body: body, ContentType: c.GetHeader("Content-Type"), Key: h.Get(headerKey), ID: h.Get(headerID)}
 	if key, ok := c.GetQuery("key"); ok {
 		if m.Key != "" && m.Key != key {
-			return nil, nil, invalid("key", fmt.Sprintf("key is %q, and %s is %q", key, headerKey, m.Key), "one of them")
+			return nil, nil, gate.Invalid("key", fmt.Sprintf("key is %q, and %s is %q", key, headerKey, m.Key), "one of them")
 		}
 		m.Key = key
 	}
@@ -211,7 +212,7 @@ func rawMessage(c *gin.Context, body []byte) (*message.Message, *message.Publish
 	var err error
 	for name, values := range h {
 		if len(values) > 1 && (strings.HasPrefix(name, "Ferry-") || name == "Content-Type" || cloud && strings.HasPrefix(name, cloudPrefix)) {
-			return nil, nil, invalid(name, fmt.Sprintf("%s comes %d times", name, len(values)), "one value")
+			return nil, nil, gate.Invalid(name, fmt.Sprintf("%s comes %d times", name, len(values)), "one value")
 		}
 		if short, ok := strings.CutPrefix(name, headerPrefix); ok {
 			m.Headers = append(m.Headers, message.Header{Name: strings.ToLower(short), Value: values[0]})
@@ -223,7 +224,7 @@ func rawMessage(c *gin.Context, body []byte) (*message.Message, *message.Publish
 	}
 	if text := h.Get(headerTime); text != "" {
 		if m.Time, err = time.Parse(time.RFC3339Nano, text); err != nil {
-			return nil, nil, invalid(headerTime, fmt.Sprintf("%q is not a time", text), "a time of RFC 3339, such as 2026-11-23T08:00:00Z")
+			return nil, nil, gate.Invalid(headerTime, fmt.Sprintf("%q is not a time", text), "a time of RFC 3339, such as 2026-11-23T08:00:00Z")
 		}
 	}
 	if m.Terms, err = rawTerms(h); err != nil {
@@ -240,11 +241,11 @@ func rawMessage(c *gin.Context, body []byte) (*message.Message, *message.Publish
 	}
 	id, err := uuid.Parse(text)
 	if err != nil {
-		return nil, nil, invalid(headerPublisher, fmt.Sprintf("%q is not a publisher id", text), "a UUID")
+		return nil, nil, gate.Invalid(headerPublisher, fmt.Sprintf("%q is not a publisher id", text), "a UUID")
 	}
 	sequence, err := strconv.ParseUint(h.Get(headerSequence), 10, 63)
 	if err != nil {
-		return nil, nil, invalid(headerSequence, fmt.Sprintf("%q is not a sequence", h.Get(headerSequence)), "a whole number")
+		return nil, nil, gate.Invalid(headerSequence, fmt.Sprintf("%q is not a sequence", h.Get(headerSequence)), "a whole number")
 	}
 	return m, &message.Publisher{ID: id, Sequence: sequence}, nil
 }
@@ -268,7 +269,7 @@ func rawTerms(h http.Header) (*message.Terms, error) {
 	if after != "" {
 		d, err := address.ParseDuration(after)
 		if err != nil {
-			return nil, invalid(headerAfter, err.Error(), "")
+			return nil, gate.Invalid(headerAfter, err.Error(), "")
 		}
 		t.NotBefore = time.Now().Add(d).UTC()
 	}
@@ -281,7 +282,7 @@ func rawTerms(h http.Header) (*message.Terms, error) {
 		}
 		parsed, err := time.Parse(time.RFC3339Nano, v.text)
 		if err != nil {
-			return nil, invalid(v.name, fmt.Sprintf("%q is not a time", v.text), "a time of RFC 3339, such as 2026-11-23T08:00:00Z")
+			return nil, gate.Invalid(v.name, fmt.Sprintf("%q is not a time", v.text), "a time of RFC 3339, such as 2026-11-23T08:00:00Z")
 		}
 		*v.to = parsed.UTC()
 	}
@@ -307,9 +308,9 @@ func (r *lineReader) taken(line []byte) { r.ahead.Release(aheadOf(line)) }
 
 func aheadOf(line []byte) int64 { return int64(min(len(line), lineBatchBytes)) }
 
-func (s *Server) readLines(c *gin.Context, limit int, done context.Context) *lineReader {
+func (s *Flow) readLines(c *gin.Context, limit int, done context.Context) *lineReader {
 	r := &lineReader{lines: make(chan []byte, 64), ahead: semaphore.NewWeighted(lineBatchBytes)}
-	hold := s.node.Parts.Hold(who(c))
+	hold := s.Node.Parts.Hold(gate.Who(c))
 	control := http.NewResponseController(c.Writer)
 	in := bufio.NewReaderSize(c.Request.Body, 64<<10)
 	go func() {
@@ -317,7 +318,7 @@ func (s *Server) readLines(c *gin.Context, limit int, done context.Context) *lin
 		defer hold.Release()
 		for {
 			if in.Buffered() == 0 {
-				control.SetReadDeadline(time.Now().Add(bodyStall))
+				control.SetReadDeadline(time.Now().Add(gate.BodyStall))
 			}
 			var line []byte
 			if line, r.err = readLine(done, in, hold, limit); r.err != nil {
@@ -342,8 +343,8 @@ const lineLinger = 5 * time.Millisecond
 
 // publishLines publishes a stream of JSON messages, one a line. What came
 // before a wrong line is kept, and the answer says how much that is.
-func (s *Server) publishLines(c *gin.Context, t *part.Channel, partition int) {
-	hold := s.node.Parts.Hold(who(c))
+func (s *Flow) publishLines(c *gin.Context, t *part.Channel, partition int) {
+	hold := s.Node.Parts.Hold(gate.Who(c))
 	defer hold.Release()
 	done, cancel := context.WithCancel(context.WithoutCancel(c))
 	defer cancel()
@@ -355,20 +356,20 @@ func (s *Server) publishLines(c *gin.Context, t *part.Channel, partition int) {
 	if flushErr := p.flush(); flushErr != nil {
 		err = flushErr
 	}
-	control.SetWriteDeadline(time.Now().Add(answerTime))
+	control.SetWriteDeadline(time.Now().Add(gate.AnswerTime))
 	if err == nil {
 		c.JSON(http.StatusOK, p.total)
 		return
 	}
-	problem := *problemOf(err)
+	problem := *gate.ProblemOf(err)
 	problem.Line = number
 	problem.Accepted = &p.total.Accepted
-	writeProblem(c, &problem)
+	gate.WriteProblem(c, &problem)
 }
 
 // linePublisher gathers the messages of a stream and publishes them.
 type linePublisher struct {
-	server    *Server
+	server    *Flow
 	topic     *part.Channel
 	partition int
 	ctx       context.Context
@@ -423,7 +424,7 @@ func (p *linePublisher) add(line []byte) error {
 	if err := m.Check(p.topic.Record().MaxBody); errors.Is(err, message.ErrTooLarge) {
 		return problem.New(problem.TooLarge, "%v", err)
 	} else if err != nil {
-		return invalid("", err.Error(), "")
+		return gate.Invalid("", err.Error(), "")
 	}
 	p.gathered = append(p.gathered, m)
 	p.bytes += len(line)
@@ -434,9 +435,9 @@ func (p *linePublisher) flush() error {
 	if len(p.gathered) == 0 {
 		return nil
 	}
-	ctx, cancel := context.WithTimeout(p.ctx, requestTimeout)
+	ctx, cancel := context.WithTimeout(p.ctx, gate.RequestTimeout)
 	defer cancel()
-	receipts, err := p.server.node.Parts.PublishMessages(ctx, p.topic, p.partition, p.gathered)
+	receipts, err := p.server.Node.Parts.PublishMessages(ctx, p.topic, p.partition, p.gathered)
 	kept := published(receipts)
 	p.total.Accepted += kept.Accepted
 	p.total.Dropped += kept.Dropped

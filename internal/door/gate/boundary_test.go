@@ -1,4 +1,4 @@
-package api
+package gate
 
 import (
 	"net/url"
@@ -13,7 +13,7 @@ func FuzzQueryValue(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, raw string) {
 		values, _ := url.ParseQuery(raw) // what can be read of it
-		if got, want := queryValue(raw, "partition"), values.Get("partition"); got != want {
+		if got, want := QueryValue(raw, "partition"), values.Get("partition"); got != want {
 			t.Fatalf("%q of %q, net/url says %q", got, raw, want)
 		}
 		_, broken := url.ParseQuery(raw)

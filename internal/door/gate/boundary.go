@@ -1,13 +1,11 @@
-package api
+package gate
 
 import (
-	"errors"
 	"fmt"
 	"maps"
 	"net"
 	"net/http"
 	"net/netip"
-	"net/url"
 	"slices"
 	"strings"
 
@@ -16,10 +14,10 @@ import (
 	"github.com/gin-gonic/gin"
 )
 
-// knownHost refuses requests for names that are not this node's: a page that
+// KnownHost refuses requests for names that are not this node's: a page that
 // has its own name resolve to this address (DNS rebinding) comes with that
 // name. Numbers and localhost cannot be made to point elsewhere.
-func (s *Server) knownHost(c *gin.Context) {
+func (g *Gate) KnownHost(c *gin.Context) {
 	host := c.Request.Host
 	if _, err := netip.ParseAddrPort(host); err == nil {
 		return
@@ -29,11 +27,11 @@ func (s *Server) knownHost(c *gin.Context) {
 	}
 	host = strings.ToLower(strings.TrimSuffix(strings.Trim(host, "[]"), "."))
 	switch path := c.Request.URL.Path; {
-	case host == "", host == "localhost", net.ParseIP(host) != nil, slices.Contains(s.names, host), path == "/healthz", path == "/readyz":
+	case host == "", host == "localhost", net.ParseIP(host) != nil, slices.Contains(g.names, host), path == "/healthz", path == "/readyz":
 		return
 	}
-	writeProblem(c, &form.Problem{Type: "urn:steady-ferry:problem:unknown-host", Status: http.StatusMisdirectedRequest, Title: "This node has another name",
-		Detail: fmt.Sprintf("the request is for the host %q", host), Field: "Host", Allowed: strings.Join(append([]string{"IP addresses", "localhost"}, s.names...), ", "),
+	WriteProblem(c, &form.Problem{Type: "urn:steady-ferry:problem:unknown-host", Status: http.StatusMisdirectedRequest, Title: "This node has another name",
+		Detail: fmt.Sprintf("the request is for the host %q", host), Field: "Host", Allowed: strings.Join(append([]string{"IP addresses", "localhost"}, g.names...), ", "),
 		Next: "if it is a name of this node, start ferryd with -names " + host})
 }
 
@@ -79,14 +77,14 @@ func queriesOf(document map[string]any) map[operation]map[string]string {
 	return out
 }
 
-// knownQuery refuses query parameters that the operation does not have, and
+// KnownQuery refuses query parameters that the operation does not have, and
 // those that come twice: what is misspelt would be left out silently.
-func (s *Server) knownQuery(c *gin.Context) {
+func (g *Gate) KnownQuery(c *gin.Context) {
 	raw := c.Request.URL.RawQuery
 	if raw == "" {
 		return
 	}
-	known, ok := s.queries[operation{c.Request.Method, c.FullPath()}]
+	known, ok := g.queries[operation{c.Request.Method, c.FullPath()}]
 	if !ok {
 		return
 	}
@@ -100,47 +98,23 @@ func (s *Server) knownQuery(c *gin.Context) {
 		kind, ok := known[name]
 		switch {
 		case err != nil:
-			writeProblem(c, invalid("", "the query of the address is broken: "+err.Error(), "name=value, joined by &, with percent-encoding"))
+			WriteProblem(c, Invalid("", "the query of the address is broken: "+err.Error(), "name=value, joined by &, with percent-encoding"))
 			return
 		case !ok:
 			allowed := strings.Join(slices.Sorted(maps.Keys(known)), ", ")
 			if allowed == "" {
 				allowed = "none"
 			}
-			writeProblem(c, invalid(name, fmt.Sprintf("there is no query parameter %q here", name), allowed))
+			WriteProblem(c, Invalid(name, fmt.Sprintf("there is no query parameter %q here", name), allowed))
 			return
 		case kind != "array" && slices.Contains(seen, name):
-			writeProblem(c, invalid(name, fmt.Sprintf("the query parameter %s comes more than once", name), "one value"))
+			WriteProblem(c, Invalid(name, fmt.Sprintf("the query parameter %s comes more than once", name), "one value"))
 			return
 		case kind == "boolean" && value != "true" && value != "false":
-			writeProblem(c, invalid(name, fmt.Sprintf("%s is %q", name, value), "true, false")) // a preview that is meant must not be taken for the deed
+			WriteProblem(c, Invalid(name, fmt.Sprintf("%s is %q", name, value), "true, false")) // a preview that is meant must not be taken for the deed
 			return
 		case kind != "array":
 			seen = append(seen, name)
 		}
 	}
-}
-
-// queryValue returns the first value of a parameter, without taking the whole
-// query apart as small requests that come in thousands would have to.
-func queryValue(raw, name string) string {
-	for pair := range strings.SplitSeq(raw, "&") {
-		if n, value, err := unescapePair(pair); err == nil && n == name {
-			return value
-		}
-	}
-	return ""
-}
-
-// unescapePair splits name=value of a query. A semicolon is refused as net/url
-// refuses it, which would leave the pair out.
-func unescapePair(pair string) (name, value string, err error) {
-	if strings.Contains(pair, ";") {
-		return "", "", errors.New("a semicolon stands in it")
-	}
-	name, value, _ = strings.Cut(pair, "=")
-	if name, err = url.QueryUnescape(name); err == nil {
-		value, err = url.QueryUnescape(value)
-	}
-	return name, value, err
 }

@@ -1,4 +1,4 @@
-package api
+package flow
 
 import (
 	"context"
@@ -15,6 +15,7 @@ import (
 	"steadyferry/client"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/door/gate"
 	"steadyferry/internal/engine/part"
 )
 
@@ -25,8 +26,8 @@ const streamBatches = 64
 // publishStream takes batches over a WebSocket (RFC 6455). Each is answered by
 // its number, as soon as it is kept; one that is refused does not end the stream.
 // Batches that are under way at the same time keep no order among them.
-func (s *Server) publishStream(c *gin.Context) {
-	t, ok := s.topicOf(c)
+func (s *Flow) publishStream(c *gin.Context) {
+	t, ok := s.TopicOf(c)
 	if !ok {
 		return
 	}
@@ -35,16 +36,16 @@ func (s *Server) publishStream(c *gin.Context) {
 		return // it has answered
 	}
 	defer conn.Close()
-	ctx, cancel := s.streamContext(c)
+	ctx, cancel := s.StreamContext(c)
 	defer cancel()
-	p := &publishStream{server: s, topic: t, conn: conn, who: who(c)}
+	p := &publishStream{server: s, topic: t, conn: conn, who: gate.Who(c)}
 	go p.ping(ctx)
 	p.read()
 	p.underWay.Wait() // what was taken is answered
 }
 
 type publishStream struct {
-	server   *Server
+	server   *Flow
 	topic    *part.Channel
 	who      string
 	conn     *websocket.Conn
@@ -89,7 +90,7 @@ func (p *publishStream) read() {
 		if err != nil {
 			return
 		}
-		hold := p.server.node.Parts.Hold(p.who)
+		hold := p.server.Node.Parts.Hold(p.who)
 		data, err := p.readFrame(r, hold)
 		if err != nil {
 			hold.Release()
@@ -134,12 +135,12 @@ func (p *publishStream) readFrame(r io.Reader, hold part.Hold) ([]byte, error) {
 func (p *publishStream) publish(data []byte, hold part.Hold) {
 	number, partition := client.PublishHead(data[message.StampSize-publishHead:])
 	clear(data[:message.StampSize])
-	ctx, cancel := context.WithTimeout(context.Background(), requestTimeout)
+	ctx, cancel := context.WithTimeout(context.Background(), gate.RequestTimeout)
 	defer cancel()
-	receipt, err := p.server.node.Parts.PublishBatch(ctx, p.topic, partition, data, hold)
+	receipt, err := p.server.Node.Parts.PublishBatch(ctx, p.topic, partition, data, hold)
 	var answer []byte
 	if err != nil {
-		text, marshalErr := json.Marshal(problemOf(err))
+		text, marshalErr := json.Marshal(gate.ProblemOf(err))
 		if marshalErr != nil {
 			text = fmt.Appendf(nil, `{"detail":%q}`, err)
 		}

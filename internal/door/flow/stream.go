@@ -1,4 +1,4 @@
-package api
+package flow
 
 import (
 	"context"
@@ -9,6 +9,7 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/gorilla/websocket"
 
+	"steadyferry/internal/door/gate"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service"
 	"steadyferry/internal/service/queues"
@@ -27,23 +28,23 @@ var upgrader = websocket.Upgrader{ReadBufferSize: 16 << 10, WriteBufferSize: 16 
 // workStream serves one member over a WebSocket (RFC 6455): the member gives
 // credit (Max of a call) and sends outcomes, leased messages and what became of
 // the outcomes come back; all as binary frames in the form of client.WorkType.
-func (s *Server) workStream(c *gin.Context) {
-	t, ok := s.queueOf(c)
+func (s *Flow) workStream(c *gin.Context) {
+	t, ok := s.QueueOf(c)
 	if !ok {
 		return
 	}
 	member := c.Query("member")
 	if member == "" {
-		member = who(c)
+		member = gate.Who(c)
 	}
 	conn, err := upgrader.Upgrade(c.Writer, c.Request, nil)
 	if err != nil {
 		return // it has answered
 	}
 	defer conn.Close()
-	ctx, cancel := s.streamContext(c)
+	ctx, cancel := s.StreamContext(c)
 	defer cancel()
-	w := &workStream{node: s.node, topic: t, member: member, conn: conn, frames: make(chan queues.Work, 16)}
+	w := &workStream{node: s.Node, topic: t, member: member, conn: conn, frames: make(chan queues.Work, 16)}
 	go func() {
 		defer cancel()
 		w.read(ctx)
@@ -54,7 +55,7 @@ func (s *Server) workStream(c *gin.Context) {
 		return // what it holds is handed out again when its leases run out
 	}
 	if err != nil {
-		code, text = websocket.ClosePolicyViolation, problemOf(err).Detail
+		code, text = websocket.ClosePolicyViolation, gate.ProblemOf(err).Detail
 	}
 	conn.WriteControl(websocket.CloseMessage, websocket.FormatCloseMessage(code, text[:min(len(text), 120)]), time.Now().Add(time.Second))
 }
@@ -128,7 +129,7 @@ func (w *workStream) serve(ctx context.Context) error {
 		stop()
 		ready = nil
 		if f.Max < 0 || w.credit+f.Max > queues.MaxLease {
-			return invalid("credit", fmt.Sprintf("a credit of %d, with %d open", f.Max, w.credit), fmt.Sprintf("0 to %d in all", queues.MaxLease))
+			return gate.Invalid("credit", fmt.Sprintf("a credit of %d, with %d open", f.Max, w.credit), fmt.Sprintf("0 to %d in all", queues.MaxLease))
 		}
 		w.credit += f.Max
 		if err := w.work(ctx, f.Settle); err != nil {
@@ -153,7 +154,7 @@ func (w *workStream) work(ctx context.Context, settle []queues.Settle) error {
 	if len(settle) == 0 && w.credit == 0 {
 		return nil
 	}
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), requestTimeout)
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), gate.RequestTimeout)
 	defer cancel()
 	done, err := w.node.Queues.Work(ctx, w.topic, queues.Work{Member: w.member, Partition: part.AnyPartition, Settle: settle, Max: w.credit, Raw: true})
 	if err != nil {

@@ -1,7 +1,6 @@
-package api
+package flow
 
 import (
-	"bufio"
 	"fmt"
 	"net/http"
 	"strings"
@@ -14,6 +13,7 @@ import (
 	"steadyferry/internal/core/cloudevent"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/door/gate"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/look"
 	"steadyferry/internal/service/queues"
@@ -25,18 +25,18 @@ const maxExport = 1 << 30
 // export writes a selection into a file: of a topic what browse finds, of a
 // queue its dead letters or what is in another state. What breaks off in the
 // middle breaks the connection off, so that no part passes for the whole.
-func (s *Server) export(c *gin.Context) {
+func (s *Flow) export(c *gin.Context) {
 	format := c.DefaultQuery("format", client.FormatNDJSON)
 	if format != client.FormatNDJSON && format != client.FormatCloudEvents {
-		writeProblem(c, invalid("format", fmt.Sprintf("format is %q", format), client.FormatNDJSON+", "+client.FormatCloudEvents))
+		gate.WriteProblem(c, gate.Invalid("format", fmt.Sprintf("format is %q", format), client.FormatNDJSON+", "+client.FormatCloudEvents))
 		return
 	}
-	t, ok := s.channelOf(c)
+	t, ok := s.ChannelOf(c)
 	if !ok {
 		return
 	}
 	var err error
-	f := &exportFile{server: s, c: c, format: format, topic: t, control: http.NewResponseController(c.Writer)}
+	f := &exportFile{server: s, c: c, format: format, topic: t}
 	if t.IsQueue() {
 		err = s.exportQueue(c, t, f)
 	} else {
@@ -48,23 +48,23 @@ func (s *Server) export(c *gin.Context) {
 	if err == nil {
 		err = f.end()
 	}
-	if err != nil && f.out != nil {
+	if err != nil && f.lines != nil {
 		panic(http.ErrAbortHandler)
 	}
-	refuse(c, err)
+	gate.Refuse(c, err)
 }
 
-func (s *Server) exportTopic(c *gin.Context, f *exportFile) error {
+func (s *Flow) exportTopic(c *gin.Context, f *exportFile) error {
 	sel, ok := s.selection(c, address.First)
 	if !ok {
 		return nil
 	}
-	if sel.Limit, ok = intQuery(c, "limit", maxExport, 1, maxExport); !ok {
+	if sel.Limit, ok = gate.IntQuery(c, "limit", maxExport, 1, maxExport); !ok {
 		return nil
 	}
-	ctx, cancel := s.streamContext(c)
+	ctx, cancel := s.StreamContext(c)
 	defer cancel()
-	return s.node.Look.Browse(ctx, sel, func(e look.Event) error {
+	return s.Node.Look.Browse(ctx, sel, func(e look.Event) error {
 		if e.Message == nil {
 			return nil
 		}
@@ -72,7 +72,7 @@ func (s *Server) exportTopic(c *gin.Context, f *exportFile) error {
 			// Browse shortens large bodies; here each is read whole, one at a time.
 			p, err := f.topic.Partition(e.Message.Partition)
 			if err == nil {
-				e.Message, err = s.node.Parts.Message(ctx, p, e.Message.Offset, sel.AnyReplica)
+				e.Message, err = s.Node.Parts.Message(ctx, p, e.Message.Offset, sel.AnyReplica)
 			}
 			if err != nil {
 				return err
@@ -84,12 +84,12 @@ func (s *Server) exportTopic(c *gin.Context, f *exportFile) error {
 	})
 }
 
-func (s *Server) exportQueue(c *gin.Context, t *part.Channel, f *exportFile) error {
-	states, err := statesOf(c.Query("state"), "dead")
+func (s *Flow) exportQueue(c *gin.Context, t *part.Channel, f *exportFile) error {
+	states, err := queues.ParseStates(c.Query("state"), "dead")
 	if err != nil {
 		return err
 	}
-	limit, ok := intQuery(c, "limit", 0, 0, maxExport)
+	limit, ok := gate.IntQuery(c, "limit", 0, 0, maxExport)
 	if !ok {
 		return nil
 	}
@@ -97,13 +97,13 @@ func (s *Server) exportQueue(c *gin.Context, t *part.Channel, f *exportFile) err
 	if sel.Cause, err = queues.ParseCause(c.Query("cause")); err != nil {
 		return err
 	}
-	ctx, cancel := s.streamContext(c)
+	ctx, cancel := s.StreamContext(c)
 	defer cancel()
-	return s.node.Queues.EachItem(ctx, t, sel, func(item *queues.Item) error {
+	return s.Node.Queues.EachItem(ctx, t, sel, func(item *queues.Item) error {
 		if item.Message == nil {
 			return nil // its bytes are gone
 		}
-		line := itemJSON(t, item)
+		line := item.Form(t)
 		line.KeepExact(item.Message.Body)
 		return f.write(line, &item.Message.Message)
 	})
@@ -111,19 +111,17 @@ func (s *Server) exportQueue(c *gin.Context, t *part.Channel, f *exportFile) err
 
 // exportFile is a file of messages on its way to the client.
 type exportFile struct {
-	server  *Server
-	c       *gin.Context
-	format  string
-	topic   *part.Channel
-	control *http.ResponseController
-	out     *bufio.Writer
-	lines   *lineWriter
-	count   int
+	server *Flow
+	c      *gin.Context
+	format string
+	topic  *part.Channel
+	lines  *gate.LineWriter // nil before the head is answered
+	count  int
 }
 
 // begin answers with the head of the file; what is refused is refused before.
 func (f *exportFile) begin() {
-	if f.out != nil {
+	if f.lines != nil {
 		return
 	}
 	suffix, mediaType := "ndjson", client.NDJSONType
@@ -132,10 +130,9 @@ func (f *exportFile) begin() {
 	}
 	name := strings.ReplaceAll(f.topic.Record().Name, "@", "-")
 	f.c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%s.%s"`, name, time.Now().UTC().Format("20060102T150405"), suffix))
-	f.lines = f.server.newLineWriter(f.c, mediaType, time.Minute)
-	f.out = f.lines.buffered
+	f.lines = f.server.NewLineWriter(f.c, mediaType, time.Minute)
 	if f.format == client.FormatCloudEvents {
-		f.out.WriteString("[")
+		f.lines.Text("[")
 	}
 }
 
@@ -143,25 +140,23 @@ func (f *exportFile) write(line any, m *message.Message) error {
 	f.begin()
 	f.count++
 	if f.format == client.FormatNDJSON {
-		return f.lines.write(line, len(m.Body))
+		return f.lines.Write(line, len(m.Body))
 	}
 	event, err := cloudevent.Encode(f.topic.Address().String(), m)
 	if err != nil {
 		return err
 	}
+	before := "\n"
 	if f.count > 1 {
-		f.out.WriteString(",")
+		before = ",\n"
 	}
-	f.out.WriteString("\n")
-	f.control.SetWriteDeadline(time.Now().Add(f.lines.patience))
-	_, err = f.out.Write(event)
-	return err
+	return f.lines.Text(before + string(event))
 }
 
 func (f *exportFile) end() error {
 	f.begin()
 	if f.format == client.FormatCloudEvents {
-		f.out.WriteString("\n]\n")
+		f.lines.Text("\n]\n")
 	}
-	return f.lines.flush()
+	return f.lines.Flush()
 }
