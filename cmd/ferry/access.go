@@ -60,31 +60,20 @@ func (c *call) access(f *accessFlags) error {
 }
 
 func (c *call) secrets() ([]client.Secret, error) {
-	ctx, cancel := c.withTimeout()
-	defer cancel()
-	var p client.Page[client.Secret]
-	return p.Items, c.api.Call(ctx, http.MethodGet, "/access", nil, nil, &p)
+	p, err := ask[client.Page[client.Secret]](c, http.MethodGet, "/access", nil, nil)
+	return p.Items, err
 }
+
+// secretTable is how tokens, links and sessions are listed.
+var secretTable = tableOf[client.Secret]{headings: []string{"id", "kind", "of", "for", "made", "ends"}, row: secretRow}
 
 func (c *call) listSecrets() error {
 	all, err := c.secrets()
 	if err != nil {
 		return err
 	}
-	var rows [][]string
-	for _, s := range all {
-		if c.json {
-			if err := c.printJSON(s); err != nil {
-				return err
-			}
-			continue
-		}
-		rows = append(rows, secretRow(s))
-	}
-	if !c.json {
-		c.table(c.out, []string{"id", "kind", "of", "for", "made", "ends"}, rows)
-	}
-	return nil
+	_, err = list(c, c.out, all, secretTable)
+	return err
 }
 
 func secretRow(s client.Secret) []string {
@@ -99,10 +88,8 @@ func secretRow(s client.Secret) []string {
 }
 
 func (c *call) newLink() error {
-	ctx, cancel := c.withTimeout()
-	defer cancel()
-	var l client.Link
-	if err := c.api.Call(ctx, http.MethodPost, "/links", nil, nil, &l); err != nil {
+	l, err := ask[client.Link](c, http.MethodPost, "/links", nil, nil)
+	if err != nil {
 		return err
 	}
 	if c.json {
@@ -121,10 +108,8 @@ func (c *call) newToken(f *accessFlags) error {
 
 // printToken makes a token and shows it.
 func (c *call) printToken(path string, body any) error {
-	ctx, cancel := c.withTimeout()
-	defer cancel()
-	var t client.Token
-	if err := c.api.Call(ctx, http.MethodPost, path, nil, body, &t); err != nil {
+	t, err := ask[client.Token](c, http.MethodPost, path, nil, body)
+	if err != nil {
 		return err
 	}
 	if c.json {
@@ -178,10 +163,8 @@ func (c *call) endSessions(yes bool) error {
 		fmt.Fprintf(c.out, "it would end %s\nnothing is changed yet: add -yes to do it\n", words.Many(n, "session"))
 		return nil
 	}
-	ctx, cancel := c.withTimeout()
-	defer cancel()
-	var out client.Revoked
-	if err := c.api.Call(ctx, http.MethodDelete, "/access", url.Values{"kind": {"session"}}, nil, &out); err != nil {
+	out, err := ask[client.Revoked](c, http.MethodDelete, "/access", url.Values{"kind": {"session"}}, nil)
+	if err != nil {
 		return err
 	}
 	fmt.Fprintf(c.out, "ended %s\n", words.Many(out.Revoked, "session"))

@@ -1,7 +1,6 @@
 package main
 
 import (
-	"context"
 	"encoding/json"
 	"flag"
 	"fmt"
@@ -112,10 +111,7 @@ var discardVerb = verb{
 
 // deadCounts returns the queues and groups with dead letters.
 func (c *call) deadCounts() ([]client.DeadCount, error) {
-	ctx, cancel := c.withTimeout()
-	defer cancel()
-	var live client.Live
-	err := c.api.Call(ctx, http.MethodGet, "/status", nil, nil, &live)
+	live, err := ask[client.Live](c, http.MethodGet, "/status", nil, nil)
 	return live.Dead, err
 }
 
@@ -125,32 +121,19 @@ func (c *call) deadPlaces(out io.Writer) error {
 	if err != nil {
 		return err
 	}
-	var rows [][]string
-	for _, d := range all {
-		if c.json {
-			if err := c.printJSON(d); err != nil {
-				return err
-			}
-		}
-		rows = append(rows, []string{d.Address, count(d.Dead), count(d.Discarded)})
+	shown, err := list(c, out, all, tableOf[client.DeadCount]{none: "there are no dead letters: nothing has failed",
+		headings: []string{"dead letters of", "dead", "discarded"}, right: []string{"dead", "discarded"},
+		row: func(d client.DeadCount) []string { return []string{d.Address, count(d.Dead), count(d.Discarded)} }})
+	if shown {
+		fmt.Fprintf(out, "\nwhy: ferry dead %s\n", strings.TrimSuffix(all[0].Address, "/dead"))
 	}
-	switch {
-	case c.json:
-	case len(rows) == 0:
-		fmt.Fprintln(out, "there are no dead letters: nothing has failed")
-	default:
-		c.table(out, []string{"dead letters of", "dead", "discarded"}, rows, "dead", "discarded")
-		fmt.Fprintf(out, "\nwhy: ferry dead %s\n", strings.TrimSuffix(rows[0][0], "/dead"))
-	}
-	return nil
+	return err
 }
 
 // causes prints the dead letters by their causes.
 func (c *call) causes(out io.Writer, a address.Address, only string) error {
-	ctx, cancel := c.withTimeout()
-	defer cancel()
-	var d client.DeadLetters
-	if err := c.api.Call(ctx, http.MethodGet, client.QueuePath(a)+"/dead", nil, nil, &d); err != nil {
+	d, err := ask[client.DeadLetters](c, http.MethodGet, client.QueuePath(a)+"/dead", nil, nil)
+	if err != nil {
 		return err
 	}
 	if only != "" {
@@ -159,33 +142,25 @@ func (c *call) causes(out io.Writer, a address.Address, only string) error {
 			return &client.Problem{Detail: fmt.Sprintf("%s has no cause %s now", d.Address, only), Next: "ferry dead " + a.QueuePart().String() + " lists them"}
 		}
 	}
-	if c.json {
-		for _, cause := range d.Causes {
-			if err := c.printJSON(cause); err != nil {
-				return err
-			}
-		}
-		return nil
-	}
-	if d.Total == 0 {
-		fmt.Fprintf(out, "%s has no dead letters: every message is done, under way or waiting\n", d.Address)
-		return nil
-	}
 	now := now()
-	fmt.Fprintf(out, "%s: %s, %s\n\n", d.Address, words.Many(d.Total, "dead letter"), words.Many(len(d.Causes), "cause"))
-	var rows [][]string
-	for _, x := range d.Causes {
-		sample := ""
-		if x.Sample != nil {
-			sample = x.Sample.Address
+	if !c.json && len(d.Causes) > 0 {
+		fmt.Fprintf(out, "%s: %s, %s\n\n", d.Address, words.Many(d.Total, "dead letter"), words.Many(len(d.Causes), "cause"))
+	}
+	sampleOf := func(x client.DeadCause) string {
+		if x.Sample == nil {
+			return ""
 		}
-		rows = append(rows, []string{x.Cause, x.Reason, count(x.Count), fmt.Sprintf("%.0f%%", 100*x.Share), age(&x.FirstSeen, now) + " ago", age(&x.LastSeen, now) + " ago", oneLine(x.Pattern, 60), sample})
+		return x.Sample.Address
 	}
-	c.table(out, []string{"cause", "reason", "count", "share", "first", "last", "detail", "a sample"}, rows, "count", "share", "first", "last")
-	if len(d.Causes) > 0 && only == "" {
-		fmt.Fprintf(out, "\none of them whole: ferry dead %s\nall of a cause:    ferry dead %s -cause %s -list\n", rows[0][7], a.QueuePart(), d.Causes[0].Cause)
+	shown, err := list(c, out, d.Causes, tableOf[client.DeadCause]{none: d.Address + " has no dead letters: every message is done, under way or waiting",
+		headings: []string{"cause", "reason", "count", "share", "first", "last", "detail", "a sample"}, right: []string{"count", "share", "first", "last"},
+		row: func(x client.DeadCause) []string {
+			return []string{x.Cause, x.Reason, count(x.Count), fmt.Sprintf("%.0f%%", 100*x.Share), age(&x.FirstSeen, now) + " ago", age(&x.LastSeen, now) + " ago", oneLine(x.Pattern, 60), sampleOf(x)}
+		}})
+	if shown && only == "" {
+		fmt.Fprintf(out, "\none of them whole: ferry dead %s\nall of a cause:    ferry dead %s -cause %s -list\n", sampleOf(d.Causes[0]), a.QueuePart(), d.Causes[0].Cause)
 	}
-	return nil
+	return err
 }
 
 // listItems prints messages of a queue one by one; limit 0 is 100 on tables
@@ -252,10 +227,8 @@ func (c *call) listItems(out io.Writer, a address.Address, state, cause, where s
 
 // showItem prints one message of a queue whole.
 func (c *call) showItem(out io.Writer, a address.Address) error {
-	ctx, cancel := c.withTimeout()
-	defer cancel()
-	var m client.QueueMessage
-	if err := c.api.Call(ctx, http.MethodGet, fmt.Sprintf("%s/items/%d/%d", client.QueuePath(a.QueuePart()), a.Partition, a.Offset), nil, nil, &m); err != nil {
+	m, err := ask[client.QueueMessage](c, http.MethodGet, fmt.Sprintf("%s/items/%d/%d", client.QueuePath(a.QueuePart()), a.Partition, a.Offset), nil, nil)
+	if err != nil {
 		return err
 	}
 	if c.json {
@@ -355,17 +328,16 @@ func (c *call) actOnDead(a address.Address, f *deadFlags) error {
 // act previews an action, and does it with yes.
 func (c *call) act(a address.Address, action client.QueueAction, yes bool) error {
 	path := client.QueuePath(a.QueuePart()) + "/actions"
-	ctx, cancel := context.WithTimeout(c.ctx, 10*time.Minute)
-	defer cancel()
+	const most = 10 * time.Minute
 	action.Preview = true
-	var r client.QueueActionResult
-	if err := c.api.Call(ctx, http.MethodPost, path, nil, action, &r); err != nil {
+	r, err := askWithin[client.QueueActionResult](c, most, http.MethodPost, path, nil, action)
+	if err != nil {
 		return err
 	}
 	if yes && r.Messages > 0 {
 		action.Preview = false
-		done := client.QueueActionResult{}
-		if err := c.api.Call(ctx, http.MethodPost, path, nil, action, &done); err != nil {
+		done, err := askWithin[client.QueueActionResult](c, most, http.MethodPost, path, nil, action)
+		if err != nil {
 			return err
 		}
 		r.Messages, r.Done = done.Messages, true

@@ -25,8 +25,8 @@ func (c *call) newGroup(ctx context.Context, from string, given givenSettings) e
 	if _, err := address.ParsePosition(from); err != nil {
 		return &usageError{err}
 	}
-	var g client.Group
-	if err := c.api.Call(ctx, http.MethodPost, client.ChannelPath(a)+"/groups", nil, client.NewGroup{Group: a.Group, From: from, Settings: client.Settings(given)}, &g); err != nil {
+	g, err := ask[client.Group](c, http.MethodPost, client.ChannelPath(a)+"/groups", nil, client.NewGroup{Group: a.Group, From: from, Settings: client.Settings(given)})
+	if err != nil {
 		return err
 	}
 	if c.json {
@@ -37,8 +37,8 @@ func (c *call) newGroup(ctx context.Context, from string, given givenSettings) e
 }
 
 func (c *call) setGroup(ctx context.Context, a address.Address, given givenSettings) error {
-	var g client.Group
-	if err := c.api.Call(ctx, http.MethodPatch, client.GroupPath(a), nil, given, &g); err != nil {
+	g, err := ask[client.Group](c, http.MethodPatch, client.GroupPath(a), nil, given)
+	if err != nil {
 		return err
 	}
 	if c.json {

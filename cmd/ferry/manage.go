@@ -40,8 +40,8 @@ var newVerb = verb{
 				if a.Kind() != address.KindSpace {
 					return wrongUsage("%s is the address of a %s", a, a.Kind())
 				}
-				var s client.Space
-				if err := c.api.Call(ctx, http.MethodPost, "/spaces", nil, given.with("space", a.Space), &s); err != nil {
+				s, err := ask[client.Space](c, http.MethodPost, "/spaces", nil, given.with("space", a.Space))
+				if err != nil {
 					return err
 				}
 				if c.json {
@@ -56,8 +56,8 @@ var newVerb = verb{
 				if err != nil {
 					return err
 				}
-				var t client.Topic
-				if err := c.api.Call(ctx, http.MethodPost, "/channels", nil, client.NewChannel{Address: a.String(), Kind: kind, Settings: client.Settings(given)}, &t); err != nil {
+				t, err := ask[client.Topic](c, http.MethodPost, "/channels", nil, client.NewChannel{Address: a.String(), Kind: kind, Settings: client.Settings(given)})
+				if err != nil {
 					return err
 				}
 				if c.json {
@@ -85,8 +85,8 @@ func (c *call) newQueue(ctx context.Context, given givenSettings) error {
 	if err != nil {
 		return err
 	}
-	var t client.Topic
-	if err := c.api.Call(ctx, http.MethodPost, "/channels", nil, client.NewChannel{Address: a.String(), Kind: "queue", Settings: client.Settings(given)}, &t); err != nil {
+	t, err := ask[client.Topic](c, http.MethodPost, "/channels", nil, client.NewChannel{Address: a.String(), Kind: "queue", Settings: client.Settings(given)})
+	if err != nil {
 		return err
 	}
 	if c.json {
@@ -115,8 +115,8 @@ var setVerb = verb{
 				return c.setGroup(ctx, a, given)
 			}
 			if a.Kind() == address.KindSpace {
-				var s client.Space
-				if err := c.api.Call(ctx, http.MethodPatch, "/spaces/"+url.PathEscape(a.Space), nil, given, &s); err != nil {
+				s, err := ask[client.Space](c, http.MethodPatch, "/spaces/"+url.PathEscape(a.Space), nil, given)
+				if err != nil {
 					return err
 				}
 				if c.json {
@@ -128,8 +128,8 @@ var setVerb = verb{
 			if a, err = c.oneChannel(); err != nil {
 				return err
 			}
-			var p client.Preview
-			if err := c.api.Call(ctx, http.MethodPatch, client.ChannelPath(a), url.Values{"preview": {"true"}}, given, &p); err != nil {
+			p, err := ask[client.Preview](c, http.MethodPatch, client.ChannelPath(a), url.Values{"preview": {"true"}}, given)
+			if err != nil {
 				return err
 			}
 			if len(p.After) == 0 {
@@ -155,6 +155,14 @@ func settingText(v any) string {
 		return count(int64(f))
 	}
 	return fmt.Sprint(v)
+}
+
+// previewed prints what a change would do or has done, or returns why it does not.
+func (c *call) previewed(p client.Preview, err error) error {
+	if err != nil {
+		return err
+	}
+	return c.printPreview(p)
 }
 
 func (c *call) printPreview(p client.Preview) error {
@@ -208,18 +216,14 @@ var removeVerb = verb{
 				return c.printPreview(p)
 			}
 			if a.Kind() == address.KindGroup && !*undo {
-				var p client.Preview
-				if err := c.api.Call(ctx, http.MethodDelete, client.GroupPath(a), url.Values{"preview": {fmt.Sprint(!*yes)}}, nil, &p); err != nil {
-					return err
-				}
-				return c.printPreview(p)
+				return c.previewed(ask[client.Preview](c, http.MethodDelete, client.GroupPath(a), url.Values{"preview": {fmt.Sprint(!*yes)}}, nil))
 			}
 			if a, err = c.oneChannel(); err != nil {
 				return err
 			}
 			if *undo {
-				var t client.Topic
-				if err := c.api.Call(ctx, http.MethodPost, client.ChannelPath(a)+"/restore", nil, nil, &t); err != nil {
+				t, err := ask[client.Topic](c, http.MethodPost, client.ChannelPath(a)+"/restore", nil, nil)
+				if err != nil {
 					return err
 				}
 				if c.json {
@@ -228,11 +232,7 @@ var removeVerb = verb{
 				fmt.Fprintf(c.out, "%s is back with %s (%s)\n", a, words.Many(t.Messages, "message"), size(t.Bytes))
 				return nil
 			}
-			var p client.Preview
-			if err := c.api.Call(ctx, http.MethodDelete, client.ChannelPath(a), url.Values{"preview": {fmt.Sprint(!*yes)}}, nil, &p); err != nil {
-				return err
-			}
-			return c.printPreview(p)
+			return c.previewed(ask[client.Preview](c, http.MethodDelete, client.ChannelPath(a), url.Values{"preview": {fmt.Sprint(!*yes)}}, nil))
 		}
 	},
 }
@@ -324,29 +324,18 @@ var logbookVerb = verb{
 	define: func(fs *flag.FlagSet) func(*call) error {
 		limit := fs.Int("limit", 50, "show at most this `many` entries")
 		return func(c *call) error {
-			ctx, cancel := c.withTimeout()
-			defer cancel()
-			var p client.Page[client.LogbookEntry]
-			if err := c.api.Call(ctx, http.MethodGet, "/logbook", url.Values{"limit": {fmt.Sprint(*limit)}}, nil, &p); err != nil {
+			p, err := ask[client.Page[client.LogbookEntry]](c, http.MethodGet, "/logbook", url.Values{"limit": {fmt.Sprint(*limit)}}, nil)
+			if err != nil {
 				return err
 			}
-			var rows [][]string
-			for _, e := range p.Items {
-				if c.json {
-					if err := c.printJSON(e); err != nil {
-						return err
+			_, err = list(c, c.out, p.Items, tableOf[client.LogbookEntry]{headings: []string{"time", "who", "action", "address", "what changed"},
+				row: func(e client.LogbookEntry) []string {
+					if e.Times > 1 {
+						e.Action += fmt.Sprintf(", %d times", e.Times)
 					}
-					continue
-				}
-				if e.Times > 1 {
-					e.Action += fmt.Sprintf(", %d times", e.Times)
-				}
-				rows = append(rows, []string{e.At.Local().Format("2006-01-02 15:04:05"), e.Who, e.Action, e.Address, oneLine(e.Change, 100)})
-			}
-			if !c.json {
-				c.table(c.out, []string{"time", "who", "action", "address", "what changed"}, rows)
-			}
-			return nil
+					return []string{e.At.Local().Format("2006-01-02 15:04:05"), e.Who, e.Action, e.Address, oneLine(e.Change, 100)}
+				}})
+			return err
 		}
 	},
 }

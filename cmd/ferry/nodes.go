@@ -77,37 +77,23 @@ func (c *call) nodes(f *nodesFlags) error {
 	if len(c.args) != 1 {
 		return wrongUsage("ferry nodes %s takes one name or number after it", what)
 	}
-	ctx, cancel := c.withTimeout()
-	defer cancel()
 	preview := url.Values{"preview": {fmt.Sprint(!f.yes)}}
-	var p client.Preview
+	aside := "/set-aside/" + url.PathEscape(c.args[0])
 	switch path := "/nodes/" + url.PathEscape(c.args[0]); what {
 	case "drain":
-		if err := c.api.Call(ctx, http.MethodPost, path+"/drain", preview, client.Drain{LeadersOnly: f.leadersOnly}, &p); err != nil {
-			return err
-		}
-		return c.printPreview(p)
+		return c.previewed(ask[client.Preview](c, http.MethodPost, path+"/drain", preview, client.Drain{LeadersOnly: f.leadersOnly}))
 	case "remove":
-		if err := c.api.Call(ctx, http.MethodDelete, path, preview, nil, &p); err != nil {
-			return err
-		}
-		return c.printPreview(p)
+		return c.previewed(ask[client.Preview](c, http.MethodDelete, path, preview, nil))
 	case "adopt":
 		if f.as == "" {
 			return wrongUsage("-as is missing: the address of the channel that they become")
 		}
-		if err := c.api.Call(ctx, http.MethodPost, "/set-aside/"+url.PathEscape(c.args[0])+"/adopt", preview, client.Adopt{Address: f.as}, &p); err != nil {
-			return err
-		}
-		return c.printPreview(p)
+		return c.previewed(ask[client.Preview](c, http.MethodPost, aside+"/adopt", preview, client.Adopt{Address: f.as}))
 	case "throw-away":
-		if err := c.api.Call(ctx, http.MethodDelete, "/set-aside/"+url.PathEscape(c.args[0]), preview, nil, &p); err != nil {
-			return err
-		}
-		return c.printPreview(p)
+		return c.previewed(ask[client.Preview](c, http.MethodDelete, aside, preview, nil))
 	case "cancel":
-		var j client.Job
-		if err := c.api.Call(ctx, http.MethodPost, "/jobs/"+url.PathEscape(c.args[0])+"/cancel", nil, nil, &j); err != nil {
+		j, err := ask[client.Job](c, http.MethodPost, "/jobs/"+url.PathEscape(c.args[0])+"/cancel", nil, nil)
+		if err != nil {
 			return err
 		}
 		if c.json {
@@ -119,8 +105,8 @@ func (c *call) nodes(f *nodesFlags) error {
 		if c.args[0] != "on" && c.args[0] != "off" {
 			return wrongUsage("%q; allowed: on, off", c.args[0])
 		}
-		s := client.Spread{On: c.args[0] == "on"}
-		if err := c.api.Call(ctx, http.MethodPut, "/nodes/spread", nil, s, &s); err != nil {
+		s, err := ask[client.Spread](c, http.MethodPut, "/nodes/spread", nil, client.Spread{On: c.args[0] == "on"})
+		if err != nil {
 			return err
 		}
 		if c.json {
@@ -134,38 +120,23 @@ func (c *call) nodes(f *nodesFlags) error {
 
 // setAside lists logs that no record knows.
 func (c *call) setAside() error {
-	ctx, cancel := c.withTimeout()
-	defer cancel()
-	var p client.Page[client.SetAside]
-	if err := c.api.Call(ctx, http.MethodGet, "/set-aside", nil, nil, &p); err != nil {
+	p, err := ask[client.Page[client.SetAside]](c, http.MethodGet, "/set-aside", nil, nil)
+	if err != nil {
 		return err
 	}
-	if c.json {
-		for _, a := range p.Items {
-			if err := c.printJSON(a); err != nil {
-				return err
-			}
-		}
-		return nil
+	shown, err := list(c, c.out, p.Items, tableOf[client.SetAside]{none: "nothing is set aside: the records know all logs",
+		headings: []string{"id", "was", "kind", "on node", "partitions", "size", "set aside", "deleted on"}, right: []string{"partitions", "size"},
+		row: func(a client.SetAside) []string {
+			return []string{a.ID, cmp.Or(a.Address, "not known"), a.Kind, a.Node, fmt.Sprint(len(a.Partitions)), address.FormatSize(a.Bytes), a.Since.Format(time.DateTime), a.Until.Format(time.DateOnly)}
+		}})
+	if shown {
+		fmt.Fprintln(c.out, "they come back by themselves when the records know them again; ferry nodes adopt ID -as ADDRESS makes a channel of them")
 	}
-	if len(p.Items) == 0 {
-		fmt.Fprintln(c.out, "nothing is set aside: the records know all logs")
-		return nil
-	}
-	var rows [][]string
-	for _, a := range p.Items {
-		rows = append(rows, []string{a.ID, cmp.Or(a.Address, "not known"), a.Kind, a.Node, fmt.Sprint(len(a.Partitions)), address.FormatSize(a.Bytes), a.Since.Format(time.DateTime), a.Until.Format(time.DateOnly)})
-	}
-	c.table(c.out, []string{"id", "was", "kind", "on node", "partitions", "size", "set aside", "deleted on"}, rows, "partitions", "size")
-	fmt.Fprintln(c.out, "they come back by themselves when the records know them again; ferry nodes adopt ID -as ADDRESS makes a channel of them")
-	return nil
+	return err
 }
 
 func (c *call) cluster() (client.Cluster, error) {
-	ctx, cancel := c.withTimeout()
-	defer cancel()
-	var cluster client.Cluster
-	return cluster, c.api.Call(ctx, http.MethodGet, "/nodes", nil, nil, &cluster)
+	return ask[client.Cluster](c, http.MethodGet, "/nodes", nil, nil)
 }
 
 func (c *call) listNodes(out io.Writer) error {
@@ -226,60 +197,34 @@ func (c *call) listNodes(out io.Writer) error {
 }
 
 func (c *call) leaderChanges(out io.Writer, limit int) error {
-	ctx, cancel := c.withTimeout()
-	defer cancel()
-	var p client.Page[client.LeaderChange]
-	if err := c.api.Call(ctx, http.MethodGet, "/nodes/changes", url.Values{"limit": {fmt.Sprint(limit)}}, nil, &p); err != nil {
+	p, err := ask[client.Page[client.LeaderChange]](c, http.MethodGet, "/nodes/changes", url.Values{"limit": {fmt.Sprint(limit)}}, nil)
+	if err != nil {
 		return err
 	}
-	var rows [][]string
-	for _, ch := range p.Items {
-		if c.json {
-			if err := c.printJSON(ch); err != nil {
-				return err
-			}
-			continue
-		}
-		rows = append(rows, []string{ch.At.Local().Format("2006-01-02 15:04:05.000"), ch.Address, first(ch.From, "–"), ch.To, ch.Reason})
-	}
-	if c.json {
-		return nil
-	}
-	if len(rows) == 0 {
-		fmt.Fprintln(out, "no partition has changed its leader since the nodes started")
-		return nil
-	}
-	c.table(out, []string{"time", "partition", "from", "to", "why"}, rows)
-	return nil
+	_, err = list(c, out, p.Items, tableOf[client.LeaderChange]{none: "no partition has changed its leader since the nodes started", headings: []string{"time", "partition", "from", "to", "why"},
+		row: func(ch client.LeaderChange) []string {
+			return []string{ch.At.Local().Format("2006-01-02 15:04:05.000"), ch.Address, first(ch.From, "–"), ch.To, ch.Reason}
+		}})
+	return err
 }
 
 func (c *call) jobs(out io.Writer, limit int) error {
-	ctx, cancel := c.withTimeout()
-	defer cancel()
-	var p client.Page[client.Job]
-	if err := c.api.Call(ctx, http.MethodGet, "/jobs", url.Values{"limit": {fmt.Sprint(limit)}}, nil, &p); err != nil {
+	p, err := ask[client.Page[client.Job]](c, http.MethodGet, "/jobs", url.Values{"limit": {fmt.Sprint(limit)}}, nil)
+	if err != nil {
 		return err
 	}
-	if c.json {
-		for _, j := range p.Items {
-			if err := c.printJSON(j); err != nil {
-				return err
-			}
-		}
-		return nil
-	}
-	if len(p.Items) == 0 {
-		fmt.Fprintln(out, "there are no jobs: ferry move, ferry nodes drain and ferry set -replicas make them")
-		return nil
-	}
 	now := now()
-	var rows, moving [][]string
+	shown, err := list(c, out, p.Items, tableOf[client.Job]{none: "there are no jobs: ferry move, ferry nodes drain and ferry set -replicas make them",
+		headings: []string{"job", "kind", "of", "state", "partitions", "began", "took", "who", "detail"}, right: []string{"job", "took"},
+		row: func(j client.Job) []string {
+			ended := now
+			if j.EndedAt != nil {
+				ended = *j.EndedAt
+			}
+			return []string{fmt.Sprint(j.Job), j.Kind, j.Address, c.mark(j.State), fmt.Sprintf("%d of %d", j.Done, len(j.Steps)), j.MadeAt.Local().Format("15:04:05"), age(&j.MadeAt, ended), j.Who, oneLine(j.Detail, 60)}
+		}})
+	var moving [][]string
 	for _, j := range p.Items {
-		took := age(&j.MadeAt, now)
-		if j.EndedAt != nil {
-			took = age(&j.MadeAt, *j.EndedAt)
-		}
-		rows = append(rows, []string{fmt.Sprint(j.Job), j.Kind, j.Address, c.mark(j.State), fmt.Sprintf("%d of %d", j.Done, len(j.Steps)), j.MadeAt.Local().Format("15:04:05"), took, j.Who, oneLine(j.Detail, 60)})
 		for _, s := range j.Steps {
 			if s.State != "moving" {
 				continue
@@ -291,19 +236,16 @@ func (c *call) jobs(out io.Writer, limit int) error {
 			moving = append(moving, []string{fmt.Sprint(j.Job), s.Address, strings.Join(s.From, " ") + " -> " + strings.Join(s.To, " "), strings.Join(states, "; ")})
 		}
 	}
-	c.table(out, []string{"job", "kind", "of", "state", "partitions", "began", "took", "who", "detail"}, rows, "job", "took")
-	if len(moving) > 0 {
+	if shown && len(moving) > 0 {
 		fmt.Fprintln(out)
 		c.table(out, []string{"job", "moving now", "nodes", "replicas"}, moving, "job")
 	}
-	return nil
+	return err
 }
 
 func (c *call) whatIf(without string) error {
-	ctx, cancel := c.withTimeout()
-	defer cancel()
-	var w client.WhatIf
-	if err := c.api.Call(ctx, http.MethodGet, "/nodes/what-if", url.Values{"without": {without}}, nil, &w); err != nil {
+	w, err := ask[client.WhatIf](c, http.MethodGet, "/nodes/what-if", url.Values{"without": {without}}, nil)
+	if err != nil {
 		return err
 	}
 	if c.json {
@@ -361,10 +303,8 @@ func (c *call) forceRecover(confirm string) error {
 		}
 		body.Address = a.String()
 	}
-	ctx, cancel := c.withTimeout()
-	defer cancel()
-	var r client.Recoveries
-	if err := c.api.Call(ctx, http.MethodPost, "/nodes/recover", url.Values{"preview": {fmt.Sprint(confirm == "")}}, body, &r); err != nil {
+	r, err := ask[client.Recoveries](c, http.MethodPost, "/nodes/recover", url.Values{"preview": {fmt.Sprint(confirm == "")}}, body)
+	if err != nil {
 		return err
 	}
 	if c.json {
@@ -411,10 +351,8 @@ var moveVerb = verb{
 			if *to == "" {
 				return wrongUsage("-to is missing: the nodes that shall hold %s", a)
 			}
-			ctx, cancel := c.withTimeout()
-			defer cancel()
-			var p client.Preview
-			if err := c.api.Call(ctx, http.MethodPost, "/moves", url.Values{"preview": {fmt.Sprint(!*yes)}}, client.Move{Address: a.String(), To: strings.Split(*to, ",")}, &p); err != nil {
+			p, err := ask[client.Preview](c, http.MethodPost, "/moves", url.Values{"preview": {fmt.Sprint(!*yes)}}, client.Move{Address: a.String(), To: strings.Split(*to, ",")})
+			if err != nil {
 				return err
 			}
 			if len(p.After) == 0 && !c.json {

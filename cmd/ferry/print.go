@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"net/url"
 	"os"
 	"strconv"
 	"strings"
@@ -123,6 +124,38 @@ func (c *call) table(out io.Writer, headings []string, rows [][]string, right ..
 	fmt.Fprintln(out, steered(t.Render()))
 }
 
+// tableOf is how things are listed: one a row, under headings; columns named in
+// right are aligned so. Without any, none is printed instead.
+type tableOf[T any] struct {
+	none     string
+	headings []string
+	right    []string
+	row      func(T) []string
+}
+
+// list prints things: as JSON one a line, else as a table. It reports whether
+// there is a table, below which more may be said.
+func list[T any](c *call, out io.Writer, items []T, t tableOf[T]) (shown bool, err error) {
+	if c.json {
+		for _, item := range items {
+			if err := c.printJSON(item); err != nil {
+				return false, err
+			}
+		}
+		return false, nil
+	}
+	if len(items) == 0 && t.none != "" {
+		fmt.Fprintln(out, t.none)
+		return false, nil
+	}
+	rows := make([][]string, len(items))
+	for i, item := range items {
+		rows[i] = t.row(item)
+	}
+	c.table(out, t.headings, rows, t.right...)
+	return true, nil
+}
+
 // pairs prints names and values below each other.
 func (c *call) pairs(rows [][2]string) {
 	width := 0
@@ -226,5 +259,20 @@ func (c *call) repeat(every time.Duration, draw func(out io.Writer) error) error
 
 // withTimeout bounds a short request.
 func (c *call) withTimeout() (context.Context, context.CancelFunc) {
-	return context.WithTimeout(c.ctx, 30*time.Second)
+	return context.WithTimeout(c.ctx, shortTime)
+}
+
+// shortTime bounds requests that are answered soon.
+const shortTime = 30 * time.Second
+
+// ask sends a request that is answered soon and returns its answer.
+func ask[T any](c *call, method, path string, query url.Values, body any) (T, error) {
+	return askWithin[T](c, shortTime, method, path, query, body)
+}
+
+// askWithin sends a request that may take so long.
+func askWithin[T any](c *call, time time.Duration, method, path string, query url.Values, body any) (answer T, err error) {
+	ctx, cancel := context.WithTimeout(c.ctx, time)
+	defer cancel()
+	return answer, c.api.Call(ctx, method, path, query, body, &answer)
 }

@@ -1,7 +1,6 @@
 package main
 
 import (
-	"context"
 	"flag"
 	"fmt"
 	"io"
@@ -67,10 +66,8 @@ var replayVerb = verb{
 
 // beginReplay begins a replay, or tells what it would do.
 func (c *call) beginReplay(r client.NewReplay) error {
-	ctx, cancel := context.WithTimeout(c.ctx, 5*time.Minute)
-	defer cancel()
-	var out client.Replay
-	if err := c.api.Call(ctx, http.MethodPost, "/replays", nil, r, &out); err != nil {
+	out, err := askWithin[client.Replay](c, 5*time.Minute, http.MethodPost, "/replays", nil, r)
+	if err != nil {
 		return err
 	}
 	if c.json {
@@ -110,30 +107,16 @@ func clock(t *time.Time) string {
 }
 
 func (c *call) listReplays(out io.Writer) error {
-	ctx, cancel := c.withTimeout()
-	defer cancel()
-	var p client.Page[client.Replay]
-	if err := c.api.Call(ctx, http.MethodGet, "/replays", nil, nil, &p); err != nil {
+	p, err := ask[client.Page[client.Replay]](c, http.MethodGet, "/replays", nil, nil)
+	if err != nil {
 		return err
 	}
-	var rows [][]string
-	for _, r := range p.Items {
-		if c.json {
-			if err := c.printJSON(r); err != nil {
-				return err
-			}
-			continue
-		}
-		rows = append(rows, []string{fmt.Sprint(r.Replay), c.mark(r.State), r.From, r.To, count(r.Sent) + " of " + count(r.Total), perSecond(r.Rate), count(r.Failed), clock(first2(r.EndedAt, r.EndsAt)), r.Who, oneLine(r.Detail, 50)})
-	}
-	switch {
-	case c.json:
-	case len(rows) == 0:
-		fmt.Fprintln(out, "there were no replays yet; ferry help replay tells how to begin one")
-	default:
-		c.table(out, []string{"replay", "state", "from", "to", "sent", "rate", "failed again", "ends", "by", "detail"}, rows, "replay", "sent", "rate", "failed again", "ends")
-	}
-	return nil
+	_, err = list(c, out, p.Items, tableOf[client.Replay]{none: "there were no replays yet; ferry help replay tells how to begin one",
+		headings: []string{"replay", "state", "from", "to", "sent", "rate", "failed again", "ends", "by", "detail"}, right: []string{"replay", "sent", "rate", "failed again", "ends"},
+		row: func(r client.Replay) []string {
+			return []string{fmt.Sprint(r.Replay), c.mark(r.State), r.From, r.To, count(r.Sent) + " of " + count(r.Total), perSecond(r.Rate), count(r.Failed), clock(first2(r.EndedAt, r.EndsAt)), r.Who, oneLine(r.Detail, 50)}
+		}})
+	return err
 }
 
 func first2(a, b *time.Time) *time.Time {
@@ -154,10 +137,8 @@ func (c *call) oneReplay(every time.Duration, rate float64) error {
 	path := "/replays/" + c.args[1]
 	if c.args[0] == "show" {
 		return c.repeat(every, func(out io.Writer) error {
-			ctx, cancel := c.withTimeout()
-			defer cancel()
-			var r client.Replay
-			if err := c.api.Call(ctx, http.MethodGet, path, nil, nil, &r); err != nil {
+			r, err := ask[client.Replay](c, http.MethodGet, path, nil, nil)
+			if err != nil {
 				return err
 			}
 			return c.printReplay(out, r)
@@ -167,10 +148,8 @@ func (c *call) oneReplay(every time.Duration, rate float64) error {
 	if rate > 0 {
 		change.Rate = &rate
 	}
-	ctx, cancel := c.withTimeout()
-	defer cancel()
-	var r client.Replay
-	if err := c.api.Call(ctx, http.MethodPatch, path, nil, change, &r); err != nil {
+	r, err := ask[client.Replay](c, http.MethodPatch, path, nil, change)
+	if err != nil {
 		return err
 	}
 	return c.printReplay(c.out, r)
@@ -214,12 +193,10 @@ var traceVerb = verb{
 			if len(c.args) != 1 {
 				return wrongUsage("an id or an address is expected")
 			}
-			ctx, cancel := c.withTimeout()
-			defer cancel()
 			a, err := address.Parse(c.args[0])
 			if err == nil && a.Kind() == address.KindMessage {
-				var t client.Trace
-				if err := c.api.Call(ctx, http.MethodGet, fmt.Sprintf("%s/trace/%d/%d", client.QueuePath(a), a.Partition, a.Offset), nil, nil, &t); err != nil {
+				t, err := ask[client.Trace](c, http.MethodGet, fmt.Sprintf("%s/trace/%d/%d", client.QueuePath(a), a.Partition, a.Offset), nil, nil)
+				if err != nil {
 					return err
 				}
 				return c.printTrace(t)
@@ -227,8 +204,8 @@ var traceVerb = verb{
 			if strings.ContainsAny(c.args[0], "/#") {
 				return wrongUsage("%q is not the address of a message, such as coldchain/inspections#0:1203", c.args[0])
 			}
-			var p client.Page[client.Trace]
-			if err := c.api.Call(ctx, http.MethodGet, "/trace", map[string][]string{"id": {c.args[0]}}, nil, &p); err != nil {
+			p, err := ask[client.Page[client.Trace]](c, http.MethodGet, "/trace", map[string][]string{"id": {c.args[0]}}, nil)
+			if err != nil {
 				return err
 			}
 			for i, t := range p.Items {

@@ -37,21 +37,17 @@ var seekVerb = verb{
 					return &usageError{err}
 				}
 			}
-			ask := client.Seek{To: *to, Undo: *undo, WhileRunning: *running, Why: *why}
+			seek := client.Seek{To: *to, Undo: *undo, WhileRunning: *running, Why: *why}
 			if *partition >= 0 {
-				ask.Partition = partition
+				seek.Partition = partition
 			}
-			ctx, cancel := c.withTimeout()
-			defer cancel()
-			var m client.Moved
-			if err := c.api.Call(ctx, http.MethodPost, client.GroupPath(a)+"/moves", url.Values{"preview": {"true"}}, ask, &m); err != nil {
+			m, err := ask[client.Moved](c, http.MethodPost, client.GroupPath(a)+"/moves", url.Values{"preview": {"true"}}, seek)
+			if err == nil && *yes {
+				seek.Last = &m.Last
+				m, err = ask[client.Moved](c, http.MethodPost, client.GroupPath(a)+"/moves", nil, seek)
+			}
+			if err != nil {
 				return err
-			}
-			if *yes {
-				ask.Last = &m.Last
-				if err := c.api.Call(ctx, http.MethodPost, client.GroupPath(a)+"/moves", nil, ask, &m); err != nil {
-					return err
-				}
 			}
 			if c.json {
 				return c.printJSON(m)
@@ -134,13 +130,11 @@ func timeMoved(s client.MovedStep) string {
 // showGroup tells how a group is, or with history what was done to its
 // offsets.
 func (c *call) showGroup(out io.Writer, a address.Address, history bool) error {
-	ctx, cancel := c.withTimeout()
-	defer cancel()
 	if history {
 		return c.showMoves(out, a)
 	}
-	var g client.Group
-	if err := c.api.Call(ctx, http.MethodGet, client.GroupPath(a), nil, nil, &g); err != nil {
+	g, err := ask[client.Group](c, http.MethodGet, client.GroupPath(a), nil, nil)
+	if err != nil {
 		return err
 	}
 	if c.json {
@@ -195,42 +189,27 @@ func lagText(g client.Group) string {
 }
 
 func (c *call) showMoves(out io.Writer, a address.Address) error {
-	ctx, cancel := c.withTimeout()
-	defer cancel()
-	var p client.Page[client.GroupMove]
-	if err := c.api.Call(ctx, http.MethodGet, client.GroupPath(a)+"/moves", nil, nil, &p); err != nil {
+	p, err := ask[client.Page[client.GroupMove]](c, http.MethodGet, client.GroupPath(a)+"/moves", nil, nil)
+	if err != nil {
 		return err
 	}
-	var rows [][]string
-	for _, m := range p.Items {
-		if c.json {
-			if err := c.printJSON(m); err != nil {
-				return err
+	_, err = list(c, out, p.Items, tableOf[client.GroupMove]{none: fmt.Sprintf("the offsets of %s were never moved by hand", a),
+		headings: []string{"move", "time", "who", "to", "messages", "again", "skipped", "", "why"}, right: []string{"move", "messages", "again", "skipped"},
+		row: func(m client.GroupMove) []string {
+			var messages, again, skipped int64
+			for _, s := range m.Steps {
+				messages += s.Messages
+				again += s.Again
+				skipped += s.Skipped
 			}
-			continue
-		}
-		var messages, again, skipped int64
-		for _, s := range m.Steps {
-			messages += s.Messages
-			again += s.Again
-			skipped += s.Skipped
-		}
-		state := ""
-		switch {
-		case m.Undoes != nil:
-			state = fmt.Sprintf("takes back %d", *m.Undoes)
-		case m.Undone:
-			state = "taken back"
-		}
-		rows = append(rows, []string{fmt.Sprint(m.Move), m.At.Local().Format("2006-01-02 15:04:05"), m.Who, m.Target, signed(messages), count(again), count(skipped), state, oneLine(m.Why, 50)})
-	}
-	if c.json {
-		return nil
-	}
-	if len(rows) == 0 {
-		fmt.Fprintf(out, "the offsets of %s were never moved by hand\n", a)
-		return nil
-	}
-	c.table(out, []string{"move", "time", "who", "to", "messages", "again", "skipped", "", "why"}, rows, "move", "messages", "again", "skipped")
-	return nil
+			state := ""
+			switch {
+			case m.Undoes != nil:
+				state = fmt.Sprintf("takes back %d", *m.Undoes)
+			case m.Undone:
+				state = "taken back"
+			}
+			return []string{fmt.Sprint(m.Move), m.At.Local().Format("2006-01-02 15:04:05"), m.Who, m.Target, signed(messages), count(again), count(skipped), state, oneLine(m.Why, 50)}
+		}})
+	return err
 }

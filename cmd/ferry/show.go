@@ -53,10 +53,8 @@ var showVerb = verb{
 }
 
 func (c *call) showSpace(out io.Writer, a address.Address) error {
-	ctx, cancel := c.withTimeout()
-	defer cancel()
-	var s client.Space
-	if err := c.api.Call(ctx, http.MethodGet, "/spaces/"+url.PathEscape(a.Space), nil, nil, &s); err != nil {
+	s, err := ask[client.Space](c, http.MethodGet, "/spaces/"+url.PathEscape(a.Space), nil, nil)
+	if err != nil {
 		return err
 	}
 	if c.json {
@@ -86,10 +84,8 @@ func labels(l map[string]string) string {
 }
 
 func (c *call) showTopic(out io.Writer, a address.Address) error {
-	ctx, cancel := c.withTimeout()
-	defer cancel()
-	var t client.Topic
-	if err := c.api.Call(ctx, http.MethodGet, client.ChannelPath(a), nil, nil, &t); err != nil {
+	t, err := ask[client.Topic](c, http.MethodGet, client.ChannelPath(a), nil, nil)
+	if err != nil {
 		return err
 	}
 	partitions := t.Each
@@ -247,10 +243,8 @@ var statusVerb = verb{
 }
 
 func (c *call) status(out io.Writer) error {
-	ctx, cancel := c.withTimeout()
-	defer cancel()
-	var l client.Live
-	if err := c.api.Call(ctx, http.MethodGet, "/status", nil, nil, &l); err != nil {
+	l, err := ask[client.Live](c, http.MethodGet, "/status", nil, nil)
+	if err != nil {
 		return err
 	}
 	if c.json {

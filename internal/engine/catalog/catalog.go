@@ -13,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net"
 	"sync"
 	"sync/atomic"
@@ -110,12 +111,16 @@ func migrate(ctx context.Context, db *sqlx.DB) error {
 		return err
 	}
 	defer conn.ExecContext(context.WithoutCancel(ctx), `SELECT pg_advisory_unlock($1)`, migrationLock)
-	goose.SetBaseFS(migrations)
-	goose.SetLogger(goose.NopLogger())
-	if err := goose.SetDialect("postgres"); err != nil {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
 		return err
 	}
-	return goose.UpContext(ctx, db.DB, "migrations")
+	steps, err := goose.NewProvider(goose.DialectPostgres, db.DB, files)
+	if err != nil {
+		return err
+	}
+	_, err = steps.Up(ctx)
+	return err
 }
 
 const migrationLock = 0x6d696772 // "migr"

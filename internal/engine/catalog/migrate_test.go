@@ -1,6 +1,7 @@
 package catalog
 
 import (
+	"io/fs"
 	"testing"
 
 	"github.com/jmoiron/sqlx"
@@ -19,10 +20,12 @@ func TestReplaysAndMovesBecomeJobs(t *testing.T) {
 	db, err := sqlx.Open("pgx", database)
 	require.NoError(t, err)
 	defer db.Close()
-	goose.SetBaseFS(migrations)
-	goose.SetLogger(goose.NopLogger())
-	require.NoError(t, goose.SetDialect("postgres"))
-	require.NoError(t, goose.UpToContext(t.Context(), db.DB, "migrations", 8))
+	files, err := fs.Sub(migrations, "migrations")
+	require.NoError(t, err)
+	steps, err := goose.NewProvider(goose.DialectPostgres, db.DB, files)
+	require.NoError(t, err)
+	_, err = steps.UpTo(t.Context(), 8)
+	require.NoError(t, err)
 	db.MustExec(`INSERT INTO spaces (name) VALUES ('coldchain');
 		INSERT INTO channels (id, space_id, name, kind, settings) SELECT 9, id, 'readings', 'topic', '{}' FROM spaces;
 		INSERT INTO replays (who, source, target, spec, rate, total, sent) VALUES ('owner', 'a/b', 'a/c', '{"to":"a/c"}', 5, 10, 4), ('owner', 'a/b', 'a/d', '{}', 5, 10, 10);
