@@ -385,8 +385,11 @@ type DeadCount struct {
 	Discarded int64  `json:"discarded"`
 }
 
-// Live is the state of a node and its topics at one moment.
+// Live is the state of a node and its channels at one moment; of a stream of
+// them, the later ones have only the channels and groups that have changed.
 type Live struct {
+	Whole   bool           `json:"whole"` // all channels and groups are in it
+	Gone    []string       `json:"gone"`  // channels and groups that were in those before and are no more
 	Status  Status         `json:"status"`
 	Topics  []Topic        `json:"topics"`
 	Groups  []Group        `json:"groups"` // the worst first

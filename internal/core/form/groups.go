@@ -29,10 +29,11 @@ type Group struct {
 	LagSeconds  float64   `json:"lagSeconds"` // age of the oldest of them
 	CommitRate  float64   `json:"commitRate"` // messages a second
 	ArrivalRate float64   `json:"arrivalRate"`
-	State       string    `json:"state"`   // of its worst partition
-	Verdict     string    `json:"verdict"` // in words
-	LosesIn     *float64  `json:"losesIn"` // seconds until retention passes it at today's rates; null: it does not
-	Lost        int64     `json:"lost"`    // messages that retention took unread
+	State       string    `json:"state"`    // of its worst partition
+	Severity    int       `json:"severity"` // how bad the state is: 0 is good
+	Verdict     string    `json:"verdict"`  // in words
+	LosesIn     *float64  `json:"losesIn"`  // seconds until retention passes it at today's rates; null: it does not
+	Lost        int64     `json:"lost"`     // messages that retention took unread
 
 	// Only when one group is asked for.
 	Partitions []PartitionLag `json:"partitions,omitempty"`

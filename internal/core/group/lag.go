@@ -53,6 +53,9 @@ const (
 // rank orders the states: a group shows its worst.
 var rank = map[State]int{KeepingUp: 0, CatchingUp: 1, HoldingOff: 2, PausedState: 3, NoMembers: 4, FallingBehind: 5, Stopped: 6, WillLose: 7, HasLost: 8}
 
+// Severity says how bad a state is: 0 is good, and more is worse.
+func (s State) Severity() int { return rank[s] }
+
 // Worse compares two states; it is positive when a is worse.
 func Worse(a, b State) int { return cmp.Compare(rank[a], rank[b]) }
 

@@ -73,7 +73,7 @@ func groupJSON(l *groups.Lag, whole bool) form.Group {
 	out := form.Group{Address: a.String(), Channel: channel, Group: l.Group.Name, Description: l.Group.Description, Paused: l.Group.Paused,
 		Expire: address.FormatDuration(time.Duration(l.Group.ExpireMS) * time.Millisecond), CreatedAt: l.Group.CreatedAt.UTC(), Generation: l.Generation, Members: len(l.Members),
 		Lag: l.Verdict.Messages, LagSeconds: ageSeconds(l.OldestAge), CommitRate: rounded(l.CommitRate), ArrivalRate: rounded(l.ArrivalRate),
-		State: string(l.Verdict.State), Verdict: l.Verdict.Text(), LosesIn: secondsOrNull(l.Verdict.LosesIn), Lost: l.Verdict.Lost}
+		State: string(l.Verdict.State), Severity: l.Verdict.State.Severity(), Verdict: l.Verdict.Text(), LosesIn: secondsOrNull(l.Verdict.LosesIn), Lost: l.Verdict.Lost}
 	if !whole {
 		return out
 	}

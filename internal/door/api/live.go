@@ -18,18 +18,18 @@ import (
 // snapshotLives is how long a snapshot is good for all who ask.
 const snapshotLives = 200 * time.Millisecond
 
-// snapshot is the state of the node and all topics now, or a moment ago.
-func (s *Server) snapshot(ctx context.Context, now time.Time) form.Live {
+// snapshot is the state of the node and all channels now, or a moment ago.
+func (s *Server) snapshot(ctx context.Context, now time.Time) *snapshot {
 	s.snapMu.Lock()
 	defer s.snapMu.Unlock()
-	if now.Sub(s.snapAt) > snapshotLives {
-		s.snap, s.snapAt = s.newSnapshot(ctx, now), now
+	if s.snap == nil || now.Sub(s.snap.at) > snapshotLives {
+		s.snap = &snapshot{at: now, live: s.newSnapshot(ctx, now)}
 	}
 	return s.snap
 }
 
 func (s *Server) newSnapshot(ctx context.Context, now time.Time) form.Live {
-	live := form.Live{Topics: []form.Topic{}, Dead: []form.DeadCount{}}
+	live := form.Live{Whole: true, Gone: []string{}, Topics: []form.Topic{}, Dead: []form.DeadCount{}}
 	st := form.Status{Node: s.Node.Parts.Name(), Version: Version, StartedAt: s.Node.Parts.Started().UTC().Truncate(time.Millisecond), At: now.UTC().Truncate(time.Millisecond), Records: "here",
 		MemoryBytes: cluster.MemoryUsed(), Spaces: len(s.Node.Records.View().Spaces), Streams: int64(s.Node.Streams.Open()), SetAside: s.Node.Parts.AsideHere()}
 	if since := s.Node.Records.AwaySince(); !since.IsZero() {
@@ -64,19 +64,21 @@ func (s *Server) newSnapshot(ctx context.Context, now time.Time) form.Live {
 	return live
 }
 
-func (s *Server) status(c *gin.Context) { c.JSON(http.StatusOK, s.snapshot(c, time.Now())) }
+func (s *Server) status(c *gin.Context) { c.JSON(http.StatusOK, s.snapshot(c, time.Now()).live) }
 
-// live streams the snapshot every second, and at once when records change.
+// live streams what has changed every second, and at once when records change;
+// first all.
 func (s *Server) live(c *gin.Context) {
 	ctx, cancel := s.StreamContext(c)
 	defer cancel()
 	w := s.NewLineWriter(c, "text/event-stream", 30*time.Second)
 	ticker := time.NewTicker(time.Second)
 	defer ticker.Stop()
+	var told told
 	for {
 		changed := s.Node.Parts.Changed()
 		w.Text("data: ")
-		if w.Write(s.snapshot(c, time.Now()), 0) != nil || w.Text("\n") != nil || w.Flush() != nil {
+		if w.Write(told.news(s.snapshot(c, time.Now())), 0) != nil || w.Text("\n") != nil || w.Flush() != nil {
 			return
 		}
 		select {

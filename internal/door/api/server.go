@@ -11,7 +11,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"time"
 
 	"github.com/gin-gonic/gin"
 	"github.com/goccy/go-yaml"
@@ -39,8 +38,7 @@ type Server struct {
 	signIns *admit.Rates // by principal
 
 	snapMu sync.Mutex
-	snap   form.Live
-	snapAt time.Time
+	snap   *snapshot
 }
 
 // New returns a server; console serves everything that is not the API, and

@@ -1,15 +1,15 @@
-// The state of the node and its topics, second by second, shared by all that
+// The state of the node and its channels, second by second, shared by all that
 // show it.
 import { useSyncExternalStore } from "react";
+import { merge, noteAll, Past } from "../lib/live";
 import type { Flow, Live, Topic } from "./client";
 import { openStream } from "./streams";
 
 export type LiveState = { live?: Live; connected: boolean; at: number };
 
-const kept = 60;
+const kept = 60; // seconds
+const past = { rates: new Past<Flow>(kept), lags: new Past<number>(kept) };
 let state: LiveState = { connected: false, at: 0 };
-const past = new Map<string, Flow[]>();
-const pastLags = new Map<string, number[]>();
 const listeners = new Set<() => void>();
 let source: EventSource | undefined;
 
@@ -21,13 +21,11 @@ function publish(next: LiveState) {
 function connect() {
   source = openStream("/api/v1/live");
   source.onmessage = (e: MessageEvent<string>) => {
-    const live = JSON.parse(e.data) as Live;
-    for (const t of live.topics) {
-      past.set(t.address, [...(past.get(t.address) ?? []), t.rates].slice(-kept));
-    }
-    for (const g of live.groups) {
-      pastLags.set(g.address, [...(pastLags.get(g.address) ?? []), g.lag].slice(-kept));
-    }
+    const news = JSON.parse(e.data) as Live;
+    const live = merge(state.live, news);
+    past.rates.forget(news.gone);
+    past.lags.forget(news.gone);
+    noteAll(past, live);
     publish({ live, connected: true, at: Date.now() });
   };
   source.onerror = () => {
@@ -63,10 +61,10 @@ export function useLiveTopic(address: string): Topic | undefined {
 
 /** The rates of a topic that were seen since the page was opened. */
 export function pastRates(address: string): Flow[] {
-  return past.get(address) ?? [];
+  return past.rates.of(address);
 }
 
 /** The lag of a group that was seen since the page was opened. */
 export function pastLag(address: string): number[] {
-  return pastLags.get(address) ?? [];
+  return past.lags.of(address);
 }

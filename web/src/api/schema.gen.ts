@@ -207,7 +207,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The state every second, as server-sent events of Live */
+        /** The state every second, as server-sent events of Live; the first is whole, and those after it have the channels and groups that have changed */
         get: operations["live"];
         put?: never;
         post?: never;
@@ -2136,6 +2136,8 @@ export interface components {
         Group: {
             address: string;
             channel: string;
+            /** @description How bad the state is: 0 is good */
+            severity: number;
             group: string;
             description: string;
             paused: boolean;
@@ -2400,6 +2402,10 @@ export interface components {
             partitions: number[];
         };
         Live: {
+            /** @description All channels and groups are in it. Of a stream only the first one is whole; those after it have what has changed */
+            whole: boolean;
+            /** @description Channels and groups that were in those before and are no more */
+            gone: string[];
             status: components["schemas"]["Status"];
             topics: components["schemas"]["Topic"][];
             /** @description The worst first */

@@ -5,7 +5,8 @@ import { also, equals, fieldPath, fieldsOf } from "./condition";
 import { scaleOf } from "./scale";
 import { pageOf, parseSize, quote, size, span } from "./format";
 import { changesOf, isOf, textOf } from "./settings";
-import type { Setting } from "../api/client";
+import { merge, Past } from "./live";
+import type { Group, Live, Setting, Topic } from "../api/client";
 
 describe("conditions", () => {
   it("names fields as CEL does", () => {
@@ -155,5 +156,43 @@ describe("settings", () => {
       retainBytes: "much",
     });
     expect(isOf({ ...rows[0]!, kinds: ["queue"] }, "topic")).toBe(false);
+  });
+});
+
+describe("live", () => {
+  const topic = (address: string, messages = 0) => ({ address, messages, rates: {} }) as Topic;
+  const group = (address: string, severity: number, lagSeconds = 0) => ({ address, severity, lagSeconds, lag: 0 }) as Group;
+  const state = (topics: Topic[], groups: Group[] = [], whole = false, gone: string[] = []) =>
+    ({ whole, gone, topics, groups, dead: [] }) as unknown as Live;
+
+  it("puts what has changed into what was there", () => {
+    const first = merge(undefined, state([topic("a/a"), topic("a/c", 1)], [group("a/a@x", 0)], true));
+    const next = merge(first, state([topic("a/b"), topic("a/c", 2)]));
+    expect(next.topics.map((t) => [t.address, t.messages])).toEqual([
+      ["a/a", 0],
+      ["a/b", 0],
+      ["a/c", 2],
+    ]);
+    expect(next.topics[0]).toBe(first.topics[0]);
+    expect(next.groups).toBe(first.groups);
+    const same = merge(next, state([]));
+    expect(same.topics).toBe(next.topics);
+    expect(merge(next, state([], [], false, ["a/a", "a/a@x"]))).toMatchObject({
+      topics: [{ address: "a/b" }, { address: "a/c" }],
+      groups: [],
+    });
+    expect(merge(next, state([topic("z/z")], [], true)).topics).toHaveLength(1);
+  });
+  it("has the worst group first", () => {
+    const first = merge(undefined, state([], [group("b@x", 5), group("a@x", 0)], true));
+    const next = merge(first, state([], [group("a@x", 7), group("c@x", 5, 9)]));
+    expect(next.groups.map((g) => g.address)).toEqual(["a@x", "c@x", "b@x"]);
+  });
+  it("keeps the last values of each", () => {
+    const past = new Past<number>(3);
+    [1, 2, 3, 4].forEach((n) => past.note("a", n));
+    expect(past.of("a")).toEqual([2, 3, 4]);
+    past.forget(["a"]);
+    expect(past.of("a")).toEqual([]);
   });
 });

@@ -1,46 +1,16 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
-import { explain, get, Problem, queuePath, type DeadCause, type DeadLetters, type QueueMessage } from "../api/client";
+import { explain, get, Problem, queuePath, type DeadLetters, type QueueMessage } from "../api/client";
 import { useLive } from "../api/live";
 import { ActionDialog, type Doing } from "../components/ActionDialog";
-import { bodyText } from "../components/MessageDrawer";
 import { Copy, Command } from "../components/Copy";
+import { Bars, DeadActions, DeadLetter, failing, fieldOf } from "../components/DeadLetter";
 import { Mark } from "../components/Mark";
 import { Notice } from "../components/Panel";
-import { Story } from "../components/Story";
-import { ago, clock, count, many } from "../lib/format";
+import { ago, count, many } from "../lib/format";
+import { page, useHeld, useSteady } from "../lib/steady";
 import { useUrlState } from "../lib/url";
-
-/** Keeps a list in the order in which its entries were first seen, so that
- *  nothing moves while it is read; new ones come at the end. */
-function useSteady<T>(list: T[], key: (one: T) => string, about: string): T[] {
-  const [seen, setSeen] = useState<{ about: string; keys: string[] }>({ about, keys: [] });
-  const keys = seen.about === about ? seen.keys : [];
-  const fresh = list.map(key).filter((k) => !keys.includes(k));
-  if (seen.about !== about || fresh.length > 0) setSeen({ about, keys: [...keys, ...fresh] });
-  const place = new Map([...keys, ...fresh].map((k, i) => [k, i]));
-  return [...list].sort((a, b) => place.get(key(a))! - place.get(key(b))!);
-}
-
-/** Holds a list as it was when it was first seen, and counts what is newer. */
-function useHeld(list: QueueMessage[] | undefined, about: string) {
-  const [held, setHeld] = useState<{ about: string; list: QueueMessage[] }>();
-  if (list && (held?.about !== about || held.list.length === 0) && held?.list !== list) setHeld({ about, list });
-  const was = held?.about === about ? held.list : (list ?? []);
-  const now = new Map((list ?? []).map((m) => [m.address, m]));
-  const known = new Set(was.map((m) => m.address));
-  // A list that is full has an end that new ones have pushed out: they stay.
-  const full = (list?.length ?? 0) >= page;
-  return {
-    items: was.filter((m) => full || now.has(m.address)).map((m) => now.get(m.address) ?? m),
-    newer: (list ?? []).filter((m) => !known.has(m.address)).length,
-    show: () => list && setHeld({ about, list }),
-  };
-}
-
-/** How many messages are listed. */
-const page = 100;
 
 /** Every queue and group with dead letters. */
 export function DeadPlaces() {
@@ -90,151 +60,6 @@ export function DeadPlaces() {
         </table>
       </div>
     </>
-  );
-}
-
-/** How many came over time, as bars. */
-function Bars({ cause }: { cause: DeadCause }) {
-  const top = Math.max(...cause.bars, 1);
-  const width = 160;
-  const step = width / cause.bars.length;
-  return (
-    <svg
-      width={width}
-      height="26"
-      viewBox={`0 0 ${width} 26`}
-      role="img"
-      aria-label={`${many(cause.count, "dead letter")}, the last ${ago(cause.lastSeen)} ago`}
-    >
-      <line x1="0" x2={width} y1="25.5" y2="25.5" stroke="var(--hair-strong)" />
-      {cause.bars.map((n, i) => (
-        <rect
-          key={i}
-          x={i * step + 0.5}
-          width={step - 1}
-          y={25 - (n / top) * 24}
-          height={(n / top) * 24}
-          fill="var(--alarm)"
-          opacity="0.75"
-        />
-      ))}
-    </svg>
-  );
-}
-
-/** A body with the place marked that the failure names. */
-function Body({ message }: { message: QueueMessage }) {
-  if (message.gone) return <p className="text-soft">Its content is no longer kept.</p>;
-  if (typeof message.body !== "object" || message.body === null) {
-    return <pre className="address overflow-x-auto rounded bg-sunk p-3">{bodyText(message)}</pre>;
-  }
-  const field = message.field?.split("/")[1];
-  const lines = JSON.stringify(message.body, null, 2).split("\n");
-  let inside = false;
-  return (
-    <pre className="address overflow-x-auto rounded bg-sunk p-3">
-      {lines.map((line, i) => {
-        const top = /^ {2}"((?:[^"\\]|\\.)*)":/.exec(line);
-        if (top) inside = top[1] === field;
-        if (line === "}") inside = false;
-        return inside ? (
-          <mark key={i} className="block border-l-3 border-alarm bg-transparent pl-2 font-semibold text-alarm">
-            {line} <span aria-hidden="true">◂</span>
-            {top && <span className="sr-only">the failure names this field</span>}
-          </mark>
-        ) : (
-          <div key={i} className="pl-2">
-            {line}
-          </div>
-        );
-      })}
-      {field && !lines.some((l) => l.startsWith(`  "${field}":`)) && (
-        <div className="pl-2 text-alarm">■ {message.field} is missing</div>
-      )}
-    </pre>
-  );
-}
-
-/** The field that the failures of these messages name, if it is one. */
-function fieldOf(items: QueueMessage[]): string {
-  const field = items[0]?.field ?? "";
-  return items.every((m) => (m.field ?? "") === field) ? field : "";
-}
-
-/** What is at the place that the failure names, or else the key or the body. */
-function failing(m: QueueMessage, field: string): string {
-  if (!field) return m.key || bodyText(m);
-  let at: unknown = m.body;
-  for (const part of field.split("/").slice(1)) at = (at as Record<string, unknown> | undefined)?.[part];
-  return at === undefined ? "missing" : JSON.stringify(at);
-}
-
-/** One message in full. */
-function One({ message, act }: { message: QueueMessage; act: (d: Doing) => void }) {
-  const page = message.address.replace(/#.*$/, "");
-  return (
-    <section aria-label="The message" className="space-y-3">
-      <div className="flex flex-wrap items-center gap-x-3">
-        <h2 className="address flex items-center gap-1">
-          {message.address} <Copy text={message.address} what="address" />
-        </h2>
-        <Mark state={message.state} />
-        {message.returns > 0 && <Mark state="attention" word={`came back ${message.returns} times already`} />}
-        <Link to={`/trace/${page}/${message.partition}:${message.offset}`}>trace</Link>
-      </div>
-      <p className="text-alarm">
-        <strong>{message.reason}</strong>
-        {message.detail && (
-          <span className="block text-[length:var(--text-small)] break-words whitespace-pre-wrap">{message.detail}</span>
-        )}
-      </p>
-      <Body message={message} />
-      {message.original && (
-        <details>
-          <summary>before it was edited</summary>
-          <pre className="address overflow-x-auto rounded bg-sunk p-3">{JSON.stringify(message.original.body, null, 2)}</pre>
-        </details>
-      )}
-      <dl className="grid grid-cols-[auto_1fr] gap-x-4 text-[length:var(--text-small)]">
-        {(
-          [
-            ["key", message.key],
-            ["id", message.id],
-            ["read at", message.from],
-            ["published", clock(message.time)],
-            ...Object.entries(message.headers).map(([n, v]) => [`header ${n}`, v]),
-          ] as [string, string | undefined][]
-        )
-          .filter(([, v]) => v)
-          .map(([name, value]) => (
-            <div key={name} className="contents">
-              <dt className="text-soft">{name}</dt>
-              <dd className="address break-all">{value}</dd>
-            </div>
-          ))}
-      </dl>
-      <Story steps={message.history.map((h) => ({ address: message.address, what: h.event, ...h }))} />
-      {message.state === "dead" && <Actions act={act} small />}
-    </section>
-  );
-}
-
-function Actions({ act, small = false }: { act: (d: Doing) => void; small?: boolean }) {
-  return (
-    <p className="flex flex-wrap gap-2">
-      <button className="button" data-main={!small || undefined} onClick={() => act("edit")}>
-        Mend and return
-      </button>
-      <button className="button" onClick={() => act("return")}>
-        Return
-      </button>
-      <button className="button" onClick={() => act("send")}>
-        Send elsewhere
-      </button>
-      <button className="button" data-alarm onClick={() => act("discard")}>
-        Discard
-      </button>
-    </p>
   );
 }
 
@@ -388,7 +213,7 @@ export function DeadPage() {
                   Take all back
                 </button>
               ) : (
-                <Actions act={(what) => setDoing({ what })} />
+                <DeadActions act={(what) => setDoing({ what })} />
               )}
             </div>
             {items.length === 0 && list.data && !list.isPlaceholderData && (
@@ -432,7 +257,7 @@ export function DeadPage() {
               </table>
             </div>
           </section>
-          {open && <One message={open} act={(what) => setDoing({ what, one: open })} />}
+          {open && <DeadLetter message={open} act={(what) => setDoing({ what, one: open })} />}
         </div>
       )}
       {doing && (

@@ -3,125 +3,113 @@ import { MoveHorizontal, Pause, Play, Undo2 } from "lucide-react";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { toast } from "sonner";
-import { call, explain, get, groupPath, Problem, type Group, type GroupMove, type LagSample, type Preview } from "../api/client";
-import { Chart } from "../components/Chart";
+import { call, explain, get, groupPath, Problem, type Group, type GroupMove, type Preview } from "../api/client";
 import { Copy } from "../components/Copy";
+import { LagCharts } from "../components/LagCharts";
 import { Mark } from "../components/Mark";
 import { MoveDialog } from "../components/MoveDialog";
 import { Effects } from "../components/Effects";
 import { Dialog, Notice } from "../components/Panel";
 import { Pennants } from "../components/Pennants";
+import { type Column, Timetable } from "../components/Timetable";
 import { ago, clock, count, many, rate } from "../lib/format";
-import { useUrlState } from "../lib/url";
 import { forecast, unread } from "./Groups";
 
-const spans = { "10m": "10 minutes", "1h": "hour", "1d": "day", "30d": "30 days" } as const;
+type Place = NonNullable<Group["partitions"]>[number];
 
-function Charts({ group }: { group: Group }) {
-  const [params, change] = useUrlState();
-  const chosen = params.get("span") ?? "10m";
-  const history = useQuery({
-    queryKey: ["history", group.address, chosen],
-    queryFn: () => get<{ items: LagSample[] }>(`${groupPath(group.address)}/history?span=${chosen}`),
-    refetchInterval: chosen === "10m" ? 2_000 : 10_000,
-    placeholderData: (old) => old,
-  });
-  const samples = history.data?.items ?? [];
-  const times = samples.map((s) => Date.parse(s.at) / 1000);
-  return (
-    <section className="mb-4">
-      {samples.length < 2 ? (
-        <p className="py-8 text-soft">The lag is noted every ten seconds; the first chart comes in a moment.</p>
-      ) : (
-        <div className="grid gap-x-6 gap-y-3 lg:grid-cols-2">
-          <Chart label="Lag, messages" unit="" times={times} lines={[{ label: "lag", values: samples.map((s) => s.lag) }]} />
-          <Chart
-            label="Messages per second"
-            unit="/s"
-            times={times}
-            lines={[
-              { label: "arrivals", values: samples.map((s) => s.arrivalRate) },
-              { label: "commits", values: samples.map((s) => s.commitRate), dashed: true },
-            ]}
-          />
-        </div>
-      )}
-      <div className="flex gap-3 text-[length:var(--text-small)]">
-        {Object.entries(spans).map(([key, name]) => (
-          <button
-            key={key}
-            className={key === chosen ? "font-semibold" : "text-sea hover:underline"}
-            aria-pressed={key === chosen}
-            onClick={() => change({ span: key === "10m" ? "" : key })}
-          >
-            last {name}
-          </button>
-        ))}
-      </div>
-    </section>
-  );
-}
+const placeColumns = (channel: string): Column<Place>[] => [
+  {
+    key: "partition",
+    title: "Partition",
+    show: (p) => (
+      <Link className="address" to={`/channels/${channel}?partition=${p.partition}&from=offset:${p.committed}`}>
+        #{p.partition}
+      </Link>
+    ),
+  },
+  {
+    key: "where",
+    title: "From the oldest kept to the end",
+    className: "min-w-56",
+    show: (p) => (
+      <Pennants
+        first={p.first}
+        end={p.end}
+        pennants={[{ name: "", at: p.committed, state: p.state, title: `${many(p.lag, "message")} behind` }]}
+      />
+    ),
+  },
+  { key: "committed", title: "Committed", figures: true, show: (p) => count(p.committed) },
+  { key: "end", title: "End", figures: true, show: (p) => count(p.end) },
+  { key: "lag", title: "Lag", figures: true, show: (p) => count(p.lag) },
+  { key: "unread", title: "Oldest unread", figures: true, className: "whitespace-nowrap", show: (p) => unread(p.lagSeconds) },
+  {
+    key: "by",
+    title: "Read by",
+    className: "whitespace-nowrap",
+    show: (p) =>
+      p.member ? <span title={p.member}>{p.label || p.member.slice(0, 8)}</span> : <span className="text-soft">nobody</span>,
+  },
+  {
+    key: "last",
+    title: "Last commit",
+    figures: true,
+    className: "whitespace-nowrap",
+    show: (p) => (p.committedAt ? `${ago(p.committedAt)} ago` : "–"),
+  },
+  {
+    key: "state",
+    title: "How it does",
+    className: "whitespace-nowrap",
+    show: (p) => <Mark state={p.state} word={p.verdict} />,
+  },
+];
+
+const memberColumns: Column<NonNullable<Group["members"]>[number]>[] = [
+  {
+    key: "member",
+    title: "Member",
+    show: (m) => (
+      <span title={m.member}>
+        {m.label || m.member.slice(0, 8)} <Copy text={m.member} what="member id" />
+      </span>
+    ),
+  },
+  {
+    key: "partitions",
+    title: "Partitions",
+    show: (m) => m.partitions.map((p) => `#${p}`).join(" ") || <span className="text-soft">none: others read them all</span>,
+  },
+  { key: "leaving", title: "Giving up", show: (m) => m.leaving.map((p) => `#${p}`).join(" ") },
+  { key: "since", title: "Since", figures: true, show: (m) => ago(m.joined) },
+  { key: "session", title: "Session time", figures: true, wide: true, show: (m) => m.session },
+];
+
+const moveColumns: Column<GroupMove>[] = [
+  { key: "when", title: "When", className: "whitespace-nowrap", show: (m) => clock(m.at, false) },
+  { key: "who", title: "Who", show: (m) => m.who },
+  {
+    key: "to",
+    title: "To",
+    show: (m) => (
+      <>
+        {m.target} {m.undone && <span className="text-soft">(taken back)</span>}
+      </>
+    ),
+  },
+  { key: "again", title: "Read again", figures: true, show: (m) => count(m.steps.reduce((n, s) => n + s.again, 0)) },
+  { key: "skipped", title: "Skipped", figures: true, show: (m) => count(m.steps.reduce((n, s) => n + s.skipped, 0)) },
+  { key: "why", title: "Why", show: (m) => m.why },
+];
 
 function Where({ group }: { group: Group }) {
   return (
-    <div className="relative overflow-x-auto" role="region" aria-label="Partitions" tabIndex={0}>
-      <table className="timetable">
-        <thead>
-          <tr>
-            <th scope="col">Partition</th>
-            <th scope="col" className="min-w-56">
-              From the oldest kept to the end
-            </th>
-            <th scope="col" className="figures">
-              Committed
-            </th>
-            <th scope="col" className="figures">
-              End
-            </th>
-            <th scope="col" className="figures">
-              Lag
-            </th>
-            <th scope="col" className="figures">
-              Oldest unread
-            </th>
-            <th scope="col">Read by</th>
-            <th scope="col" className="figures">
-              Last commit
-            </th>
-            <th scope="col">How it does</th>
-          </tr>
-        </thead>
-        <tbody>
-          {group.partitions?.map((p) => (
-            <tr key={p.partition}>
-              <td>
-                <Link className="address" to={`/channels/${group.channel}?partition=${p.partition}&from=offset:${p.committed}`}>
-                  #{p.partition}
-                </Link>
-              </td>
-              <td>
-                <Pennants
-                  first={p.first}
-                  end={p.end}
-                  pennants={[{ name: "", at: p.committed, state: p.state, title: `${many(p.lag, "message")} behind` }]}
-                />
-              </td>
-              <td className="figures">{count(p.committed)}</td>
-              <td className="figures">{count(p.end)}</td>
-              <td className="figures">{count(p.lag)}</td>
-              <td className="figures whitespace-nowrap">{unread(p.lagSeconds)}</td>
-              <td className="whitespace-nowrap" title={p.member}>
-                {p.member ? p.label || p.member.slice(0, 8) : <span className="text-soft">nobody</span>}
-              </td>
-              <td className="figures whitespace-nowrap">{p.committedAt ? `${ago(p.committedAt)} ago` : "–"}</td>
-              <td className="whitespace-nowrap">
-                <Mark state={p.state} word={p.verdict} />
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </div>
+    <Timetable
+      label="Partitions"
+      columns={placeColumns(group.channel)}
+      rows={group.partitions ?? []}
+      rowKey={(p) => p.partition}
+    />
   );
 }
 
@@ -133,78 +121,12 @@ function Members({ group }: { group: Group }) {
       </p>
     );
   }
-  return (
-    <div className="relative overflow-x-auto" role="region" aria-label="Members" tabIndex={0}>
-      <table className="timetable">
-        <thead>
-          <tr>
-            <th scope="col">Member</th>
-            <th scope="col">Partitions</th>
-            <th scope="col">Giving up</th>
-            <th scope="col" className="figures">
-              Since
-            </th>
-            <th scope="col" className={"figures max-md:hidden"}>
-              Session time
-            </th>
-          </tr>
-        </thead>
-        <tbody>
-          {group.members.map((m) => (
-            <tr key={m.member}>
-              <td title={m.member}>
-                {m.label || m.member.slice(0, 8)} <Copy text={m.member} what="member id" />
-              </td>
-              <td>
-                {m.partitions.map((p) => `#${p}`).join(" ") || <span className="text-soft">none: others read them all</span>}
-              </td>
-              <td>{m.leaving.map((p) => `#${p}`).join(" ")}</td>
-              <td className="figures">{ago(m.joined)}</td>
-              <td className="figures max-md:hidden">{m.session}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </div>
-  );
+  return <Timetable label="Members" columns={memberColumns} rows={group.members} rowKey={(m) => m.member} />;
 }
 
 function History({ moves }: { moves: GroupMove[] }) {
   if (moves.length === 0) return <p className="text-soft">Its offsets were never moved by hand.</p>;
-  return (
-    <div className="relative overflow-x-auto" role="region" aria-label="Moves by hand" tabIndex={0}>
-      <table className="timetable">
-        <thead>
-          <tr>
-            <th scope="col">When</th>
-            <th scope="col">Who</th>
-            <th scope="col">To</th>
-            <th scope="col" className="figures">
-              Read again
-            </th>
-            <th scope="col" className="figures">
-              Skipped
-            </th>
-            <th scope="col">Why</th>
-          </tr>
-        </thead>
-        <tbody>
-          {moves.map((m) => (
-            <tr key={m.move}>
-              <td className="whitespace-nowrap">{clock(m.at, false)}</td>
-              <td>{m.who}</td>
-              <td>
-                {m.target} {m.undone && <span className="text-soft">(taken back)</span>}
-              </td>
-              <td className="figures">{count(m.steps.reduce((n, s) => n + s.again, 0))}</td>
-              <td className="figures">{count(m.steps.reduce((n, s) => n + s.skipped, 0))}</td>
-              <td>{m.why}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </div>
-  );
+  return <Timetable label="Moves by hand" columns={moveColumns} rows={moves} rowKey={(m) => m.move} />;
 }
 
 export function GroupPage() {
@@ -301,7 +223,7 @@ export function GroupPage() {
           </div>
         ))}
       </dl>
-      <Charts group={group} />
+      <LagCharts group={group} />
       <h2 className="mb-1">Partitions</h2>
       <Where group={group} />
       <h2 className="mt-5 mb-1">Members</h2>

@@ -1,41 +1,19 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { Switch } from "radix-ui";
 import { useState } from "react";
 import { toast } from "sonner";
-import {
-  call,
-  explain,
-  get,
-  type Cluster,
-  type Job,
-  type LeaderChange,
-  type Node,
-  type Preview,
-  type WhatIf,
-} from "../api/client";
+import { call, explain, type Cluster, type LeaderChange, type Node, type Preview } from "../api/client";
 import { useLive } from "../api/live";
-import { type Berth, Berths, ReplicaLegend } from "../components/Berths";
 import { Command } from "../components/Copy";
 import { Effects } from "../components/Effects";
 import { Failure } from "../components/Failure";
+import { Jobs } from "../components/Jobs";
 import { Mark } from "../components/Mark";
 import { Dialog, Notice } from "../components/Panel";
 import { SetAside } from "../components/SetAside";
+import { type Column, Timetable } from "../components/Timetable";
+import { Toggle } from "../components/Toggle";
+import { WhatIfPlan } from "../components/WhatIfPlan";
 import { ago, clock, count, many, rate, size } from "../lib/format";
-import { useUrlState } from "../lib/url";
-
-function Toggle({ on, label, onChange }: { on: boolean; label: string; onChange: (on: boolean) => void }) {
-  return (
-    <Switch.Root
-      checked={on}
-      onCheckedChange={onChange}
-      aria-label={label}
-      className="relative h-5 w-9 shrink-0 rounded-full border border-strong bg-sunk data-[state=checked]:bg-sea"
-    >
-      <Switch.Thumb className="block size-3.5 translate-x-0.5 rounded-full bg-ink transition-transform data-[state=checked]:translate-x-[1.15rem] data-[state=checked]:bg-onsea" />
-    </Switch.Root>
-  );
-}
 
 function Summary({ cluster }: { cluster: Cluster }) {
   const away = cluster.nodes.filter((n) => !n.up);
@@ -59,184 +37,68 @@ function Summary({ cluster }: { cluster: Cluster }) {
 
 const nodeState: Record<string, string> = { up: "ready", draining: "starting", away: "failed" };
 
-function NodeTable({ nodes, at, onDrain }: { nodes: Node[]; at: number; onDrain: (n: Node) => void }) {
-  const headings: [string, boolean][] = [
-    ["Node", false],
-    ["State", false],
-    ["Zone", false],
-    ["Up, or last seen", true],
-    ["Leads", true],
-    ["Holds", true],
-    ["Not in step", true],
-    ["In, per second", true],
-    ["Out, per second", true],
-    ["Disk", true],
-    ["Memory", true],
-    ["Records", false],
-    ["", false],
-  ];
-  return (
-    <div className="relative overflow-x-auto" role="region" aria-label="Nodes" tabIndex={0}>
-      <table className="timetable">
-        <thead>
-          <tr>
-            {headings.map(([h, figures]) => (
-              <th key={h} scope="col" className={figures ? "figures" : ""}>
-                {h || <span className="sr-only">Actions</span>}
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {nodes.map((n) => (
-            <tr key={n.node}>
-              <td className="whitespace-nowrap">
-                <span className="address font-semibold">{n.node}</span>
-                {n.self && <span className="text-soft"> answers this page</span>}
-              </td>
-              <td>
-                <Mark
-                  state={n.disk.full ? "disk full" : (nodeState[n.state] ?? "attention")}
-                  word={n.disk.full ? "disk full" : n.state}
-                />
-                {n.onDuty && <span className="ml-2 text-[length:var(--text-small)] text-soft">on duty</span>}
-              </td>
-              <td>{n.zone || "–"}</td>
-              <td className="figures">{n.since ? ago(n.since, at) + (n.up ? "" : " ago") : "–"}</td>
-              <td className="figures">{count(n.leads)}</td>
-              <td className="figures">{count(n.holds)}</td>
-              <td className="figures">{n.behind > 0 ? <Mark state="attention" word={count(n.behind)} /> : "0"}</td>
-              <td className="figures">{n.up ? rate(n.rates.messagesIn) : "–"}</td>
-              <td className="figures">{n.up ? rate(n.rates.messagesOut) : "–"}</td>
-              <td className="figures">{n.up ? `${size(n.disk.free)} free` : "–"}</td>
-              <td className="figures">{n.up ? size(n.memoryBytes) : "–"}</td>
-              <td>{n.up ? <Mark state={n.records === "here" ? "ready" : "attention"} word={n.records} /> : "–"}</td>
-              <td>
-                {n.state === "up" && nodes.length > 1 && (
-                  <button className="text-sea hover:underline" onClick={() => onDrain(n)}>
-                    Drain<span className="sr-only"> {n.node}</span>
-                  </button>
-                )}
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </div>
-  );
-}
-
-const outcomes = {
-  writable: { state: "ready", word: "writable" },
-  readable: { state: "attention", word: "only readable" },
-  unreachable: { state: "failed", word: "unreachable" },
-} as const;
-
-// Beyond so many partitions the plan is only counted, not drawn.
-const mostDrawn = 240;
-
-function WhatIfPlan({ nodes }: { nodes: Node[] }) {
-  const [params, change] = useUrlState();
-  const away = nodes.filter((n) => !n.up).map((n) => n.node);
-  const off = new Set((params.get("without") ?? away.join(",")).split(",").filter(Boolean));
-  const without = nodes
-    .map((n) => n.node)
-    .filter((n) => off.has(n))
-    .join(",");
-  const answer = useQuery({
-    queryKey: ["what-if", without],
-    queryFn: () => get<WhatIf>(`/nodes/what-if?without=${encodeURIComponent(without)}`),
-    refetchInterval: 5000,
-    placeholderData: (old) => old,
-  });
-  const w = answer.data;
-  const toggle = (node: string, on: boolean) => {
-    const next = nodes.map((n) => n.node).filter((n) => (n === node ? !on : off.has(n)));
-    change({ without: next.length > 0 ? next.join(",") : away.length > 0 ? "," : "" });
-  };
-  if (!w) return <Failure text={answer.error ? explain(answer.error) : ""} />;
-  const total = w.partitions.length;
-  const berths: Berth[] = w.partitions.map((p) => ({
-    column: p.address.replace(/^.*#/, ""),
-    label: p.address,
-    of: Object.fromEntries(
-      p.nodes.map((n, i) => {
-        const state = off.has(n) ? "lost" : i === 0 ? "leads" : "holds";
-        return [n, { state, label: `${p.address} on ${n}: ${off.has(n) ? "lost" : i === 0 ? "should lead" : "holds"}` }];
-      }),
+const nodeColumns = (nodes: Node[], at: number, onDrain: (n: Node) => void): Column<Node>[] => [
+  {
+    key: "node",
+    title: "Node",
+    className: "whitespace-nowrap",
+    show: (n) => (
+      <>
+        <span className="address font-semibold">{n.node}</span>
+        {n.self && <span className="text-soft"> answers this page</span>}
+      </>
     ),
-  }));
-  return (
-    <>
-      <p className="mb-2 text-soft">
-        Switch nodes off to see what their loss would mean. Nothing is touched: it is worked out from where the replicas are.
-      </p>
-      {total <= mostDrawn ? (
-        <Berths
-          nodes={nodes.map((n) => n.node)}
-          berths={berths}
-          lead={(n) => <Toggle on={!off.has(n)} label={`with ${n}`} onChange={(on) => toggle(n, on)} />}
-          foot={{
-            name: "would be",
-            cells: w.partitions.map((p) => (
-              <span key={p.address} title={`${p.address}: ${outcomes[p.outcome].word}`}>
-                <Mark state={outcomes[p.outcome].state} word="" />
-                <span className="sr-only">{outcomes[p.outcome].word}</span>
-              </span>
-            )),
-          }}
+  },
+  {
+    key: "state",
+    title: "State",
+    show: (n) => (
+      <>
+        <Mark
+          state={n.disk.full ? "disk full" : (nodeState[n.state] ?? "attention")}
+          word={n.disk.full ? "disk full" : n.state}
         />
-      ) : (
-        <ul className="space-y-1">
-          {nodes.map((n) => (
-            <li key={n.node} className="flex items-center gap-2">
-              <Toggle on={!off.has(n.node)} label={`with ${n.node}`} onChange={(on) => toggle(n.node, on)} />
-              {n.node}
-            </li>
-          ))}
-        </ul>
-      )}
-      <div className="mt-2">
-        <ReplicaLegend states={["leads", "holds", "lost"]} words={{ leads: "should lead" }} />
-      </div>
-      <p className="mt-3 flex flex-wrap gap-x-5 gap-y-1" role="status">
-        <strong>{off.size > 0 ? `Without ${[...off].join(" and ")}:` : "With all nodes:"}</strong>
-        {(["writable", "readable", "unreachable"] as const).map((o) =>
-          w[o] > 0 ? (
-            <Mark key={o} state={outcomes[o].state} word={`${count(w[o])} ${outcomes[o].word}`} />
-          ) : (
-            <span key={o} className="text-soft">
-              0 {outcomes[o].word}
-            </span>
-          ),
-        )}
-      </p>
-      <p className="mt-1 text-soft">
-        As it is now, any one node may be lost for {count(w.nodeSafe)} of {many(total, "partition")}, any one zone for{" "}
-        {count(w.zoneSafe)}.
-        {w.nodesShort > 0 &&
-          ` ${w.nodesShort === 1 ? "One more node is" : `${w.nodesShort} more nodes are`} needed before moves can make any one node dispensable.`}
-        {w.zonesShort > 0 &&
-          ` ${w.zonesShort === 1 ? "One more zone is" : `${w.zonesShort} more zones are`} needed before any one zone can be.`}
-        {w.moves.length === 0 && w.nodesShort === 0 && " No move is needed."}
-      </p>
-      {w.moves.length > 0 && (
-        <div className="mt-2">
-          <p className="mb-1">{count(w.moves.length)} moves would make any one node dispensable:</p>
-          <Command
-            text={w.moves
-              .slice(0, 12)
-              .map((m) => `ferry move ${m.address} -to ${m.to.join(",")} -yes`)
-              .join("\n")}
-          />
-          {w.moves.length > 12 && (
-            <p className="text-soft">and {count(w.moves.length - 12)} more: ferry nodes what-if lists them.</p>
-          )}
-        </div>
-      )}
-    </>
-  );
-}
+        {n.onDuty && <span className="ml-2 text-[length:var(--text-small)] text-soft">on duty</span>}
+      </>
+    ),
+  },
+  { key: "zone", title: "Zone", show: (n) => n.zone || "–" },
+  {
+    key: "since",
+    title: "Up, or last seen",
+    figures: true,
+    show: (n) => (n.since ? ago(n.since, at) + (n.up ? "" : " ago") : "–"),
+  },
+  { key: "leads", title: "Leads", figures: true, show: (n) => count(n.leads) },
+  { key: "holds", title: "Holds", figures: true, show: (n) => count(n.holds) },
+  {
+    key: "behind",
+    title: "Not in step",
+    figures: true,
+    show: (n) => (n.behind > 0 ? <Mark state="attention" word={count(n.behind)} /> : "0"),
+  },
+  { key: "in", title: "In, per second", figures: true, show: (n) => (n.up ? rate(n.rates.messagesIn) : "–") },
+  { key: "out", title: "Out, per second", figures: true, show: (n) => (n.up ? rate(n.rates.messagesOut) : "–") },
+  { key: "disk", title: "Disk", figures: true, show: (n) => (n.up ? `${size(n.disk.free)} free` : "–") },
+  { key: "memory", title: "Memory", figures: true, show: (n) => (n.up ? size(n.memoryBytes) : "–") },
+  {
+    key: "records",
+    title: "Records",
+    show: (n) => (n.up ? <Mark state={n.records === "here" ? "ready" : "attention"} word={n.records} /> : "–"),
+  },
+  {
+    key: "actions",
+    title: "Actions",
+    hidden: true,
+    show: (n) =>
+      n.state === "up" &&
+      nodes.length > 1 && (
+        <button className="text-sea hover:underline" onClick={() => onDrain(n)}>
+          Drain<span className="sr-only"> {n.node}</span>
+        </button>
+      ),
+  },
+];
 
 function Changes({ changes, at }: { changes: LeaderChange[]; at: number }) {
   if (changes.length === 0) return <p className="text-soft">No partition has changed its leader since the nodes started.</p>;
@@ -263,70 +125,6 @@ function Changes({ changes, at }: { changes: LeaderChange[]; at: number }) {
         </li>
       ))}
     </ol>
-  );
-}
-
-const jobState: Record<string, string> = {
-  running: "starting",
-  cancelling: "starting",
-  done: "ready",
-  cancelled: "paused",
-  failed: "failed",
-};
-
-function Jobs() {
-  const client = useQueryClient();
-  const jobs = useQuery({ queryKey: ["jobs"], queryFn: () => get<{ items: Job[] }>("/jobs?limit=8"), refetchInterval: 1000 });
-  const cancel = async (j: Job) => {
-    try {
-      await call<Job>("POST", `/jobs/${j.job}/cancel`);
-      await client.invalidateQueries({ queryKey: ["jobs"] });
-    } catch (error) {
-      toast.error(explain(error));
-    }
-  };
-  const items = jobs.data?.items ?? [];
-  if (items.length === 0)
-    return (
-      <>
-        <p className="mb-2 text-soft">Nothing is being moved. Jobs are made by</p>
-        <Command
-          text={
-            "ferry set coldchain/readings -replicas 3\nferry move coldchain/readings#3 -to node-a,node-b,node-c\nferry nodes drain node-b"
-          }
-        />
-      </>
-    );
-  return (
-    <ul>
-      {items.map((j) => (
-        <li key={j.job} className="border-b border-hair py-1.5">
-          <div className="flex flex-wrap items-center gap-x-3">
-            <span className="tabular-nums">{j.job}</span>
-            <strong>{j.kind}</strong>
-            <span className="address">{j.address}</span>
-            <Mark state={jobState[j.state] ?? "attention"} word={j.state} />
-            <span className="tabular-nums">
-              {count(j.done)} of {many(j.steps.length, "partition")}
-            </span>
-            <span className="text-soft">
-              {j.who}, {clock(j.madeAt, false)}
-            </span>
-            {j.state === "running" && (
-              <button className="text-sea hover:underline" onClick={() => void cancel(j)}>
-                Cancel<span className="sr-only"> job {j.job}</span>
-              </button>
-            )}
-          </div>
-          {j.state === "running" && (
-            <svg viewBox="0 0 100 3" preserveAspectRatio="none" className="mt-1 h-1 w-full" aria-hidden="true">
-              <rect width="100" height="3" fill="var(--sunk)" />
-              <rect width={(100 * j.done) / Math.max(j.steps.length, 1)} height="3" fill="var(--sea)" />
-            </svg>
-          )}
-        </li>
-      ))}
-    </ul>
   );
 }
 
@@ -383,7 +181,12 @@ export function NodesPage() {
       <h1 className="mb-1">What is running</h1>
       <Summary cluster={cluster} />
       <SetAside />
-      <NodeTable nodes={cluster.nodes} at={at} onDrain={(n) => setDraining(n.node)} />
+      <Timetable
+        label="Nodes"
+        columns={nodeColumns(cluster.nodes, at, (n) => setDraining(n.node))}
+        rows={cluster.nodes}
+        rowKey={(n) => n.node}
+      />
       {cluster.nodes.length > 1 && (
         <label className="mt-3 flex items-center gap-2">
           <Toggle on={cluster.spreadLeaders} label="Spread leaders" onChange={(on) => void spread(on)} />

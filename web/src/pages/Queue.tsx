@@ -9,6 +9,7 @@ import { Command, Copy } from "../components/Copy";
 import { Failure } from "../components/Failure";
 import { Mark } from "../components/Mark";
 import { SendDialog } from "../components/SendDialog";
+import { type Column, Timetable } from "../components/Timetable";
 import { ask, isAsked } from "../lib/asked";
 import { ago, count, rate, span } from "../lib/format";
 import { useUrlState } from "../lib/url";
@@ -175,6 +176,19 @@ function Looking({ address }: { address: string }) {
   );
 }
 
+const memberColumns: Column<NonNullable<Topic["queue"]>["members"][number]>[] = [
+  { key: "member", title: "Member", show: (m) => m.member },
+  { key: "holds", title: "Holds", figures: true, show: (m) => count(m.leased) },
+  { key: "oldest", title: "Oldest for", figures: true, show: (m) => (m.since ? ago(m.since) : "–") },
+  {
+    key: "due",
+    title: "Next runs out in",
+    figures: true,
+    show: (m) => (m.due ? span(Math.max(0, Date.parse(m.due) - Date.now())) : "–"),
+  },
+  { key: "seen", title: "Heard of", figures: true, show: (m) => (m.seen ? `${ago(m.seen)} ago` : "–") },
+];
+
 function Members({ queue, address }: { queue: NonNullable<Topic["queue"]>; address: string }) {
   if (queue.members.length === 0) {
     return (
@@ -186,40 +200,7 @@ function Members({ queue, address }: { queue: NonNullable<Topic["queue"]>; addre
       </>
     );
   }
-  return (
-    <div className="relative overflow-x-auto" role="region" aria-label="Members" tabIndex={0}>
-      <table className="timetable">
-        <thead>
-          <tr>
-            <th scope="col">Member</th>
-            <th scope="col" className="figures">
-              Holds
-            </th>
-            <th scope="col" className="figures">
-              Oldest for
-            </th>
-            <th scope="col" className="figures">
-              Next runs out in
-            </th>
-            <th scope="col" className="figures">
-              Heard of
-            </th>
-          </tr>
-        </thead>
-        <tbody>
-          {queue.members.map((m) => (
-            <tr key={m.member}>
-              <td>{m.member}</td>
-              <td className="figures">{count(m.leased)}</td>
-              <td className="figures">{m.since ? ago(m.since) : "–"}</td>
-              <td className="figures">{m.due ? span(Math.max(0, Date.parse(m.due) - Date.now())) : "–"}</td>
-              <td className="figures">{m.seen ? `${ago(m.seen)} ago` : "–"}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-    </div>
-  );
+  return <Timetable label="Members" columns={memberColumns} rows={queue.members} rowKey={(m) => m.member} />;
 }
 
 /** A queue: where its messages are, who works on them, and what waits. */

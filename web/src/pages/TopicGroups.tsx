@@ -6,7 +6,8 @@ import { Mark } from "../components/Mark";
 import { Notice } from "../components/Panel";
 import { Pennants } from "../components/Pennants";
 import { count, many } from "../lib/format";
-import { GroupTable } from "./Groups";
+import { Timetable } from "../components/Timetable";
+import { groupColumns } from "./Groups";
 
 /** The groups of a topic: where each of them is on every partition. */
 export function TopicGroups({ address, groups }: { address: string; groups: Group[] }) {
@@ -28,7 +29,7 @@ export function TopicGroups({ address, groups }: { address: string; groups: Grou
   const partitions = all[0]?.partitions ?? [];
   return (
     <>
-      <GroupTable groups={groups} />
+      <Timetable label="Groups" columns={groupColumns} rows={groups} rowKey={(g) => g.address} />
       <h2 className="mt-5 mb-1">Where each group is on every partition</h2>
       <p className="mb-2 text-[length:var(--text-small)] text-soft">From the oldest kept message to the end.</p>
       <div className="max-w-5xl space-y-3">
