@@ -19,6 +19,7 @@ import (
 	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/logs"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service"
 	"steadyferry/internal/service/access"
@@ -102,6 +103,7 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 		return nil, errors.Join(err, n.logs.Close())
 	}
 	n.Parts = part.New(part.Config{Name: config.Name, ID: id, Dir: config.Dir, Reserve: config.DiskReserve, Listener: config.PeerListener, TLS: config.PeerTLS, FeedRate: config.FeedRate}, n.Records, n.logs)
+	logs.Answer(n.Parts)
 	n.Cluster = cluster.New(n.Parts, n.Records, config.Version, n.Streams)
 	n.Queues = queues.New(n.Parts, n.Records)
 	n.Groups = groups.New(n.Parts, n.Records, n.Cluster, n.Queues)

@@ -18,6 +18,7 @@ import (
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/door/gate"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/logs"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/queues"
 )
@@ -314,7 +315,7 @@ func (s *Server) exists(ctx context.Context, a address.Address) error {
 				_, err = s.Node.Queues.Item(ctx, q, a.Partition, a.Offset, false)
 			}
 		} else if p, err = t.Partition(a.Partition); err == nil {
-			_, err = s.Node.Parts.Message(ctx, p, a.Offset, true)
+			_, err = logs.Message(ctx, s.Node.Parts, p, a.Offset, true)
 		}
 	case address.KindGroup:
 		_, _, err = s.Node.Parts.Group(a)

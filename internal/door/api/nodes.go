@@ -15,6 +15,7 @@ import (
 	"steadyferry/internal/door/gate"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
+	"steadyferry/internal/engine/report"
 	"steadyferry/internal/service/moves"
 )
 
@@ -156,7 +157,7 @@ func (s *Server) replicasOf(channel int64, partition int) []form.Replica {
 	return s.replicasJSON(s.Node.Parts.PartitionStatus(p, time.Now()).Replicas)
 }
 
-func (s *Server) replicasJSON(replicas []part.ReplicaStatus) []form.Replica {
+func (s *Server) replicasJSON(replicas []report.Standing) []form.Replica {
 	out := make([]form.Replica, len(replicas))
 	for i, r := range replicas {
 		out[i] = form.Replica{Node: s.Node.Parts.NodeName(r.Node), InStep: r.InStep, BehindBytes: r.Bytes, BehindSeconds: r.Seconds, State: r.State}

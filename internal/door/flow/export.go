@@ -14,6 +14,7 @@ import (
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/door/gate"
+	"steadyferry/internal/engine/logs"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/look"
 	"steadyferry/internal/service/queues"
@@ -72,7 +73,7 @@ func (s *Flow) exportTopic(c *gin.Context, f *exportFile) error {
 			// Browse shortens large bodies; here each is read whole, one at a time.
 			p, err := f.topic.Partition(e.Message.Partition)
 			if err == nil {
-				e.Message, err = s.Node.Parts.Message(ctx, p, e.Message.Offset, sel.AnyReplica)
+				e.Message, err = logs.Message(ctx, s.Node.Parts, p, e.Message.Offset, sel.AnyReplica)
 			}
 			if err != nil {
 				return err

@@ -19,6 +19,7 @@ import (
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/door/gate"
+	"steadyferry/internal/engine/logs"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/look"
 )
@@ -89,7 +90,7 @@ func (s *Flow) fetch(c *gin.Context) {
 	}
 	ctx, cancel := s.StreamContext(c)
 	defer cancel()
-	reading, err := s.Node.Parts.OpenFetch(ctx, p, from, gate.BoolQuery(c, "any"))
+	reading, err := logs.OpenFetch(ctx, s.Node.Parts, p, from, gate.BoolQuery(c, "any"))
 	if gate.Refuse(c, err) {
 		return
 	}
@@ -154,7 +155,7 @@ func (s *Flow) message(c *gin.Context) {
 		gate.WriteProblem(c, gate.Invalid("offset", fmt.Sprintf("offset is %q", c.Param("offset")), "a whole number from 0"))
 		return
 	}
-	m, err := s.Node.Parts.Message(c, p, offset, gate.BoolQuery(c, "any"))
+	m, err := logs.Message(c, s.Node.Parts, p, offset, gate.BoolQuery(c, "any"))
 	if gate.Refuse(c, err) {
 		return
 	}

@@ -10,9 +10,31 @@ import (
 
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/topic"
+	"steadyferry/internal/engine/link"
 	"steadyferry/internal/engine/peer"
 	"steadyferry/internal/engine/replica"
 )
+
+// KeyBytes begins a call that is about a partition.
+func KeyBytes(k replica.Key) []byte {
+	return binary.AppendUvarint(binary.AppendUvarint(nil, uint64(k.Channel)), uint64(k.Partition))
+}
+
+// keyOf reads a key and returns what follows it.
+func keyOf(b []byte) (k replica.Key, rest []byte, ok bool) {
+	channel, n := binary.Uvarint(b)
+	if n <= 0 {
+		return k, nil, false
+	}
+	partition, m := binary.Uvarint(b[n:])
+	if m <= 0 {
+		return k, nil, false
+	}
+	return replica.Key{Channel: int64(channel), Partition: int(partition)}, b[n+m:], true
+}
+
+// ErrMoved says that a replica is no longer here.
+var ErrMoved = errors.New("the partition is no longer served here")
 
 // answerPartitions has calls about what this node holds answered.
 func (reg *Registry) answer() {
@@ -20,13 +42,7 @@ func (reg *Registry) answer() {
 	reg.Calls.Hear("report", reg.heardReport)
 	peer.Answer(&reg.Calls, "series", reg.answerSeries)
 	reg.HandleAt("publish", reg.answerPublish)
-	for _, kind := range []string{"place", "wait", "records"} {
-		reg.HandleAt(kind, func(ctx context.Context, _ uint64, p *Partition, rest []byte) ([]byte, error) {
-			return reg.answerRead(ctx, kind, p, rest)
-		})
-	}
 	reg.HandleAt("raw", reg.answerRaw)
-	reg.HandleAt("committed", reg.answerCommitted)
 	AnswerHeld(reg, "segments", func(_ *Partition, g *replica.Group, r topic.Retention) (Loss, error) {
 		return LossOf(g.Journal(), r), nil
 	})
@@ -54,15 +70,6 @@ func AnswerHeld[Q, A any](reg *Registry, kind string, f func(p *Partition, g *re
 	})
 }
 
-// answerCommitted tells the leader's last committed record.
-func (reg *Registry) answerCommitted(_ context.Context, _ uint64, p *Partition, _ []byte) ([]byte, error) {
-	g := p.Replica()
-	if g == nil || !g.Membership().Leading {
-		return nil, replica.ErrNotLeading
-	}
-	return binary.LittleEndian.AppendUint64(nil, g.Committed()), nil
-}
-
 // HandleAt has calls that begin with the key of a partition answered by f.
 func (reg *Registry) HandleAt(kind string, f func(ctx context.Context, from uint64, p *Partition, rest []byte) ([]byte, error)) {
 	reg.Calls.Handle(kind, func(ctx context.Context, from uint64, body []byte) ([]byte, error) {
@@ -81,7 +88,7 @@ func (reg *Registry) HandleAt(kind string, f func(ctx context.Context, from uint
 // Call asks another node and explains why it has no answer.
 func (reg *Registry) Call(ctx context.Context, to uint64, kind string, body []byte) ([]byte, error) {
 	out, err := reg.peers.Call(ctx, to, kind, body)
-	if errors.Is(err, replica.ErrAway) || errors.As(err, new(*replica.Refused)) {
+	if errors.Is(err, link.ErrAway) || errors.As(err, new(*link.Refused)) {
 		return nil, problem.New(problem.Unavailable, "%s: %v", reg.NodeName(to), err).Next("try again in a moment")
 	}
 	return out, err

@@ -19,6 +19,7 @@ import (
 	"steadyferry/internal/core/topic"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/replica"
+	"steadyferry/internal/engine/report"
 )
 
 // Key names the partition to the replicas of it.
@@ -219,9 +220,9 @@ func (p *Partition) Totals() rate.Totals { return p.counters.Read() }
 func (p *Partition) Rates() rate.Flow { return p.history.PerSecond(clock.Now(), rateSpan) }
 
 // here returns how the replica of this node is.
-func (p *Partition) here(g *replica.Group, now time.Time) PartitionStatus {
+func (p *Partition) here(g *replica.Group, now time.Time) report.Partition {
 	b := g.Journal().Bounds()
-	s := PartitionStatus{Partition: p.Number, First: b.First, End: max(g.End(), b.First), Bytes: b.Bytes, Segments: b.Segments, State: StateReady,
+	s := report.Partition{Partition: p.Number, First: b.First, End: max(g.End(), b.First), Bytes: b.Bytes, Segments: b.Segments, State: StateReady,
 		Rates: p.Rates()}
 	if s.End > s.First {
 		oldest, newest := time.UnixMicro(b.FirstTime).UTC(), time.UnixMicro(b.LastTime).UTC()

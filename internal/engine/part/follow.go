@@ -28,7 +28,7 @@ func (reg *Registry) LeaveOld(ctx context.Context) {
 			if g == nil || slices.Contains(reg.Placed(p), reg.id) {
 				continue
 			}
-			leader, term := reg.reports.leader(p.Key())
+			leader, term := reg.reports.Leader(p.Key())
 			r := reg.reports.Replica(leader, p.Key())
 			if leader == 0 || leader == reg.id || r == nil || term < g.Membership().Term || !reg.peers.Up(leader) || slices.Contains(slices.Concat(r.Voters, r.Leaving, r.Learners), reg.id) {
 				continue
@@ -171,7 +171,7 @@ func (reg *Registry) openPartition(t *Channel, p *Partition, place *catalog.Plac
 			}
 			return 0
 		},
-		Changed: reg.reports.tellSoon, Led: reg.led, Broken: func() { reg.wg.Go(func() { reg.reopen(t, p) }) },
+		Changed: reg.reports.TellSoon, Led: reg.led, Broken: func() { reg.wg.Go(func() { reg.reopen(t, p) }) },
 	}, m, func(g *replica.Group) {
 		g.SetMembers(place.Replicas)
 		p.group.Store(g)

@@ -44,7 +44,7 @@ func (reg *Registry) At(key replica.Key) *Partition {
 // LeaderOf returns the node that leads a partition, as far as it is known
 // here, or 0.
 func (reg *Registry) LeaderOf(p *Partition) uint64 {
-	reported, term := reg.reports.leader(p.Key())
+	reported, term := reg.reports.Leader(p.Key())
 	g := p.Replica()
 	if g == nil {
 		return reported

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/link"
 	"steadyferry/internal/engine/replica"
 )
 
@@ -14,7 +15,7 @@ type Network interface {
 	replica.Network
 	Cast(to uint64, kind string, body []byte)
 	Call(ctx context.Context, to uint64, kind string, body []byte) ([]byte, error)
-	SetNodes(nodes []replica.Remote)
+	SetNodes(nodes []link.Remote)
 	Close()
 }
 
@@ -24,19 +25,19 @@ type noOthers struct{ replica.Alone }
 func (noOthers) Cast(uint64, string, []byte) {}
 
 func (noOthers) Call(context.Context, uint64, string, []byte) ([]byte, error) {
-	return nil, replica.ErrAway
+	return nil, link.ErrAway
 }
 
-func (noOthers) SetNodes([]replica.Remote) {}
+func (noOthers) SetNodes([]link.Remote) {}
 
 func (noOthers) Close() {}
 
 // followNodes tells the network which nodes the records have.
 func (reg *Registry) followNodes(view *catalog.View) {
-	var remotes []replica.Remote
+	var remotes []link.Remote
 	for _, r := range view.Nodes {
 		if r.ID != reg.id && r.Peer != "" && (r.State == catalog.NodeMember || r.State == catalog.NodeDraining) {
-			remotes = append(remotes, replica.Remote{ID: r.ID, Name: r.Name, Addr: r.Peer})
+			remotes = append(remotes, link.Remote{ID: r.ID, Name: r.Name, Addr: r.Peer})
 		}
 	}
 	reg.peers.SetNodes(remotes)
@@ -56,13 +57,13 @@ func (reg *Registry) OtherNodes() (ids []uint64) {
 // fromPeers is the node as the network sees it.
 type fromPeers Registry
 
-func (f *fromPeers) Packet(from uint64, p replica.Packet) { f.sched.Receive(from, p) }
+func (f *fromPeers) Packet(from uint64, p link.Packet) { f.sched.Receive(from, p) }
 
 func (f *fromPeers) Cast(from uint64, kind string, body []byte) { f.Calls.Cast(from, kind, body) }
 
 // heardReport takes what another node reports of itself.
 func (reg *Registry) heardReport(from uint64, body []byte) {
-	for _, r := range reg.reports.take(from, body) {
+	for _, r := range reg.reports.Take(from, body) {
 		if p := reg.At(r.Key); p != nil {
 			if g := p.Replica(); g != nil {
 				g.Heard(r.Member)
@@ -74,10 +75,7 @@ func (reg *Registry) heardReport(from uint64, body []byte) {
 
 // tellAll tells a node all about this one soon.
 func (f *fromPeers) tellAll(id uint64) {
-	f.reports.mu.Lock()
-	f.reports.wholeTo = append(f.reports.wholeTo, id)
-	f.reports.mu.Unlock()
-	f.reports.tellSoon()
+	f.reports.Met(id)
 }
 
 func (f *fromPeers) NodeUp(id uint64) {
@@ -101,10 +99,8 @@ func (f *fromPeers) Call(ctx context.Context, from uint64, kind string, body []b
 
 // WithRoom returns those of the other nodes whose disks are not full.
 func (reg *Registry) WithRoom(ids []uint64) (out []uint64) {
-	reg.reports.mu.RLock()
-	defer reg.reports.mu.RUnlock()
 	for _, id := range ids {
-		if k := reg.reports.of[id]; id != reg.id && k != nil && !k.Disk.Full {
+		if about, at, _ := reg.reports.About(id); id != reg.id && !at.IsZero() && !about.Disk.Full {
 			out = append(out, id)
 		}
 	}
@@ -122,8 +118,6 @@ func (reg *Registry) UpFor(id uint64, now time.Time) time.Duration {
 
 // HasToldAll reports whether what is known of another node is current.
 func (reg *Registry) HasToldAll(id uint64) bool {
-	reg.reports.mu.RLock()
-	defer reg.reports.mu.RUnlock()
-	k := reg.reports.of[id]
-	return k != nil && reg.current(id, k)
+	wholeAt, heard := reg.reports.Heard(id)
+	return heard && reg.current(id, wholeAt)
 }

@@ -28,8 +28,10 @@ import (
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/link"
 	"steadyferry/internal/engine/peer"
 	"steadyferry/internal/engine/replica"
+	"steadyferry/internal/engine/report"
 )
 
 // ByID returns a channel by the id of its record, or nil.
@@ -207,7 +209,7 @@ type Registry struct {
 	store     *journal.Store
 	sched     *replica.Scheduler
 	peers     Network
-	reports   *Reports
+	reports   *report.Table
 	upSince   sync.Map // of other nodes: id to time.Time
 	kinds     map[string]*Kind
 	readers   Readers
@@ -245,12 +247,12 @@ type Readers interface {
 // and which does not talk to others yet.
 func New(config Config, records *catalog.Catalog, store *journal.Store) *Registry {
 	reg := &Registry{name: config.Name, dir: config.Dir, id: config.ID, reserve: config.Reserve, listener: config.Listener, started: time.Now(),
-		catalog: records, store: store, peers: noOthers{}, reports: newReports(), kinds: map[string]*Kind{}, channels: map[int64]*Channel{}, again: map[int64]bool{}, byKind: map[string][]*Channel{},
+		catalog: records, store: store, peers: noOthers{}, reports: report.NewTable(), kinds: map[string]*Kind{}, channels: map[int64]*Channel{}, again: map[int64]bool{}, byKind: map[string][]*Channel{},
 		inHand:   admit.NewBytes(publishBytes, publishShare, publishReserve),
 		turns:    semaphore.NewWeighted(int64(max(1, runtime.GOMAXPROCS(0)-1))),
 		decoding: semaphore.NewWeighted(decodeBytes), telling: semaphore.NewWeighted(decodeBytes)}
 	if config.Listener != nil {
-		reg.peers = replica.NewPeers(replica.PeersConfig{Self: reg.id, Secret: records.View().Cluster.Secret, TLS: config.TLS}, (*fromPeers)(reg))
+		reg.peers = link.NewPeers(link.PeersConfig{Self: reg.id, Secret: records.View().Cluster.Secret, TLS: config.TLS}, (*fromPeers)(reg))
 	}
 	reg.sched = replica.NewScheduler(store, reg.peers, max(2, runtime.GOMAXPROCS(0)), int(cmp.Or(config.FeedRate, replica.DefaultFeedRate)))
 	reg.answer()
@@ -260,11 +262,16 @@ func New(config Config, records *catalog.Catalog, store *journal.Store) *Registr
 // Register says what channels of a kind do otherwise than topics, before Open.
 func (reg *Registry) Register(kind string, k *Kind) { reg.kinds[kind] = k }
 
+// OffsetsOf returns the committed offsets of a group of a channel, by partition.
+func (reg *Registry) OffsetsOf(ctx context.Context, t *Channel, group string) (map[int]int64, error) {
+	return reg.readers.OffsetsOf(ctx, t, group)
+}
+
 // Open begins to talk to the other nodes, and opens the partitions that the
 // records give to this one. Readers are asked from now on.
 func (reg *Registry) Open(ctx context.Context, readers Readers) {
 	reg.readers = readers
-	if p, ok := reg.peers.(*replica.Peers); ok {
+	if p, ok := reg.peers.(*link.Peers); ok {
 		reg.wg.Go(func() {
 			if err := p.Serve(reg.listener); err != nil && !errors.Is(err, net.ErrClosed) && reg.serving.Load() {
 				slog.Error("other nodes cannot connect any more", "error", err)
@@ -306,7 +313,7 @@ func (reg *Registry) Disconnect() {
 func (reg *Registry) Close(ctx context.Context) error { return reg.sched.Stop(ctx) }
 
 // Reports returns what the nodes have told of themselves.
-func (reg *Registry) Reports() *Reports { return reg.reports }
+func (reg *Registry) Reports() *report.Table { return reg.reports }
 
 // Peers returns the way to the other nodes.
 func (reg *Registry) Peers() Network { return reg.peers }

@@ -15,6 +15,7 @@ import (
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/setting"
+	"steadyferry/internal/engine/logs"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/postgres/testdb"
 	"steadyferry/internal/node/nodetest"
@@ -97,7 +98,7 @@ func fetched(t *testing.T, n *nodetest.Node, topic *part.Channel, number int, fr
 	require.NoError(t, err)
 	buffer := make([]byte, 64<<10)
 	for at := 0; ; at++ {
-		f, err := n.Parts.OpenFetch(t.Context(), p, position, false)
+		f, err := logs.OpenFetch(t.Context(), n.Parts, p, position, false)
 		require.NoError(t, err)
 		if at == 0 {
 			first = f.Offset()
@@ -147,10 +148,10 @@ func TestWhatIsPublishedIsReadFromAnyPosition(t *testing.T) {
 		assert.Equal(t, []string{"other"}, other)
 		p, err := topic.Partition(0)
 		require.NoError(t, err)
-		one, err := n.Parts.Message(t.Context(), p, 4, false)
+		one, err := logs.Message(t.Context(), n.Parts, p, 4, false)
 		require.NoError(t, err)
 		assert.Equal(t, "a2", string(one.Body))
-		_, err = n.Parts.Message(t.Context(), p, 10, false)
+		_, err = logs.Message(t.Context(), n.Parts, p, 10, false)
 		assert.ErrorContains(t, err, "0 to 9")
 		status, each := n.Parts.Status(topic, time.Now())
 		assert.EqualValues(t, 11, status.Messages)

@@ -51,3 +51,6 @@ const messageBytes = 400
 
 // SizeOf is how many bytes a message takes in memory.
 func SizeOf(m *message.Stored) int { return len(m.Body) + messageBytes }
+
+// ShortBody is how much of a body a list has. Whole ones come one at a time.
+const ShortBody = 64 << 10

@@ -5,40 +5,13 @@ import (
 	"slices"
 	"time"
 
-	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/rate"
+	"steadyferry/internal/engine/report"
 )
 
 // ReadyTime is how long making a topic waits for its partitions to take
 // messages.
 const ReadyTime = 3 * time.Second
-
-// PartitionStatus is how a partition is now.
-type PartitionStatus struct {
-	Partition int             `json:"partition"`
-	First     int64           `json:"first"`
-	End       int64           `json:"end"`
-	Bytes     int64           `json:"bytes"`
-	Oldest    *time.Time      `json:"oldest"` // no kept message is older; null when empty
-	Newest    *time.Time      `json:"newest"`
-	Segments  int             `json:"segments"`
-	State     string          `json:"state"`
-	Rates     rate.Flow       `json:"rates"`
-	Queue     *queue.Summary  `json:"queue,omitempty"`
-	Leader    uint64          `json:"-"`
-	Term      uint64          `json:"-"`
-	Replicas  []ReplicaStatus `json:"-"`
-}
-
-// ReplicaStatus is how one replica of a partition is.
-type ReplicaStatus struct {
-	Node     uint64
-	InStep   bool
-	Messages int64   // that it lacks; -1 when that is not known
-	Bytes    int64   // that it lacks
-	Seconds  float64 // age of the first message that it lacks
-	State    string
-}
 
 // States of a partition and a topic.
 const (
@@ -70,16 +43,16 @@ const rateSpan = 5 * time.Second
 
 // PartitionStatus returns how a partition is now, from what its replicas
 // report.
-func (reg *Registry) PartitionStatus(p *Partition, now time.Time) PartitionStatus {
+func (reg *Registry) PartitionStatus(p *Partition, now time.Time) report.Partition {
 	placed := reg.Placed(p)
 	node, r := reg.View(p, now)
 	if r == nil {
-		s := PartitionStatus{Partition: p.Number, State: StateAway}
+		s := report.Partition{Partition: p.Number, State: StateAway}
 		if p.Replica() == nil && len(placed) > 0 && now.Sub(reg.started) < 3*time.Second {
 			s.State = StateStarting
 		}
 		for _, id := range placed {
-			s.Replicas = append(s.Replicas, ReplicaStatus{Node: id, Messages: -1, State: ReplicaLost})
+			s.Replicas = append(s.Replicas, report.Standing{Node: id, Messages: -1, State: ReplicaLost})
 		}
 		return s
 	}
@@ -104,12 +77,10 @@ func (reg *Registry) PartitionStatus(p *Partition, now time.Time) PartitionStatu
 }
 
 func (reg *Registry) hasOthers() bool {
-	reg.reports.mu.RLock()
-	defer reg.reports.mu.RUnlock()
-	return len(reg.reports.of) > 0
+	return !reg.reports.Empty()
 }
 
-func partitionState(s PartitionStatus, r *ReplicaReport, placed []uint64) string {
+func partitionState(s report.Partition, r *report.Replica, placed []uint64) string {
 	if s.State != StateReady && len(r.Voters) < 2 {
 		return s.State
 	}
@@ -135,19 +106,19 @@ func partitionState(s PartitionStatus, r *ReplicaReport, placed []uint64) string
 
 // replicas describes the replicas of a partition: those that it shall have
 // first, and then others that are still there.
-func (reg *Registry) replicas(placed []uint64, reporter uint64, r *ReplicaReport) []ReplicaStatus {
+func (reg *Registry) replicas(placed []uint64, reporter uint64, r *report.Replica) []report.Standing {
 	ids := slices.Clone(placed)
 	for _, id := range slices.Concat(r.Voters, r.Leaving, r.Learners) {
 		if !slices.Contains(ids, id) {
 			ids = append(ids, id)
 		}
 	}
-	out := make([]ReplicaStatus, len(ids))
+	out := make([]report.Standing, len(ids))
 	for i, id := range ids {
-		rep := ReplicaStatus{Node: id, Messages: -1}
+		rep := report.Standing{Node: id, Messages: -1}
 		up := id == reg.id || reg.peers.Up(id)
 		voter := slices.Contains(r.Voters, id)
-		var seen *FollowerReport
+		var seen *report.Follower
 		for j := range r.Others {
 			if r.Others[j].Node == id {
 				seen = &r.Others[j]
@@ -200,10 +171,10 @@ type ChannelStatus struct {
 var stateRank = map[string]int{StateReady: 0, StateFewer: 1, StateStarting: 2, StateNoLeader: 3, StateDiskFull: 4, StateReadOnly: 5, StateAway: 6, StateFailed: 7}
 
 // Status returns how the topic is now.
-func (reg *Registry) Status(t *Channel, now time.Time) (ChannelStatus, []PartitionStatus) {
+func (reg *Registry) Status(t *Channel, now time.Time) (ChannelStatus, []report.Partition) {
 	s := ChannelStatus{State: StateReady}
 	partitions := t.Partitions()
-	each := make([]PartitionStatus, len(partitions))
+	each := make([]report.Partition, len(partitions))
 	for i, p := range partitions {
 		ps := reg.PartitionStatus(p, now)
 		each[i] = ps

@@ -5,6 +5,7 @@ import (
 	"errors"
 
 	"steadyferry/internal/core/problem"
+	"steadyferry/internal/engine/link"
 	"steadyferry/internal/engine/replica"
 )
 
@@ -67,7 +68,7 @@ func Undone(err error, address string) []byte {
 // done, or a *problem.Problem or *NotDone.
 func Outcome(out []byte, err error) ([]byte, error) {
 	switch {
-	case errors.As(err, new(*replica.Refused)):
+	case errors.As(err, new(*link.Refused)):
 		return nil, NotLed()
 	case err != nil, len(out) == 0:
 		return nil, &NotDone{Reason: errors.Join(err, replica.ErrNotLeading)}

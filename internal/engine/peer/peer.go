@@ -15,7 +15,7 @@ import (
 // Network carries calls to other nodes.
 type Network interface {
 	// Call asks a node, and returns what its handler does. It returns
-	// replica.ErrAway when the node does not answer, and *replica.Refused when
+	// link.ErrAway when the node does not answer, and *link.Refused when
 	// its handler failed.
 	Call(ctx context.Context, to uint64, kind string, body []byte) ([]byte, error)
 	Up(id uint64) bool

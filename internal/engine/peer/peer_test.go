@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"steadyferry/internal/core/problem"
+	"steadyferry/internal/engine/link"
 	"steadyferry/internal/engine/replica"
 )
 
@@ -23,11 +24,11 @@ func (n nodes) Up(id uint64) bool { return n[id] != nil }
 
 func (n nodes) Call(ctx context.Context, to uint64, kind string, body []byte) ([]byte, error) {
 	if n[to] == nil {
-		return nil, replica.ErrAway
+		return nil, link.ErrAway
 	}
 	out, err := n[to].Call(ctx, 1, kind, body)
 	if err != nil {
-		return nil, &replica.Refused{Text: err.Error()}
+		return nil, &link.Refused{Text: err.Error()}
 	}
 	return out, nil
 }
@@ -60,7 +61,7 @@ func TestAskEachTakesWhatComesInTime(t *testing.T) {
 		_, err := Ask[int](t.Context(), net, 6, "depth", question{7})
 		assert.ErrorContains(t, err, `cannot be read: "depth"`)
 		_, err = Ask[int](t.Context(), net, 3, "depth", question{7})
-		assert.ErrorIs(t, err, replica.ErrAway)
+		assert.ErrorIs(t, err, link.ErrAway)
 		_, err = net[2].Call(t.Context(), 1, "depth", []byte("{"))
 		assert.ErrorIs(t, err, ErrCall)
 	})
@@ -108,12 +109,12 @@ func TestAnOutcomeIsTheSameOnTheOtherNode(t *testing.T) {
 		err  error
 		sure bool
 	}{
-		"the handler failed":          {nil, &replica.Refused{Text: "no"}, true},
-		"the connection broke":        {nil, replica.ErrAway, false},
+		"the handler failed":          {nil, &link.Refused{Text: "no"}, true},
+		"the connection broke":        {nil, link.ErrAway, false},
 		"time ran out":                {nil, context.DeadlineExceeded, false},
 		"an answer of nothing":        {nil, nil, false},
 		"an answer of a new version":  {[]byte{9}, nil, false},
-		"an answer, and it broke off": {[]byte{isDone}, replica.ErrAway, false},
+		"an answer, and it broke off": {[]byte{isDone}, link.ErrAway, false},
 	} {
 		_, err := Outcome(c.out, c.err)
 		var got *NotDone

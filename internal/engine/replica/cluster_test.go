@@ -3,19 +3,16 @@ package replica
 import (
 	"context"
 	"fmt"
-	"io"
 	"net"
-	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"go.etcd.io/raft/v3/raftpb"
-	"google.golang.org/protobuf/proto"
 
 	"steadyferry/internal/core/journal"
+	"steadyferry/internal/engine/link"
 )
 
 // testNode is one node of a cluster inside the test's process.
@@ -25,7 +22,7 @@ type testNode struct {
 	dir     string
 	addr    string
 	store   *journal.Store
-	peers   *Peers
+	peers   *link.Peers
 	sched   *Scheduler
 	group   *Group
 	machine *recorder
@@ -33,8 +30,8 @@ type testNode struct {
 
 type handler struct{ sched atomic.Pointer[Scheduler] }
 
-func (h *handler) Packet(from uint64, p Packet) { h.sched.Load().Receive(from, p) }
-func (h *handler) Cast(uint64, string, []byte)  {}
+func (h *handler) Packet(from uint64, p link.Packet) { h.sched.Load().Receive(from, p) }
+func (h *handler) Cast(uint64, string, []byte)       {}
 func (h *handler) Call(_ context.Context, _ uint64, kind string, body []byte) ([]byte, error) {
 	if kind == "fail" {
 		return nil, fmt.Errorf("no: %s", body)
@@ -50,7 +47,7 @@ func (n *testNode) start(voters []uint64, others []*testNode) {
 	n.store, err = journal.OpenStore(n.dir)
 	require.NoError(n.t, err)
 	h := &handler{}
-	n.peers = NewPeers(PeersConfig{Self: n.id, Secret: "s"}, h)
+	n.peers = link.NewPeers(link.PeersConfig{Self: n.id, Secret: "s"}, h)
 	n.sched = NewScheduler(n.store, n.peers, 2, DefaultFeedRate)
 	h.sched.Store(n.sched)
 	l, err := net.Listen("tcp", n.addr)
@@ -58,7 +55,7 @@ func (n *testNode) start(voters []uint64, others []*testNode) {
 	n.addr = l.Addr().String()
 	go n.peers.Serve(l)
 	n.machine = &recorder{}
-	require.NoError(n.t, n.sched.Open(Options{Key: Key{1, 0}, Node: n.id, Voters: voters, Journal: journal.Options{SegmentBytes: 4 << 20}}, n.machine, func(g *Group) { n.group = g }))
+	require.NoError(n.t, n.sched.Open(Options{Key: Key{Channel: 1, Partition: 0}, Node: n.id, Voters: voters, Journal: journal.Options{SegmentBytes: 4 << 20}}, n.machine, func(g *Group) { n.group = g }))
 }
 
 func (n *testNode) stop() {
@@ -71,10 +68,10 @@ func (n *testNode) stop() {
 
 func connect(nodes []*testNode) {
 	for _, n := range nodes {
-		var others []Remote
+		var others []link.Remote
 		for _, o := range nodes {
 			if o != n {
-				others = append(others, Remote{ID: o.id, Name: fmt.Sprint("node-", o.id), Addr: o.addr})
+				others = append(others, link.Remote{ID: o.id, Name: fmt.Sprint("node-", o.id), Addr: o.addr})
 			}
 		}
 		n.peers.SetNodes(others)
@@ -238,7 +235,7 @@ func TestReplicasThatComeBackEmptyDoNotVoteAsTheyOnceDid(t *testing.T) {
 	ids := map[uint64]uint64{1: 1}
 	open := func(n *testNode) {
 		n.machine = &recorder{}
-		require.NoError(t, n.sched.Open(Options{Key: Key{1, 0}, Node: n.id, Voters: []uint64{1, 2, 3}, MemberOf: func(node uint64) uint64 { return ids[node] }}, n.machine, func(g *Group) { n.group = g }))
+		require.NoError(t, n.sched.Open(Options{Key: Key{Channel: 1, Partition: 0}, Node: n.id, Voters: []uint64{1, 2, 3}, MemberOf: func(node uint64) uint64 { return ids[node] }}, n.machine, func(g *Group) { n.group = g }))
 		ids[n.id] = n.group.ID()
 	}
 	open(nodes[1])
@@ -277,108 +274,9 @@ func TestNodesCallEachOther(t *testing.T) {
 	nodes[1].stop()
 	require.Eventually(t, func() bool { return !nodes[0].peers.Up(2) }, 2*time.Second, 5*time.Millisecond)
 	_, err := nodes[0].peers.Call(ctx, 2, "ask", nil)
-	assert.ErrorIs(t, err, ErrAway)
+	assert.ErrorIs(t, err, link.ErrAway)
 	began := time.Now()
 	assert.ErrorIs(t, nodes[0].group.Publish(ctx, proposal(10)).Err, ErrNoMajority, "without a majority nothing is taken")
 	assert.Less(t, time.Since(began), 100*time.Millisecond, "and it is said at once")
 	nodes[0].stop()
-}
-
-// What comes from another node is read without trust: anything is a frame of
-// packets, or is refused.
-func FuzzPackets(f *testing.F) {
-	whole := encodePackets([]Packet{
-		{Kind: packetRaft, Key: Key{3, 7}, Epoch: 1, Message: appendMessage(1, 4, []byte("small"), make([]byte, 5000))},
-		{Kind: packetHandOver, Key: Key{3, 7}, Message: &raftpb.Message{Context: []byte("why")}},
-	}).Materialize()
-	f.Add(whole)
-	f.Add(whole[:len(whole)-4])
-	f.Add([]byte{1, 0xff, 0xff})
-	f.Fuzz(func(t *testing.T, b []byte) {
-		var packets []Packet
-		if decodePackets(b, func(p Packet) { packets = append(packets, p) }) != nil {
-			return
-		}
-		// What was read is written and read again as the same.
-		again := []Packet{}
-		require.NoError(t, decodePackets(encodePackets(packets).Materialize(), func(p Packet) { again = append(again, p) }))
-		require.Len(t, again, len(packets))
-		for i, p := range packets {
-			require.True(t, proto.Equal(p.Message, again[i].Message), "%v %v", p.Message, again[i].Message)
-			require.Equal(t, p.Key, again[i].Key)
-		}
-	})
-}
-
-func appendMessage(from, index uint64, data ...[]byte) *raftpb.Message {
-	m := &raftpb.Message{Type: raftpb.MsgApp.Enum(), From: &from, Index: &index}
-	for _, d := range data {
-		index++
-		at := index
-		m.Entries = append(m.Entries, &raftpb.Entry{Type: raftpb.EntryNormal.Enum(), Term: &from, Index: &at, Data: d})
-	}
-	return m
-}
-
-// Whoever has taken the address of a node learns nothing from the others.
-func TestTheSecretIsNotToldToWhoeverListens(t *testing.T) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	impostor := NewPeers(PeersConfig{Self: 2, Secret: "another-secret"}, &handler{})
-	defer impostor.Close()
-	impostor.SetNodes([]Remote{{ID: 1, Name: "node-1", Addr: "127.0.0.1:1"}})
-	go impostor.Serve(l)
-	said := &recorded{to: l.Addr().String()}
-	front, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer front.Close()
-	go said.serve(front)
-
-	h := &handler{}
-	p := NewPeers(PeersConfig{Self: 1, Secret: "the-secret-of-the-cluster"}, h)
-	defer p.Close()
-	p.SetNodes([]Remote{{ID: 2, Name: "node-2", Addr: front.Addr().String()}})
-	require.Eventually(t, func() bool { return said.count() > 200 }, 5*time.Second, 10*time.Millisecond)
-	time.Sleep(300 * time.Millisecond)
-	assert.False(t, p.Up(2), "it is not taken for the node")
-	assert.False(t, impostor.Up(1))
-	assert.NotContains(t, said.text(), "the-secret-of-the-cluster")
-}
-
-// recorded passes connections on and keeps what the dialing side says.
-type recorded struct {
-	to string
-	mu sync.Mutex
-	b  []byte
-}
-
-func (r *recorded) count() int   { r.mu.Lock(); defer r.mu.Unlock(); return len(r.b) }
-func (r *recorded) text() string { r.mu.Lock(); defer r.mu.Unlock(); return string(r.b) }
-
-func (r *recorded) serve(l net.Listener) {
-	for {
-		in, err := l.Accept()
-		if err != nil {
-			return
-		}
-		out, err := net.Dial("tcp", r.to)
-		if err != nil {
-			in.Close()
-			continue
-		}
-		go func() { io.Copy(in, out); in.Close() }()
-		go func() {
-			defer out.Close()
-			b := make([]byte, 4096)
-			for {
-				n, err := in.Read(b)
-				r.mu.Lock()
-				r.b = append(r.b, b[:n]...)
-				r.mu.Unlock()
-				if _, writeErr := out.Write(b[:n]); err != nil || writeErr != nil {
-					return
-				}
-			}
-		}()
-	}
 }

@@ -2,6 +2,7 @@ package replica
 
 import (
 	"steadyferry/internal/core/journal"
+	"steadyferry/internal/engine/link"
 )
 
 func (o *Options) changed() {
@@ -56,7 +57,7 @@ func (g *Group) StateSize() int64 { return g.stateSize.Load() }
 func (g *Group) Done() <-chan struct{} { return g.done }
 
 // Key returns the group's key.
-func (g *Group) Key() Key { return g.options.Key }
+func (g *Group) Key() link.Key { return g.options.Key }
 
 // Epoch returns how often the partition was recovered by force.
 func (g *Group) Epoch() uint64 { return g.options.Epoch }

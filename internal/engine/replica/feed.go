@@ -6,6 +6,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"steadyferry/internal/engine/link"
+
 	"go.etcd.io/raft/v3"
 	"go.etcd.io/raft/v3/raftpb"
 	"go.etcd.io/raft/v3/tracker"
@@ -144,7 +146,7 @@ func (f *feed) run(ctx context.Context) error {
 		}
 		prev, commit, last := at-1, f.group.Committed(), records[len(records)-1].Index
 		m := &raftpb.Message{Type: raftpb.MsgApp.Enum(), From: &f.group.member, To: &f.to, Term: &f.term, Index: &prev, LogTerm: &prevTerm, Commit: &commit, Entries: entries}
-		f.group.sched.network.SendBulk(ctx, f.to, Packet{Kind: packetRaft, Key: f.group.options.Key, Epoch: f.group.options.Epoch, Message: m})
+		f.group.sched.network.SendBulk(ctx, f.to, link.Packet{Kind: link.RaftPacket, Key: f.group.options.Key, Epoch: f.group.options.Epoch, Message: m})
 		under = append(under, piece{last, bytes})
 		ahead += bytes
 		at = last + 1

@@ -20,6 +20,7 @@ import (
 
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/engine/link"
 )
 
 // Errors with which a proposal can be refused. After all but ErrTime it is
@@ -71,18 +72,12 @@ type Machine interface {
 	Load(b []byte) error
 }
 
-// Key names a group: the same at every member.
-type Key struct {
-	Channel   int64
-	Partition int
-}
-
-// String returns the name of the group's journal.
-func (k Key) String() string { return fmt.Sprintf("%d/%d", k.Channel, k.Partition) }
+// Key names a group: the channel and the partition.
+type Key = link.Key
 
 // Options of a group.
 type Options struct {
-	Key      Key
+	Key      link.Key
 	Node     uint64                   // that holds this replica
 	Voters   []uint64                 // nodes with which the partition began
 	MemberOf func(node uint64) uint64 // the id under which a node is ready to become a member, 0 when not known
@@ -96,7 +91,7 @@ type Options struct {
 
 // Led tells that this replica began to lead.
 type Led struct {
-	Key    Key
+	Key    link.Key
 	Term   uint64
 	From   uint64 // the leader before, 0 when not known
 	Reason string

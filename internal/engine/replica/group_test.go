@@ -59,7 +59,7 @@ func start(t *testing.T, dir string, groups int) (*Scheduler, []*Group, []*recor
 	machines := make([]*recorder, groups)
 	for i := range groups {
 		machines[i] = &recorder{}
-		require.NoError(t, s.Open(Options{Key: Key{1, i}, Node: 1, Voters: []uint64{1}, Journal: journal.Options{SegmentBytes: 4 << 20}}, machines[i],
+		require.NoError(t, s.Open(Options{Key: Key{Channel: 1, Partition: i}, Node: 1, Voters: []uint64{1}, Journal: journal.Options{SegmentBytes: 4 << 20}}, machines[i],
 			func(g *Group) { opened[i] = g }))
 	}
 	return s, opened, machines

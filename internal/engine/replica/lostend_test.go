@@ -30,7 +30,7 @@ func alone(t *testing.T, dir string, o Options) (*Scheduler, *Group, *recorder) 
 	s := NewScheduler(store, Alone{}, 2, DefaultFeedRate)
 	m := &recorder{}
 	var g *Group
-	o.Key, o.Node, o.Voters, o.Journal = Key{1, 0}, 1, []uint64{1}, journal.Options{SegmentBytes: 40_000}
+	o.Key, o.Node, o.Voters, o.Journal = Key{Channel: 1, Partition: 0}, 1, []uint64{1}, journal.Options{SegmentBytes: 40_000}
 	require.NoError(t, s.Open(o, m, func(opened *Group) { g = opened }))
 	return s, g, m
 }
@@ -130,7 +130,7 @@ func TestOnePartitionsMistakeStopsNoOther(t *testing.T) {
 	s := NewScheduler(store, Alone{}, 2, DefaultFeedRate)
 	groups := make([]*Group, 2)
 	for i := range groups {
-		require.NoError(t, s.Open(Options{Key: Key{1, i}, Node: 1, Voters: []uint64{1}, Journal: journal.Options{SegmentBytes: 1 << 20}}, &panics{}, func(g *Group) { groups[i] = g }))
+		require.NoError(t, s.Open(Options{Key: Key{Channel: 1, Partition: i}, Node: 1, Voters: []uint64{1}, Journal: journal.Options{SegmentBytes: 1 << 20}}, &panics{}, func(g *Group) { groups[i] = g }))
 	}
 	p := proposal(10)
 	p.Count = 2

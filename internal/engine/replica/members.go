@@ -12,6 +12,7 @@ import (
 	"google.golang.org/protobuf/proto"
 
 	"steadyferry/internal/core/journal"
+	"steadyferry/internal/engine/link"
 )
 
 // memberState is what a group's worker knows of its members.
@@ -302,7 +303,7 @@ func (g *Group) handOver(to []uint64, reason string) bool {
 		if _, votes := s.Config.Voters[0][id]; !ok || !votes || id == g.member || !g.up(id) || p.State != tracker.StateReplicate || g.journal.BytesAfter(p.Match) > almostThere && p.Match < g.storage.last {
 			continue
 		}
-		g.sched.network.Send(NodeOf(id), Packet{Kind: packetHandOver, Key: g.options.Key, Epoch: g.options.Epoch, Message: &raftpb.Message{Context: []byte(reason)}})
+		g.sched.network.Send(NodeOf(id), link.Packet{Kind: link.HandOverPacket, Key: g.options.Key, Epoch: g.options.Epoch, Message: &raftpb.Message{Context: []byte(reason)}})
 		g.node.TransferLeader(id)
 		g.members.handingOver = true
 		g.sched.keepAwake(g)

@@ -10,6 +10,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"steadyferry/internal/core/journal"
+	"steadyferry/internal/engine/link"
 )
 
 // Scheduler runs all groups of a node with a few workers, and makes what they
@@ -29,7 +30,7 @@ type Scheduler struct {
 	stopped chan struct{}
 
 	groupsMu sync.RWMutex
-	groups   map[Key]*Group
+	groups   map[link.Key]*Group
 
 	awakeMu sync.Mutex
 	awake   map[*Group]struct{} // those for which time passes
@@ -38,9 +39,9 @@ type Scheduler struct {
 // Network carries packets to other nodes.
 type Network interface {
 	// Send queues a packet, or drops it when too much waits. It never blocks.
-	Send(to uint64, p Packet)
+	Send(to uint64, p link.Packet)
 	// SendBulk sends a packet aside of the others, and waits for room.
-	SendBulk(ctx context.Context, to uint64, p Packet)
+	SendBulk(ctx context.Context, to uint64, p link.Packet)
 	// Up reports whether the node answers, and hears this one.
 	Up(node uint64) bool
 }
@@ -49,9 +50,9 @@ type Network interface {
 type Alone struct{}
 
 // Send, SendBulk and Up implement Network.
-func (Alone) Send(uint64, Packet)                      {}
-func (Alone) SendBulk(context.Context, uint64, Packet) {}
-func (Alone) Up(uint64) bool                           { return false }
+func (Alone) Send(uint64, link.Packet)                      {}
+func (Alone) SendBulk(context.Context, uint64, link.Packet) {}
+func (Alone) Up(uint64) bool                                { return false }
 
 // tickTime is the step of a group's clock. A leader is missed after 16 to 32
 // of them without a word, or at once when its process is seen to end.
@@ -68,7 +69,7 @@ const largeSyncs = 4
 
 // NewScheduler starts a scheduler over the journals of a store.
 func NewScheduler(store *journal.Store, network Network, workers, feedRate int) *Scheduler {
-	s := &Scheduler{store: store, network: network, groups: map[Key]*Group{}, awake: map[*Group]struct{}{}, stopped: make(chan struct{}),
+	s := &Scheduler{store: store, network: network, groups: map[link.Key]*Group{}, awake: map[*Group]struct{}{}, stopped: make(chan struct{}),
 		pace: rate.NewLimiter(rate.Limit(feedRate), feedPiece), feeding: semaphore.NewWeighted(feedsAtOnce)}
 	for _, q := range []*queue{&s.work, &s.small, &s.large} {
 		q.filled = sync.NewCond(&q.mu)
@@ -204,7 +205,7 @@ func (s *Scheduler) letSleep(g *Group) {
 }
 
 // Receive hands a packet of another node to its group.
-func (s *Scheduler) Receive(from uint64, p Packet) {
+func (s *Scheduler) Receive(from uint64, p link.Packet) {
 	s.groupsMu.RLock()
 	g := s.groups[p.Key]
 	s.groupsMu.RUnlock()
@@ -212,13 +213,13 @@ func (s *Scheduler) Receive(from uint64, p Packet) {
 		return
 	}
 	switch p.Kind {
-	case packetRaft:
+	case link.RaftPacket:
 		if NodeOf(p.Message.GetFrom()) == from && p.Message.GetTo() == g.member {
 			g.receive(p.Message)
 		}
-	case packetSleep:
+	case link.SleepPacket:
 		g.toldToSleep(p.Message.GetFrom(), p.Message.GetTerm(), p.Message.GetIndex())
-	case packetHandOver:
+	case link.HandOverPacket:
 		g.mu.Lock()
 		g.reason = string(p.Message.GetContext())
 		g.mu.Unlock()

@@ -5,6 +5,8 @@ import (
 	"log/slog"
 	"slices"
 
+	"steadyferry/internal/engine/link"
+
 	"go.etcd.io/raft/v3"
 	"go.etcd.io/raft/v3/raftpb"
 	"go.etcd.io/raft/v3/tracker"
@@ -51,7 +53,7 @@ func (g *Group) send(m *raftpb.Message) {
 	if m.GetType() == raftpb.MsgSnap {
 		m = g.addressSnapshot(m)
 	}
-	g.sched.network.Send(NodeOf(m.GetTo()), Packet{Kind: packetRaft, Key: g.options.Key, Epoch: g.options.Epoch, Message: m})
+	g.sched.network.Send(NodeOf(m.GetTo()), link.Packet{Kind: link.RaftPacket, Key: g.options.Key, Epoch: g.options.Epoch, Message: m})
 	if m.GetType() == raftpb.MsgSnap {
 		// It is small: if it is lost, the next answer to a heartbeat brings
 		// another one.
@@ -186,7 +188,7 @@ func (g *Group) tick() {
 		g.showMembers()
 		term, last := status.HardState.GetTerm(), g.storage.last
 		for _, o := range g.shown.Load().Others {
-			g.sched.network.Send(NodeOf(o.Member), Packet{Kind: packetSleep, Key: g.options.Key, Epoch: g.options.Epoch,
+			g.sched.network.Send(NodeOf(o.Member), link.Packet{Kind: link.SleepPacket, Key: g.options.Key, Epoch: g.options.Epoch,
 				Message: &raftpb.Message{From: &g.member, Term: &term, Index: &last}})
 		}
 		m.idle = 0

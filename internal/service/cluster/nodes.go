@@ -8,6 +8,7 @@ import (
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
+	"steadyferry/internal/engine/report"
 )
 
 // Nodes returns how the nodes and the partitions on them are.
@@ -61,7 +62,7 @@ func (cl *Cluster) Nodes(now time.Time) form.Cluster {
 
 func (cl *Cluster) nodeStatus(r *catalog.Node) *form.Node {
 	n := &form.Node{Node: r.Name, Zone: r.Zone, URL: r.API, State: "up", Self: r.ID == cl.id, Up: r.ID == cl.id || cl.peers.Up(r.ID), Records: "here"}
-	var about part.Report
+	var about report.Node
 	var lastWord time.Time
 	if n.Self {
 		about = cl.about()

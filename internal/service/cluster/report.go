@@ -11,6 +11,7 @@ import (
 
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/replica"
+	"steadyferry/internal/engine/report"
 )
 
 // MemoryUsed returns the bytes that the process holds, without what it has
@@ -58,7 +59,7 @@ func (cl *Cluster) askToTell() {
 func (cl *Cluster) report(told map[replica.Key]*lastWord) {
 	others := cl.parts.OtherNodes()
 	if len(others) == 0 {
-		cl.parts.Reports().Next(&part.Report{}, &part.Report{})
+		cl.parts.Reports().Next(&report.Node{}, &report.Node{})
 		clear(told)
 		return
 	}
@@ -122,8 +123,8 @@ func (cl *Cluster) report(told map[replica.Key]*lastWord) {
 }
 
 // about is the part of the report that is about the node as a whole.
-func (cl *Cluster) about() part.Report {
-	r := part.Report{Started: cl.parts.Started().UTC().Truncate(time.Millisecond), Version: cl.version, Memory: MemoryUsed(), Streams: int64(cl.Streams.Open()), OnDuty: cl.onDuty.Load(), Records: cl.catalog.AwaySince().IsZero()}
+func (cl *Cluster) about() report.Node {
+	r := report.Node{Started: cl.parts.Started().UTC().Truncate(time.Millisecond), Version: cl.version, Memory: MemoryUsed(), Streams: int64(cl.Streams.Open()), OnDuty: cl.onDuty.Load(), Records: cl.catalog.AwaySince().IsZero()}
 	if d, err := cl.parts.Disk(); err == nil {
 		r.Disk = d
 	}

@@ -11,9 +11,9 @@ import (
 	"steadyferry/internal/core/group"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/link"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/peer"
-	"steadyferry/internal/engine/replica"
 )
 
 // groupAsk is what a member asks of the node that coordinates its group.
@@ -65,7 +65,7 @@ func (gs *Groups) askGroup(ctx context.Context, ask *groupAsk) (*groupAnswer, er
 			if err := json.Unmarshal(out, a); err != nil {
 				return nil, err
 			}
-		} else if ask.Move != nil && ask.Move.Apply && errors.Is(err, replica.ErrAway) {
+		} else if ask.Move != nil && ask.Move.Apply && errors.Is(err, link.ErrAway) {
 			return nil, problem.New(problem.Unavailable, "it is not known whether the offsets were moved: %v", err).Next("ferry show GROUP -history tells")
 		}
 		if a.Problem != nil {

@@ -17,8 +17,9 @@ import (
 	"steadyferry/internal/core/group"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/link"
+	"steadyferry/internal/engine/logs"
 	"steadyferry/internal/engine/part"
-	"steadyferry/internal/engine/replica"
 )
 
 // A group is coordinated by one node: the one that all nodes agree on as long
@@ -207,7 +208,7 @@ func (c *coordinator) beat(ctx context.Context, ask *groupAsk) (*form.Membership
 		if news || ask.Wait <= 0 {
 			return m, nil
 		}
-		resume := replica.Pause(ctx)
+		resume := link.Pause(ctx)
 		over := false
 		select {
 		case <-changed:
@@ -276,7 +277,7 @@ func (gs *Groups) checkBounds(ctx context.Context, p *part.Partition, offset int
 	if g := p.Replica(); g != nil && offset <= g.End() && offset >= g.Journal().Bounds().First {
 		return nil
 	}
-	l, err := gs.parts.OpenLog(ctx, p, false)
+	l, err := logs.Open(ctx, gs.parts, p, false)
 	if err != nil {
 		return err
 	}

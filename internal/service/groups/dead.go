@@ -10,6 +10,7 @@ import (
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/logs"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/queues"
 )
@@ -80,7 +81,7 @@ func (gs *Groups) RejectRead(ctx context.Context, a address.Address, member stri
 	if offset < 0 {
 		return "", problem.New(problem.Invalid, "offset %d", offset).Field("offset").Allowed("a whole number from 0")
 	}
-	s, err := gs.parts.Message(ctx, p, offset, false)
+	s, err := logs.Message(ctx, gs.parts, p, offset, false)
 	if err != nil {
 		return "", err
 	}

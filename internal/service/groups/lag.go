@@ -13,6 +13,7 @@ import (
 	"steadyferry/internal/core/group"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/logs"
 	"steadyferry/internal/engine/part"
 )
 
@@ -236,7 +237,7 @@ func (gs *Groups) stampOf(ctx context.Context, p *part.Partition, offset int64) 
 	}
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()
-	s, err := gs.parts.Message(ctx, p, offset, true)
+	s, err := logs.Message(ctx, gs.parts, p, offset, true)
 	if err != nil {
 		return time.Time{}, false
 	}

@@ -9,8 +9,9 @@ import (
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/group"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/engine/link"
+	"steadyferry/internal/engine/logs"
 	"steadyferry/internal/engine/part"
-	"steadyferry/internal/engine/replica"
 	"steadyferry/internal/service/queues"
 )
 
@@ -81,7 +82,7 @@ func (c *coordinator) await(ctx context.Context, t *part.Channel, m *form.Member
 			continue
 		}
 		next := upTo.From(h.Partition, h.Generation, h.Offset)
-		l, err := c.gs.parts.OpenLog(ctx, p, false)
+		l, err := logs.Open(ctx, c.gs.parts, p, false)
 		if err != nil {
 			go func() { clock.Wait(ctx, queues.AskAgain); tell() }() // without a leader now
 			continue
@@ -100,7 +101,7 @@ func (c *coordinator) await(ctx context.Context, t *part.Channel, m *form.Member
 			tell()
 		}()
 	}
-	defer replica.Pause(ctx)()
+	defer link.Pause(ctx)()
 	select {
 	case <-signal:
 	case <-changed:
@@ -124,7 +125,7 @@ func (c *coordinator) read(ctx context.Context, t *part.Channel, m *form.Members
 		if g := p.Replica(); g != nil && g.Refusal() == nil && g.End() <= from {
 			continue // the usual case: nothing new
 		}
-		l, err := c.gs.parts.OpenLog(ctx, p, false)
+		l, err := logs.Open(ctx, c.gs.parts, p, false)
 		if err != nil {
 			continue // without a leader now; the other partitions go on
 		}
@@ -142,8 +143,8 @@ func (c *coordinator) read(ctx context.Context, t *part.Channel, m *form.Members
 		}
 		next := start
 		count, before := 0, bytes
-		_, err = part.EachMessage(ctx, chunk, h.Partition, start, c.gs.parts.RoomToDecode, func(m *message.Stored) (bool, error) {
-			out.Messages = append(out.Messages, part.Keep(m))
+		_, err = logs.EachMessage(ctx, chunk, h.Partition, start, c.gs.parts.RoomToDecode, func(m *message.Stored) (bool, error) {
+			out.Messages = append(out.Messages, logs.Keep(m))
 			next = m.Offset + 1
 			bytes += len(m.Body)
 			count++

@@ -16,6 +16,7 @@ import (
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/logs"
 	"steadyferry/internal/engine/part"
 )
 
@@ -69,14 +70,14 @@ func (gs *Groups) stepsTo(ctx context.Context, t *part.Channel, committed map[in
 		if only >= 0 && p.Number != only {
 			continue
 		}
-		l, err := gs.parts.OpenLog(ctx, p, false)
+		l, err := logs.Open(ctx, gs.parts, p, false)
 		if err != nil {
 			return nil, err
 		}
 		first, end := l.First(), l.End()
 		to := other[p.Number]
 		if pos.Kind != address.OfGroup {
-			if to, err = gs.parts.Resolve(ctx, p, l, pos, now); err != nil {
+			if to, err = logs.Resolve(ctx, gs.parts, p, l, pos, now); err != nil {
 				return nil, err
 			}
 		}
@@ -211,7 +212,7 @@ func (c *coordinator) steps(ctx context.Context, t *part.Channel, a address.Addr
 			if err != nil {
 				return nil, nil, err
 			}
-			l, err := c.gs.parts.OpenLog(ctx, p, false)
+			l, err := logs.Open(ctx, c.gs.parts, p, false)
 			if err != nil {
 				return nil, nil, err
 			}

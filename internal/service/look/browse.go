@@ -12,6 +12,7 @@ import (
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/engine/logs"
 	"steadyferry/internal/engine/part"
 )
 
@@ -47,7 +48,7 @@ type Event struct {
 
 type span struct {
 	Partition *part.Partition
-	log       part.Log
+	log       logs.Log
 	From, To  int64
 }
 
@@ -66,15 +67,15 @@ func (lk *Look) Spans(ctx context.Context, s *Selection, now time.Time) ([]span,
 		if err != nil {
 			return nil, 0, err
 		}
-		l, err := lk.parts.OpenLog(ctx, p, s.AnyReplica)
+		l, err := logs.Open(ctx, lk.parts, p, s.AnyReplica)
 		if err != nil {
 			return nil, 0, err
 		}
-		from, err := lk.parts.Resolve(ctx, p, l, s.From, now)
+		from, err := logs.Resolve(ctx, lk.parts, p, l, s.From, now)
 		if err != nil {
 			return nil, 0, err
 		}
-		to, err := lk.parts.Resolve(ctx, p, l, s.To, now)
+		to, err := logs.Resolve(ctx, lk.parts, p, l, s.To, now)
 		if err != nil {
 			return nil, 0, err
 		}

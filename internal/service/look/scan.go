@@ -11,6 +11,7 @@ import (
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
+	"steadyferry/internal/engine/logs"
 	"steadyferry/internal/engine/part"
 )
 
@@ -120,7 +121,7 @@ func (s *scanner) scan(ctx context.Context, matcher *expr.Matcher, from, to int6
 		if err != nil {
 			return block, next, err
 		}
-		_, err = part.EachMessage(ctx, chunk, s.Partition.Number, next, s.lk.parts.RoomToDecode, func(m *message.Stored) (bool, error) {
+		_, err = logs.EachMessage(ctx, chunk, s.Partition.Number, next, s.lk.parts.RoomToDecode, func(m *message.Stored) (bool, error) {
 			if m.Offset >= to {
 				return false, nil
 			}

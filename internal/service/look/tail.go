@@ -13,6 +13,7 @@ import (
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
+	"steadyferry/internal/engine/logs"
 	"steadyferry/internal/engine/part"
 )
 
@@ -111,11 +112,11 @@ func (lk *Look) followers(ctx context.Context, s Selection, resume, positions Ta
 		if err != nil {
 			return nil, err
 		}
-		l, err := lk.parts.OpenLog(ctx, p, s.AnyReplica)
+		l, err := logs.Open(ctx, lk.parts, p, s.AnyReplica)
 		if err != nil {
 			return nil, err
 		}
-		from, err := lk.parts.Resolve(ctx, p, l, s.From, now)
+		from, err := logs.Resolve(ctx, lk.parts, p, l, s.From, now)
 		if err != nil {
 			return nil, err
 		}
@@ -137,8 +138,8 @@ func (lk *Look) followers(ctx context.Context, s Selection, resume, positions Ta
 // tailed is a partition of a tail.
 type tailed struct {
 	partition *part.Partition
-	log       part.Log
-	reader    part.Reader
+	log       logs.Log
+	reader    logs.Reader
 	next      int64
 	caughtUp  bool
 
@@ -256,7 +257,7 @@ func (t *tailer) step(ctx context.Context, f *tailed) (bool, error) {
 		return false, nil
 	}
 	count, bytes := 0, 0
-	_, err = part.EachMessage(ctx, chunk, f.partition.Number, f.next, t.lk.parts.RoomToTell, func(m *message.Stored) (bool, error) {
+	_, err = logs.EachMessage(ctx, chunk, f.partition.Number, f.next, t.lk.parts.RoomToTell, func(m *message.Stored) (bool, error) {
 		f.next = m.Offset + 1
 		t.positions[f.partition.Number] = f.next
 		ok, err := t.match(ctx, m)

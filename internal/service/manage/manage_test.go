@@ -12,6 +12,7 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/setting"
+	"steadyferry/internal/engine/logs"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/postgres/testdb"
 	"steadyferry/internal/node/nodetest"
@@ -108,7 +109,7 @@ func TestWhatIsRemovedComesBackUntilItIsGone(t *testing.T) {
 	n.Parts.WaitReady(t.Context(), topic)
 	p, err := topic.Partition(0)
 	require.NoError(t, err)
-	one, err := n.Parts.Message(t.Context(), p, 0, false)
+	one, err := logs.Message(t.Context(), n.Parts, p, 0, false)
 	require.NoError(t, err)
 	assert.Equal(t, "kept", string(one.Body))
 

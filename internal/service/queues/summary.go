@@ -11,6 +11,7 @@ import (
 	"steadyferry/internal/core/topic"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/replica"
+	"steadyferry/internal/engine/report"
 )
 
 // retain decides how long the segments of queues are; what goes is decided by
@@ -49,7 +50,7 @@ const refreshTime = 500 * time.Millisecond
 // Refresh asks the leaders on other nodes where the messages of their
 // partitions are now: what they report comes once a second. Of those that do not
 // answer in time the report stands.
-func (qs *Queues) Refresh(ctx context.Context, t *part.Channel, each []part.PartitionStatus) {
+func (qs *Queues) Refresh(ctx context.Context, t *part.Channel, each []report.Partition) {
 	ctx, cancel := context.WithTimeout(ctx, refreshTime)
 	defer cancel()
 	var group errgroup.Group
@@ -75,7 +76,7 @@ func (qs *Queues) Counts(t *part.Channel) queue.Counts {
 }
 
 // Summary adds up the partitions of a queue.
-func Summary(each []part.PartitionStatus) *queue.Summary {
+func Summary(each []report.Partition) *queue.Summary {
 	of := make([]*queue.Summary, len(each))
 	for i := range each {
 		of[i] = each[i].Queue

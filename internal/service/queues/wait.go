@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"steadyferry/internal/core/clock"
+	"steadyferry/internal/engine/link"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/peer"
 	"steadyferry/internal/engine/replica"
@@ -197,7 +198,7 @@ func (qs *Queues) answerAwait(ctx context.Context, _ uint64, p *part.Partition, 
 	if ready || len(here) == 0 {
 		return nil, nil
 	}
-	defer replica.Pause(ctx)()
+	defer link.Pause(ctx)()
 	timer := time.NewTimer(min(time.Duration(micros)*time.Microsecond, waitThere))
 	defer timer.Stop()
 	select {

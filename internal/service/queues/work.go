@@ -11,6 +11,7 @@ import (
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/queue"
+	"steadyferry/internal/engine/link"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/peer"
 	"steadyferry/internal/engine/replica"
@@ -357,7 +358,7 @@ func (m *queueMachine) await(ctx context.Context, messages int, most time.Durati
 		m.waiters.remove(one)
 		return nil
 	}
-	defer replica.Pause(ctx)()
+	defer link.Pause(ctx)()
 	timer := time.NewTimer(most)
 	defer timer.Stop()
 	select {

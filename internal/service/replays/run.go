@@ -14,6 +14,7 @@ import (
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/words"
+	"steadyferry/internal/engine/logs"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/jobs"
 	"steadyferry/internal/service/queues"
@@ -181,7 +182,7 @@ func (r *run) read(ctx context.Context, number int, from, to int64, yield func(*
 	if err != nil {
 		return err
 	}
-	l, err := r.rs.parts.OpenLog(ctx, p, false)
+	l, err := logs.Open(ctx, r.rs.parts, p, false)
 	if err != nil {
 		return err
 	}
@@ -202,7 +203,7 @@ func (r *run) read(ctx context.Context, number int, from, to int64, yield func(*
 		case len(chunk) == 0:
 			return nil
 		}
-		more, err := part.EachMessage(ctx, chunk, number, from, r.rs.parts.RoomToDecode, func(m *message.Stored) (bool, error) {
+		more, err := logs.EachMessage(ctx, chunk, number, from, r.rs.parts.RoomToDecode, func(m *message.Stored) (bool, error) {
 			if m.Offset >= to {
 				return false, nil
 			}

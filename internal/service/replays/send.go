@@ -16,6 +16,7 @@ import (
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/queue"
+	"steadyferry/internal/engine/logs"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/queues"
 )
@@ -136,7 +137,7 @@ func (r *run) slots(ctx context.Context, p *part.Partition, step *step) (slots [
 	}
 	err = r.read(ctx, step.Partition, step.Offsets[0], step.Offsets[len(step.Offsets)-1]+1, func(m *message.Stored) bool {
 		if wanted[m.Offset] {
-			slots = append(slots, slot{m.Offset, part.Keep(m), expr.Facts{}})
+			slots = append(slots, slot{m.Offset, logs.Keep(m), expr.Facts{}})
 		}
 		return true
 	})

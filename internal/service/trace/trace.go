@@ -16,6 +16,7 @@ import (
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/queue"
+	"steadyferry/internal/engine/logs"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/look"
 	"steadyferry/internal/service/queues"
@@ -87,7 +88,7 @@ func (ts *Traces) Of(ctx context.Context, t *part.Channel, partition int, offset
 	if err != nil {
 		return nil, err
 	}
-	m, err := ts.parts.Message(ctx, p, offset, false)
+	m, err := logs.Message(ctx, ts.parts, p, offset, false)
 	if err != nil {
 		return nil, err
 	}
@@ -184,7 +185,7 @@ func (tr *Story) published(m *message.Stored, publisher string) {
 // publisherOf returns by whom a message of a topic was published, as far as its
 // batch says so.
 func (ts *Traces) publisherOf(ctx context.Context, p *part.Partition, offset int64) (publisher string, err error) {
-	l, err := ts.parts.OpenLog(ctx, p, false)
+	l, err := logs.Open(ctx, ts.parts, p, false)
 	if err != nil {
 		return "", err
 	}

@@ -1,13 +1,13 @@
-package part
+package report
 
 import (
 	"encoding/json"
 	"testing"
 
+	"steadyferry/internal/engine/link"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"steadyferry/internal/engine/replica"
 )
 
 // TestALostReportIsNoticed has one node tell another of changes, of which some
@@ -15,14 +15,14 @@ import (
 // count as current.
 func TestALostReportIsNoticed(t *testing.T) {
 	const from = 2
-	key := replica.Key{Channel: 7, Partition: 1}
-	o := newReports()
+	key := link.Key{Channel: 7, Partition: 1}
+	o := NewTable()
 	tell := func(number uint64, whole bool, term uint64) {
-		rr, err := json.Marshal(&ReplicaReport{Key: key, Term: term, Leading: true})
+		rr, err := json.Marshal(&Replica{Key: key, Term: term, Leading: true})
 		require.NoError(t, err)
-		body, err := json.Marshal(&Report{Whole: whole, Number: number, Replicas: []json.RawMessage{rr}})
+		body, err := json.Marshal(&Node{Whole: whole, Number: number, Replicas: []json.RawMessage{rr}})
 		require.NoError(t, err)
-		require.Len(t, o.take(from, body), 1)
+		require.Len(t, o.Take(from, body), 1)
 	}
 	complete := func() bool { return !o.of[from].wholeAt.IsZero() }
 

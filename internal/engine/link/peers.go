@@ -1,4 +1,8 @@
-package replica
+// Package link is the connections between nodes: what groups say to each other, and
+// calls beside it, each way over one connection. It knows who is up, and carries
+// what is handed to it; what that means is its users'. It may be used at once by
+// many.
+package link
 
 import (
 	"context"

@@ -1,4 +1,7 @@
-package part
+// Package logs reads a partition's log, wherever it lies: from the replica of this
+// node if that has all, or else from another node. What is read there is the same,
+// also where it is damaged or gone. It may be used at once by many.
+package logs
 
 import (
 	"context"
@@ -10,6 +13,8 @@ import (
 
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/problem"
+	"steadyferry/internal/engine/link"
+	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/replica"
 )
 
@@ -38,26 +43,26 @@ type Reader interface {
 	Offset() int64
 }
 
-// OpenLog finds the log to read a partition from. It holds all that was
+// Open finds the log to read a partition from. It holds all that was
 // committed when it is called; with any, it may be a replica that has not
 // all of it, or does not know whether it has.
-func (reg *Registry) OpenLog(ctx context.Context, p *Partition, any bool) (Log, error) {
+func Open(ctx context.Context, reg *part.Registry, p *part.Partition, any bool) (Log, error) {
 	g := p.Replica()
-	if g != nil && (any && slices.Contains(reg.Placed(p), reg.id) || g.Refusal() == nil || g.Membership().Leading) {
+	if g != nil && (any && slices.Contains(reg.Placed(p), reg.ID()) || g.Refusal() == nil || g.Membership().Leading) {
 		return localLog{g, reg, p}, nil
 	}
 	leader := reg.LeaderOf(p)
-	if leader != 0 && leader != reg.id && reg.peers.Up(leader) {
+	if leader != 0 && leader != reg.ID() && reg.Peers().Up(leader) {
 		if g != nil {
-			if err := reg.catchUp(ctx, g, leader); err == nil {
+			if err := catchUp(ctx, reg, g, leader); err == nil {
 				return localLog{g, reg, p}, nil
 			}
 		}
-		return reg.openRemote(ctx, p, leader)
+		return openRemote(ctx, reg, p, leader)
 	}
 	if any {
 		for id := range reg.Holders(p) {
-			if l, err := reg.openRemote(ctx, p, id); err == nil {
+			if l, err := openRemote(ctx, reg, p, id); err == nil {
 				return l, nil
 			}
 		}
@@ -71,12 +76,12 @@ func (reg *Registry) OpenLog(ctx context.Context, p *Partition, any bool) (Log, 
 const catchUpTime = time.Second
 
 // catchUp waits until the replica here has all that the leader has committed.
-func (reg *Registry) catchUp(ctx context.Context, g *replica.Group, leader uint64) error {
+func catchUp(ctx context.Context, reg *part.Registry, g *replica.Group, leader uint64) error {
 	ctx, cancel := context.WithTimeout(ctx, catchUpTime)
 	defer cancel()
-	out, err := reg.peers.Call(ctx, leader, "committed", KeyBytes(g.Key()))
+	out, err := reg.Peers().Call(ctx, leader, "committed", part.KeyBytes(g.Key()))
 	if err != nil || len(out) != 8 {
-		return errors.Join(err, replica.ErrAway)
+		return errors.Join(err, link.ErrAway)
 	}
 	want := binary.LittleEndian.Uint64(out)
 	if g.Committed() >= want {
@@ -94,29 +99,11 @@ func (reg *Registry) catchUp(ctx context.Context, g *replica.Group, leader uint6
 	return nil
 }
 
-// KeyBytes begins a call that is about a partition.
-func KeyBytes(k replica.Key) []byte {
-	return binary.AppendUvarint(binary.AppendUvarint(nil, uint64(k.Channel)), uint64(k.Partition))
-}
-
-// keyOf reads a key and returns what follows it.
-func keyOf(b []byte) (k replica.Key, rest []byte, ok bool) {
-	channel, n := binary.Uvarint(b)
-	if n <= 0 {
-		return k, nil, false
-	}
-	partition, m := binary.Uvarint(b[n:])
-	if m <= 0 {
-		return k, nil, false
-	}
-	return replica.Key{Channel: int64(channel), Partition: int(partition)}, b[n+m:], true
-}
-
 // localLog is the replica of this node.
 type localLog struct {
 	g   *replica.Group
-	reg *Registry
-	p   *Partition
+	reg *part.Registry
+	p   *part.Partition
 }
 
 func (l localLog) Here() *replica.Group { return l.g }
@@ -165,14 +152,11 @@ func (r *localReader) Read(dst []byte) ([]byte, error) {
 // repairPatience is how long a reader waits for what it found damaged.
 const repairPatience = 3 * time.Second
 
-// ErrMoved says that a replica is no longer here.
-var ErrMoved = errors.New("the partition is no longer served here")
-
 func (l localLog) Wait(ctx context.Context, offset int64, most time.Duration) error {
 	if l.g.End() > offset {
 		return nil
 	}
-	defer replica.Pause(ctx)()
+	defer link.Pause(ctx)()
 	signal := make(chan struct{}, 1)
 	defer l.g.Watch(signal)()
 	deadline := time.NewTimer(most)
@@ -185,7 +169,7 @@ func (l localLog) Wait(ctx context.Context, offset int64, most time.Duration) er
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-l.g.Done():
-			return ErrMoved
+			return part.ErrMoved
 		}
 	}
 	return nil
@@ -194,7 +178,7 @@ func (l localLog) Wait(ctx context.Context, offset int64, most time.Duration) er
 // remoteLog is the replica of another node.
 type remoteLog struct {
 	ctx    context.Context
-	reg    *Registry
+	reg    *part.Registry
 	node   uint64
 	key    replica.Key
 	bounds remoteBounds
@@ -217,7 +201,7 @@ type remoteAsk struct {
 	Wait   time.Duration `json:"wait"`
 }
 
-func (reg *Registry) openRemote(ctx context.Context, p *Partition, node uint64) (Log, error) {
+func openRemote(ctx context.Context, reg *part.Registry, p *part.Partition, node uint64) (Log, error) {
 	l := &remoteLog{ctx: ctx, reg: reg, node: node, key: p.Key()}
 	return l, l.ask("place", remoteAsk{})
 }
@@ -227,7 +211,7 @@ func (l *remoteLog) ask(kind string, ask remoteAsk) error {
 	if err != nil {
 		return err
 	}
-	out, err := l.reg.Call(l.ctx, l.node, kind, append(KeyBytes(l.key), body...))
+	out, err := l.reg.Call(l.ctx, l.node, kind, append(part.KeyBytes(l.key), body...))
 	if err != nil {
 		return err
 	}
@@ -288,7 +272,7 @@ func (r *remoteReader) Read(dst []byte) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	out, err := r.l.reg.Call(r.l.ctx, r.l.node, "records", append(KeyBytes(r.l.key), body...))
+	out, err := r.l.reg.Call(r.l.ctx, r.l.node, "records", append(part.KeyBytes(r.l.key), body...))
 	if err != nil {
 		return nil, err
 	}
@@ -313,11 +297,30 @@ func (r *remoteReader) Read(dst []byte) ([]byte, error) {
 // mostRemote bounds what one call reads for another node.
 const mostRemote = 16 << 20
 
+// Answer has calls of other nodes that read logs here answered.
+func Answer(reg *part.Registry) {
+	for _, kind := range []string{"place", "wait", "records"} {
+		reg.HandleAt(kind, func(ctx context.Context, _ uint64, p *part.Partition, rest []byte) ([]byte, error) {
+			return answerRead(ctx, reg, kind, p, rest)
+		})
+	}
+	reg.HandleAt("committed", answerCommitted)
+}
+
+// answerCommitted tells the leader's last committed record.
+func answerCommitted(_ context.Context, _ uint64, p *part.Partition, _ []byte) ([]byte, error) {
+	g := p.Replica()
+	if g == nil || !g.Membership().Leading {
+		return nil, replica.ErrNotLeading
+	}
+	return binary.LittleEndian.AppendUint64(nil, g.Committed()), nil
+}
+
 // answerRead answers another node that reads a log here.
-func (reg *Registry) answerRead(ctx context.Context, kind string, p *Partition, body []byte) ([]byte, error) {
+func answerRead(ctx context.Context, reg *part.Registry, kind string, p *part.Partition, body []byte) ([]byte, error) {
 	g := p.Replica()
 	if g == nil {
-		return nil, ErrMoved
+		return nil, part.ErrMoved
 	}
 	var ask remoteAsk
 	if err := json.Unmarshal(body, &ask); err != nil {

@@ -1,4 +1,4 @@
-package part
+package logs
 
 import (
 	"context"
@@ -9,12 +9,13 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
+	"steadyferry/internal/engine/part"
 )
 
 // Resolve returns the offset that a position stands for in the log. The
 // offset may be behind the end or before the first kept one when the position
 // names it.
-func (reg *Registry) Resolve(ctx context.Context, p *Partition, l Log, pos address.Position, now time.Time) (int64, error) {
+func Resolve(ctx context.Context, reg *part.Registry, p *part.Partition, l Log, pos address.Position, now time.Time) (int64, error) {
 	switch pos.Kind {
 	case address.First:
 		return l.First(), nil
@@ -23,7 +24,7 @@ func (reg *Registry) Resolve(ctx context.Context, p *Partition, l Log, pos addre
 	case address.AtOffset:
 		return pos.Offset, nil
 	case address.OfGroup:
-		offsets, err := reg.readers.OffsetsOf(ctx, p.Channel, pos.Group)
+		offsets, err := reg.OffsetsOf(ctx, p.Channel, pos.Group)
 		return max(offsets[p.Number], l.First()), err
 	}
 	at, _ := pos.TimeAt(now)
@@ -41,20 +42,20 @@ type Fetched struct {
 
 // Fetch is a reading of one partition from a position on.
 type Fetch struct {
-	reg       *Registry
-	partition *Partition
+	reg       *part.Registry
+	partition *part.Partition
 	log       Log
 	offset    int64
 }
 
 // OpenFetch finds where a fetch begins; any lets it read from a replica that
 // may be behind.
-func (reg *Registry) OpenFetch(ctx context.Context, p *Partition, from address.Position, any bool) (*Fetch, error) {
-	l, err := reg.OpenLog(ctx, p, any)
+func OpenFetch(ctx context.Context, reg *part.Registry, p *part.Partition, from address.Position, any bool) (*Fetch, error) {
+	l, err := Open(ctx, reg, p, any)
 	if err != nil {
 		return nil, err
 	}
-	offset, err := reg.Resolve(ctx, p, l, from, time.Now())
+	offset, err := Resolve(ctx, reg, p, l, from, time.Now())
 	return &Fetch{reg: reg, partition: p, log: l, offset: offset}, err
 }
 
@@ -67,7 +68,7 @@ func (f *Fetch) Read(ctx context.Context, dst []byte, wait time.Duration) (Fetch
 	p, l := f.partition, f.log
 	if wait > 0 && f.offset >= l.End() {
 		err := l.Wait(ctx, f.offset, wait)
-		if errors.Is(err, ErrMoved) {
+		if errors.Is(err, part.ErrMoved) {
 			return Fetched{}, problem.New(problem.Unavailable, "%s: %v", p.Address(), err).Next("try again; if the topic was removed, that is said then")
 		}
 		if err != nil {
@@ -92,8 +93,8 @@ func (f *Fetch) Read(ctx context.Context, dst []byte, wait time.Duration) (Fetch
 func (f *Fetch) Delivered(out Fetched) { f.partition.CountOut(out.Count, len(out.Records)) }
 
 // Message returns one message.
-func (reg *Registry) Message(ctx context.Context, p *Partition, offset int64, any bool) (*message.Stored, error) {
-	l, err := reg.OpenLog(ctx, p, any)
+func Message(ctx context.Context, reg *part.Registry, p *part.Partition, offset int64, any bool) (*message.Stored, error) {
+	l, err := Open(ctx, reg, p, any)
 	if err != nil {
 		return nil, err
 	}
@@ -123,6 +124,3 @@ func (reg *Registry) Message(ctx context.Context, p *Partition, offset int64, an
 
 // Keep copies what a message shares with the buffer it was read from.
 func Keep(s *message.Stored) *message.Stored { return s.Shorten(len(s.Body)) }
-
-// ShortBody is how much of a body a list has. Whole ones come one at a time.
-const ShortBody = 64 << 10

@@ -1,8 +1,9 @@
-package replica
+package link
 
 import (
 	"encoding/binary"
 	"errors"
+	"fmt"
 
 	"go.etcd.io/raft/v3/raftpb"
 	"google.golang.org/grpc/mem"
@@ -19,9 +20,9 @@ type Packet struct {
 
 // Kinds of packets.
 const (
-	packetRaft     = 1 // a message of Raft
-	packetSleep    = 2 // the leader has nothing to do: From, Term and Index (the last) are set
-	packetHandOver = 3 // the leadership is about to be handed over: Context is the reason
+	RaftPacket     = 1 // a message of Raft
+	SleepPacket    = 2 // the leader has nothing to do: From, Term and Index (the last) are set
+	HandOverPacket = 3 // the leadership is about to be handed over: Context is the reason
 )
 
 // A frame is a row of packets. A packet is, as unsigned varints: kind, channel,
@@ -167,3 +168,12 @@ func decodePackets(b []byte, yield func(Packet)) error {
 	}
 	return nil
 }
+
+// Key names a group: the same at every member.
+type Key struct {
+	Channel   int64
+	Partition int
+}
+
+// String returns the name of the group's journal.
+func (k Key) String() string { return fmt.Sprintf("%d/%d", k.Channel, k.Partition) }

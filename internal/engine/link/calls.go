@@ -1,4 +1,4 @@
-package replica
+package link
 
 import (
 	"context"
