@@ -16,6 +16,7 @@ import (
 // The console shows who leads and who follows, a node that goes, what a loss
 // would mean, and moves.
 func TestTheConsoleOfACluster(t *testing.T) {
+	t.Parallel()
 	c := harness.StartCluster(t, 3)
 	n := c.Nodes[0]
 	n.Topic("coldchain/doors", 6)

@@ -14,6 +14,7 @@ import (
 // The console shows who is behind, lets offsets be moved with a preview and
 // taken back, and follows members as they come and go.
 func TestTheConsoleOfGroups(t *testing.T) {
+	t.Parallel()
 	n := harness.Start(t)
 	topic := n.Topic("coldchain/readings", 3)
 	p := openConsole(t, n)

@@ -14,6 +14,7 @@ import (
 // A link from anywhere shows its condition, and runs nothing until the person
 // asks for it.
 func TestALinkRunsNoCondition(t *testing.T) {
+	t.Parallel()
 	n := harness.Start(t)
 	n.Topic("coldchain/readings", 1)
 	n.Must("new", "queue", "coldchain/inspections")

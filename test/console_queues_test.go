@@ -16,6 +16,7 @@ import (
 // mend one and return it at a pace, watch that, trace one message, discard
 // another cause and take it back.
 func TestTheConsoleOfQueues(t *testing.T) {
+	t.Parallel()
 	n := harness.Start(t)
 	p := openConsole(t, n)
 	p.open("/dead")

@@ -134,6 +134,7 @@ func (p *page) rows() (rows []string) {
 }
 
 func TestANewcomersWayThroughTheConsole(t *testing.T) {
+	t.Parallel()
 	n := harness.Start(t)
 	p := openConsole(t, n)
 	p.says("There are no channels yet.")
@@ -310,6 +311,7 @@ func TestTheSettingsOfAQueueAreChanged(t *testing.T) {
 }
 
 func TestEveryPageInTheDarkAndOnAPhone(t *testing.T) {
+	t.Parallel()
 	n := harness.Start(t)
 	n.Topic("coldchain/readings", 3)
 	n.Topic("coldchain/journeys", 1)

@@ -41,6 +41,7 @@ func startDemo(t *testing.T, dir string, args ...string) (said string) {
 // TestTheDemoBringsAPast looks at what a new demo tells of the hour before it
 // was started: messages and dead letters at their times, and even rates.
 func TestTheDemoBringsAPast(t *testing.T) {
+	t.Parallel()
 	t.Run("of one node", func(t *testing.T) { aPast(t, "-listen", "127.0.0.1:0") })
 	t.Run("of three nodes", func(t *testing.T) { aPast(t, "-listen", "127.0.0.1:27450", "-nodes", "3") })
 }

@@ -21,6 +21,7 @@ import (
 
 // The tours of the README work when they are pasted.
 func TestTheTourWorks(t *testing.T) {
+	t.Parallel()
 	said, printed := tour(t, "## A five-minute tour", "127.0.0.1:7350", "127.0.0.1:0", "-dir", ".demo")
 	assert.Contains(t, said, "/sign-in#")
 	for _, says := range []string{"coldchain/readings", "made topic coldchain/doors", "sent 1 message", " F\"", "sent 5 messages", `"accepted":1`, "add -yes", "is back with 7 messages", "restore topic", "published",
@@ -32,6 +33,7 @@ func TestTheTourWorks(t *testing.T) {
 }
 
 func TestTheTourOfAClusterWorks(t *testing.T) {
+	t.Parallel()
 	said, printed := tour(t, "## A tour of a cluster", "127.0.0.1:735", "127.0.0.1:2735", "-nodes", "3", "-dir", ".demo-cluster")
 	assert.Contains(t, said, "with 3 nodes")
 	for _, says := range []string{"each on 3 nodes", "in order: ", "each with a leader", "away", "all take messages", "lost (", "the leader no longer answered", "nothing was kept twice",

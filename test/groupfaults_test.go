@@ -196,6 +196,7 @@ func TestAGroupGoesOnFromWhatWasAcknowledged(t *testing.T) {
 }
 
 func TestRetentionWaitsForGroups(t *testing.T) {
+	t.Parallel()
 	n := harness.Start(t)
 	topic := n.Topic("coldchain/readings", 1, client.Settings{"retainBytes": 1 << 20, "hold": []string{"compliance"}, "holdBytes": 3 << 20})
 	a := group(topic, "compliance")

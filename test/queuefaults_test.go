@@ -234,6 +234,7 @@ func TestAQueueKilledAgainAndAgain(t *testing.T) {
 }
 
 func TestSettledSegmentsGoAndOldMessagesAreCarried(t *testing.T) {
+	t.Parallel()
 	n := harness.Start(t)
 	a := newQueue(t, n, "coldchain/inspections")
 	ctx := context.Background()

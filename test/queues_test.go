@@ -99,6 +99,7 @@ func TestAQueueFromTheCommandLine(t *testing.T) {
 	assert.Contains(t, string(n.Ask("GET", "/metrics", "").Body), `steadyferry_queue_messages{partition="0",queue="coldchain/inspections",state="dead"} 2`)
 
 	// ferry work: 0 accepts, 75 gives back, else rejects with what it said.
+	n.Must("set", a.String(), "-backoff", "1m..1m")
 	sendBodies(t, n, a, `{"box":"ok"}`, `{"box":"later"}`, `{"box":"bad"}`)
 	out = n.Must("work", a.String(), "-once", "-json", "--", "sh", "-c", `case "$(cat)" in *ok*) exit 0;; *later*) exit 75;; esac; echo "box 17 is broken" >&2; exit 3`)
 	assert.JSONEq(t, `{"address":"coldchain/inspections","accepted":1,"released":1,"rejected":1}`, out)
@@ -114,7 +115,7 @@ func TestAQueueFromTheCommandLine(t *testing.T) {
 	assert.Equal(t, "box 17 is broken", bad.Sample.Detail)
 
 	// Delays and expiry.
-	n.Must("send", a.String(), "-body", "soon", "-after", "1s")
+	n.Must("send", a.String(), "-body", "soon", "-after", "1m")
 	n.Must("send", a.String(), "-body", "never", "-expire", "100ms")
 	assert.EqualValues(t, 3, statesOf(t, n, a).Delayed, "the one that was released, ferry work's, and the new one")
 	require.Eventually(t, func() bool { return strings.Contains(n.Must("dead", a.String()), "expired") }, 5*time.Second, 20*time.Millisecond)
@@ -180,6 +181,7 @@ func TestDeadLettersAreMendedReturnedDiscardedAndTakenBack(t *testing.T) {
 }
 
 func TestReplays(t *testing.T) {
+	t.Parallel()
 	n := harness.Start(t)
 	a := newQueue(t, n, "coldchain/inspections")
 	topic := n.Topic("coldchain/readings", 3)

@@ -181,6 +181,7 @@ func TestADirectoryWithoutItsIdentityIsNoNewNode(t *testing.T) {
 }
 
 func TestWhatIsRemovedForGoodIsDeletedAndNothingElse(t *testing.T) {
+	t.Parallel()
 	n := harness.Start(t, "-keep-removed", "1s")
 	n.Topic("coldchain/readings", 1)
 	n.Topic("coldchain/journeys", 1)
