@@ -228,6 +228,36 @@ func TestTenThousandRowsScroll(t *testing.T) {
 	assert.Greater(t, bottom, 9000)
 }
 
+// Of many channels those are drawn that can be seen, and those come again that
+// have changed: what is made, removed and published is there at once.
+func TestManyChannelsAreDrawnAsTheyAreSeen(t *testing.T) {
+	n := harness.Start(t)
+	for i := range 300 {
+		n.Topic(fmt.Sprintf("coldchain/box-%03d", i), 1)
+	}
+	p := openConsole(t, n)
+	p.wait(`document.querySelector("table[aria-rowcount='301']")`)
+	drawn := `document.querySelectorAll("tbody tr[data-index]").length`
+	var rows int
+	require.NoError(t, p.Eval(drawn, &rows))
+	assert.Less(t, rows, 80)
+	p.accessible("many channels")
+	require.NoError(t, p.Run(`window.scrollTo(0, document.body.scrollHeight)`))
+	p.says("coldchain/box-299")
+	require.NoError(t, p.Eval(drawn, &rows))
+	assert.Less(t, rows, 100)
+
+	n.Must("send", "coldchain/box-299", "-body", "x")
+	p.wait(`[...document.querySelectorAll("tbody tr[data-index]")].some(r => r.textContent.startsWith("coldchain/box-299") && r.children[4].textContent === "1")`)
+	n.Topic("coldchain/box-999", 1)
+	p.wait(`document.querySelector("table[aria-rowcount='302']")`)
+	n.Must("remove", "coldchain/box-000", "-yes")
+	p.wait(`document.querySelector("table[aria-rowcount='301']")`)
+	p.open("/channels?filter=BOX-99")
+	p.wait(`document.querySelectorAll("tbody tr").length === 1`)
+	p.says("coldchain/box-999")
+}
+
 func TestTheAddressBoxAndTheKeyboard(t *testing.T) {
 	n := harness.Start(t)
 	n.Topic("coldchain/readings", 4)

@@ -7,7 +7,7 @@ export type Column<T> = {
   title: string;
   figures?: boolean; // aligned to the right
   wide?: boolean; // left out where there is little room
-  className?: string;
+  className?: string; // of its cells
   hidden?: boolean; // its title is for screen readers alone
   sort?: (row: T) => number | string;
   show: (row: T) => React.ReactNode;
@@ -18,8 +18,8 @@ export type Sort = { key: string; down: boolean; change: (key: string, down: boo
 const rowHeight = 32; // about, until a row has been drawn
 const drawnAtOnce = 100; // tables with more rows draw those that can be seen
 
-const classOf = <T,>(c: Column<T>) =>
-  [c.figures && "figures", c.wide && "max-md:hidden", c.className].filter(Boolean).join(" ") || undefined;
+const classOf = <T,>(c: Column<T>, more?: string) =>
+  [c.figures && "figures", c.wide && "max-md:hidden", more].filter(Boolean).join(" ") || undefined;
 
 /** Rows in the order of a column. */
 export function sorted<T>(rows: T[], columns: Column<T>[], sort: Pick<Sort, "key" | "down">): T[] {
@@ -94,7 +94,7 @@ export function Timetable<T>({
       aria-rowindex={index === undefined ? undefined : index + 2}
     >
       {columns.map((c) => (
-        <td key={c.key} className={classOf(c)}>
+        <td key={c.key} className={classOf(c, c.className)}>
           {c.show(item)}
         </td>
       ))}

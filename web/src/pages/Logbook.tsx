@@ -23,7 +23,11 @@ const columns: Column<LogbookEntry>[] = [
     title: "Address",
     className: "address whitespace-nowrap",
     show: (e) =>
-      /topic|space/.test(e.action) && pageOf(e.address) ? <Link to={pageOf(e.address)!}>{e.address}</Link> : e.address,
+      /topic|queue|space|group|dead/.test(e.action) && pageOf(e.address) ? (
+        <Link to={pageOf(e.address)!}>{e.address}</Link>
+      ) : (
+        e.address
+      ),
   },
   { key: "change", title: "Change", className: "text-soft", show: (e) => e.change },
 ];
