@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"steadyferry/client"
+	"steadyferry/cmd/ferry/term"
 	"steadyferry/internal/core/words"
 )
 
@@ -18,8 +19,8 @@ type accessFlags struct {
 }
 
 var accessVerb = verb{
-	name: "access", args: "[link|new|rotate|revoke|end-sessions] [ID]", summary: "List, make, rotate and revoke tokens, and end sessions",
-	details: `    ferry access                                   tokens, sessions and links in force
+	Name: "access", Args: "[link|new|rotate|revoke|end-sessions] [ID]", Summary: "List, make, rotate and revoke tokens, and end sessions",
+	Details: `    ferry access                                   tokens, sessions and links in force
     ferry access link                              a link that signs in to the console once
     ferry access new -label reports -expires 30d   another token
     ferry access rotate ID                         another token in the place of one, which is refused from now on
@@ -27,7 +28,7 @@ var accessVerb = verb{
     ferry access end-sessions                      end every session but your own
 
 A token is shown once, when it is made. Without -yes, rotate, revoke and end-sessions only show what they would do.`,
-	define: func(fs *flag.FlagSet) func(*call) error {
+	Define: func(fs *flag.FlagSet) func(*call) error {
 		var f accessFlags
 		fs.StringVar(&f.label, "label", "", "what a new token is for, in a few `words`")
 		fs.StringVar(&f.expires, "expires", "", "when a new token ends by itself, such as 30d (default: never)")
@@ -37,14 +38,14 @@ A token is shown once, when it is made. Without -yes, rotate, revoke and end-ses
 }
 
 func (c *call) access(f *accessFlags) error {
-	if len(c.args) == 0 {
+	if len(c.Args) == 0 {
 		return c.listSecrets()
 	}
-	what := c.args[0]
-	c.args = c.args[1:]
+	what := c.Args[0]
+	c.Args = c.Args[1:]
 	takesID := what == "rotate" || what == "revoke"
-	if takesID != (len(c.args) == 1) {
-		return wrongUsage("ferry access %s takes %s after it", what, map[bool]string{true: "an id", false: "nothing"}[takesID])
+	if takesID != (len(c.Args) == 1) {
+		return term.WrongUsage("ferry access %s takes %s after it", what, map[bool]string{true: "an id", false: "nothing"}[takesID])
 	}
 	switch what {
 	case "link":
@@ -52,27 +53,27 @@ func (c *call) access(f *accessFlags) error {
 	case "new":
 		return c.newToken(f)
 	case "rotate", "revoke":
-		return c.endSecret(what, c.args[0], f.yes)
+		return c.endSecret(what, c.Args[0], f.yes)
 	case "end-sessions":
 		return c.endSessions(f.yes)
 	}
-	return wrongUsage("%q is not something that ferry access does; allowed: link, new, rotate, revoke, end-sessions", what)
+	return term.WrongUsage("%q is not something that ferry access does; allowed: link, new, rotate, revoke, end-sessions", what)
 }
 
 func (c *call) secrets() ([]client.Secret, error) {
-	p, err := ask[client.Page[client.Secret]](c, http.MethodGet, "/access", nil, nil)
+	p, err := term.Ask[client.Page[client.Secret]](c.Call, http.MethodGet, "/access", nil, nil)
 	return p.Items, err
 }
 
 // secretTable is how tokens, links and sessions are listed.
-var secretTable = tableOf[client.Secret]{headings: []string{"id", "kind", "of", "for", "made", "ends"}, row: secretRow}
+var secretTable = term.TableOf[client.Secret]{Headings: []string{"id", "kind", "of", "for", "made", "ends"}, Row: secretRow}
 
 func (c *call) listSecrets() error {
 	all, err := c.secrets()
 	if err != nil {
 		return err
 	}
-	_, err = list(c, c.out, all, secretTable)
+	_, err = term.List(c.Call, c.Out, all, secretTable)
 	return err
 }
 
@@ -88,34 +89,34 @@ func secretRow(s client.Secret) []string {
 }
 
 func (c *call) newLink() error {
-	l, err := ask[client.Link](c, http.MethodPost, "/links", nil, nil)
+	l, err := term.Ask[client.Link](c.Call, http.MethodPost, "/links", nil, nil)
 	if err != nil {
 		return err
 	}
-	if c.json {
-		return c.printJSON(l)
+	if c.JSON {
+		return c.PrintJSON(l)
 	}
-	fmt.Fprintf(c.out, "%s%s\nit works once, until %s\n", c.api.Server(), l.Path, l.ExpiresAt.Local().Format("15:04:05"))
+	fmt.Fprintf(c.Out, "%s%s\nit works once, until %s\n", c.API.Server(), l.Path, l.ExpiresAt.Local().Format("15:04:05"))
 	return nil
 }
 
 func (c *call) newToken(f *accessFlags) error {
 	if f.label == "" {
-		return wrongUsage("-label is missing: what the token is for")
+		return term.WrongUsage("-label is missing: what the token is for")
 	}
 	return c.printToken("/access/tokens", client.NewToken{Label: f.label, Expires: f.expires})
 }
 
 // printToken makes a token and shows it.
 func (c *call) printToken(path string, body any) error {
-	t, err := ask[client.Token](c, http.MethodPost, path, nil, body)
+	t, err := term.Ask[client.Token](c.Call, http.MethodPost, path, nil, body)
 	if err != nil {
 		return err
 	}
-	if c.json {
-		return c.printJSON(t)
+	if c.JSON {
+		return c.PrintJSON(t)
 	}
-	fmt.Fprintf(c.out, "%s\nthis is the only time that it is shown; ferry access revoke %s ends it\n", t.Token, t.ID)
+	fmt.Fprintf(c.Out, "%s\nthis is the only time that it is shown; ferry access revoke %s ends it\n", t.Token, t.ID)
 	return nil
 }
 
@@ -130,19 +131,19 @@ func (c *call) endSecret(what, id string, yes bool) error {
 			continue
 		}
 		if !yes {
-			c.table(c.out, []string{"id", "kind", "of", "for", "made", "ends"}, [][]string{secretRow(s)})
-			fmt.Fprintf(c.out, "nothing is changed yet: add -yes to %s it\n", what)
+			c.Table(c.Out, []string{"id", "kind", "of", "for", "made", "ends"}, [][]string{secretRow(s)})
+			fmt.Fprintf(c.Out, "nothing is changed yet: add -yes to %s it\n", what)
 			return nil
 		}
 		if what == "rotate" {
 			return c.printToken("/access/"+url.PathEscape(id)+"/rotate", nil)
 		}
-		ctx, cancel := c.withTimeout()
+		ctx, cancel := c.Short()
 		defer cancel()
-		if err := c.api.Call(ctx, http.MethodDelete, "/access/"+url.PathEscape(id), nil, nil, nil); err != nil {
+		if err := c.API.Call(ctx, http.MethodDelete, "/access/"+url.PathEscape(id), nil, nil, nil); err != nil {
 			return err
 		}
-		fmt.Fprintf(c.out, "revoked the %s %s; it is refused from now on\n", s.Kind, id)
+		fmt.Fprintf(c.Out, "revoked the %s %s; it is refused from now on\n", s.Kind, id)
 		return nil
 	}
 	return fmt.Errorf("nothing in force has the id %q; ferry access lists what is", id)
@@ -160,13 +161,13 @@ func (c *call) endSessions(yes bool) error {
 				n++
 			}
 		}
-		fmt.Fprintf(c.out, "it would end %s\nnothing is changed yet: add -yes to do it\n", words.Many(n, "session"))
+		fmt.Fprintf(c.Out, "it would end %s\nnothing is changed yet: add -yes to do it\n", words.Many(n, "session"))
 		return nil
 	}
-	out, err := ask[client.Revoked](c, http.MethodDelete, "/access", url.Values{"kind": {"session"}}, nil)
+	out, err := term.Ask[client.Revoked](c.Call, http.MethodDelete, "/access", url.Values{"kind": {"session"}}, nil)
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(c.out, "ended %s\n", words.Many(out.Revoked, "session"))
+	fmt.Fprintf(c.Out, "ended %s\n", words.Many(out.Revoked, "session"))
 	return nil
 }

@@ -14,6 +14,7 @@ import (
 	"github.com/pmezard/go-difflib/difflib"
 
 	"steadyferry/client"
+	"steadyferry/cmd/ferry/term"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/edit"
 	"steadyferry/internal/core/words"
@@ -44,10 +45,10 @@ type deadFlags struct {
 }
 
 var deadVerb = verb{
-	name: "dead", args: "[QUEUE|GROUP[#PARTITION:OFFSET]]", summary: "Show why messages became dead letters, and return, mend or discard them",
-	details: "Without an address it lists where there are any; with one it groups them by their causes. -list shows them one by one, the address of one shows it whole. -return, -edit, -discard and -take-back say what they would do; -yes does it.\n\n" +
+	Name: "dead", Args: "[QUEUE|GROUP[#PARTITION:OFFSET]]", Summary: "Show why messages became dead letters, and return, mend or discard them",
+	Details: "Without an address it lists where there are any; with one it groups them by their causes. -list shows them one by one, the address of one shows it whole. -return, -edit, -discard and -take-back say what they would do; -yes does it.\n\n" +
 		"    ferry dead coldchain/inspections\n    ferry dead coldchain/inspections -cause 5f1c02aa -list\n    ferry dead coldchain/inspections -cause 5f1c02aa -edit 'rename /temp=/celsius' -return -rate 50/s -yes\n    ferry dead coldchain/inspections -where 'body.box == \"box-7\"' -discard -reason 'drill' -yes\n    ferry dead coldchain/inspections -take-back -yes",
-	define: func(fs *flag.FlagSet) func(*call) error {
+	Define: func(fs *flag.FlagSet) func(*call) error {
 		var f deadFlags
 		fs.StringVar(&f.cause, "cause", "", "only those of this cause, by its `id`")
 		fs.StringVar(&f.where, "where", "", "only those that fulfil this `condition`")
@@ -59,15 +60,15 @@ var deadVerb = verb{
 		fs.BoolVar(&f.discard, "discard", false, "set them aside for good, with a -reason; there is a way back for a while")
 		fs.BoolVar(&f.takeBack, "take-back", false, "take back what was discarded")
 		fs.StringVar(&f.reason, "reason", "", "why, in a few `words`")
-		fs.Var(durationValue{&f.after}, "after", "of -return: let them wait after this `time`")
-		fs.Var(rateValue{&f.rate}, "rate", "of -return: so `many` a second, as a replay that can be watched and stopped")
+		fs.Var(term.DurationValue{D: &f.after}, "after", "of -return: let them wait after this `time`")
+		fs.Var(term.RateValue{PerSecond: &f.rate}, "rate", "of -return: so `many` a second, as a replay that can be watched and stopped")
 		fs.BoolVar(&f.yes, "yes", false, "do it")
-		every := everyFlag(fs)
+		every := term.EveryFlag(fs)
 		return func(c *call) error {
-			if len(c.args) == 0 {
-				return c.repeat(*every, c.deadPlaces)
+			if len(c.Args) == 0 {
+				return c.Repeat(*every, c.deadPlaces)
 			}
-			a, err := c.oneQueue()
+			a, err := c.OneQueue()
 			if err != nil {
 				return err
 			}
@@ -75,30 +76,30 @@ var deadVerb = verb{
 			case f.doReturn || len(f.edits) > 0 || f.discard || f.takeBack:
 				return c.actOnDead(a, &f)
 			case a.Offset >= 0:
-				return c.repeat(*every, func(out io.Writer) error { return c.showItem(out, a) })
+				return c.Repeat(*every, func(out io.Writer) error { return c.showItem(out, a) })
 			case f.list || f.discarded || f.where != "":
 				state := "dead"
 				if f.discarded {
 					state = "discarded"
 				}
-				return c.listItems(c.out, a, state, f.cause, f.where, max(f.limit, 0))
+				return c.listItems(c.Out, a, state, f.cause, f.where, max(f.limit, 0))
 			}
-			return c.repeat(*every, func(out io.Writer) error { return c.causes(out, a, f.cause) })
+			return c.Repeat(*every, func(out io.Writer) error { return c.causes(out, a, f.cause) })
 		}
 	},
 }
 
 var discardVerb = verb{
-	name: "discard", args: "QUEUE", summary: "Set waiting messages of a queue aside for good, with a way back for a while",
-	details: "It says what it would do; -yes does it. ferry dead QUEUE -discarded shows what was discarded, and -take-back takes it back. Dead letters are discarded with ferry dead QUEUE -discard.\n\n    ferry discard coldchain/recalls -where 'body.drill == true' -reason 'drill of Monday' -yes",
-	define: func(fs *flag.FlagSet) func(*call) error {
+	Name: "discard", Args: "QUEUE", Summary: "Set waiting messages of a queue aside for good, with a way back for a while",
+	Details: "It says what it would do; -yes does it. ferry dead QUEUE -discarded shows what was discarded, and -take-back takes it back. Dead letters are discarded with ferry dead QUEUE -discard.\n\n    ferry discard coldchain/recalls -where 'body.drill == true' -reason 'drill of Monday' -yes",
+	Define: func(fs *flag.FlagSet) func(*call) error {
 		f := deadFlags{discard: true}
 		fs.StringVar(&f.where, "where", "", "only those that fulfil this `condition`")
 		fs.IntVar(&f.limit, "limit", 0, "at most this `many` messages")
 		fs.StringVar(&f.reason, "reason", "", "why, in a few `words`")
 		fs.BoolVar(&f.yes, "yes", false, "do it")
 		return func(c *call) error {
-			a, err := c.oneQueue()
+			a, err := c.OneQueue()
 			if err != nil {
 				return err
 			}
@@ -111,7 +112,7 @@ var discardVerb = verb{
 
 // deadCounts returns the queues and groups with dead letters.
 func (c *call) deadCounts() ([]client.DeadCount, error) {
-	live, err := ask[client.Live](c, http.MethodGet, "/status", nil, nil)
+	live, err := term.Ask[client.Live](c.Call, http.MethodGet, "/status", nil, nil)
 	return live.Dead, err
 }
 
@@ -121,9 +122,11 @@ func (c *call) deadPlaces(out io.Writer) error {
 	if err != nil {
 		return err
 	}
-	shown, err := list(c, out, all, tableOf[client.DeadCount]{none: "there are no dead letters: nothing has failed",
-		headings: []string{"dead letters of", "dead", "discarded"}, right: []string{"dead", "discarded"},
-		row: func(d client.DeadCount) []string { return []string{d.Address, count(d.Dead), count(d.Discarded)} }})
+	shown, err := term.List(c.Call, out, all, term.TableOf[client.DeadCount]{None: "there are no dead letters: nothing has failed",
+		Headings: []string{"dead letters of", "dead", "discarded"}, Right: []string{"dead", "discarded"},
+		Row: func(d client.DeadCount) []string {
+			return []string{d.Address, term.Count(d.Dead), term.Count(d.Discarded)}
+		}})
 	if shown {
 		fmt.Fprintf(out, "\nwhy: ferry dead %s\n", strings.TrimSuffix(all[0].Address, "/dead"))
 	}
@@ -132,7 +135,7 @@ func (c *call) deadPlaces(out io.Writer) error {
 
 // causes prints the dead letters by their causes.
 func (c *call) causes(out io.Writer, a address.Address, only string) error {
-	d, err := ask[client.DeadLetters](c, http.MethodGet, client.QueuePath(a)+"/dead", nil, nil)
+	d, err := term.Ask[client.DeadLetters](c.Call, http.MethodGet, client.QueuePath(a)+"/dead", nil, nil)
 	if err != nil {
 		return err
 	}
@@ -142,8 +145,8 @@ func (c *call) causes(out io.Writer, a address.Address, only string) error {
 			return &client.Problem{Detail: fmt.Sprintf("%s has no cause %s now", d.Address, only), Next: "ferry dead " + a.QueuePart().String() + " lists them"}
 		}
 	}
-	now := now()
-	if !c.json && len(d.Causes) > 0 {
+	now := term.Now()
+	if !c.JSON && len(d.Causes) > 0 {
 		fmt.Fprintf(out, "%s: %s, %s\n\n", d.Address, words.Many(d.Total, "dead letter"), words.Many(len(d.Causes), "cause"))
 	}
 	sampleOf := func(x client.DeadCause) string {
@@ -152,10 +155,10 @@ func (c *call) causes(out io.Writer, a address.Address, only string) error {
 		}
 		return x.Sample.Address
 	}
-	shown, err := list(c, out, d.Causes, tableOf[client.DeadCause]{none: d.Address + " has no dead letters: every message is done, under way or waiting",
-		headings: []string{"cause", "reason", "count", "share", "first", "last", "detail", "a sample"}, right: []string{"count", "share", "first", "last"},
-		row: func(x client.DeadCause) []string {
-			return []string{x.Cause, x.Reason, count(x.Count), fmt.Sprintf("%.0f%%", 100*x.Share), age(&x.FirstSeen, now) + " ago", age(&x.LastSeen, now) + " ago", oneLine(x.Pattern, 60), sampleOf(x)}
+	shown, err := term.List(c.Call, out, d.Causes, term.TableOf[client.DeadCause]{None: d.Address + " has no dead letters: every message is done, under way or waiting",
+		Headings: []string{"cause", "reason", "count", "share", "first", "last", "detail", "a sample"}, Right: []string{"count", "share", "first", "last"},
+		Row: func(x client.DeadCause) []string {
+			return []string{x.Cause, x.Reason, term.Count(x.Count), fmt.Sprintf("%.0f%%", 100*x.Share), term.Age(&x.FirstSeen, now) + " ago", term.Age(&x.LastSeen, now) + " ago", term.OneLine(x.Pattern, 60), sampleOf(x)}
 		}})
 	if shown && only == "" {
 		fmt.Fprintf(out, "\none of them whole: ferry dead %s\nall of a cause:    ferry dead %s -cause %s -list\n", sampleOf(d.Causes[0]), a.QueuePart(), d.Causes[0].Cause)
@@ -172,18 +175,18 @@ func (c *call) listItems(out io.Writer, a address.Address, state, cause, where s
 			query.Set(name, value)
 		}
 	}
-	if limit == 0 && !c.json {
+	if limit == 0 && !c.JSON {
 		limit = 100
 	}
 	if limit > 0 {
 		query.Set("limit", fmt.Sprint(min(limit, 1000)))
 	}
 	var rows [][]string
-	now := now()
+	now := term.Now()
 	for {
-		ctx, cancel := c.withTimeout()
+		ctx, cancel := c.Short()
 		var p client.Page[client.QueueMessage]
-		err := c.api.Call(ctx, http.MethodGet, client.QueuePath(a)+"/items", query, nil, &p)
+		err := c.API.Call(ctx, http.MethodGet, client.QueuePath(a)+"/items", query, nil, &p)
 		cancel()
 		if err != nil {
 			return err
@@ -192,8 +195,8 @@ func (c *call) listItems(out io.Writer, a address.Address, state, cause, where s
 			if limit > 0 && len(rows) == limit {
 				break
 			}
-			if c.json {
-				if err := c.printJSON(m); err != nil {
+			if c.JSON {
+				if err := c.PrintJSON(m); err != nil {
 					return err
 				}
 				rows = append(rows, nil)
@@ -207,35 +210,34 @@ func (c *call) listItems(out io.Writer, a address.Address, state, cause, where s
 			if m.Detail != "" {
 				why += ": " + m.Detail
 			}
-			rows = append(rows, []string{m.Address, m.State, age(&since, now), fmt.Sprint(m.Attempts), fmt.Sprint(m.Returns), m.Key, oneLine(why, 60), oneLine(string(m.Bytes()), 60)})
+			rows = append(rows, []string{m.Address, m.State, term.Age(&since, now), fmt.Sprint(m.Attempts), fmt.Sprint(m.Returns), m.Key, term.OneLine(why, 60), term.OneLine(string(m.Bytes()), 60)})
 		}
 		if p.Next == "" || limit > 0 && len(rows) >= limit {
 			break
 		}
 		query.Set("cursor", p.Next)
 	}
-	if c.json {
+	if c.JSON {
 		return nil
 	}
 	if len(rows) == 0 {
 		fmt.Fprintf(out, "no message of %s is %s\n", a.QueuePart(), strings.ReplaceAll(state, ",", " or "))
 		return nil
 	}
-	c.table(out, []string{"address", "state", "since", "attempts", "returns", "key", "why", "body"}, rows, "since", "attempts", "returns")
+	c.Table(out, []string{"address", "state", "since", "attempts", "returns", "key", "why", "body"}, rows, "since", "attempts", "returns")
 	return nil
 }
 
 // showItem prints one message of a queue whole.
 func (c *call) showItem(out io.Writer, a address.Address) error {
-	m, err := ask[client.QueueMessage](c, http.MethodGet, fmt.Sprintf("%s/items/%d/%d", client.QueuePath(a.QueuePart()), a.Partition, a.Offset), nil, nil)
+	m, err := term.Ask[client.QueueMessage](c.Call, http.MethodGet, fmt.Sprintf("%s/items/%d/%d", client.QueuePath(a.QueuePart()), a.Partition, a.Offset), nil, nil)
 	if err != nil {
 		return err
 	}
-	if c.json {
-		return c.printJSON(m)
+	if c.JSON {
+		return c.PrintJSON(m)
 	}
-	to := *c
-	to.out = out
+	to := own(c.To(out))
 	state := m.State
 	switch {
 	case m.Member != "" && m.Due != nil:
@@ -243,7 +245,7 @@ func (c *call) showItem(out io.Writer, a address.Address) error {
 	case m.Due != nil:
 		state += " until " + m.Due.Local().Format(time.DateTime)
 	}
-	to.pairs([][2]string{{"address", m.Address}, {"state", state}, {"reason", m.Reason}, {"cause", m.Cause}, {"field", m.Field}, {"read at", m.From}, {"attempts", fmt.Sprint(m.Attempts)}, {"returns", fmt.Sprint(m.Returns)}})
+	to.Pairs([][2]string{{"address", m.Address}, {"state", state}, {"reason", m.Reason}, {"cause", m.Cause}, {"field", m.Field}, {"read at", m.From}, {"attempts", fmt.Sprint(m.Attempts)}, {"returns", fmt.Sprint(m.Returns)}})
 	if m.Detail != "" {
 		fmt.Fprintf(out, "\n%s\n", m.Detail)
 	}
@@ -277,9 +279,9 @@ func (c *call) story(m client.QueueMessage) {
 		if e.Detail != "" {
 			why = strings.TrimPrefix(why+": "+e.Detail, ": ")
 		}
-		rows = append(rows, []string{e.At.Local().Format("01-02 15:04:05.000"), e.Event, e.Who, took, oneLine(why, 70)})
+		rows = append(rows, []string{e.At.Local().Format("01-02 15:04:05.000"), e.Event, e.Who, took, term.OneLine(why, 70)})
 	}
-	c.table(c.out, []string{"when", "what", "who", "after", "why"}, rows, "after")
+	c.Table(c.Out, []string{"when", "what", "who", "after", "why"}, rows, "after")
 }
 
 func (f *deadFlags) action(a address.Address) client.QueueAction {
@@ -311,10 +313,10 @@ func (c *call) actOnDead(a address.Address, f *deadFlags) error {
 		}
 	}
 	if chosen != 1 {
-		return wrongUsage("-return and -edit, -discard and -take-back do not go together")
+		return term.WrongUsage("-return and -edit, -discard and -take-back do not go together")
 	}
 	if f.rate > 0 && !f.doReturn {
-		return wrongUsage("-rate goes with -return")
+		return term.WrongUsage("-rate goes with -return")
 	}
 	if f.rate > 0 {
 		from := a.QueuePart()
@@ -330,34 +332,34 @@ func (c *call) act(a address.Address, action client.QueueAction, yes bool) error
 	path := client.QueuePath(a.QueuePart()) + "/actions"
 	const most = 10 * time.Minute
 	action.Preview = true
-	r, err := askWithin[client.QueueActionResult](c, most, http.MethodPost, path, nil, action)
+	r, err := term.AskWithin[client.QueueActionResult](c.Call, most, http.MethodPost, path, nil, action)
 	if err != nil {
 		return err
 	}
 	if yes && r.Messages > 0 {
 		action.Preview = false
-		done, err := askWithin[client.QueueActionResult](c, most, http.MethodPost, path, nil, action)
+		done, err := term.AskWithin[client.QueueActionResult](c.Call, most, http.MethodPost, path, nil, action)
 		if err != nil {
 			return err
 		}
 		r.Messages, r.Done = done.Messages, true
 	}
-	if c.json {
-		return c.printJSON(r)
+	if c.JSON {
+		return c.PrintJSON(r)
 	}
 	for _, e := range r.Effects {
-		fmt.Fprintln(c.out, "-", e)
+		fmt.Fprintln(c.Out, "-", e)
 	}
 	c.samples(r.Samples)
 	switch {
 	case r.Messages == 0:
-		fmt.Fprintln(c.out, "no message is meant by this")
+		fmt.Fprintln(c.Out, "no message is meant by this")
 	case r.Done && action.Action == "discard":
-		fmt.Fprintf(c.out, "done: %s; the way back: ferry dead %s -take-back -yes\n", words.Many(r.Messages, "message"), a.QueuePart())
+		fmt.Fprintf(c.Out, "done: %s; the way back: ferry dead %s -take-back -yes\n", words.Many(r.Messages, "message"), a.QueuePart())
 	case r.Done:
-		fmt.Fprintf(c.out, "done: %s\n", words.Many(r.Messages, "message"))
+		fmt.Fprintf(c.Out, "done: %s\n", words.Many(r.Messages, "message"))
 	default:
-		fmt.Fprintln(c.out, "nothing is changed yet: add -yes to do it")
+		fmt.Fprintln(c.Out, "nothing is changed yet: add -yes to do it")
 	}
 	return nil
 }
@@ -369,19 +371,19 @@ func (c *call) samples(samples []client.ActionSample) {
 			break
 		}
 		if i == 0 {
-			fmt.Fprintln(c.out)
+			fmt.Fprintln(c.Out)
 		}
 		if s.After == nil {
-			fmt.Fprintf(c.out, "  %s  %s\n", s.Address, oneLine(string(s.Body), 100))
+			fmt.Fprintf(c.Out, "  %s  %s\n", s.Address, term.OneLine(string(s.Body), 100))
 			continue
 		}
 		diff, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: difflib.SplitLines(editable(s.Key, s.Headers, s.Body)), B: difflib.SplitLines(editable(s.After.Key, s.After.Headers, s.After.Body)), Context: 1})
 		if err == nil {
-			fmt.Fprintf(c.out, "%s\n%s\n", s.Address, strings.TrimSpace(diff))
+			fmt.Fprintf(c.Out, "%s\n%s\n", s.Address, strings.TrimSpace(diff))
 		}
 	}
 	if len(samples) > 0 {
-		fmt.Fprintln(c.out)
+		fmt.Fprintln(c.Out)
 	}
 }
 
@@ -389,7 +391,7 @@ func (c *call) samples(samples []client.ActionSample) {
 func editable(key string, headers map[string]string, body json.RawMessage) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "key: %s\n", key)
-	for _, name := range pairsValue(headers).names() {
+	for _, name := range term.PairsValue(headers).Names() {
 		fmt.Fprintf(&b, "header %s: %s\n", name, headers[name])
 	}
 	indented, err := json.MarshalIndent(body, "", "  ")

@@ -14,6 +14,8 @@ import (
 	"testing"
 	"time"
 
+	"steadyferry/cmd/ferry/term"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -113,8 +115,8 @@ func (r *recorded) pass(w http.ResponseWriter, q *http.Request) {
 // What each verb prints of recorded answers stays as it is, unless that is
 // wanted: go test ./cmd/ferry -update, and -record for other answers.
 func TestWhatVerbsPrint(t *testing.T) {
-	clock := now
-	defer func() { now = clock }()
+	clock := term.Now
+	defer func() { term.Now = clock }()
 	r := &recorded{At: time.Now().UTC().Truncate(time.Second), Answers: map[string]answer{}}
 	handler := r.serve
 	if *record != "" {
@@ -124,7 +126,7 @@ func TestWhatVerbsPrint(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, json.Unmarshal(b, r))
 	}
-	now = func() time.Time { return r.At }
+	term.Now = func() time.Time { return r.At }
 	server := httptest.NewServer(http.HandlerFunc(handler))
 	defer server.Close()
 	for name, line := range printed {
@@ -132,7 +134,7 @@ func TestWhatVerbsPrint(t *testing.T) {
 			ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
 			defer cancel()
 			var out, errOut bytes.Buffer
-			code := run(ctx, append(strings.Fields(line), "-server", server.URL, "-token", "recorded"), strings.NewReader(""), &out, &errOut)
+			code := term.Run(ctx, verbs, append(strings.Fields(line), "-server", server.URL, "-token", "recorded"), strings.NewReader(""), &out, &errOut)
 			have := "$ ferry " + line + "\n" + out.String()
 			if errOut.Len() > 0 {
 				have += "--- said besides\n" + errOut.String()
@@ -155,5 +157,23 @@ func TestWhatVerbsPrint(t *testing.T) {
 		b, err := json.MarshalIndent(r, "", " ")
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(answersFile, b, 0o644))
+	}
+}
+
+// With -every a verb draws again and again, each time the whole.
+func TestWhatIsShownAgainIsShownWhole(t *testing.T) {
+	r := &recorded{}
+	b, err := os.ReadFile(answersFile)
+	require.NoError(t, err)
+	require.NoError(t, json.Unmarshal(b, r))
+	server := httptest.NewServer(http.HandlerFunc(r.serve))
+	defer server.Close()
+	for _, line := range []string{"show coldchain/readings", "show coldchain/inspections", "show coldchain/readings@compliance", "nodes"} {
+		ctx, cancel := context.WithTimeout(t.Context(), 500*time.Millisecond)
+		var out, errOut bytes.Buffer
+		term.Run(ctx, verbs, append(strings.Fields(line), "-every", "100ms", "-server", server.URL, "-token", "recorded"), strings.NewReader(""), &out, &errOut)
+		cancel()
+		first, _, _ := strings.Cut(out.String(), "\n")
+		assert.GreaterOrEqual(t, strings.Count(out.String(), first+"\n"), 3, "%s: %s%s", line, out.String(), errOut.String())
 	}
 }

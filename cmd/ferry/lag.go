@@ -9,34 +9,35 @@ import (
 	"time"
 
 	"steadyferry/client"
+	"steadyferry/cmd/ferry/term"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/words"
 )
 
 var lagVerb = verb{
-	name: "lag", args: "[ADDRESS]", summary: "Show how far behind groups are, the worst first, and what that will come to",
-	details: "Of all groups, or those of a space, a topic or one group. Lag is counted in messages, and in the age of the oldest unread one. With -json a line for each group and partition. With -fail-above or -fail-above-age the status is 1 when any group is beyond it, for scripts:\n\n    ferry lag -every 1s\n    ferry lag coldchain/readings@compliance -fail-above 10000 -fail-above-age 5m",
-	define: func(fs *flag.FlagSet) func(*call) error {
-		every := everyFlag(fs)
+	Name: "lag", Args: "[ADDRESS]", Summary: "Show how far behind groups are, the worst first, and what that will come to",
+	Details: "Of all groups, or those of a space, a topic or one group. Lag is counted in messages, and in the age of the oldest unread one. With -json a line for each group and partition. With -fail-above or -fail-above-age the status is 1 when any group is beyond it, for scripts:\n\n    ferry lag -every 1s\n    ferry lag coldchain/readings@compliance -fail-above 10000 -fail-above-age 5m",
+	Define: func(fs *flag.FlagSet) func(*call) error {
+		every := term.EveryFlag(fs)
 		above := fs.Int64("fail-above", -1, "fail when a group lags by more `messages` in all")
 		aboveAge := new(time.Duration)
-		fs.Var(durationValue{aboveAge}, "fail-above-age", "fail when a group's oldest unread message is `older`, such as 5m")
+		fs.Var(term.DurationValue{D: aboveAge}, "fail-above-age", "fail when a group's oldest unread message is `older`, such as 5m")
 		each := fs.Bool("partitions", false, "show every partition of every group, also of many")
 		return func(c *call) error {
 			var a address.Address
-			if len(c.args) > 0 {
+			if len(c.Args) > 0 {
 				var err error
-				if a, err = c.oneAddress(); err != nil {
+				if a, err = c.OneAddress(); err != nil {
 					return err
 				}
 			}
 			v := &lagView{call: c, address: a, each: *each, lately: map[string][]float64{}}
-			if err := c.repeat(*every, v.draw); err != nil {
+			if err := c.Repeat(*every, v.draw); err != nil {
 				return err
 			}
 			for _, g := range v.groups {
 				if *above >= 0 && g.Lag > *above {
-					return fmt.Errorf("%s lags by %s; allowed: %s", g.Address, words.Many(g.Lag, "message"), count(*above))
+					return fmt.Errorf("%s lags by %s; allowed: %s", g.Address, words.Many(g.Lag, "message"), term.Count(*above))
 				}
 				if *aboveAge > 0 && g.LagSeconds > aboveAge.Seconds() {
 					return fmt.Errorf("the oldest unread message of %s is %s old; allowed: %s", g.Address, shortAge(g.LagSeconds), address.FormatDuration(*aboveAge))
@@ -64,17 +65,17 @@ const (
 )
 
 func (v *lagView) draw(out io.Writer) error {
-	ctx, cancel := v.withTimeout()
+	ctx, cancel := v.Short()
 	defer cancel()
 	first := v.groups == nil
 	var err error
-	if v.groups, err = v.api.Lag(ctx, v.address); err != nil {
+	if v.groups, err = v.API.Lag(ctx, v.address); err != nil {
 		return err
 	}
-	if v.json {
+	if v.JSON {
 		for _, g := range v.groups {
 			for _, p := range g.Partitions {
-				if err := v.printJSON(p); err != nil {
+				if err := v.PrintJSON(p); err != nil {
 					return err
 				}
 			}
@@ -95,17 +96,17 @@ func (v *lagView) draw(out io.Writer) error {
 	var lines [][]string
 	for _, g := range v.groups {
 		members := words.Many(g.Members, "member")
-		lines = append(lines, []string{g.Address, "", count(g.Lag), shortAge(g.LagSeconds), v.spark(g.Address, float64(g.Lag)), perSecond(g.ArrivalRate), perSecond(g.CommitRate), members, v.markAs(g.State, g.Verdict)})
+		lines = append(lines, []string{g.Address, "", term.Count(g.Lag), shortAge(g.LagSeconds), v.spark(g.Address, float64(g.Lag)), term.PerSecond(g.ArrivalRate), term.PerSecond(g.CommitRate), members, v.MarkAs(g.State, g.Verdict)})
 		for _, p := range g.Partitions {
 			spark := v.spark(fmt.Sprintf("%s#%d", g.Address, p.Partition), float64(p.Lag))
 			if !v.each && rows > mostRows {
 				continue
 			}
-			lines = append(lines, []string{fmt.Sprintf("  #%d", p.Partition), count(p.Committed) + " / " + count(p.End), count(p.Lag), shortAge(p.LagSeconds), spark,
-				perSecond(p.ArrivalRate), perSecond(p.CommitRate), memberText(p.Member, p.Label), v.markAs(p.State, p.Verdict)})
+			lines = append(lines, []string{fmt.Sprintf("  #%d", p.Partition), term.Count(p.Committed) + " / " + term.Count(p.End), term.Count(p.Lag), shortAge(p.LagSeconds), spark,
+				term.PerSecond(p.ArrivalRate), term.PerSecond(p.CommitRate), memberText(p.Member, p.Label), v.MarkAs(p.State, p.Verdict)})
 		}
 	}
-	v.table(out, []string{"group", "committed / end", "lag", "oldest unread", "lately", "arrivals", "commits", "read by", "verdict"}, lines, "committed / end", "lag", "oldest unread", "arrivals", "commits")
+	v.Table(out, []string{"group", "committed / end", "lag", "oldest unread", "lately", "arrivals", "commits", "read by", "verdict"}, lines, "committed / end", "lag", "oldest unread", "arrivals", "commits")
 	return nil
 }
 
@@ -115,10 +116,10 @@ func (v *lagView) before(g client.Group) {
 	if err != nil {
 		return
 	}
-	ctx, cancel := v.withTimeout()
+	ctx, cancel := v.Short()
 	defer cancel()
 	var p client.Page[client.LagSample]
-	if v.api.Call(ctx, http.MethodGet, client.GroupPath(a)+"/history", url.Values{"span": {"10m"}}, nil, &p) != nil {
+	if v.API.Call(ctx, http.MethodGet, client.GroupPath(a)+"/history", url.Values{"span": {"10m"}}, nil, &p) != nil {
 		return // the charts begin now
 	}
 	for _, s := range p.Items {
@@ -159,7 +160,7 @@ func memberText(member, label string) string {
 	case member == "":
 		return "nobody"
 	case label != "":
-		return oneLine(label, 24)
+		return term.OneLine(label, 24)
 	}
 	return member[:min(len(member), 8)]
 }
@@ -169,9 +170,9 @@ func shortAge(seconds float64) string {
 	if seconds == 0 {
 		return "–"
 	}
-	at := now().Add(-time.Duration(seconds * float64(time.Second)))
+	at := term.Now().Add(-time.Duration(seconds * float64(time.Second)))
 	if seconds < 10 {
 		return fmt.Sprintf("%.1fs", seconds)
 	}
-	return age(&at, now())
+	return term.Age(&at, term.Now())
 }

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"steadyferry/client"
+	"steadyferry/cmd/ferry/term"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/words"
 )
@@ -28,8 +29,8 @@ type nodesFlags struct {
 }
 
 var nodesVerb = verb{
-	name: "nodes", args: "[what-if|jobs|changes|drain|cancel|remove|spread|force-recover|set-aside|adopt|throw-away] [NODE]", summary: "Show the nodes, what would be without some of them, and move what they hold",
-	details: `    ferry nodes                                    the nodes, what they lead and hold, and what is wrong
+	Name: "nodes", Args: "[what-if|jobs|changes|drain|cancel|remove|spread|force-recover|set-aside|adopt|throw-away] [NODE]", Summary: "Show the nodes, what would be without some of them, and move what they hold",
+	Details: `    ferry nodes                                    the nodes, what they lead and hold, and what is wrong
     ferry nodes what-if -without node-b,node-c     what a loss would mean, and what would help; nothing is touched
     ferry nodes changes                            the last changes of leaders, and why
     ferry nodes jobs                               moves that run, and the last ones that ended
@@ -43,9 +44,9 @@ var nodesVerb = verb{
     ferry nodes throw-away ID                      delete them before their time
 
 Without -yes (force-recover: -confirm) what changes something only shows what it would do.`,
-	define: func(fs *flag.FlagSet) func(*call) error {
+	Define: func(fs *flag.FlagSet) func(*call) error {
 		var f nodesFlags
-		fs.Var(durationValue{&f.every}, "every", "show it again and again, after so `long`")
+		fs.Var(term.DurationValue{D: &f.every}, "every", "show it again and again, after so `long`")
 		fs.StringVar(&f.without, "without", "", "`names` of nodes that what-if takes away, separated by commas")
 		fs.BoolVar(&f.leadersOnly, "leaders-only", false, "drain only the leaders; the replicas stay")
 		fs.BoolVar(&f.yes, "yes", false, "do it")
@@ -57,86 +58,86 @@ Without -yes (force-recover: -confirm) what changes something only shows what it
 }
 
 func (c *call) nodes(f *nodesFlags) error {
-	if len(c.args) == 0 {
-		return c.repeat(f.every, c.listNodes)
+	if len(c.Args) == 0 {
+		return c.Repeat(f.every, c.listNodes)
 	}
-	what := c.args[0]
-	c.args = c.args[1:]
+	what := c.Args[0]
+	c.Args = c.Args[1:]
 	switch what {
 	case "what-if":
 		return c.whatIf(f.without)
 	case "jobs":
-		return c.repeat(f.every, func(out io.Writer) error { return c.jobs(out, f.limit) })
+		return c.Repeat(f.every, func(out io.Writer) error { return c.jobs(out, f.limit) })
 	case "changes":
-		return c.repeat(f.every, func(out io.Writer) error { return c.leaderChanges(out, f.limit) })
+		return c.Repeat(f.every, func(out io.Writer) error { return c.leaderChanges(out, f.limit) })
 	case "force-recover":
 		return c.forceRecover(f.confirm)
 	case "set-aside":
 		return c.setAside()
 	}
-	if len(c.args) != 1 {
-		return wrongUsage("ferry nodes %s takes one name or number after it", what)
+	if len(c.Args) != 1 {
+		return term.WrongUsage("ferry nodes %s takes one name or number after it", what)
 	}
 	preview := url.Values{"preview": {fmt.Sprint(!f.yes)}}
-	aside := "/set-aside/" + url.PathEscape(c.args[0])
-	switch path := "/nodes/" + url.PathEscape(c.args[0]); what {
+	aside := "/set-aside/" + url.PathEscape(c.Args[0])
+	switch path := "/nodes/" + url.PathEscape(c.Args[0]); what {
 	case "drain":
-		return c.previewed(ask[client.Preview](c, http.MethodPost, path+"/drain", preview, client.Drain{LeadersOnly: f.leadersOnly}))
+		return c.previewed(term.Ask[client.Preview](c.Call, http.MethodPost, path+"/drain", preview, client.Drain{LeadersOnly: f.leadersOnly}))
 	case "remove":
-		return c.previewed(ask[client.Preview](c, http.MethodDelete, path, preview, nil))
+		return c.previewed(term.Ask[client.Preview](c.Call, http.MethodDelete, path, preview, nil))
 	case "adopt":
 		if f.as == "" {
-			return wrongUsage("-as is missing: the address of the channel that they become")
+			return term.WrongUsage("-as is missing: the address of the channel that they become")
 		}
-		return c.previewed(ask[client.Preview](c, http.MethodPost, aside+"/adopt", preview, client.Adopt{Address: f.as}))
+		return c.previewed(term.Ask[client.Preview](c.Call, http.MethodPost, aside+"/adopt", preview, client.Adopt{Address: f.as}))
 	case "throw-away":
-		return c.previewed(ask[client.Preview](c, http.MethodDelete, aside, preview, nil))
+		return c.previewed(term.Ask[client.Preview](c.Call, http.MethodDelete, aside, preview, nil))
 	case "cancel":
-		j, err := ask[client.Job](c, http.MethodPost, "/jobs/"+url.PathEscape(c.args[0])+"/cancel", nil, nil)
+		j, err := term.Ask[client.Job](c.Call, http.MethodPost, "/jobs/"+url.PathEscape(c.Args[0])+"/cancel", nil, nil)
 		if err != nil {
 			return err
 		}
-		if c.json {
-			return c.printJSON(j)
+		if c.JSON {
+			return c.PrintJSON(j)
 		}
-		fmt.Fprintf(c.out, "job %d (%s of %s) is %s\n", j.Job, j.Kind, j.Address, j.State)
+		fmt.Fprintf(c.Out, "job %d (%s of %s) is %s\n", j.Job, j.Kind, j.Address, j.State)
 		return nil
 	case "spread":
-		if c.args[0] != "on" && c.args[0] != "off" {
-			return wrongUsage("%q; allowed: on, off", c.args[0])
+		if c.Args[0] != "on" && c.Args[0] != "off" {
+			return term.WrongUsage("%q; allowed: on, off", c.Args[0])
 		}
-		s, err := ask[client.Spread](c, http.MethodPut, "/nodes/spread", nil, client.Spread{On: c.args[0] == "on"})
+		s, err := term.Ask[client.Spread](c.Call, http.MethodPut, "/nodes/spread", nil, client.Spread{On: c.Args[0] == "on"})
 		if err != nil {
 			return err
 		}
-		if c.json {
-			return c.printJSON(s)
+		if c.JSON {
+			return c.PrintJSON(s)
 		}
-		fmt.Fprintln(c.out, map[bool]string{true: "leaders go back to the nodes that should lead", false: "leaders stay where they are"}[s.On])
+		fmt.Fprintln(c.Out, map[bool]string{true: "leaders go back to the nodes that should lead", false: "leaders stay where they are"}[s.On])
 		return nil
 	}
-	return wrongUsage("%q is not something that ferry nodes does; allowed: what-if, jobs, changes, drain, cancel, remove, spread, force-recover, set-aside, adopt, throw-away", what)
+	return term.WrongUsage("%q is not something that ferry nodes does; allowed: what-if, jobs, changes, drain, cancel, remove, spread, force-recover, set-aside, adopt, throw-away", what)
 }
 
 // setAside lists logs that no record knows.
 func (c *call) setAside() error {
-	p, err := ask[client.Page[client.SetAside]](c, http.MethodGet, "/set-aside", nil, nil)
+	p, err := term.Ask[client.Page[client.SetAside]](c.Call, http.MethodGet, "/set-aside", nil, nil)
 	if err != nil {
 		return err
 	}
-	shown, err := list(c, c.out, p.Items, tableOf[client.SetAside]{none: "nothing is set aside: the records know all logs",
-		headings: []string{"id", "was", "kind", "on node", "partitions", "size", "set aside", "deleted on"}, right: []string{"partitions", "size"},
-		row: func(a client.SetAside) []string {
+	shown, err := term.List(c.Call, c.Out, p.Items, term.TableOf[client.SetAside]{None: "nothing is set aside: the records know all logs",
+		Headings: []string{"id", "was", "kind", "on node", "partitions", "size", "set aside", "deleted on"}, Right: []string{"partitions", "size"},
+		Row: func(a client.SetAside) []string {
 			return []string{a.ID, cmp.Or(a.Address, "not known"), a.Kind, a.Node, fmt.Sprint(len(a.Partitions)), address.FormatSize(a.Bytes), a.Since.Format(time.DateTime), a.Until.Format(time.DateOnly)}
 		}})
 	if shown {
-		fmt.Fprintln(c.out, "they come back by themselves when the records know them again; ferry nodes adopt ID -as ADDRESS makes a channel of them")
+		fmt.Fprintln(c.Out, "they come back by themselves when the records know them again; ferry nodes adopt ID -as ADDRESS makes a channel of them")
 	}
 	return err
 }
 
 func (c *call) cluster() (client.Cluster, error) {
-	return ask[client.Cluster](c, http.MethodGet, "/nodes", nil, nil)
+	return term.Ask[client.Cluster](c.Call, http.MethodGet, "/nodes", nil, nil)
 }
 
 func (c *call) listNodes(out io.Writer) error {
@@ -144,28 +145,28 @@ func (c *call) listNodes(out io.Writer) error {
 	if err != nil {
 		return err
 	}
-	if c.json {
+	if c.JSON {
 		for _, n := range cluster.Nodes {
-			if err := c.printJSON(n); err != nil {
+			if err := c.PrintJSON(n); err != nil {
 				return err
 			}
 		}
 		return nil
 	}
-	now := now()
+	now := term.Now()
 	var rows [][]string
 	for _, n := range cluster.Nodes {
 		disk, memory, in, outRate := "–", "–", "–", "–"
 		since := "–"
 		if n.Since != nil {
-			since = age(n.Since, now)
+			since = term.Age(n.Since, now)
 			if !n.Up {
 				since += " ago"
 			}
 		}
 		if n.Up {
-			disk, memory = size(n.Disk.Free)+" free", size(n.MemoryBytes)
-			in, outRate = perSecond(n.Rates.MessagesIn), perSecond(n.Rates.MessagesOut)
+			disk, memory = term.Size(n.Disk.Free)+" free", term.Size(n.MemoryBytes)
+			in, outRate = term.PerSecond(n.Rates.MessagesIn), term.PerSecond(n.Rates.MessagesOut)
 			if n.Disk.Full {
 				disk += ", full"
 			}
@@ -178,17 +179,17 @@ func (c *call) listNodes(out io.Writer) error {
 		if n.Behind > 0 {
 			behind = fmt.Sprint(n.Behind)
 		}
-		rows = append(rows, []string{n.Node, c.markAs(n.State, state), n.Zone, since, fmt.Sprint(n.Leads), fmt.Sprint(n.Holds), behind, in, outRate, disk, memory, n.URL})
+		rows = append(rows, []string{n.Node, c.MarkAs(n.State, state), n.Zone, since, fmt.Sprint(n.Leads), fmt.Sprint(n.Holds), behind, in, outRate, disk, memory, n.URL})
 	}
-	c.table(out, []string{"node", "state", "zone", "up or last seen", "leads", "holds", "not in step", "in", "out", "disk", "memory", "address"}, rows, "up or last seen", "leads", "holds", "not in step", "in", "out", "disk", "memory")
+	c.Table(out, []string{"node", "state", "zone", "up or last seen", "leads", "holds", "not in step", "in", "out", "disk", "memory", "address"}, rows, "up or last seen", "leads", "holds", "not in step", "in", "out", "disk", "memory")
 	fmt.Fprintln(out)
 	switch {
 	case cluster.Leaderless > 0:
-		fmt.Fprintf(out, "%s of %s take no messages: %d without a leader; %d more have replicas missing or not in step\n", c.markAs("no leader", fmt.Sprint(cluster.Leaderless)), words.Many(cluster.Partitions, "partition"), cluster.Leaderless, cluster.Fewer)
+		fmt.Fprintf(out, "%s of %s take no messages: %d without a leader; %d more have replicas missing or not in step\n", c.MarkAs("no leader", fmt.Sprint(cluster.Leaderless)), words.Many(cluster.Partitions, "partition"), cluster.Leaderless, cluster.Fewer)
 	case cluster.Fewer > 0:
-		fmt.Fprintf(out, "%s of %s have replicas missing or not in step; all take messages\n", c.markAs("replicas missing", fmt.Sprint(cluster.Fewer)), words.Many(cluster.Partitions, "partition"))
+		fmt.Fprintf(out, "%s of %s have replicas missing or not in step; all take messages\n", c.MarkAs("replicas missing", fmt.Sprint(cluster.Fewer)), words.Many(cluster.Partitions, "partition"))
 	default:
-		fmt.Fprintf(out, "%s: %s, each with a leader and all its replicas in step\n", c.markAs("ready", "in order"), words.Many(cluster.Partitions, "partition"))
+		fmt.Fprintf(out, "%s: %s, each with a leader and all its replicas in step\n", c.MarkAs("ready", "in order"), words.Many(cluster.Partitions, "partition"))
 	}
 	if !cluster.SpreadLeaders {
 		fmt.Fprintln(out, "leaders stay where they are: ferry nodes spread on gives them back to the nodes that should lead")
@@ -197,31 +198,31 @@ func (c *call) listNodes(out io.Writer) error {
 }
 
 func (c *call) leaderChanges(out io.Writer, limit int) error {
-	p, err := ask[client.Page[client.LeaderChange]](c, http.MethodGet, "/nodes/changes", url.Values{"limit": {fmt.Sprint(limit)}}, nil)
+	p, err := term.Ask[client.Page[client.LeaderChange]](c.Call, http.MethodGet, "/nodes/changes", url.Values{"limit": {fmt.Sprint(limit)}}, nil)
 	if err != nil {
 		return err
 	}
-	_, err = list(c, out, p.Items, tableOf[client.LeaderChange]{none: "no partition has changed its leader since the nodes started", headings: []string{"time", "partition", "from", "to", "why"},
-		row: func(ch client.LeaderChange) []string {
-			return []string{ch.At.Local().Format("2006-01-02 15:04:05.000"), ch.Address, first(ch.From, "–"), ch.To, ch.Reason}
+	_, err = term.List(c.Call, out, p.Items, term.TableOf[client.LeaderChange]{None: "no partition has changed its leader since the nodes started", Headings: []string{"time", "partition", "from", "to", "why"},
+		Row: func(ch client.LeaderChange) []string {
+			return []string{ch.At.Local().Format("2006-01-02 15:04:05.000"), ch.Address, term.First(ch.From, "–"), ch.To, ch.Reason}
 		}})
 	return err
 }
 
 func (c *call) jobs(out io.Writer, limit int) error {
-	p, err := ask[client.Page[client.Job]](c, http.MethodGet, "/jobs", url.Values{"limit": {fmt.Sprint(limit)}}, nil)
+	p, err := term.Ask[client.Page[client.Job]](c.Call, http.MethodGet, "/jobs", url.Values{"limit": {fmt.Sprint(limit)}}, nil)
 	if err != nil {
 		return err
 	}
-	now := now()
-	shown, err := list(c, out, p.Items, tableOf[client.Job]{none: "there are no jobs: ferry move, ferry nodes drain and ferry set -replicas make them",
-		headings: []string{"job", "kind", "of", "state", "partitions", "began", "took", "who", "detail"}, right: []string{"job", "took"},
-		row: func(j client.Job) []string {
+	now := term.Now()
+	shown, err := term.List(c.Call, out, p.Items, term.TableOf[client.Job]{None: "there are no jobs: ferry move, ferry nodes drain and ferry set -replicas make them",
+		Headings: []string{"job", "kind", "of", "state", "partitions", "began", "took", "who", "detail"}, Right: []string{"job", "took"},
+		Row: func(j client.Job) []string {
 			ended := now
 			if j.EndedAt != nil {
 				ended = *j.EndedAt
 			}
-			return []string{fmt.Sprint(j.Job), j.Kind, j.Address, c.mark(j.State), fmt.Sprintf("%d of %d", j.Done, len(j.Steps)), j.MadeAt.Local().Format("15:04:05"), age(&j.MadeAt, ended), j.Who, oneLine(j.Detail, 60)}
+			return []string{fmt.Sprint(j.Job), j.Kind, j.Address, c.Mark(j.State), fmt.Sprintf("%d of %d", j.Done, len(j.Steps)), j.MadeAt.Local().Format("15:04:05"), term.Age(&j.MadeAt, ended), j.Who, term.OneLine(j.Detail, 60)}
 		}})
 	var moving [][]string
 	for _, j := range p.Items {
@@ -238,125 +239,125 @@ func (c *call) jobs(out io.Writer, limit int) error {
 	}
 	if shown && len(moving) > 0 {
 		fmt.Fprintln(out)
-		c.table(out, []string{"job", "moving now", "nodes", "replicas"}, moving, "job")
+		c.Table(out, []string{"job", "moving now", "nodes", "replicas"}, moving, "job")
 	}
 	return err
 }
 
 func (c *call) whatIf(without string) error {
-	w, err := ask[client.WhatIf](c, http.MethodGet, "/nodes/what-if", url.Values{"without": {without}}, nil)
+	w, err := term.Ask[client.WhatIf](c.Call, http.MethodGet, "/nodes/what-if", url.Values{"without": {without}}, nil)
 	if err != nil {
 		return err
 	}
-	if c.json {
-		return c.printJSON(w)
+	if c.JSON {
+		return c.PrintJSON(w)
 	}
 	total := len(w.Partitions)
 	lost := "with all nodes"
 	if len(w.Without) > 0 {
 		lost = "without " + strings.Join(w.Without, " and ")
 	}
-	fmt.Fprintf(c.out, "%s, of %s\n", lost, words.Many(total, "partition"))
-	c.pairs([][2]string{
-		{c.markAs("ready", "writable"), fmt.Sprint(w.Writable)},
-		{c.markAs("no majority", "only readable"), fmt.Sprint(w.Readable)},
-		{c.markAs("away", "unreachable"), fmt.Sprint(w.Unreachable)},
+	fmt.Fprintf(c.Out, "%s, of %s\n", lost, words.Many(total, "partition"))
+	c.Pairs([][2]string{
+		{c.MarkAs("ready", "writable"), fmt.Sprint(w.Writable)},
+		{c.MarkAs("no majority", "only readable"), fmt.Sprint(w.Readable)},
+		{c.MarkAs("away", "unreachable"), fmt.Sprint(w.Unreachable)},
 	})
 	var rows [][]string
 	for _, p := range w.Partitions {
 		if p.Outcome != "writable" {
 			state := map[string]string{"readable": "no majority", "unreachable": "away"}[p.Outcome]
-			rows = append(rows, []string{p.Address, c.markAs(state, p.Outcome), strings.Join(p.Nodes, " ")})
+			rows = append(rows, []string{p.Address, c.MarkAs(state, p.Outcome), strings.Join(p.Nodes, " ")})
 		}
 	}
 	if len(rows) > 0 {
-		fmt.Fprintln(c.out)
-		c.table(c.out, []string{"partition", "would be", "held by"}, rows)
+		fmt.Fprintln(c.Out)
+		c.Table(c.Out, []string{"partition", "would be", "held by"}, rows)
 	}
-	fmt.Fprintf(c.out, "\nas it is now, any one node may be lost for %d of %s, any one zone for %d\n", w.NodeSafe, words.Many(total, "partition"), w.ZoneSafe)
+	fmt.Fprintf(c.Out, "\nas it is now, any one node may be lost for %d of %s, any one zone for %d\n", w.NodeSafe, words.Many(total, "partition"), w.ZoneSafe)
 	switch {
 	case w.NodesShort > 0:
-		fmt.Fprintf(c.out, "%s needed before moves can make any one node dispensable\n", words.Many(w.NodesShort, "more node"))
+		fmt.Fprintf(c.Out, "%s needed before moves can make any one node dispensable\n", words.Many(w.NodesShort, "more node"))
 	case len(w.Moves) == 0:
-		fmt.Fprintln(c.out, "no move is needed for that")
+		fmt.Fprintln(c.Out, "no move is needed for that")
 	default:
-		fmt.Fprintln(c.out, "these moves would make any one node, and with three zones any one zone, dispensable for all:")
+		fmt.Fprintln(c.Out, "these moves would make any one node, and with three zones any one zone, dispensable for all:")
 		for _, m := range w.Moves {
-			fmt.Fprintf(c.out, "  ferry move %s -to %s -yes\n", m.Address, strings.Join(m.To, ","))
+			fmt.Fprintf(c.Out, "  ferry move %s -to %s -yes\n", m.Address, strings.Join(m.To, ","))
 		}
 	}
 	if w.ZonesShort > 0 {
-		fmt.Fprintf(c.out, "%s needed before any one zone can be dispensable\n", words.Many(w.ZonesShort, "more zone"))
+		fmt.Fprintf(c.Out, "%s needed before any one zone can be dispensable\n", words.Many(w.ZonesShort, "more zone"))
 	}
 	return nil
 }
 
 func (c *call) forceRecover(confirm string) error {
 	body := client.ForceRecover{Confirm: confirm}
-	if len(c.args) > 0 {
-		a, err := c.oneAddress()
+	if len(c.Args) > 0 {
+		a, err := c.OneAddress()
 		if err != nil {
 			return err
 		}
 		if k := a.Kind(); k != address.KindChannel && k != address.KindPartition {
-			return wrongUsage("%s is the address of a %s; a topic or a partition is expected", a, k)
+			return term.WrongUsage("%s is the address of a %s; a topic or a partition is expected", a, k)
 		}
 		body.Address = a.String()
 	}
-	r, err := ask[client.Recoveries](c, http.MethodPost, "/nodes/recover", url.Values{"preview": {fmt.Sprint(confirm == "")}}, body)
+	r, err := term.Ask[client.Recoveries](c.Call, http.MethodPost, "/nodes/recover", url.Values{"preview": {fmt.Sprint(confirm == "")}}, body)
 	if err != nil {
 		return err
 	}
-	if c.json {
-		return c.printJSON(r)
+	if c.JSON {
+		return c.PrintJSON(r)
 	}
 	if len(r.Items) == 0 {
-		fmt.Fprintln(c.out, "no partition has lost its majority, or its end: there is nothing to recover")
+		fmt.Fprintln(c.Out, "no partition has lost its majority, or its end: there is nothing to recover")
 		return nil
 	}
 	var rows [][]string
 	for _, x := range r.Items {
 		known := "nothing is known"
 		if x.LastWord != "" {
-			known = fmt.Sprintf("%s at %s", count(x.KnownEnd), x.LastWord)
+			known = fmt.Sprintf("%s at %s", term.Count(x.KnownEnd), x.LastWord)
 		}
-		rows = append(rows, []string{x.Address, x.Survivor, count(x.End), strings.Join(x.Lost, " "), known, count(x.MayLose)})
+		rows = append(rows, []string{x.Address, x.Survivor, term.Count(x.End), strings.Join(x.Lost, " "), known, term.Count(x.MayLose)})
 	}
-	c.table(c.out, []string{"partition", "goes on from", "at offset", "without", "last known end there", "known to be lost"}, rows, "at offset", "known to be lost")
+	c.Table(c.Out, []string{"partition", "goes on from", "at offset", "without", "last known end there", "known to be lost"}, rows, "at offset", "known to be lost")
 	if r.Done {
-		fmt.Fprintln(c.out, "done: they go on from these replicas, and others are made from them")
+		fmt.Fprintln(c.Out, "done: they go on from these replicas, and others are made from them")
 		return nil
 	}
 	if slices.ContainsFunc(r.Items, func(x client.Recovery) bool { return len(x.Lost) > 0 }) {
-		fmt.Fprintln(c.out, "messages that were acknowledged after the last word of the lost nodes may be lost too, and what they hold is thrown away when they come back")
+		fmt.Fprintln(c.Out, "messages that were acknowledged after the last word of the lost nodes may be lost too, and what they hold is thrown away when they come back")
 	}
 	if slices.ContainsFunc(r.Items, func(x client.Recovery) bool { return len(x.Lost) == 0 }) {
-		fmt.Fprintln(c.out, "where no node is lost, the end of the log is gone from the disk: new messages come behind the last known end, and the offsets between stay damaged")
+		fmt.Fprintln(c.Out, "where no node is lost, the end of the log is gone from the disk: new messages come behind the last known end, and the offsets between stay damaged")
 	}
-	fmt.Fprintf(c.out, "nothing is changed yet: if they are lost for good, add -confirm %s\n", first(body.Address, "all"))
+	fmt.Fprintf(c.Out, "nothing is changed yet: if they are lost for good, add -confirm %s\n", term.First(body.Address, "all"))
 	return nil
 }
 
 var moveVerb = verb{
-	name: "move", args: "PARTITION", summary: "Have other nodes hold a partition; the first of them leads it",
-	details: "    ferry move coldchain/readings#3 -to node-a,node-b,node-d\n\nWithout -yes it only shows what would happen.",
-	define: func(fs *flag.FlagSet) func(*call) error {
+	Name: "move", Args: "PARTITION", Summary: "Have other nodes hold a partition; the first of them leads it",
+	Details: "    ferry move coldchain/readings#3 -to node-a,node-b,node-d\n\nWithout -yes it only shows what would happen.",
+	Define: func(fs *flag.FlagSet) func(*call) error {
 		to := fs.String("to", "", "`names` of the nodes, separated by commas")
 		yes := fs.Bool("yes", false, "do it")
 		return func(c *call) error {
-			a, err := c.oneAddress()
+			a, err := c.OneAddress()
 			if err != nil {
 				return err
 			}
 			if *to == "" {
-				return wrongUsage("-to is missing: the nodes that shall hold %s", a)
+				return term.WrongUsage("-to is missing: the nodes that shall hold %s", a)
 			}
-			p, err := ask[client.Preview](c, http.MethodPost, "/moves", url.Values{"preview": {fmt.Sprint(!*yes)}}, client.Move{Address: a.String(), To: strings.Split(*to, ",")})
+			p, err := term.Ask[client.Preview](c.Call, http.MethodPost, "/moves", url.Values{"preview": {fmt.Sprint(!*yes)}}, client.Move{Address: a.String(), To: strings.Split(*to, ",")})
 			if err != nil {
 				return err
 			}
-			if len(p.After) == 0 && !c.json {
-				fmt.Fprintf(c.out, "%s is held by these nodes already\n", a)
+			if len(p.After) == 0 && !c.JSON {
+				fmt.Fprintf(c.Out, "%s is held by these nodes already\n", a)
 				return nil
 			}
 			return c.printPreview(p)

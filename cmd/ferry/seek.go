@@ -10,14 +10,15 @@ import (
 	"time"
 
 	"steadyferry/client"
+	"steadyferry/cmd/ferry/term"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/words"
 )
 
 var seekVerb = verb{
-	name: "seek", args: "GROUP", summary: "Move a group's offsets, or take the last move back",
-	details: "Without -yes it only shows what would happen. All partitions move, or none. Positions: first, last, offset:N, time:T, ago:D, group:NAME (where another group of the topic is).\n\n    ferry seek coldchain/readings@compliance -to ago:2h\n    ferry seek coldchain/readings@compliance -to ago:2h -why 'wrong limits were used' -yes\n    ferry seek coldchain/readings@compliance -undo -yes",
-	define: func(fs *flag.FlagSet) func(*call) error {
+	Name: "seek", Args: "GROUP", Summary: "Move a group's offsets, or take the last move back",
+	Details: "Without -yes it only shows what would happen. All partitions move, or none. Positions: first, last, offset:N, time:T, ago:D, group:NAME (where another group of the topic is).\n\n    ferry seek coldchain/readings@compliance -to ago:2h\n    ferry seek coldchain/readings@compliance -to ago:2h -why 'wrong limits were used' -yes\n    ferry seek coldchain/readings@compliance -undo -yes",
+	Define: func(fs *flag.FlagSet) func(*call) error {
 		to := fs.String("to", "", "the `position` to move to")
 		partition := fs.Int("partition", -1, "move this `partition` only")
 		undo := fs.Bool("undo", false, "go back to before the last move")
@@ -25,32 +26,32 @@ var seekVerb = verb{
 		why := fs.String("why", "", "the `reason`, for the history")
 		yes := fs.Bool("yes", false, "do it")
 		return func(c *call) error {
-			a, err := c.oneGroup()
+			a, err := c.OneGroup()
 			if err != nil {
 				return err
 			}
 			if *undo == (*to != "") {
-				return wrongUsage("either -to POSITION or -undo is expected")
+				return term.WrongUsage("either -to POSITION or -undo is expected")
 			}
 			if *to != "" {
 				if _, err := address.ParsePosition(*to); err != nil {
-					return &usageError{err}
+					return term.Usage(err)
 				}
 			}
 			seek := client.Seek{To: *to, Undo: *undo, WhileRunning: *running, Why: *why}
 			if *partition >= 0 {
 				seek.Partition = partition
 			}
-			m, err := ask[client.Moved](c, http.MethodPost, client.GroupPath(a)+"/moves", url.Values{"preview": {"true"}}, seek)
+			m, err := term.Ask[client.Moved](c.Call, http.MethodPost, client.GroupPath(a)+"/moves", url.Values{"preview": {"true"}}, seek)
 			if err == nil && *yes {
 				seek.Last = &m.Last
-				m, err = ask[client.Moved](c, http.MethodPost, client.GroupPath(a)+"/moves", nil, seek)
+				m, err = term.Ask[client.Moved](c.Call, http.MethodPost, client.GroupPath(a)+"/moves", nil, seek)
 			}
 			if err != nil {
 				return err
 			}
-			if c.json {
-				return c.printJSON(m)
+			if c.JSON {
+				return c.PrintJSON(m)
 			}
 			c.printMoved(a, m)
 			return nil
@@ -58,43 +59,35 @@ var seekVerb = verb{
 	},
 }
 
-func (c *call) oneGroup() (address.Address, error) {
-	a, err := c.oneAddress()
-	if err == nil && a.Kind() != address.KindGroup {
-		err = wrongUsage("%s is the address of a %s; a group is expected, such as coldchain/readings@compliance", a, a.Kind())
-	}
-	return a, err
-}
-
 func (c *call) printMoved(a address.Address, m client.Moved) {
 	var rows [][]string
 	notes := map[string][]string{}
 	for _, s := range m.Steps {
-		rows = append(rows, []string{fmt.Sprintf("#%d", s.Partition), count(s.From), stampText(s.FromTime), count(s.To), stampText(s.ToTime), signed(s.Messages), timeMoved(s), count(s.Again), count(s.Skipped)})
+		rows = append(rows, []string{fmt.Sprintf("#%d", s.Partition), term.Count(s.From), stampText(s.FromTime), term.Count(s.To), stampText(s.ToTime), signed(s.Messages), timeMoved(s), term.Count(s.Again), term.Count(s.Skipped)})
 		if s.Note != "" {
 			notes[s.Note] = append(notes[s.Note], fmt.Sprintf("#%d", s.Partition))
 		}
 	}
-	c.table(c.out, []string{"partition", "old", "its time", "new", "its time ", "messages", "in time", "again", "skipped"}, rows, "old", "new", "messages", "in time", "again", "skipped")
+	c.Table(c.Out, []string{"partition", "old", "its time", "new", "its time ", "messages", "in time", "again", "skipped"}, rows, "old", "new", "messages", "in time", "again", "skipped")
 	for note, partitions := range notes {
-		fmt.Fprintf(c.out, "- %s: %s\n", strings.Join(partitions, " "), note)
+		fmt.Fprintf(c.Out, "- %s: %s\n", strings.Join(partitions, " "), note)
 	}
-	fmt.Fprintf(c.out, "- %s read again, %s skipped\n", words.Many(m.Again, "message is", "messages are"), words.Many(m.Skipped, "is", "are"))
+	fmt.Fprintf(c.Out, "- %s read again, %s skipped\n", words.Many(m.Again, "message is", "messages are"), words.Many(m.Skipped, "is", "are"))
 	switch {
 	case m.Done:
-		fmt.Fprintf(c.out, "moved %s (%s), as move %d; ferry seek %s -undo takes it back\n", a, m.Target, m.Move, a)
+		fmt.Fprintf(c.Out, "moved %s (%s), as move %d; ferry seek %s -undo takes it back\n", a, m.Target, m.Move, a)
 	case m.Members > 0:
-		fmt.Fprintf(c.out, "nothing is changed yet; %s: add -while-running and -yes to do it, or stop them first\n", words.Many(m.Members, "live member"))
+		fmt.Fprintf(c.Out, "nothing is changed yet; %s: add -while-running and -yes to do it, or stop them first\n", words.Many(m.Members, "live member"))
 	default:
-		fmt.Fprintln(c.out, "nothing is changed yet: add -yes to do it")
+		fmt.Fprintln(c.Out, "nothing is changed yet: add -yes to do it")
 	}
 }
 
 func signed(n int64) string {
 	if n > 0 {
-		return "+" + count(n)
+		return "+" + term.Count(n)
 	}
-	return count(n)
+	return term.Count(n)
 }
 
 func stampText(t *time.Time) string {
@@ -109,7 +102,7 @@ func timeMoved(s client.MovedStep) string {
 	if s.From == s.To {
 		return "–"
 	}
-	from, to := now(), now()
+	from, to := term.Now(), term.Now()
 	if s.FromTime != nil {
 		from = *s.FromTime
 	}
@@ -133,15 +126,14 @@ func (c *call) showGroup(out io.Writer, a address.Address, history bool) error {
 	if history {
 		return c.showMoves(out, a)
 	}
-	g, err := ask[client.Group](c, http.MethodGet, client.GroupPath(a), nil, nil)
+	g, err := term.Ask[client.Group](c.Call, http.MethodGet, client.GroupPath(a), nil, nil)
 	if err != nil {
 		return err
 	}
-	if c.json {
-		return c.printJSON(g)
+	if c.JSON {
+		return c.PrintJSON(g)
 	}
-	to := *c
-	to.out = out
+	to := own(c.To(out))
 	state := g.Verdict
 	if g.Paused {
 		state += "; it is paused: its members get nothing"
@@ -162,21 +154,21 @@ func (c *call) showGroup(out io.Writer, a address.Address, history bool) error {
 			}
 		}
 	}
-	to.pairs([][2]string{{"group", g.Address}, {"description", g.Description}, {"state", c.markAs(g.State, state)}, {"lag", lagText(g)}, {"dead letters", dead},
+	to.Pairs([][2]string{{"group", g.Address}, {"description", g.Description}, {"state", c.MarkAs(g.State, state)}, {"lag", lagText(g)}, {"dead letters", dead},
 		{"forecast", loses}, {"expires", expire}, {"made", g.CreatedAt.Local().Format("2006-01-02 15:04")}, {"generation", fmt.Sprint(g.Generation)}})
 	var rows [][]string
 	for _, p := range g.Partitions {
-		rows = append(rows, []string{fmt.Sprintf("#%d", p.Partition), count(p.First), count(p.Committed), count(p.End), count(p.Lag), shortAge(p.LagSeconds), memberText(p.Member, p.Label), age(p.CommittedAt, now()) + " ago", c.markAs(p.State, p.Verdict)})
+		rows = append(rows, []string{fmt.Sprintf("#%d", p.Partition), term.Count(p.First), term.Count(p.Committed), term.Count(p.End), term.Count(p.Lag), shortAge(p.LagSeconds), memberText(p.Member, p.Label), term.Age(p.CommittedAt, term.Now()) + " ago", c.MarkAs(p.State, p.Verdict)})
 	}
 	fmt.Fprintln(out)
-	c.table(out, []string{"partition", "first", "committed", "end", "lag", "oldest unread", "read by", "committed ", "verdict"}, rows, "first", "committed", "end", "lag", "oldest unread", "committed ")
+	c.Table(out, []string{"partition", "first", "committed", "end", "lag", "oldest unread", "read by", "committed ", "verdict"}, rows, "first", "committed", "end", "lag", "oldest unread", "committed ")
 	rows = nil
 	for _, m := range g.Each {
-		rows = append(rows, []string{m.Member, m.Label, strings.Trim(fmt.Sprint(m.Partitions), "[]"), strings.Trim(fmt.Sprint(m.Leaving), "[]"), age(&m.Joined, now()), m.Session})
+		rows = append(rows, []string{m.Member, m.Label, strings.Trim(fmt.Sprint(m.Partitions), "[]"), strings.Trim(fmt.Sprint(m.Leaving), "[]"), term.Age(&m.Joined, term.Now()), m.Session})
 	}
 	if len(rows) > 0 {
 		fmt.Fprintln(out)
-		c.table(out, []string{"member", "label", "partitions", "giving up", "since", "session"}, rows, "since", "session")
+		c.Table(out, []string{"member", "label", "partitions", "giving up", "since", "session"}, rows, "since", "session")
 	}
 	return nil
 }
@@ -189,13 +181,13 @@ func lagText(g client.Group) string {
 }
 
 func (c *call) showMoves(out io.Writer, a address.Address) error {
-	p, err := ask[client.Page[client.GroupMove]](c, http.MethodGet, client.GroupPath(a)+"/moves", nil, nil)
+	p, err := term.Ask[client.Page[client.GroupMove]](c.Call, http.MethodGet, client.GroupPath(a)+"/moves", nil, nil)
 	if err != nil {
 		return err
 	}
-	_, err = list(c, out, p.Items, tableOf[client.GroupMove]{none: fmt.Sprintf("the offsets of %s were never moved by hand", a),
-		headings: []string{"move", "time", "who", "to", "messages", "again", "skipped", "", "why"}, right: []string{"move", "messages", "again", "skipped"},
-		row: func(m client.GroupMove) []string {
+	_, err = term.List(c.Call, out, p.Items, term.TableOf[client.GroupMove]{None: fmt.Sprintf("the offsets of %s were never moved by hand", a),
+		Headings: []string{"move", "time", "who", "to", "messages", "again", "skipped", "", "why"}, Right: []string{"move", "messages", "again", "skipped"},
+		Row: func(m client.GroupMove) []string {
 			var messages, again, skipped int64
 			for _, s := range m.Steps {
 				messages += s.Messages
@@ -209,7 +201,7 @@ func (c *call) showMoves(out io.Writer, a address.Address) error {
 			case m.Undone:
 				state = "taken back"
 			}
-			return []string{fmt.Sprint(m.Move), m.At.Local().Format("2006-01-02 15:04:05"), m.Who, m.Target, signed(messages), count(again), count(skipped), state, oneLine(m.Why, 50)}
+			return []string{fmt.Sprint(m.Move), m.At.Local().Format("2006-01-02 15:04:05"), m.Who, m.Target, signed(messages), term.Count(again), term.Count(skipped), state, term.OneLine(m.Why, 50)}
 		}})
 	return err
 }

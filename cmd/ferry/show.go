@@ -17,53 +17,53 @@ import (
 	"unicode/utf8"
 
 	"steadyferry/client"
+	"steadyferry/cmd/ferry/term"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/words"
 )
 
 var showVerb = verb{
-	name: "show", args: "ADDRESS", summary: "Show a space, a channel, a partition, a group or one message whole",
-	define: func(fs *flag.FlagSet) func(*call) error {
-		every := everyFlag(fs)
+	Name: "show", Args: "ADDRESS", Summary: "Show a space, a channel, a partition, a group or one message whole",
+	Define: func(fs *flag.FlagSet) func(*call) error {
+		every := term.EveryFlag(fs)
 		history := fs.Bool("history", false, "of a group: how its offsets were moved by hand")
 		return func(c *call) error {
-			a, err := c.oneAddress()
+			a, err := c.OneAddress()
 			if err != nil {
 				return err
 			}
 			if *history && a.Kind() != address.KindGroup {
-				return wrongUsage("%s is the address of a %s; -history is of a group", a, a.Kind())
+				return term.WrongUsage("%s is the address of a %s; -history is of a group", a, a.Kind())
 			}
 			switch a.Kind() {
 			case address.KindGroup:
-				return c.repeat(*every, func(out io.Writer) error { return c.showGroup(out, a, *history) })
+				return c.Repeat(*every, func(out io.Writer) error { return c.showGroup(out, a, *history) })
 			case address.KindSpace:
-				return c.repeat(*every, func(out io.Writer) error { return c.showSpace(out, a) })
+				return c.Repeat(*every, func(out io.Writer) error { return c.showSpace(out, a) })
 			case address.KindChannel, address.KindPartition:
-				return c.repeat(*every, func(out io.Writer) error { return c.showTopic(out, a) })
+				return c.Repeat(*every, func(out io.Writer) error { return c.showTopic(out, a) })
 			case address.KindMessage:
 				return c.showMessage(a)
 			case address.KindDead:
 				a.Dead = false
-				return c.repeat(*every, func(out io.Writer) error { return c.causes(out, a, "") })
+				return c.Repeat(*every, func(out io.Writer) error { return c.causes(out, a, "") })
 			}
-			return wrongUsage("%s is the address of a %s, which cannot be shown", a, a.Kind())
+			return term.WrongUsage("%s is the address of a %s, which cannot be shown", a, a.Kind())
 		}
 	},
 }
 
 func (c *call) showSpace(out io.Writer, a address.Address) error {
-	s, err := ask[client.Space](c, http.MethodGet, "/spaces/"+url.PathEscape(a.Space), nil, nil)
+	s, err := term.Ask[client.Space](c.Call, http.MethodGet, "/spaces/"+url.PathEscape(a.Space), nil, nil)
 	if err != nil {
 		return err
 	}
-	if c.json {
-		return c.printJSON(s)
+	if c.JSON {
+		return c.PrintJSON(s)
 	}
-	to := *c
-	to.out = out
-	to.pairs([][2]string{{"space", s.Space}, {"description", s.Description}, {"labels", labels(s.Labels)}, {"made", s.CreatedAt.Local().Format("2006-01-02 15:04")},
-		{"channels", fmt.Sprint(s.Channels)}, {"kept", count(s.Messages) + " messages, " + size(s.Bytes)}})
+	to := own(c.To(out))
+	to.Pairs([][2]string{{"space", s.Space}, {"description", s.Description}, {"labels", labels(s.Labels)}, {"made", s.CreatedAt.Local().Format("2006-01-02 15:04")},
+		{"channels", fmt.Sprint(s.Channels)}, {"kept", term.Count(s.Messages) + " messages, " + term.Size(s.Bytes)}})
 	return nil
 }
 
@@ -72,7 +72,7 @@ func holdText(t client.Topic) string {
 	if len(t.Hold) == 0 {
 		return ""
 	}
-	return fmt.Sprintf("for %s, up to %s a partition", strings.Join(t.Hold, ", "), size(t.HoldBytes))
+	return fmt.Sprintf("for %s, up to %s a partition", strings.Join(t.Hold, ", "), term.Size(t.HoldBytes))
 }
 
 func labels(l map[string]string) string {
@@ -84,7 +84,7 @@ func labels(l map[string]string) string {
 }
 
 func (c *call) showTopic(out io.Writer, a address.Address) error {
-	t, err := ask[client.Topic](c, http.MethodGet, client.ChannelPath(a), nil, nil)
+	t, err := term.Ask[client.Topic](c.Call, http.MethodGet, client.ChannelPath(a), nil, nil)
 	if err != nil {
 		return err
 	}
@@ -94,22 +94,21 @@ func (c *call) showTopic(out io.Writer, a address.Address) error {
 			return &client.Problem{Detail: fmt.Sprintf("%s has no partition %d", t.Address, a.Partition), Allowed: fmt.Sprintf("0 to %d", len(partitions)-1)}
 		}
 		partitions = partitions[a.Partition : a.Partition+1]
-		if c.json {
-			return c.printJSON(partitions[0])
+		if c.JSON {
+			return c.PrintJSON(partitions[0])
 		}
 	}
-	if c.json && t.Queue != nil {
-		return c.printJSON(struct {
+	if c.JSON && t.Queue != nil {
+		return c.PrintJSON(struct {
 			client.Topic
 			client.Counts
 		}{t, t.Queue.Counts})
 	}
-	if c.json {
-		return c.printJSON(t)
+	if c.JSON {
+		return c.PrintJSON(t)
 	}
-	now := now()
-	to := *c
-	to.out = out
+	now := term.Now()
+	to := own(c.To(out))
 	if t.Queue != nil {
 		if a.Partition >= 0 {
 			t.Each = partitions
@@ -123,10 +122,10 @@ func (c *call) showTopic(out io.Writer, a address.Address) error {
 	}
 	var rows [][]string
 	for _, p := range partitions {
-		rows = append(rows, []string{fmt.Sprint(p.Partition), c.mark(p.State), p.Leader, replicaText(p), count(p.First), count(p.End), count(p.Messages), size(p.Bytes), age(p.Oldest, now),
-			perSecond(p.Rates.MessagesIn), perSecond(p.Rates.MessagesOut)})
+		rows = append(rows, []string{fmt.Sprint(p.Partition), c.Mark(p.State), p.Leader, replicaText(p), term.Count(p.First), term.Count(p.End), term.Count(p.Messages), term.Size(p.Bytes), term.Age(p.Oldest, now),
+			term.PerSecond(p.Rates.MessagesIn), term.PerSecond(p.Rates.MessagesOut)})
 	}
-	c.table(out, []string{"partition", "state", "leader", "other replicas", "first", "end", "kept", "on disk", "oldest", "in", "out"}, rows, "partition", "first", "end", "kept", "on disk", "oldest", "in", "out")
+	c.Table(out, []string{"partition", "state", "leader", "other replicas", "first", "end", "kept", "on disk", "oldest", "in", "out"}, rows, "partition", "first", "end", "kept", "on disk", "oldest", "in", "out")
 	return nil
 }
 
@@ -152,7 +151,7 @@ func replicaText(p client.Partition) string {
 func replicaState(r client.Replica) string {
 	text := r.State
 	if r.BehindMessages != nil && *r.BehindMessages > 0 {
-		text += fmt.Sprintf(" (%s, %s, %s behind)", words.Many(*r.BehindMessages, "message"), size(r.BehindBytes), address.FormatDuration(time.Duration(r.BehindSeconds*float64(time.Second)).Round(time.Second)))
+		text += fmt.Sprintf(" (%s, %s, %s behind)", words.Many(*r.BehindMessages, "message"), term.Size(r.BehindBytes), address.FormatDuration(time.Duration(r.BehindSeconds*float64(time.Second)).Round(time.Second)))
 	}
 	return text
 }
@@ -163,36 +162,36 @@ func (c *call) describe(t client.Topic, now time.Time) {
 		window = "within " + t.IDWindow
 	}
 	f := t.Forecast
-	forecast := fmt.Sprintf("%s, %s on disk, reaching back %s (limited by %s)", words.Many(f.Messages, "message"), size(f.Bytes), f.Span, f.LimitedBy)
+	forecast := fmt.Sprintf("%s, %s on disk, reaching back %s (limited by %s)", words.Many(f.Messages, "message"), term.Size(f.Bytes), f.Span, f.LimitedBy)
 	if f.MessagesPerSecond == 0 {
 		forecast = "nothing came in during the last hour"
 	}
-	c.pairs([][2]string{
-		{"topic", t.Address}, {"state", c.mark(t.State)}, {"description", t.Description}, {"labels", labels(t.Labels)},
+	c.Pairs([][2]string{
+		{"topic", t.Address}, {"state", c.Mark(t.State)}, {"description", t.Description}, {"labels", labels(t.Labels)},
 		{"made", t.CreatedAt.Local().Format("2006-01-02 15:04")},
-		{"keeps", fmt.Sprintf("%s, or %s a partition (%s in all)", t.Retain, size(t.RetainBytes), size(t.RetainBytes*int64(t.Partitions)))},
-		{"replicas", fmt.Sprintf("%d of each partition", t.Replicas)}, {"largest body", size(t.MaxBody)}, {"retention waits", holdText(t)}, {"repeated ids", window},
-		{"kept now", fmt.Sprintf("%s, %s on disk, %.1f%% full", words.Many(t.Messages, "message"), size(t.Bytes), 100*t.Fill)},
-		{"oldest", age(t.Oldest, now) + " ago"}, {"newest", age(t.Newest, now) + " ago"},
-		{"in", perSecond(t.Rates.MessagesIn) + ", " + sizePerSecond(t.Rates.BytesIn)},
-		{"out", perSecond(t.Rates.MessagesOut) + ", " + sizePerSecond(t.Rates.BytesOut)},
+		{"keeps", fmt.Sprintf("%s, or %s a partition (%s in all)", t.Retain, term.Size(t.RetainBytes), term.Size(t.RetainBytes*int64(t.Partitions)))},
+		{"replicas", fmt.Sprintf("%d of each partition", t.Replicas)}, {"largest body", term.Size(t.MaxBody)}, {"retention waits", holdText(t)}, {"repeated ids", window},
+		{"kept now", fmt.Sprintf("%s, %s on disk, %.1f%% full", words.Many(t.Messages, "message"), term.Size(t.Bytes), 100*t.Fill)},
+		{"oldest", term.Age(t.Oldest, now) + " ago"}, {"newest", term.Age(t.Newest, now) + " ago"},
+		{"in", term.PerSecond(t.Rates.MessagesIn) + ", " + term.SizePerSecond(t.Rates.BytesIn)},
+		{"out", term.PerSecond(t.Rates.MessagesOut) + ", " + term.SizePerSecond(t.Rates.BytesOut)},
 		{"at this rate", forecast},
 	})
 }
 
 func (c *call) showMessage(a address.Address) error {
-	ctx, cancel := c.withTimeout()
+	ctx, cancel := c.Short()
 	defer cancel()
 	var m client.Message
-	if err := c.showItem(c.out, a); a.Group != "" || !isTopic(err) {
+	if err := c.showItem(c.Out, a); a.Group != "" || !isTopic(err) {
 		return err
 	}
 	path := fmt.Sprintf("%s/partitions/%d/messages/%d", client.ChannelPath(a), a.Partition, a.Offset)
-	if err := c.api.Call(ctx, http.MethodGet, path, nil, nil, &m); err != nil {
+	if err := c.API.Call(ctx, http.MethodGet, path, nil, nil, &m); err != nil {
 		return err
 	}
-	if c.json {
-		return c.printJSON(m)
+	if c.JSON {
+		return c.PrintJSON(m)
 	}
 	c.printMessage(m)
 	return nil
@@ -211,66 +210,66 @@ func (c *call) printMessage(m client.Message) {
 		published = m.PublisherTime.Local().Format(time.RFC3339Nano)
 	}
 	rows := [][2]string{{"address", m.Address}, {"time", m.Time.Local().Format(time.RFC3339Nano)}, {"publisher's", published}, {"key", m.Key}, {"id", m.ID},
-		{"content type", m.ContentType}, {"size", fmt.Sprintf("%s bytes", count(int64(m.Size)))}}
+		{"content type", m.ContentType}, {"size", fmt.Sprintf("%s bytes", term.Count(int64(m.Size)))}}
 	for _, name := range slices.Sorted(maps.Keys(m.Headers)) {
 		rows = append(rows, [2]string{"header " + name, m.Headers[name]})
 	}
-	c.pairs(rows)
-	fmt.Fprintln(c.out)
+	c.Pairs(rows)
+	fmt.Fprintln(c.Out)
 	body := m.Bytes()
 	var pretty bytes.Buffer
 	switch {
 	case !m.IsText() && json.Indent(&pretty, body, "", "  ") == nil:
-		fmt.Fprintln(c.out, pretty.String())
+		fmt.Fprintln(c.Out, pretty.String())
 	case utf8.Valid(body):
-		fmt.Fprintln(c.out, string(body))
+		fmt.Fprintln(c.Out, string(body))
 	default:
-		fmt.Fprint(c.out, hex.Dump(body))
+		fmt.Fprint(c.Out, hex.Dump(body))
 	}
 }
 
 var statusVerb = verb{
-	name: "status", args: "", summary: "Show the node and every topic, with rates",
-	define: func(fs *flag.FlagSet) func(*call) error {
-		every := everyFlag(fs)
+	Name: "status", Args: "", Summary: "Show the node and every topic, with rates",
+	Define: func(fs *flag.FlagSet) func(*call) error {
+		every := term.EveryFlag(fs)
 		return func(c *call) error {
-			if len(c.args) > 0 {
-				return wrongUsage("no address is expected; ferry show ADDRESS tells about one thing")
+			if len(c.Args) > 0 {
+				return term.WrongUsage("no address is expected; ferry show ADDRESS tells about one thing")
 			}
-			return c.repeat(*every, c.status)
+			return c.Repeat(*every, c.status)
 		}
 	},
 }
 
 func (c *call) status(out io.Writer) error {
-	l, err := ask[client.Live](c, http.MethodGet, "/status", nil, nil)
+	l, err := term.Ask[client.Live](c.Call, http.MethodGet, "/status", nil, nil)
 	if err != nil {
 		return err
 	}
-	if c.json {
-		return c.printJSON(l)
+	if c.JSON {
+		return c.PrintJSON(l)
 	}
 	s := l.Status
-	disk := fmt.Sprintf("%s of %s free", size(s.Disk.Free), size(s.Disk.Total))
+	disk := fmt.Sprintf("%s of %s free", term.Size(s.Disk.Free), term.Size(s.Disk.Total))
 	if s.Disk.Full {
-		disk += "; publishing is refused below " + size(s.Disk.Reserve)
+		disk += "; publishing is refused below " + term.Size(s.Disk.Reserve)
 	}
-	fmt.Fprintf(out, "%s  %s  up %s, memory %s, disk %s, records %s\n", s.Node, s.At.Local().Format("15:04:05"), age(&s.StartedAt, s.At), size(s.MemoryBytes), disk, s.Records)
+	fmt.Fprintf(out, "%s  %s  up %s, memory %s, disk %s, records %s\n", s.Node, s.At.Local().Format("15:04:05"), term.Age(&s.StartedAt, s.At), term.Size(s.MemoryBytes), disk, s.Records)
 	if s.SetAside > 0 {
 		fmt.Fprintf(out, "logs of %s were set aside, since no record knows them: ferry nodes set-aside\n", words.Many(s.SetAside, "channel"))
 	}
-	fmt.Fprintf(out, "%s, %s, %s, %s   in %s %s   out %s %s\n\n", words.Many(s.Channels, "channel"), words.Many(s.Partitions, "partition"), words.Many(s.Messages, "message"), size(s.Bytes),
-		perSecond(s.Rates.MessagesIn), sizePerSecond(s.Rates.BytesIn), perSecond(s.Rates.MessagesOut), sizePerSecond(s.Rates.BytesOut))
+	fmt.Fprintf(out, "%s, %s, %s, %s   in %s %s   out %s %s\n\n", words.Many(s.Channels, "channel"), words.Many(s.Partitions, "partition"), words.Many(s.Messages, "message"), term.Size(s.Bytes),
+		term.PerSecond(s.Rates.MessagesIn), term.SizePerSecond(s.Rates.BytesIn), term.PerSecond(s.Rates.MessagesOut), term.SizePerSecond(s.Rates.BytesOut))
 	var rows [][]string
 	for _, t := range l.Topics {
-		rows = append(rows, []string{t.Address, c.mark(t.State), fmt.Sprint(t.Partitions), perSecond(t.Rates.MessagesIn), sizePerSecond(t.Rates.BytesIn),
-			perSecond(t.Rates.MessagesOut), sizePerSecond(t.Rates.BytesOut), count(t.Messages), size(t.Bytes), age(t.Oldest, s.At)})
+		rows = append(rows, []string{t.Address, c.Mark(t.State), fmt.Sprint(t.Partitions), term.PerSecond(t.Rates.MessagesIn), term.SizePerSecond(t.Rates.BytesIn),
+			term.PerSecond(t.Rates.MessagesOut), term.SizePerSecond(t.Rates.BytesOut), term.Count(t.Messages), term.Size(t.Bytes), term.Age(t.Oldest, s.At)})
 	}
 	if len(rows) == 0 {
 		fmt.Fprintln(out, "there are no topics yet; make the first one with: ferry new topic SPACE/NAME")
 		return nil
 	}
-	c.table(out, []string{"topic", "state", "partitions", "in", "bytes in", "out", "bytes out", "kept", "on disk", "oldest"}, rows,
+	c.Table(out, []string{"topic", "state", "partitions", "in", "bytes in", "out", "bytes out", "kept", "on disk", "oldest"}, rows,
 		"partitions", "in", "bytes in", "out", "bytes out", "kept", "on disk", "oldest")
 	return nil
 }

@@ -1,4 +1,4 @@
-package main
+package term
 
 import (
 	"bytes"
@@ -19,8 +19,8 @@ func TestWhatAScreenShows(t *testing.T) {
 		"over\rwritten":             `over\u000dwritten`,
 		"\u009b31m\u007f":           `\u009b31m\u007f`,
 		"a\u202eb\u2066c\u200f":     `a\u202eb\u2066c\u200f`,
-		steered("\x1b[32m●\x1b[0m"): "\x1b[32m●\x1b[0m",
-		clearLine + "looked":        "\r\x1b[Klooked",
+		Steered("\x1b[32m●\x1b[0m"): "\x1b[32m●\x1b[0m",
+		ClearLine + "looked":        "\r\x1b[Klooked",
 	} {
 		for cut := range len(text) + 1 {
 			var out bytes.Buffer
@@ -36,11 +36,11 @@ func TestWhatAScreenShows(t *testing.T) {
 }
 
 func TestACellIsOneLine(t *testing.T) {
-	assert.Equal(t, `a\nb\tc\u001b[2J`, cell("a\nb\tc\x1b[2J"))
-	assert.Equal(t, steered("\x1b[32m●\x1b[0m")+` up\n`, cell(steered("\x1b[32m●\x1b[0m")+" up\n"))
+	assert.Equal(t, `a\nb\tc\u001b[2J`, Cell("a\nb\tc\x1b[2J"))
+	assert.Equal(t, Steered("\x1b[32m●\x1b[0m")+` up\n`, Cell(Steered("\x1b[32m●\x1b[0m")+" up\n"))
 	var out bytes.Buffer
-	c := &call{out: &screen{to: &out}}
-	c.table(c.out, []string{"key", "state"}, [][]string{{"x\nforged", c.mark("ready")}, {"\x1b[8mhidden", "ok"}})
+	c := &Call{Out: &screen{to: &out}}
+	c.Table(c.Out, []string{"key", "state"}, [][]string{{"x\nforged", c.Mark("ready")}, {"\x1b[8mhidden", "ok"}})
 	assert.Equal(t, 4, strings.Count(out.String(), "\n"), out.String())
 	assert.NotContains(t, out.String(), "\x1b")
 }
@@ -55,8 +55,8 @@ func FuzzScreen(f *testing.F) {
 			return
 		}
 		var out bytes.Buffer
-		c := &call{out: &screen{to: &out}}
-		require.NoError(t, c.printJSON(text))
+		c := &Call{Out: &screen{to: &out}}
+		require.NoError(t, c.PrintJSON(text))
 		assert.Negative(t, bytes.IndexFunc(out.Bytes(), hidden))
 		var back string
 		require.NoError(t, json.Unmarshal(out.Bytes(), &back))

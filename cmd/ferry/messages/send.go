@@ -1,4 +1,4 @@
-package main
+package messages
 
 import (
 	"bufio"
@@ -13,9 +13,10 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/term"
+	xterm "golang.org/x/term"
 
 	"steadyferry/client"
+	"steadyferry/cmd/ferry/term"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/cloudevent"
 	"steadyferry/internal/core/message"
@@ -25,7 +26,7 @@ import (
 type sendFlags struct {
 	body, file, key, keyFrom, id, contentType string
 	lines, ndjson, events, compress           bool
-	headers                                   pairsValue
+	headers                                   term.PairsValue
 	partition, repeat                         int
 	rate                                      float64
 	after, expire                             time.Duration
@@ -33,11 +34,11 @@ type sendFlags struct {
 }
 
 var sendVerb = verb{
-	name: "send", args: "ADDRESS", summary: "Publish messages: one, many, or a stream",
-	details: "The body is that of -body or -file, or standard input. With -lines each line of the input is a body; with -ndjson each line is a message as browse -json and export print it; with -cloudevents it is CloudEvents as JSON, an array of them or one behind the other.\n\n" +
+	Name: "send", Args: "ADDRESS", Summary: "Publish messages: one, many, or a stream",
+	Details: "The body is that of -body or -file, or standard input. With -lines each line of the input is a body; with -ndjson each line is a message as browse -json and export print it; with -cloudevents it is CloudEvents as JSON, an array of them or one behind the other.\n\n" +
 		"    ferry send coldchain/readings -key box-7 -body '{\"celsius\":8.5}'\n    tail -f readings.log | ferry send coldchain/readings -lines -key-from body.box",
-	define: func(fs *flag.FlagSet) func(*call) error {
-		f := sendFlags{headers: pairsValue{}}
+	Define: func(fs *flag.FlagSet) func(*call) error {
+		f := sendFlags{headers: term.PairsValue{}}
 		fs.StringVar(&f.body, "body", "", "the `text` of the body")
 		fs.StringVar(&f.file, "file", "", "the `file` with the body, or with -lines, -ndjson or -cloudevents the messages")
 		fs.BoolVar(&f.lines, "lines", false, "each line of the input is a body")
@@ -50,10 +51,10 @@ var sendVerb = verb{
 		fs.Var(f.headers, "header", "a `name=value` beside the body; may be repeated")
 		fs.IntVar(&f.partition, "partition", -1, "the `number` of the partition, instead of leaving it to the key")
 		fs.IntVar(&f.repeat, "repeat", 1, "send it this `many` times")
-		fs.Var(rateValue{&f.rate}, "rate", "send at most so `many` a second, such as 200/s")
-		fs.Var(durationValue{&f.after}, "after", "to a queue: hand it out after this `time`")
+		fs.Var(term.RateValue{PerSecond: &f.rate}, "rate", "send at most so `many` a second, such as 200/s")
+		fs.Var(term.DurationValue{D: &f.after}, "after", "to a queue: hand it out after this `time`")
 		fs.StringVar(&f.at, "at", "", "to a queue: hand it out from this `time` on, such as 2026-11-23T08:00:00Z")
-		fs.Var(durationValue{&f.expire}, "expire", "to a queue: give it up after this `time`")
+		fs.Var(term.DurationValue{D: &f.expire}, "expire", "to a queue: give it up after this `time`")
 		fs.BoolVar(&f.compress, "compress", false, "compress batches with zstd")
 		return func(c *call) error { return c.send(&f) }
 	},
@@ -68,7 +69,7 @@ type errInput struct {
 func (e *errInput) Error() string { return fmt.Sprintf("line %d: %v", e.line, e.err) }
 
 func (c *call) send(f *sendFlags) error {
-	a, err := c.oneAddress()
+	a, err := c.OneAddress()
 	if err != nil {
 		return err
 	}
@@ -78,19 +79,19 @@ func (c *call) send(f *sendFlags) error {
 		a = a.ChannelPart()
 	case address.KindChannel:
 	default:
-		return wrongUsage("%s is the address of a %s; a channel is expected", a, a.Kind())
+		return term.WrongUsage("%s is the address of a %s; a channel is expected", a, a.Kind())
 	}
 	if f.repeat < 1 {
-		return wrongUsage("-repeat %d: 1 or more is allowed", f.repeat)
+		return term.WrongUsage("-repeat %d: 1 or more is allowed", f.repeat)
 	}
 	ways := 0
-	for _, on := range []bool{c.set["body"], f.lines, f.ndjson, f.events} {
+	for _, on := range []bool{c.Set["body"], f.lines, f.ndjson, f.events} {
 		if on {
 			ways++
 		}
 	}
-	if ways > 1 || c.set["body"] && f.file != "" {
-		return wrongUsage("-body, -lines, -ndjson and -cloudevents do not go together, nor -body and -file")
+	if ways > 1 || c.Set["body"] && f.file != "" {
+		return term.WrongUsage("-body, -lines, -ndjson and -cloudevents do not go together, nor -body and -file")
 	}
 	keyPath, err := parseKeyPath(f.keyFrom)
 	if err != nil {
@@ -105,18 +106,18 @@ func (c *call) send(f *sendFlags) error {
 	if f.compress {
 		compression = message.Zstd
 	}
-	p, err := c.api.NewPublisher(c.ctx, a, compression)
+	p, err := c.API.NewPublisher(c.Ctx, a, compression)
 	if err != nil {
 		return err
 	}
 	p.Waiting = c.waiting
-	s := &sender{call: c, flags: f, publisher: p, keyPath: keyPath, started: now()}
+	s := &sender{call: c, flags: f, publisher: p, keyPath: keyPath, started: term.Now()}
 	err = s.each(input)
 	if flushErr := s.flush(); err == nil {
 		err = flushErr
 	}
-	if err == nil && c.json {
-		return c.printJSON(map[string]any{"accepted": s.accepted, "address": a.String(), "seconds": time.Since(s.started).Seconds()})
+	if err == nil && c.JSON {
+		return c.PrintJSON(map[string]any{"accepted": s.accepted, "address": a.String(), "seconds": time.Since(s.started).Seconds()})
 	}
 	var wrong *errInput
 	if err != nil {
@@ -125,30 +126,30 @@ func (c *call) send(f *sendFlags) error {
 		}
 		return err
 	}
-	fmt.Fprintf(c.out, "sent %s to %s\n", words.Many(s.accepted, "message"), a)
+	fmt.Fprintf(c.Out, "sent %s to %s\n", words.Many(s.accepted, "message"), a)
 	return nil
 }
 
 func (c *call) waiting(err error, wait time.Duration) {
-	fmt.Fprintf(c.err, "ferry: waiting %s: %v\n", wait.Round(time.Millisecond), err)
+	fmt.Fprintf(c.Err, "ferry: waiting %s: %v\n", wait.Round(time.Millisecond), err)
 }
 
 func (c *call) input(f *sendFlags) (io.Reader, func() error, error) {
 	nothing := func() error { return nil }
 	switch {
-	case c.set["body"]:
+	case c.Set["body"]:
 		return strings.NewReader(f.body), nothing, nil
 	case f.file != "" && f.file != "-":
 		file, err := os.Open(f.file)
 		if err != nil {
-			return nil, nil, wrongUsage("-file: %w", err)
+			return nil, nil, term.WrongUsage("-file: %w", err)
 		}
 		return file, file.Close, nil
 	}
-	if in, ok := c.in.(*os.File); ok && term.IsTerminal(int(in.Fd())) && !f.lines && !f.ndjson && !f.events {
-		return nil, nil, wrongUsage("nothing to send: give -body, -file or standard input")
+	if in, ok := c.In.(*os.File); ok && xterm.IsTerminal(int(in.Fd())) && !f.lines && !f.ndjson && !f.events {
+		return nil, nil, term.WrongUsage("nothing to send: give -body, -file or standard input")
 	}
-	return c.in, nothing, nil
+	return c.In, nothing, nil
 }
 
 type sender struct {
@@ -258,7 +259,7 @@ func (s *sender) add(m *message.Message, line int) error {
 	if f.key != "" {
 		m.Key = f.key
 	}
-	for _, name := range f.headers.names() {
+	for _, name := range f.headers.Names() {
 		m.Headers = slices.DeleteFunc(m.Headers, func(h message.Header) bool { return h.Name == name })
 		m.Headers = append(m.Headers, message.Header{Name: name, Value: f.headers[name]})
 	}
@@ -285,7 +286,7 @@ func (s *sender) add(m *message.Message, line int) error {
 		if err := s.pace(); err != nil {
 			return err
 		}
-		if err := s.publisher.Add(s.call.ctx, m, f.partition); err != nil {
+		if err := s.publisher.Add(s.call.Ctx, m, f.partition); err != nil {
 			return err
 		}
 		s.gathered++
@@ -299,7 +300,7 @@ func (s *sender) setTerms(m *message.Message) error {
 	if f.after == 0 && f.at == "" && f.expire == 0 {
 		return nil
 	}
-	now := now()
+	now := term.Now()
 	m.Terms = &message.Terms{}
 	if f.after > 0 {
 		m.Terms.NotBefore = now.Add(f.after)
@@ -310,7 +311,7 @@ func (s *sender) setTerms(m *message.Message) error {
 	if f.at != "" {
 		at, err := time.Parse(time.RFC3339Nano, f.at)
 		if err != nil {
-			return wrongUsage("-at %q: a time such as 2026-11-23T08:00:00Z is expected", f.at)
+			return term.WrongUsage("-at %q: a time such as 2026-11-23T08:00:00Z is expected", f.at)
 		}
 		m.Terms.NotBefore = at
 	}
@@ -333,17 +334,17 @@ func (s *sender) pace() error {
 	select {
 	case <-time.After(wait):
 		return nil
-	case <-s.call.ctx.Done():
-		return s.call.ctx.Err()
+	case <-s.call.Ctx.Done():
+		return s.call.Ctx.Err()
 	}
 }
 
 func (s *sender) flush() error {
-	s.lastFlush = now()
+	s.lastFlush = term.Now()
 	if s.gathered == 0 {
 		return nil
 	}
-	if err := s.publisher.Flush(s.call.ctx); err != nil {
+	if err := s.publisher.Flush(s.call.Ctx); err != nil {
 		return err
 	}
 	s.accepted += s.gathered
@@ -358,7 +359,7 @@ func parseKeyPath(text string) ([]string, error) {
 	}
 	parts := strings.Split(text, ".")
 	if len(parts) < 2 || parts[0] != "body" {
-		return nil, wrongUsage("-key-from %q: a field of the body is expected, such as body.box", text)
+		return nil, term.WrongUsage("-key-from %q: a field of the body is expected, such as body.box", text)
 	}
 	return parts[1:], nil
 }

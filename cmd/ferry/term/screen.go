@@ -1,4 +1,4 @@
-package main
+package term
 
 import (
 	"bytes"
@@ -12,16 +12,16 @@ import (
 	"golang.org/x/term"
 )
 
-// steer goes before what ferry itself sends to steer a terminal. It is no part
+// Steer goes before what ferry itself sends to steer a terminal. It is no part
 // of any text in UTF-8, so that nothing that came with data can say it.
-const steer = "\xff"
+const Steer = "\xff"
 
-// clearLine goes to the beginning of a line and empties it.
-const clearLine = steer + "\r" + steer + "\x1b[K"
+// ClearLine goes to the beginning of a line and empties it.
+const ClearLine = Steer + "\r" + Steer + "\x1b[K"
 
-// steered marks text as that of ferry itself where a library has put in escape
+// Steered marks text as that of ferry itself where a library has put in escape
 // sequences; data in it must have been made visible before.
-func steered(text string) string { return strings.ReplaceAll(text, "\x1b", steer+"\x1b") }
+func Steered(text string) string { return strings.ReplaceAll(text, "\x1b", Steer+"\x1b") }
 
 // screen is where ferry prints. Control characters, and those that turn the
 // direction of text, come from keys, headers, bodies and descriptions that
@@ -47,11 +47,11 @@ func (s *screen) Write(p []byte) (int, error) {
 	}
 	out := make([]byte, 0, len(text)+64)
 	for len(text) > 0 {
-		if text[0] == steer[0] && len(text) > 1 {
+		if text[0] == Steer[0] && len(text) > 1 {
 			out, text = append(out, text[1]), text[2:]
 			continue
 		}
-		if text[0] == steer[0] || !utf8.FullRune(text) {
+		if text[0] == Steer[0] || !utf8.FullRune(text) {
 			s.rest = bytes.Clone(text)
 			break
 		}
@@ -81,19 +81,19 @@ func hidden(r rune) bool {
 
 func visible(r rune) string { return fmt.Sprintf(`\u%04x`, r) }
 
-// cell makes text fit a cell or a line of its own: nothing in it begins a
+// Cell makes text fit a cell or a line of its own: nothing in it begins a
 // line.
-func cell(text string) string {
+func Cell(text string) string {
 	if strings.IndexFunc(text, func(r rune) bool { return hidden(r) || r == '\n' || r == '\t' }) < 0 {
 		return text
 	}
 	var b strings.Builder
 	for i, r := range text {
 		switch {
-		case strings.HasPrefix(text[i:], steer):
+		case strings.HasPrefix(text[i:], Steer):
 			// what mark has coloured
-			b.WriteString(steer)
-		case i > 0 && strings.HasSuffix(text[:i], steer):
+			b.WriteString(Steer)
+		case i > 0 && strings.HasSuffix(text[:i], Steer):
 			b.WriteRune(r)
 		case r == '\n':
 			b.WriteString(`\n`)
@@ -108,8 +108,8 @@ func cell(text string) string {
 	return b.String()
 }
 
-// terminalOf returns the terminal that a writer is, if it is one.
-func terminalOf(w io.Writer) (*os.File, bool) {
+// TerminalOf returns the terminal that a writer is, if it is one.
+func TerminalOf(w io.Writer) (*os.File, bool) {
 	if s, ok := w.(*screen); ok {
 		w = s.to
 	}

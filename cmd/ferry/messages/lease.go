@@ -1,4 +1,4 @@
-package main
+package messages
 
 import (
 	"bytes"
@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"steadyferry/client"
+	"steadyferry/cmd/ferry/term"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 )
@@ -23,36 +24,36 @@ func memberName() string {
 }
 
 var leaseVerb = verb{
-	name: "lease", args: "QUEUE", summary: "Take messages of a queue, to be settled before their leases run out",
-	details: "Each message comes with its lease: accept it, give it back, or set it aside as a dead letter with ferry settle. What is not settled in time is handed out again.\n\n" +
+	Name: "lease", Args: "QUEUE", Summary: "Take messages of a queue, to be settled before their leases run out",
+	Details: "Each message comes with its lease: accept it, give it back, or set it aside as a dead letter with ferry settle. What is not settled in time is handed out again.\n\n" +
 		"    ferry lease coldchain/inspections -max 10 -wait 20s -json\n    ferry settle coldchain/inspections -accept 0-1200-57",
-	define: func(fs *flag.FlagSet) func(*call) error {
+	Define: func(fs *flag.FlagSet) func(*call) error {
 		most := fs.Int("max", 1, "lease at most this `many` messages, 1 to 1000")
 		wait, span := new(time.Duration), new(time.Duration)
-		fs.Var(durationValue{wait}, "wait", "wait so `long` for the first one, up to 30s")
-		fs.Var(durationValue{span}, "for", "hold them for this `time` instead of the queue's own")
+		fs.Var(term.DurationValue{D: wait}, "wait", "wait so `long` for the first one, up to 30s")
+		fs.Var(term.DurationValue{D: span}, "for", "hold them for this `time` instead of the queue's own")
 		member := fs.String("member", "", "the `name` of this member (default: host and process)")
 		atOnce := fs.Bool("accept-at-once", false, "accept on delivery: nothing has to be settled, but what this member does not finish is lost")
 		return func(c *call) error {
-			a, err := c.liveQueue()
+			a, err := c.LiveQueue()
 			if err != nil {
 				return err
 			}
-			w := client.WorkRequest{Member: first(*member, memberName()), Max: *most, Wait: address.FormatDuration(*wait), AcceptOnDelivery: *atOnce}
-			if c.set["for"] {
+			w := client.WorkRequest{Member: term.First(*member, memberName()), Max: *most, Wait: address.FormatDuration(*wait), AcceptOnDelivery: *atOnce}
+			if c.Set["for"] {
 				w.For = address.FormatDuration(*span)
 			}
 			if a.Partition >= 0 {
 				w.Partition = &a.Partition
 			}
-			ctx, cancel := c.withTimeout()
+			ctx, cancel := c.Short()
 			defer cancel()
-			answer, err := c.api.Work(ctx, a.QueuePart(), w)
+			answer, err := c.API.Work(ctx, a.QueuePart(), w)
 			if err != nil {
 				return err
 			}
 			if *atOnce {
-				fmt.Fprintln(c.err, "ferry: accepted on delivery: what this member does not finish is lost")
+				fmt.Fprintln(c.Err, "ferry: accepted on delivery: what this member does not finish is lost")
 			}
 			all := make([]client.Delivery, len(answer.Leased))
 			for i := range all {
@@ -65,10 +66,10 @@ var leaseVerb = verb{
 
 func (c *call) printDeliveries(a address.Address, all []client.Delivery) error {
 	var rows [][]string
-	now := now()
+	now := term.Now()
 	for _, d := range all {
-		if c.json {
-			if err := c.printJSON(d); err != nil {
+		if c.JSON {
+			if err := c.PrintJSON(d); err != nil {
 				return err
 			}
 			continue
@@ -77,22 +78,22 @@ func (c *call) printDeliveries(a address.Address, all []client.Delivery) error {
 		if d.Deadline != nil {
 			left = d.Deadline.Sub(now).Round(time.Second).String()
 		}
-		rows = append(rows, []string{d.Lease.String(), left, fmt.Sprint(d.Attempt), d.Key, oneLine(string(d.Bytes()), 80)})
+		rows = append(rows, []string{d.Lease.String(), left, fmt.Sprint(d.Attempt), d.Key, term.OneLine(string(d.Bytes()), 80)})
 	}
 	switch {
-	case c.json:
+	case c.JSON:
 	case len(all) == 0:
-		fmt.Fprintf(c.out, "nothing waits in %s now; -wait 20s waits for it\n", a)
+		fmt.Fprintf(c.Out, "nothing waits in %s now; -wait 20s waits for it\n", a)
 	default:
-		c.table(c.out, []string{"lease", "runs out in", "attempt", "key", "body"}, rows, "runs out in", "attempt")
+		c.Table(c.Out, []string{"lease", "runs out in", "attempt", "key", "body"}, rows, "runs out in", "attempt")
 	}
 	return nil
 }
 
 var settleVerb = verb{
-	name: "settle", args: "QUEUE", summary: "Accept, give back or set aside leased messages, or hold them longer",
-	details: "    ferry settle coldchain/inspections -accept 0-1200-57,0-1201-58\n    ferry settle coldchain/inspections -release 0-1202-59 -after 10s\n    ferry settle coldchain/inspections -reject 0-1203-60 -reason bad-celsius -detail 'celsius is \"46.4 F\"'",
-	define: func(fs *flag.FlagSet) func(*call) error {
+	Name: "settle", Args: "QUEUE", Summary: "Accept, give back or set aside leased messages, or hold them longer",
+	Details: "    ferry settle coldchain/inspections -accept 0-1200-57,0-1201-58\n    ferry settle coldchain/inspections -release 0-1202-59 -after 10s\n    ferry settle coldchain/inspections -reject 0-1203-60 -reason bad-celsius -detail 'celsius is \"46.4 F\"'",
+	Define: func(fs *flag.FlagSet) func(*call) error {
 		by := map[string]*string{
 			client.OutcomeAccept:  fs.String("accept", "", "these `leases` are done"),
 			client.OutcomeRelease: fs.String("release", "", "give these `leases` back: at once, or -after a time"),
@@ -104,7 +105,7 @@ var settleVerb = verb{
 		reason := fs.String("reason", "", "a short `code` that says why")
 		detail := fs.String("detail", "", "`text` that says more, such as an error; @FILE reads a file")
 		return func(c *call) error {
-			a, err := c.liveQueue()
+			a, err := c.LiveQueue()
 			if err != nil {
 				return err
 			}
@@ -112,7 +113,7 @@ var settleVerb = verb{
 			if name, ok := strings.CutPrefix(text, "@"); ok {
 				b, err := os.ReadFile(name)
 				if err != nil {
-					return wrongUsage("-detail: %w", err)
+					return term.WrongUsage("-detail: %w", err)
 				}
 				text = string(b)
 			}
@@ -124,7 +125,7 @@ var settleVerb = verb{
 					}
 					id, err := client.ParseLease(lease)
 					if err != nil {
-						return wrongUsage("-%s: %w", outcome, err)
+						return term.WrongUsage("-%s: %w", outcome, err)
 					}
 					s := client.Settlement{Lease: id, Outcome: outcome}
 					if outcome != client.OutcomeAccept {
@@ -137,11 +138,11 @@ var settleVerb = verb{
 				}
 			}
 			if len(w.Settle) == 0 {
-				return wrongUsage("leases are expected: -accept, -release, -reject or -extend LEASE[,LEASE…]")
+				return term.WrongUsage("leases are expected: -accept, -release, -reject or -extend LEASE[,LEASE…]")
 			}
-			ctx, cancel := c.withTimeout()
+			ctx, cancel := c.Short()
 			defer cancel()
-			answer, err := c.api.Work(ctx, a.QueuePart(), w)
+			answer, err := c.API.Work(ctx, a.QueuePart(), w)
 			if err != nil {
 				return err
 			}
@@ -156,21 +157,21 @@ func (c *call) printSettled(asked []client.Settlement, settled []client.Settled)
 		if s.Result != client.ResultDone {
 			refused++
 		}
-		if c.json {
-			if err := c.printJSON(s); err != nil {
+		if c.JSON {
+			if err := c.PrintJSON(s); err != nil {
 				return err
 			}
 			continue
 		}
 		switch {
 		case s.Result == client.ResultRanOut:
-			fmt.Fprintf(c.err, "ferry: lease %s ran out or was settled before; nothing is changed\n", s.Lease)
+			fmt.Fprintf(c.Err, "ferry: lease %s ran out or was settled before; nothing is changed\n", s.Lease)
 		case s.Result == client.ResultUnknown:
-			fmt.Fprintf(c.err, "ferry: there never was a lease %s here; nothing is changed\n", s.Lease)
+			fmt.Fprintf(c.Err, "ferry: there never was a lease %s here; nothing is changed\n", s.Lease)
 		case s.Deadline != nil:
-			fmt.Fprintf(c.out, "%s  %s: now until %s\n", s.Lease, asked[i].Outcome, s.Deadline.Local().Format("15:04:05"))
+			fmt.Fprintf(c.Out, "%s  %s: now until %s\n", s.Lease, asked[i].Outcome, s.Deadline.Local().Format("15:04:05"))
 		default:
-			fmt.Fprintf(c.out, "%s  %s: %s\n", s.Lease, asked[i].Outcome, s.State)
+			fmt.Fprintf(c.Out, "%s  %s: %s\n", s.Lease, asked[i].Outcome, s.State)
 		}
 	}
 	if refused > 0 {
@@ -180,28 +181,28 @@ func (c *call) printSettled(asked []client.Settlement, settled []client.Settled)
 }
 
 var workVerb = verb{
-	name: "work", args: "QUEUE -- COMMAND [ARGUMENT…]", summary: "Run a command for each message of a queue",
-	details: "The body comes on the command's standard input; FERRY_ADDRESS, FERRY_KEY, FERRY_ID, FERRY_ATTEMPT, FERRY_CONTENT_TYPE and FERRY_HEADER_NAME are in its environment. Exit status 0 accepts the message, 75 gives it back to be tried again later; any other rejects it, with the last lines of the command's error output as the detail.\n\n" +
+	Name: "work", Args: "QUEUE -- COMMAND [ARGUMENT…]", Summary: "Run a command for each message of a queue",
+	Details: "The body comes on the command's standard input; FERRY_ADDRESS, FERRY_KEY, FERRY_ID, FERRY_ATTEMPT, FERRY_CONTENT_TYPE and FERRY_HEADER_NAME are in its environment. Exit status 0 accepts the message, 75 gives it back to be tried again later; any other rejects it, with the last lines of the command's error output as the detail.\n\n" +
 		"    ferry work coldchain/inspections -parallel 4 -- ./inspect.sh",
-	define: func(fs *flag.FlagSet) func(*call) error {
+	Define: func(fs *flag.FlagSet) func(*call) error {
 		w := &worker{}
 		fs.IntVar(&w.parallel, "parallel", 1, "run this `many` commands at a time")
 		fs.IntVar(&w.limit, "limit", 0, "end after this `many` messages; 0 is no limit")
 		fs.StringVar(&w.member, "member", "", "the `name` of this member (default: host and process)")
 		fs.BoolVar(&w.once, "once", false, "end when nothing waits any more")
 		return func(c *call) error {
-			if len(c.args) < 2 {
-				return wrongUsage("a queue and a command are expected, such as: ferry work coldchain/inspections -- ./inspect.sh")
+			if len(c.Args) < 2 {
+				return term.WrongUsage("a queue and a command are expected, such as: ferry work coldchain/inspections -- ./inspect.sh")
 			}
-			w.call, w.command = c, c.args[1:]
-			c.args = c.args[:1]
-			a, err := c.liveQueue()
+			w.call, w.command = c, c.Args[1:]
+			c.Args = c.Args[:1]
+			a, err := c.LiveQueue()
 			if err != nil {
 				return err
 			}
-			w.address, w.member = a.QueuePart(), first(w.member, memberName())
+			w.address, w.member = a.QueuePart(), term.First(w.member, memberName())
 			if w.parallel < 1 || w.parallel > 1000 {
-				return wrongUsage("-parallel %d: 1 to 1000 is allowed", w.parallel)
+				return term.WrongUsage("-parallel %d: 1 to 1000 is allowed", w.parallel)
 			}
 			return w.run()
 		}
@@ -239,15 +240,15 @@ func (w *worker) run() error {
 	}
 	wg.Wait()
 	summary := map[string]any{"address": w.address.String(), "accepted": w.accepted.Load(), "released": w.released.Load(), "rejected": w.rejected.Load()}
-	if w.json {
-		if err := w.printJSON(summary); err != nil {
+	if w.JSON {
+		if err := w.PrintJSON(summary); err != nil {
 			return err
 		}
 	} else {
-		fmt.Fprintf(w.out, "%s accepted, %s given back, %s rejected\n", count(w.accepted.Load()), count(w.released.Load()), count(w.rejected.Load()))
+		fmt.Fprintf(w.Out, "%s accepted, %s given back, %s rejected\n", term.Count(w.accepted.Load()), term.Count(w.released.Load()), term.Count(w.rejected.Load()))
 	}
 	for _, err := range errs {
-		if err != nil && w.ctx.Err() == nil {
+		if err != nil && w.Ctx.Err() == nil {
 			return err
 		}
 	}
@@ -263,26 +264,26 @@ func (w *worker) loop() error {
 		if w.once {
 			next.Wait = "0s"
 		}
-		if w.ctx.Err() != nil || w.limit > 0 && w.begun.Add(1) > int64(w.limit) {
+		if w.Ctx.Err() != nil || w.limit > 0 && w.begun.Add(1) > int64(w.limit) {
 			next.Max, next.Wait = 0, ""
 		}
 		if next.Max == 0 && len(settle) == 0 {
 			return nil
 		}
 		// What is done is settled also when the end was asked for.
-		ctx, cancel := context.WithTimeout(context.WithoutCancel(w.ctx), 40*time.Second)
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(w.Ctx), 40*time.Second)
 		if next.Max > 0 && len(settle) == 0 {
-			stop := context.AfterFunc(w.ctx, cancel)
+			stop := context.AfterFunc(w.Ctx, cancel)
 			defer stop()
 		}
-		answer, err := w.api.Work(ctx, w.address, next)
+		answer, err := w.API.Work(ctx, w.address, next)
 		cancel()
 		if err != nil {
 			return err
 		}
 		for _, s := range answer.Settled {
 			if s.Result != client.ResultDone {
-				fmt.Fprintf(w.err, "ferry: lease %s ran out before the command was done: the message is handed out again\n", s.Lease)
+				fmt.Fprintf(w.Err, "ferry: lease %s ran out before the command was done: the message is handed out again\n", s.Lease)
 			}
 		}
 		settle = nil
@@ -300,7 +301,7 @@ func (w *worker) loop() error {
 func (w *worker) handle(d client.Delivery) client.Settlement {
 	command := exec.Command(w.command[0], w.command[1:]...)
 	command.Stdin = bytes.NewReader(d.Bytes())
-	command.Stdout = w.raw
+	command.Stdout = w.Raw
 	var complaint tailBuffer
 	command.Stderr = &complaint
 	command.Env = append(os.Environ(), "FERRY_ADDRESS="+d.Address, "FERRY_KEY="+d.Key, "FERRY_ID="+d.ID, fmt.Sprintf("FERRY_ATTEMPT=%d", d.Attempt), "FERRY_CONTENT_TYPE="+d.ContentType)
@@ -322,7 +323,7 @@ func (w *worker) handle(d client.Delivery) client.Settlement {
 	switch {
 	case err == nil:
 		w.accepted.Add(1)
-	case status == retryStatus || w.ctx.Err() != nil:
+	case status == retryStatus || w.Ctx.Err() != nil:
 		s.Outcome, s.After, s.Detail = client.OutcomeRelease, "auto", complaint.end()
 		w.released.Add(1)
 	default:
@@ -347,10 +348,10 @@ func (w *worker) hold(d client.Delivery, done chan struct{}) {
 			return
 		case <-time.After(every):
 			ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
-			_, err := w.api.Work(ctx, w.address, client.WorkRequest{Member: w.member, Settle: []client.Settlement{{Lease: d.Lease, Outcome: client.OutcomeExtend}}})
+			_, err := w.API.Work(ctx, w.address, client.WorkRequest{Member: w.member, Settle: []client.Settlement{{Lease: d.Lease, Outcome: client.OutcomeExtend}}})
 			cancel()
 			if err != nil {
-				fmt.Fprintf(w.err, "ferry: lease %s could not be extended: %v\n", d.Lease, err)
+				fmt.Fprintf(w.Err, "ferry: lease %s could not be extended: %v\n", d.Lease, err)
 			}
 		}
 	}

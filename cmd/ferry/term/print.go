@@ -1,4 +1,4 @@
-package main
+package term
 
 import (
 	"context"
@@ -21,16 +21,16 @@ import (
 	"steadyferry/internal/core/words"
 )
 
-// printJSON prints a value on one line.
-func (c *call) printJSON(v any) error {
-	out := json.NewEncoder(c.out)
+// PrintJSON prints a value on one line.
+func (c *Call) PrintJSON(v any) error {
+	out := json.NewEncoder(c.Out)
 	out.SetEscapeHTML(false)
 	return out.Encode(v)
 }
 
-// terminal returns whether the output is one, and how wide it is.
-func (c *call) terminal() (width int, ok bool) {
-	f, ok := terminalOf(c.out)
+// Terminal returns whether the output is one, and how wide it is.
+func (c *Call) Terminal() (width int, ok bool) {
+	f, ok := TerminalOf(c.Out)
 	if !ok {
 		return 0, false
 	}
@@ -41,8 +41,9 @@ func (c *call) terminal() (width int, ok bool) {
 	return width, true
 }
 
-func (c *call) colour() bool {
-	_, terminal := c.terminal()
+// Colour reports whether colours are wanted.
+func (c *Call) Colour() bool {
+	_, terminal := c.Terminal()
 	return terminal && os.Getenv("NO_COLOR") == ""
 }
 
@@ -80,22 +81,23 @@ var marks = map[string]struct {
 	"planned":          {"◌", text.FgHiBlack},
 }
 
-func (c *call) mark(state string) string { return c.markAs(state, state) }
+// Mark shows the mark of a state with its word.
+func (c *Call) Mark(state string) string { return c.MarkAs(state, state) }
 
-// markAs shows the mark of a state with other words.
-func (c *call) markAs(state, words string) string {
+// MarkAs shows the mark of a state with other words.
+func (c *Call) MarkAs(state, words string) string {
 	m, ok := marks[state]
 	if !ok {
 		return "◌ " + words
 	}
-	if c.colour() {
-		return steered(m.colour.Sprint(m.shape)) + " " + words
+	if c.Colour() {
+		return Steered(m.colour.Sprint(m.shape)) + " " + words
 	}
 	return m.shape + " " + words
 }
 
-// table prints rows under headings; columns named in right are aligned so.
-func (c *call) table(out io.Writer, headings []string, rows [][]string, right ...string) {
+// Table prints rows under headings; columns named in right are aligned so.
+func (c *Call) Table(out io.Writer, headings []string, rows [][]string, right ...string) {
 	t := table.NewWriter()
 	style := table.StyleDefault
 	style.Options = table.Options{SeparateHeader: true}
@@ -117,75 +119,84 @@ func (c *call) table(out io.Writer, headings []string, rows [][]string, right ..
 	for _, r := range rows {
 		row := make(table.Row, len(r))
 		for i, text := range r {
-			row[i] = strings.ReplaceAll(cell(text), steer, "") // the table counts what it knows as escapes
+			row[i] = strings.ReplaceAll(Cell(text), Steer, "") // the table counts what it knows as escapes
 		}
 		t.AppendRow(row)
 	}
-	fmt.Fprintln(out, steered(t.Render()))
+	fmt.Fprintln(out, Steered(t.Render()))
 }
 
-// tableOf is how things are listed: one a row, under headings; columns named in
-// right are aligned so. Without any, none is printed instead.
-type tableOf[T any] struct {
-	none     string
-	headings []string
-	right    []string
-	row      func(T) []string
+// TableOf is how things are listed: one a row, under headings; columns named in
+// Right are aligned so. Without any, none is printed instead.
+type TableOf[T any] struct {
+	None     string
+	Headings []string
+	Right    []string
+	Row      func(T) []string
 }
 
-// list prints things: as JSON one a line, else as a table. It reports whether
+// List prints things: as JSON one a line, else as a table. It reports whether
 // there is a table, below which more may be said.
-func list[T any](c *call, out io.Writer, items []T, t tableOf[T]) (shown bool, err error) {
-	if c.json {
+func List[T any](c *Call, out io.Writer, items []T, t TableOf[T]) (shown bool, err error) {
+	if c.JSON {
 		for _, item := range items {
-			if err := c.printJSON(item); err != nil {
+			if err := c.PrintJSON(item); err != nil {
 				return false, err
 			}
 		}
 		return false, nil
 	}
-	if len(items) == 0 && t.none != "" {
-		fmt.Fprintln(out, t.none)
+	if len(items) == 0 && t.None != "" {
+		fmt.Fprintln(out, t.None)
 		return false, nil
 	}
 	rows := make([][]string, len(items))
 	for i, item := range items {
-		rows[i] = t.row(item)
+		rows[i] = t.Row(item)
 	}
-	c.table(out, t.headings, rows, t.right...)
+	c.Table(out, t.Headings, rows, t.Right...)
 	return true, nil
 }
 
-// pairs prints names and values below each other.
-func (c *call) pairs(rows [][2]string) {
+// To returns the same call, that prints to another place.
+func (c *Call) To(out io.Writer) *Call {
+	to := *c
+	to.Out = out
+	return &to
+}
+
+// Pairs prints names and values below each other.
+func (c *Call) Pairs(rows [][2]string) {
 	width := 0
 	for _, r := range rows {
 		width = max(width, len(r[0]))
 	}
 	for _, r := range rows {
 		if r[1] != "" {
-			fmt.Fprintf(c.out, "%-*s  %s\n", width, cell(r[0]), cell(r[1]))
+			fmt.Fprintf(c.Out, "%-*s  %s\n", width, Cell(r[0]), Cell(r[1]))
 		}
 	}
 }
 
-// count prints a whole number with its thousands apart: 1,234,567.
-func count(n int64) string { return words.Count(n) }
+// Count prints a whole number with its thousands apart: 1,234,567.
+func Count(n int64) string { return words.Count(n) }
 
-// perSecond prints a rate of messages, with a decimal when it is small.
-func perSecond(f float64) string {
+// PerSecond prints a rate of messages, with a decimal when it is small.
+func PerSecond(f float64) string {
 	if f < 10 && f != math.Trunc(f) {
 		return strconv.FormatFloat(f, 'f', 1, 64) + "/s"
 	}
-	return count(int64(math.Round(f))) + "/s"
+	return Count(int64(math.Round(f))) + "/s"
 }
 
-func size(n int64) string { return address.FormatSize(n) }
+// Size prints a size in bytes.
+func Size(n int64) string { return address.FormatSize(n) }
 
-func sizePerSecond(f float64) string { return size(int64(f)) + "/s" }
+// SizePerSecond prints a rate of bytes.
+func SizePerSecond(f float64) string { return Size(int64(f)) + "/s" }
 
-// age prints how long ago a time was, to its two largest units.
-func age(t *time.Time, now time.Time) string {
+// Age prints how long ago a time was, to its two largest units.
+func Age(t *time.Time, now time.Time) string {
 	if t == nil {
 		return "–"
 	}
@@ -201,9 +212,9 @@ func age(t *time.Time, now time.Time) string {
 	return address.FormatDuration(d)
 }
 
-// oneLine makes a text fit a line of a width in characters: control
+// OneLine makes a text fit a line of a width in characters: control
 // characters become visible, and what is cut off is marked.
-func oneLine(s string, width int) string {
+func OneLine(s string, width int) string {
 	var b strings.Builder
 	n := 0
 	for _, r := range s {
@@ -225,13 +236,13 @@ func oneLine(s string, width int) string {
 	return b.String()
 }
 
-// repeat draws once, or with a pause again and again until ctx ends. On a
+// Repeat draws once, or with a pause again and again until ctx ends. On a
 // terminal each drawing takes the place of the one before.
-func (c *call) repeat(every time.Duration, draw func(out io.Writer) error) error {
+func (c *Call) Repeat(every time.Duration, draw func(out io.Writer) error) error {
 	if every <= 0 {
-		return draw(c.out)
+		return draw(c.Out)
 	}
-	_, terminal := c.terminal()
+	_, terminal := c.Terminal()
 	lines := 0
 	ticker := time.NewTicker(every)
 	defer ticker.Stop()
@@ -243,36 +254,36 @@ func (c *call) repeat(every time.Duration, draw func(out io.Writer) error) error
 		shown := b.String()
 		if terminal {
 			if lines > 0 {
-				fmt.Fprintf(c.out, steer+"\x1b[%dA", lines)
+				fmt.Fprintf(c.Out, Steer+"\x1b[%dA", lines)
 			}
 			lines = strings.Count(shown, "\n")
-			shown = strings.ReplaceAll(shown, "\n", steer+"\x1b[K\n") + steer + "\x1b[J"
+			shown = strings.ReplaceAll(shown, "\n", Steer+"\x1b[K\n") + Steer + "\x1b[J"
 		}
-		fmt.Fprint(c.out, shown)
+		fmt.Fprint(c.Out, shown)
 		select {
 		case <-ticker.C:
-		case <-c.ctx.Done():
-			return errDone
+		case <-c.Ctx.Done():
+			return ErrDone
 		}
 	}
 }
 
 // withTimeout bounds a short request.
-func (c *call) withTimeout() (context.Context, context.CancelFunc) {
-	return context.WithTimeout(c.ctx, shortTime)
+func (c *Call) Short() (context.Context, context.CancelFunc) {
+	return context.WithTimeout(c.Ctx, ShortTime)
 }
 
-// shortTime bounds requests that are answered soon.
-const shortTime = 30 * time.Second
+// ShortTime bounds requests that are answered soon.
+const ShortTime = 30 * time.Second
 
-// ask sends a request that is answered soon and returns its answer.
-func ask[T any](c *call, method, path string, query url.Values, body any) (T, error) {
-	return askWithin[T](c, shortTime, method, path, query, body)
+// Ask sends a request that is answered soon and returns its answer.
+func Ask[T any](c *Call, method, path string, query url.Values, body any) (T, error) {
+	return AskWithin[T](c, ShortTime, method, path, query, body)
 }
 
-// askWithin sends a request that may take so long.
-func askWithin[T any](c *call, time time.Duration, method, path string, query url.Values, body any) (answer T, err error) {
-	ctx, cancel := context.WithTimeout(c.ctx, time)
+// AskWithin sends a request that may take so long.
+func AskWithin[T any](c *Call, time time.Duration, method, path string, query url.Values, body any) (answer T, err error) {
+	ctx, cancel := context.WithTimeout(c.Ctx, time)
 	defer cancel()
-	return answer, c.api.Call(ctx, method, path, query, body, &answer)
+	return answer, c.API.Call(ctx, method, path, query, body, &answer)
 }

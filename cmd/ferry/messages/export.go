@@ -1,4 +1,4 @@
-package main
+package messages
 
 import (
 	"bytes"
@@ -10,15 +10,16 @@ import (
 	"os"
 
 	"steadyferry/client"
+	"steadyferry/cmd/ferry/term"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/words"
 )
 
 var exportVerb = verb{
-	name: "export", args: "ADDRESS", summary: "Write a selection of messages into a file, which ferry send takes back",
-	details: "Of a topic, from and to positions and a condition choose; of a queue or a group, its dead letters, or messages in another -state. The file has a JSON object a line (send it with -ndjson), or CloudEvents as a JSON array (send it with -cloudevents).\n\n" +
+	Name: "export", Args: "ADDRESS", Summary: "Write a selection of messages into a file, which ferry send takes back",
+	Details: "Of a topic, from and to positions and a condition choose; of a queue or a group, its dead letters, or messages in another -state. The file has a JSON object a line (send it with -ndjson), or CloudEvents as a JSON array (send it with -cloudevents).\n\n" +
 		"    ferry export coldchain/readings -from ago:1h -where 'body.celsius > 8' -out warm.ndjson\n    ferry export coldchain/inspections/dead -cause 5f1c02aa -format cloudevents -out dead.json\n    ferry send coldchain/inspections -cloudevents -file dead.json",
-	define: func(fs *flag.FlagSet) func(*call) error {
+	Define: func(fs *flag.FlagSet) func(*call) error {
 		var f selectionFlags
 		f.define(fs, "first")
 		fs.StringVar(&f.to, "to", "last", "of a topic: `position` to end at")
@@ -28,8 +29,8 @@ var exportVerb = verb{
 		cause := fs.String("cause", "", "of dead letters: only those of this cause, by its `id`")
 		out := fs.String("out", "", "the `file` to write; without it they are printed")
 		return func(c *call) error {
-			if c.json && c.set["format"] {
-				return wrongUsage("-json and -format do not go together")
+			if c.JSON && c.Set["format"] {
+				return term.WrongUsage("-json and -format do not go together")
 			}
 			a, query, err := c.exported(&f)
 			if err != nil {
@@ -37,7 +38,7 @@ var exportVerb = verb{
 			}
 			query.Set("format", *format)
 			for name, value := range map[string]string{"state": *state, "cause": *cause} {
-				if c.set[name] {
+				if c.Set[name] {
 					query.Set(name, value)
 				}
 			}
@@ -49,7 +50,7 @@ var exportVerb = verb{
 // exported reads what to export. The names of the query are those of the
 // selection, whether of a topic or of a queue.
 func (c *call) exported(f *selectionFlags) (address.Address, url.Values, error) {
-	a, err := c.oneAddress()
+	a, err := c.OneAddress()
 	if err != nil {
 		return a, nil, err
 	}
@@ -67,10 +68,10 @@ func (c *call) exported(f *selectionFlags) (address.Address, url.Values, error) 
 	if err != nil {
 		return a, nil, err
 	}
-	if c.set["from"] || q.From != f.from {
+	if c.Set["from"] || q.From != f.from {
 		query.Set("from", q.From)
 	}
-	if c.set["to"] {
+	if c.Set["to"] {
 		query.Set("to", q.To)
 	}
 	for _, number := range q.Partitions {
@@ -84,14 +85,14 @@ func (c *call) exported(f *selectionFlags) (address.Address, url.Values, error) 
 
 // export copies the file, under another name until it is whole.
 func (c *call) export(a address.Address, query url.Values, name string) error {
-	response, err := c.api.Do(c.ctx, client.Request{Method: http.MethodGet, Path: client.QueuePath(a.QueuePart()) + "/export", Query: query})
+	response, err := c.API.Do(c.Ctx, client.Request{Method: http.MethodGet, Path: client.QueuePath(a.QueuePart()) + "/export", Query: query})
 	if err != nil {
 		return err
 	}
 	defer response.Body.Close()
-	lines := &lineCounter{to: c.raw}
-	if _, ok := c.terminal(); ok {
-		lines.to = c.out
+	lines := &lineCounter{to: c.Raw}
+	if _, ok := c.Terminal(); ok {
+		lines.to = c.Out
 	}
 	if name == "" || name == "-" {
 		_, err = io.Copy(lines, response.Body)
@@ -99,7 +100,7 @@ func (c *call) export(a address.Address, query url.Values, name string) error {
 	}
 	file, err := os.Create(name + ".part")
 	if err != nil {
-		return wrongUsage("-out: %w", err)
+		return term.WrongUsage("-out: %w", err)
 	}
 	defer os.Remove(file.Name())
 	lines.to = file
@@ -118,7 +119,7 @@ func (c *call) export(a address.Address, query url.Values, name string) error {
 		// The array's brackets are on lines of their own.
 		flagName, total = "-cloudevents", max(lines.lines-2, 0)
 	}
-	fmt.Fprintf(c.err, "%s in %s; to be sent again with: ferry send ADDRESS %s -file %s\n", words.Many(total, "message is", "messages are"), name, flagName, name)
+	fmt.Fprintf(c.Err, "%s in %s; to be sent again with: ferry send ADDRESS %s -file %s\n", words.Many(total, "message is", "messages are"), name, flagName, name)
 	return nil
 }
 

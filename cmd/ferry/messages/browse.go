@@ -1,4 +1,4 @@
-package main
+package messages
 
 import (
 	"context"
@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"steadyferry/client"
+	"steadyferry/cmd/ferry/term"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/words"
 )
@@ -26,13 +27,13 @@ func (f *selectionFlags) define(fs *flag.FlagSet, from string) {
 	fs.StringVar(&f.from, "from", from, "`position` to begin at: first, last, offset:N, time:T, ago:D")
 	fs.StringVar(&f.where, "where", "", "`condition` that messages must fulfil, such as 'body.celsius > 8'")
 	fs.BoolVar(&f.any, "any-replica", false, "read from any replica, also while there is no leader; it may not have the newest messages")
-	fs.Var(listValue{&f.partitions}, "partition", "`numbers` of the partitions, with commas (default all)")
+	fs.Var(term.ListValue{Numbers: &f.partitions}, "partition", "`numbers` of the partitions, with commas (default all)")
 }
 
 // selection reads the address and checks the positions.
 func (f *selectionFlags) selection(c *call) (address.Address, client.Query, error) {
 	q := client.Query{From: f.from, To: f.to, Where: f.where, Limit: f.limit, Partitions: f.partitions, Any: f.any}
-	a, err := c.oneAddress()
+	a, err := c.OneAddress()
 	if err != nil {
 		return a, q, err
 	}
@@ -44,23 +45,23 @@ func (f *selectionFlags) selection(c *call) (address.Address, client.Query, erro
 		q.From = fmt.Sprintf("offset:%d", a.Offset)
 	case address.KindChannel:
 	default:
-		return a, q, wrongUsage("%s is the address of a %s; a channel is expected", a, a.Kind())
+		return a, q, term.WrongUsage("%s is the address of a %s; a channel is expected", a, a.Kind())
 	}
 	for _, p := range []string{q.From, q.To} {
 		if p == "" {
 			continue
 		}
 		if _, err := address.ParsePosition(p); err != nil {
-			return a, q, &usageError{err}
+			return a, q, term.Usage(err)
 		}
 	}
 	return a.ChannelPart(), q, nil
 }
 
 var browseVerb = verb{
-	name: "browse", args: "ADDRESS", summary: "Look through messages that are kept",
-	details: "    ferry browse coldchain/readings -from ago:90m -where 'body.celsius > 8' -limit 20\n    ferry browse coldchain/readings -newest -limit 10",
-	define: func(fs *flag.FlagSet) func(*call) error {
+	Name: "browse", Args: "ADDRESS", Summary: "Look through messages that are kept",
+	Details: "    ferry browse coldchain/readings -from ago:90m -where 'body.celsius > 8' -limit 20\n    ferry browse coldchain/readings -newest -limit 10",
+	Define: func(fs *flag.FlagSet) func(*call) error {
 		var f selectionFlags
 		f.define(fs, "first")
 		fs.StringVar(&f.to, "to", "last", "`position` to end at")
@@ -80,38 +81,38 @@ var browseVerb = verb{
 }
 
 func (c *call) browse(a address.Address, q client.Query) error {
-	started := now()
+	started := term.Now()
 	lines := c.messageLines()
 	var last client.Progress
-	_, showProgress := c.terminal()
-	if _, ok := terminalOf(c.err); !ok {
+	_, showProgress := c.Terminal()
+	if _, ok := term.TerminalOf(c.Err); !ok {
 		showProgress = false
 	}
-	err := c.api.Browse(c.ctx, a, q, func(e client.Event) error {
+	err := c.API.Browse(c.Ctx, a, q, func(e client.Event) error {
 		switch {
 		case e.Message != nil:
 			return lines.print(e.Message)
 		case e.Damage != nil:
-			fmt.Fprintf(c.err, "ferry: offsets %d to %d from %s on are damaged on disk and left out\n", e.Damage.From, e.Damage.To-1, e.Damage.Address)
+			fmt.Fprintf(c.Err, "ferry: offsets %d to %d from %s on are damaged on disk and left out\n", e.Damage.From, e.Damage.To-1, e.Damage.Address)
 		case e.Progress != nil:
 			last = *e.Progress
 			if showProgress {
-				fmt.Fprintf(c.err, clearLine+"looked at %s of %s", count(last.LookedAt), count(last.Total))
+				fmt.Fprintf(c.Err, term.ClearLine+"looked at %s of %s", term.Count(last.LookedAt), term.Count(last.Total))
 			}
 		}
 		return nil
 	})
 	if showProgress {
-		fmt.Fprint(c.err, clearLine)
+		fmt.Fprint(c.Err, term.ClearLine)
 	}
 	if err != nil {
 		return err
 	}
-	if !c.json {
-		fmt.Fprintf(c.err, "found %s, looked at %s of %s in %s\n", count(last.Found), count(last.LookedAt), words.Many(last.Total, "message"), time.Since(started).Round(time.Millisecond))
+	if !c.JSON {
+		fmt.Fprintf(c.Err, "found %s, looked at %s of %s in %s\n", term.Count(last.Found), term.Count(last.LookedAt), words.Many(last.Total, "message"), time.Since(started).Round(time.Millisecond))
 	}
 	if last.Full {
-		fmt.Fprintln(c.err, "ferry: that is all that one answer holds: for more, choose a shorter stretch with -from and -to, or export it")
+		fmt.Fprintln(c.Err, "ferry: that is all that one answer holds: for more, choose a shorter stretch with -from and -to, or export it")
 	}
 	return nil
 }
@@ -123,7 +124,7 @@ type messageLines struct {
 }
 
 func (c *call) messageLines() *messageLines {
-	width, ok := c.terminal()
+	width, ok := c.Terminal()
 	if !ok {
 		width = 160
 	}
@@ -131,30 +132,30 @@ func (c *call) messageLines() *messageLines {
 }
 
 func (l *messageLines) print(m *client.Message) error {
-	if l.call.json {
-		return l.call.printJSON(m)
+	if l.call.JSON {
+		return l.call.PrintJSON(m)
 	}
-	_, err := io.WriteString(l.call.out, l.line(m))
+	_, err := io.WriteString(l.call.Out, l.line(m))
 	return err
 }
 
 // line fits the terminal: place, time, key, and of the body what is left.
 func (l *messageLines) line(m *client.Message) string {
 	place := fmt.Sprintf("#%d:%d", m.Partition, m.Offset)
-	head := fmt.Sprintf("%-12s %s  %-12s  ", place, m.Time.Local().Format("15:04:05.000"), oneLine(m.Key, 24))
+	head := fmt.Sprintf("%-12s %s  %-12s  ", place, m.Time.Local().Format("15:04:05.000"), term.OneLine(m.Key, 24))
 	body := string(m.Bytes())
 	if m.BodyBase64 != "" {
-		body = fmt.Sprintf("(%s bytes)", count(int64(m.Size)))
+		body = fmt.Sprintf("(%s bytes)", term.Count(int64(m.Size)))
 	} else if m.Shortened {
-		body = fmt.Sprintf("(the beginning of %s) %s", size(int64(m.Size)), body)
+		body = fmt.Sprintf("(the beginning of %s) %s", term.Size(int64(m.Size)), body)
 	}
-	return head + oneLine(body, max(l.width-len([]rune(head)), 20)) + "\n"
+	return head + term.OneLine(body, max(l.width-len([]rune(head)), 20)) + "\n"
 }
 
 var tailVerb = verb{
-	name: "tail", args: "ADDRESS", summary: "Watch messages as they arrive",
-	details: "A connection that breaks is made again and goes on at the same place.",
-	define: func(fs *flag.FlagSet) func(*call) error {
+	Name: "tail", Args: "ADDRESS", Summary: "Watch messages as they arrive",
+	Details: "A connection that breaks is made again and goes on at the same place.",
+	Define: func(fs *flag.FlagSet) func(*call) error {
 		var f selectionFlags
 		f.define(fs, "last")
 		fs.IntVar(&f.limit, "limit", 0, "end after this `many` messages")
@@ -181,33 +182,33 @@ var tailVerb = verb{
 			if !end.at.IsZero() {
 				var stop context.CancelFunc
 				// A little later: what was stored before may still be on its way.
-				c.ctx, stop = context.WithDeadline(c.ctx, end.at.Add(2*time.Second))
+				c.Ctx, stop = context.WithDeadline(c.Ctx, end.at.Add(2*time.Second))
 				defer stop()
 			}
 			lines := c.messageLines()
 			seen := 0
-			err = c.api.Tail(c.ctx, a, q, func(e client.Event) error {
+			err = c.API.Tail(c.Ctx, a, q, func(e client.Event) error {
 				switch {
 				case e.Message != nil && end.passed(e.Message):
 					if end.all() {
-						return errDone
+						return term.ErrDone
 					}
 				case e.Message != nil:
 					if err := lines.print(e.Message); err != nil {
 						return err
 					}
 					if seen++; limit > 0 && seen >= limit {
-						return errDone
+						return term.ErrDone
 					}
 				case e.LeftOut != nil:
-					fmt.Fprintf(c.err, "ferry: %s left out: this reader is too slow\n", words.Many(e.LeftOut.Messages, "message"))
+					fmt.Fprintf(c.Err, "ferry: %s left out: this reader is too slow\n", words.Many(e.LeftOut.Messages, "message"))
 				case e.Damage != nil:
-					fmt.Fprintf(c.err, "ferry: offsets %d to %d from %s on are damaged on disk and left out\n", e.Damage.From, e.Damage.To-1, e.Damage.Address)
+					fmt.Fprintf(c.Err, "ferry: offsets %d to %d from %s on are damaged on disk and left out\n", e.Damage.From, e.Damage.To-1, e.Damage.Address)
 				}
 				return nil
 			}, c.waiting)
 			if errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
-				return errDone
+				return term.ErrDone
 			}
 			return err
 		}
@@ -229,7 +230,7 @@ func (c *call) tailEnd(a address.Address, q client.Query) (*tailEnd, error) {
 	}
 	p, err := address.ParsePosition(q.To)
 	if err != nil {
-		return nil, &usageError{err}
+		return nil, term.Usage(err)
 	}
 	switch p.Kind {
 	case address.AtTime:
@@ -237,10 +238,10 @@ func (c *call) tailEnd(a address.Address, q client.Query) (*tailEnd, error) {
 	case address.AtOffset:
 		end.offset = p.Offset
 	default:
-		return nil, wrongUsage("-to %s: a tail ends at offset:N or time:T; ferry browse looks through what is there", q.To)
+		return nil, term.WrongUsage("-to %s: a tail ends at offset:N or time:T; ferry browse looks through what is there", q.To)
 	}
 	var t client.Topic
-	if err := c.api.Call(c.ctx, http.MethodGet, client.ChannelPath(a), nil, nil, &t); err != nil {
+	if err := c.API.Call(c.Ctx, http.MethodGet, client.ChannelPath(a), nil, nil, &t); err != nil {
 		return nil, err
 	}
 	end.open = map[int]bool{}
@@ -269,7 +270,7 @@ func (e *tailEnd) all() bool { return len(e.open) == 0 }
 func (c *call) tenthNewest(a address.Address, q client.Query) (string, error) {
 	q.From, q.To, q.Take, q.Limit = "first", "last", "recent", 10
 	first := "last"
-	err := c.api.Browse(c.ctx, a, q, func(e client.Event) error {
+	err := c.API.Browse(c.Ctx, a, q, func(e client.Event) error {
 		if e.Message != nil && first == "last" {
 			first = "time:" + e.Message.Time.Format(time.RFC3339Nano)
 		}

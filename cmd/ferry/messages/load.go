@@ -1,4 +1,4 @@
-package main
+package messages
 
 import (
 	"context"
@@ -18,6 +18,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"steadyferry/client"
+	"steadyferry/cmd/ferry/term"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/message"
 )
@@ -31,27 +32,27 @@ type loadFlags struct {
 }
 
 var loadVerb = verb{
-	name: "load", args: "ADDRESS", summary: "Publish and read test messages as fast as it goes, and measure",
-	details: "Readers begin at the end and measure the time from publishing to reading. With -publishers 0 they read what is kept, from its first message. What a node that goes away did not confirm is sent again, and is not kept twice.\n\n" +
+	Name: "load", Args: "ADDRESS", Summary: "Publish and read test messages as fast as it goes, and measure",
+	Details: "Readers begin at the end and measure the time from publishing to reading. With -publishers 0 they read what is kept, from its first message. What a node that goes away did not confirm is sent again, and is not kept twice.\n\n" +
 		"    ferry load coldchain/trial -messages 1000000 -size 100 -publishers 4 -readers 2",
-	define: func(fs *flag.FlagSet) func(*call) error {
+	Define: func(fs *flag.FlagSet) func(*call) error {
 		var f loadFlags
 		fs.IntVar(&f.messages, "messages", 1_000_000, "publish so `many` in all, or read so many")
-		fs.Var(durationValue{&f.time}, "for", "publish for so `long`, instead of a number of messages")
+		fs.Var(term.DurationValue{D: &f.time}, "for", "publish for so `long`, instead of a number of messages")
 		fs.IntVar(&f.size, "size", 100, "`bytes` of a body")
 		fs.IntVar(&f.publishers, "publishers", 4, "`number` of connections that publish")
 		fs.IntVar(&f.readers, "readers", 0, "`number` of readers, each of which reads everything")
 		fs.IntVar(&f.batch, "batch", 4000, "`messages` in a request")
-		fs.Var(rateValue{&f.rate}, "rate", "publish at most so `many` a second in all, such as 1000/s")
+		fs.Var(term.RateValue{PerSecond: &f.rate}, "rate", "publish at most so `many` a second in all, such as 1000/s")
 		fs.BoolVar(&f.compress, "compress", false, "compress batches with zstd")
 		fs.BoolVar(&f.key, "keys", false, "give every message a key")
 		return func(c *call) error {
-			a, err := c.oneChannel()
+			a, err := c.OneChannel()
 			if err != nil {
 				return err
 			}
 			if f.messages < 1 || f.size < 0 || f.size > message.MaxBody || f.publishers < 0 || f.readers < 0 || f.batch < 1 || f.batch > message.MaxBatchCount || f.publishers+f.readers < 1 || f.publishers > 1024 || f.readers > 64 {
-				return wrongUsage("out of range; allowed: -messages and -batch from 1, -size up to 64 MiB, -publishers 0 to 1024, -readers 0 to 64, one of either at least")
+				return term.WrongUsage("out of range; allowed: -messages and -batch from 1, -size up to 64 MiB, -publishers 0 to 1024, -readers 0 to 64, one of either at least")
 			}
 			return c.load(a, &f)
 		}
@@ -85,11 +86,11 @@ func newHistogram() *hdrhistogram.Histogram { return hdrhistogram.New(1, 60_000_
 
 func (c *call) load(a address.Address, f *loadFlags) error {
 	var t client.Topic
-	if err := c.api.Call(c.ctx, http.MethodGet, client.ChannelPath(a), nil, nil, &t); err != nil {
+	if err := c.API.Call(c.Ctx, http.MethodGet, client.ChannelPath(a), nil, nil, &t); err != nil {
 		return err
 	}
 	l := &load{call: c, flags: f, address: a, partitions: t.Partitions, publish: newHistogram(), arrive: newHistogram()}
-	ctx, cancel := context.WithCancel(c.ctx)
+	ctx, cancel := context.WithCancel(c.Ctx)
 	defer cancel()
 	readers, readCtx := errgroup.WithContext(ctx)
 	for range f.readers {
@@ -101,7 +102,7 @@ func (c *call) load(a address.Address, f *loadFlags) error {
 			readers.Go(func() error { return l.reader(readCtx, p.Partition, from, target) })
 		}
 	}
-	l.started = now()
+	l.started = term.Now()
 	stopLine := l.line()
 	publishers, publishCtx := errgroup.WithContext(ctx)
 	for range f.publishers {
@@ -155,7 +156,7 @@ func (l *load) publisher(ctx context.Context) error {
 	if l.flags.compress {
 		compression = message.Zstd
 	}
-	publisher := l.call.api.FastPublisher(l.address)
+	publisher := l.call.API.FastPublisher(l.address)
 	if err := publisher.Learn(ctx); err != nil {
 		return err
 	}
@@ -175,7 +176,7 @@ func (l *load) publisher(ctx context.Context) error {
 		if n == 0 || err != nil {
 			return err
 		}
-		sent := now()
+		sent := term.Now()
 		for i := range n {
 			m.Time = time.Time{}
 			if i == 0 {
@@ -190,7 +191,7 @@ func (l *load) publisher(ctx context.Context) error {
 		sequences[partition]++ // from 1
 		batch := b.Build(compression, &message.Publisher{ID: id, Sequence: sequences[partition]})
 		sequences[partition] += uint64(n) - 1
-		asked := now()
+		asked := term.Now()
 		if err := l.send(ctx, publisher, partition, batch); err != nil {
 			return err
 		}
@@ -202,15 +203,15 @@ func (l *load) publisher(ctx context.Context) error {
 // send sends a batch until it is kept: its sequence keeps it from being kept
 // twice.
 func (l *load) send(ctx context.Context, p *client.FastPublisher, partition int, batch []byte) error {
-	deadline := now().Add(30 * time.Second)
+	deadline := term.Now().Add(30 * time.Second)
 	for pause := 10 * time.Millisecond; ; pause = min(2*pause, 500*time.Millisecond) {
 		err := p.Publish(partition, batch)
 		var refused *client.Problem
 		if err == nil {
-			l.paused(now())
+			l.paused(term.Now())
 			return nil
 		}
-		if ctx.Err() != nil || now().After(deadline) || errors.As(err, &refused) && refused.Status != http.StatusServiceUnavailable {
+		if ctx.Err() != nil || term.Now().After(deadline) || errors.As(err, &refused) && refused.Status != http.StatusServiceUnavailable {
 			return err
 		}
 		l.retries.Add(1)
@@ -250,7 +251,7 @@ func (l *load) reader(ctx context.Context, partition int, from, target int64) er
 	buffer := make([]byte, loadFetchBytes)
 	position := address.Position{Kind: address.AtOffset, Offset: from}
 	for l.read.Load() < target {
-		f, err := l.call.api.Fetch(ctx, l.address, partition, position, loadFetchBytes, 200*time.Millisecond, buffer)
+		f, err := l.call.API.Fetch(ctx, l.address, partition, position, loadFetchBytes, 200*time.Millisecond, buffer)
 		if err != nil {
 			return err
 		}
@@ -287,8 +288,8 @@ func (l *load) reader(ctx context.Context, partition int, from, target int64) er
 
 // line shows how far it is, twice a second, on a terminal.
 func (l *load) line() (stop func()) {
-	f := l.call.err
-	if _, ok := terminalOf(f); !ok {
+	f := l.call.Err
+	if _, ok := term.TerminalOf(f); !ok {
 		return func() {}
 	}
 	done, ended := make(chan struct{}), make(chan struct{})
@@ -300,12 +301,12 @@ func (l *load) line() (stop func()) {
 		for {
 			select {
 			case <-done:
-				fmt.Fprint(f, clearLine)
+				fmt.Fprint(f, term.ClearLine)
 				return
 			case <-ticker.C:
 				published, read := l.published.Load(), l.read.Load()
-				fmt.Fprintf(f, clearLine+"%5.1f s   published %s (%s)   read %s (%s)", time.Since(l.started).Seconds(), count(published), perSecond(2*float64(published-lastPublished)),
-					count(read), perSecond(2*float64(read-lastRead)))
+				fmt.Fprintf(f, term.ClearLine+"%5.1f s   published %s (%s)   read %s (%s)", time.Since(l.started).Seconds(), term.Count(published), term.PerSecond(2*float64(published-lastPublished)),
+					term.Count(read), term.PerSecond(2*float64(read-lastRead)))
 				lastPublished, lastRead = published, read
 			}
 		}
@@ -341,8 +342,8 @@ func newDirection(messages, bytes int64, d time.Duration, h *hdrhistogram.Histog
 func (l *load) report(publishTime, readTime time.Duration) error {
 	published := newDirection(l.published.Load(), l.published.Load()*int64(l.flags.size), publishTime, l.publish)
 	read := newDirection(l.read.Load(), l.readBytes.Load(), readTime, l.arrive)
-	if l.call.json {
-		return l.call.printJSON(map[string]any{"address": l.address.String(), "published": published, "read": read,
+	if l.call.JSON {
+		return l.call.PrintJSON(map[string]any{"address": l.address.String(), "published": published, "read": read,
 			"retries": l.retries.Load(), "longestPauseMilliseconds": float64(l.longest.Load()) / 1e6, "size": l.flags.size, "batch": l.flags.batch, "publishers": l.flags.publishers, "readers": l.flags.readers, "cores": runtime.NumCPU()})
 	}
 	var rows [][]string
@@ -353,7 +354,7 @@ func (l *load) report(publishTime, readTime time.Duration) error {
 		if d.Messages == 0 {
 			continue
 		}
-		row := []string{d.name, count(d.Messages), fmt.Sprintf("%.2f s", d.Seconds), perSecond(d.PerSecond), sizePerSecond(d.Bytes)}
+		row := []string{d.name, term.Count(d.Messages), fmt.Sprintf("%.2f s", d.Seconds), term.PerSecond(d.PerSecond), term.SizePerSecond(d.Bytes)}
 		for _, q := range quantiles {
 			text := "–"
 			if d.Latency != nil {
@@ -367,8 +368,8 @@ func (l *load) report(publishTime, readTime time.Duration) error {
 		return errors.New("nothing was published or read")
 	}
 	if n := l.retries.Load(); n > 0 {
-		defer fmt.Fprintf(l.call.out, "%s batches were sent again; the longest time in which nothing was kept was %s; nothing was kept twice\n", count(n), time.Duration(l.longest.Load()).Round(time.Millisecond))
+		defer fmt.Fprintf(l.call.Out, "%s batches were sent again; the longest time in which nothing was kept was %s; nothing was kept twice\n", term.Count(n), time.Duration(l.longest.Load()).Round(time.Millisecond))
 	}
-	l.call.table(l.call.out, []string{"", "messages", "time", "rate", "bodies", "p50", "p90", "p99", "p99.9", "slowest"}, rows, "messages", "time", "rate", "bodies", "p50", "p90", "p99", "p99.9", "slowest")
+	l.call.Table(l.call.Out, []string{"", "messages", "time", "rate", "bodies", "p50", "p90", "p99", "p99.9", "slowest"}, rows, "messages", "time", "rate", "bodies", "p50", "p90", "p99", "p99.9", "slowest")
 	return nil
 }
