@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"time"
 
 	"steadyferry/internal/core/address"
@@ -144,7 +145,7 @@ func (mg *Manage) RemoveChannel(ctx context.Context, who string, a address.Addre
 	p.Effects = []string{fmt.Sprintf("%s (%s) in %s can be reached no more; ferry remove %s -undo brings all back until %s, then it is deleted",
 		words.Many(p.Messages, "message"), address.FormatSize(status.Bytes), words.Many(t.Record().Partitions, "partition"), a, until.Format(time.RFC3339))}
 	if status.Rates.MessagesIn > 0 {
-		p.Effects = append(p.Effects, fmt.Sprintf("it is in use: %.0f messages/s come in now", status.Rates.MessagesIn))
+		p.Effects = append(p.Effects, fmt.Sprintf("it is in use: %s a second now", words.Many(int64(math.Ceil(status.Rates.MessagesIn)), "message comes in", "messages come in")))
 	}
 	if preview {
 		return p, nil
