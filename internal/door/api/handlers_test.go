@@ -1,11 +1,7 @@
 package api_test
 
 import (
-	"encoding/json"
 	"fmt"
-	"io"
-	"net/http"
-	"net/http/httptest"
 	"strings"
 	"testing"
 
@@ -13,55 +9,16 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"steadyferry/internal/core/setting"
-	"steadyferry/internal/door/api"
 	"steadyferry/internal/engine/postgres/testdb"
-	"steadyferry/internal/node/nodetest"
+	"steadyferry/internal/node/doortest"
 )
 
 func TestMain(m *testing.M) { testdb.Main(m) }
 
-// door is the API of a node within the test.
-type door struct {
-	*nodetest.Node
-	t     *testing.T
-	url   string
-	token string
-}
-
-func open(t *testing.T) *door {
-	t.Helper()
-	n := nodetest.Open(t)
-	s, err := api.New(&n.Services, http.NotFoundHandler())
-	require.NoError(t, err)
-	server := httptest.NewServer(s.Handler())
-	t.Cleanup(server.Close)
-	t.Cleanup(s.Stop)
-	token, err := n.Access.WriteOwnerToken(t.Context())
-	require.NoError(t, err)
-	return &door{n, t, server.URL, token}
-}
-
-// ask sends a request, and returns its status and the answer's JSON.
-func (d *door) ask(method, path, body string, into any) int {
-	d.t.Helper()
-	q, err := http.NewRequest(method, d.url+path, strings.NewReader(body))
-	require.NoError(d.t, err)
-	q.Header.Set("Authorization", "Bearer "+d.token)
-	r, err := http.DefaultClient.Do(q)
-	require.NoError(d.t, err)
-	defer r.Body.Close()
-	b, err := io.ReadAll(r.Body)
-	require.NoError(d.t, err)
-	if into != nil {
-		require.NoError(d.t, json.Unmarshal(b, into), "%s %s: %s", method, path, b)
-	}
-	return r.StatusCode
-}
-
 type problem struct{ Detail, Field, Allowed, Next string }
 
 func TestWhatIsSetIsReadStrictly(t *testing.T) {
-	d := open(t)
+	d := doortest.Open(t)
 	d.Channel(setting.Topic, "coldchain/readings", nil)
 	d.Channel(setting.Queue, "coldchain/inspections", nil)
 	const topic, queue = "/api/v1/channels/coldchain/readings", "/api/v1/channels/coldchain/inspections"
@@ -93,7 +50,7 @@ func TestWhatIsSetIsReadStrictly(t *testing.T) {
 		{"PATCH", topic + "/groups/compliance", `{"paused":"yes"}`, 400, problem{`paused is "yes"`, "paused", "true, false", ""}},
 	} {
 		var p problem
-		assert.Equal(t, c.status, d.ask(c.method, c.path, c.body, &p), "%s %s %s: %+v", c.method, c.path, c.body, p)
+		assert.Equal(t, c.status, d.Ask(c.method, c.path, c.body, &p), "%s %s %s: %+v", c.method, c.path, c.body, p)
 		for _, part := range [][2]string{{p.Detail, c.wanted.Detail}, {p.Field, c.wanted.Field}, {p.Allowed, c.wanted.Allowed}, {p.Next, c.wanted.Next}} {
 			assert.Contains(t, part[0], part[1], "%s %s %s", c.method, c.path, c.body)
 		}
@@ -103,13 +60,13 @@ func TestWhatIsSetIsReadStrictly(t *testing.T) {
 // Pages of a list follow each other without a gap, and each has what was asked
 // for.
 func TestPagesFollowEachOther(t *testing.T) {
-	d := open(t)
+	d := doortest.Open(t)
 	var wanted []string
 	for i := range 7 {
 		d.Channel(setting.Topic, fmt.Sprintf("coldchain/t-%d", i), nil)
 		wanted = append(wanted, fmt.Sprintf("coldchain/t-%d", i))
 	}
-	require.Equal(t, 201, d.ask("POST", "/api/v1/spaces", `{"space":"depot","labels":{"team":"logistics"}}`, nil))
+	require.Equal(t, 201, d.Ask("POST", "/api/v1/spaces", `{"space":"depot","labels":{"team":"logistics"}}`, nil))
 	d.Channel(setting.Topic, "depot/x", nil)
 	type page struct {
 		Items []struct {
@@ -122,7 +79,7 @@ func TestPagesFollowEachOther(t *testing.T) {
 		var seen []string
 		for next := ""; ; {
 			var p page
-			require.Equal(t, 200, d.ask("GET", fmt.Sprintf("/api/v1/channels?space=coldchain&limit=%d&cursor=%s", limit, strings.ReplaceAll(next, "/", "%2F")), "", &p))
+			require.Equal(t, 200, d.Ask("GET", fmt.Sprintf("/api/v1/channels?space=coldchain&limit=%d&cursor=%s", limit, strings.ReplaceAll(next, "/", "%2F")), "", &p))
 			assert.LessOrEqual(t, len(p.Items), limit)
 			for _, item := range p.Items {
 				seen = append(seen, item.Address)
@@ -135,37 +92,37 @@ func TestPagesFollowEachOther(t *testing.T) {
 		assert.Equal(t, wanted, seen, "%d a page", limit)
 	}
 	var p page
-	require.Equal(t, 200, d.ask("GET", "/api/v1/spaces", "", &p))
+	require.Equal(t, 200, d.Ask("GET", "/api/v1/spaces", "", &p))
 	require.Len(t, p.Items, 2)
 	assert.Equal(t, "depot", p.Items[1].Space)
 	for _, bad := range []string{"limit=0", "limit=1001", "limit=x"} {
 		var wrong problem
-		assert.Equal(t, 400, d.ask("GET", "/api/v1/channels?"+bad, "", &wrong))
+		assert.Equal(t, 400, d.Ask("GET", "/api/v1/channels?"+bad, "", &wrong))
 		assert.Equal(t, "1 to 1000", wrong.Allowed)
 	}
-	assert.Equal(t, 404, d.ask("GET", "/api/v1/channels?space=nowhere", "", nil))
+	assert.Equal(t, 404, d.Ask("GET", "/api/v1/channels?space=nowhere", "", nil))
 	var tables map[string][]setting.Row
-	require.Equal(t, 200, d.ask("GET", "/api/v1/settings", "", &tables))
+	require.Equal(t, 200, d.Ask("GET", "/api/v1/settings", "", &tables))
 	assert.Equal(t, setting.Channels.Rows(), tables["channels"])
 }
 
 // Nobody gets in without a token in force, and none is told why.
 func TestWhoGetsIn(t *testing.T) {
-	d := open(t)
-	for name, token := range map[string]string{"none": "", "another": "x" + d.token, "half": d.token[:20]} {
+	d := doortest.Open(t)
+	for name, token := range map[string]string{"none": "", "another": "x" + d.Token, "half": d.Token[:20]} {
 		with := *d
-		with.token = token
-		assert.Equal(t, 401, with.ask("GET", "/api/v1/channels", "", nil), name)
+		with.Token = token
+		assert.Equal(t, 401, with.Ask("GET", "/api/v1/channels", "", nil), name)
 	}
 	for path, status := range map[string]int{"/healthz": 200, "/readyz": 200, "/api/v1/nothing": 404, "/metrics": 200} {
-		assert.Equal(t, status, d.ask("GET", path, "", nil), path)
+		assert.Equal(t, status, d.Ask("GET", path, "", nil), path)
 	}
 	without := *d
-	without.token = ""
-	assert.Equal(t, 200, without.ask("GET", "/healthz", "", nil))
-	assert.Equal(t, 401, without.ask("GET", "/metrics", "", nil))
-	assert.Equal(t, 405, d.ask("DELETE", "/api/v1/channels", "", nil))
+	without.Token = ""
+	assert.Equal(t, 200, without.Ask("GET", "/healthz", "", nil))
+	assert.Equal(t, 401, without.Ask("GET", "/metrics", "", nil))
+	assert.Equal(t, 405, d.Ask("DELETE", "/api/v1/channels", "", nil))
 	var p problem
-	assert.Equal(t, 400, d.ask("GET", "/api/v1/channels?sapce=x", "", &p), "a query that nobody knows")
+	assert.Equal(t, 400, d.Ask("GET", "/api/v1/channels?sapce=x", "", &p), "a query that nobody knows")
 	assert.Contains(t, p.Detail, "sapce")
 }
