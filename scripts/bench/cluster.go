@@ -36,7 +36,7 @@ type nodes struct {
 }
 
 func (b *bench) startNodes() (*nodes, error) {
-	records := filepath.Join(b.dir, "records")
+	records := filepath.Join(b.dir, "records-of-three") // the single node has its own beside
 	if err := os.Mkdir(records, 0o711); err != nil {
 		return nil, err
 	}

@@ -75,15 +75,11 @@ func name(j *catalog.Job) string { return fmt.Sprintf("%s %d", j.Kind, j.ID) }
 // Save records the progress. It returns catalog.ErrFenced when another node runs
 // the job now.
 func (r *Run[S, P]) Save(ctx context.Context) error {
-	if err := r.encode(); err != nil {
+	var err error
+	if r.Job.Progress, err = json.Marshal(r.Progress); err != nil {
 		return err
 	}
-	return part.Explain(r.records.SaveJob(ctx, r.Job), r.Job.Address)
-}
-
-func (r *Run[S, P]) encode() (err error) {
-	r.Job.Progress, err = json.Marshal(r.Progress)
-	return err
+	return r.records.SaveJob(ctx, r.Job)
 }
 
 // Register makes jobs of a kind known, so that the node on duty runs them.
