@@ -17,7 +17,7 @@ import (
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/postgres/testdb"
-	"steadyferry/internal/node/doortest"
+	"steadyferry/test/doortest"
 )
 
 func TestMain(m *testing.M) { testdb.Main(m) }
