@@ -29,6 +29,7 @@ type Jobs struct {
 type traits struct {
 	back    bool
 	maxRate float64
+	listed  string
 	open    func(ctx context.Context, record *catalog.Job) (Work, error)
 }
 
@@ -57,7 +58,11 @@ func (js *Jobs) Get(ctx context.Context, id int64, kinds ...string) (*catalog.Jo
 		if len(kinds) == 1 {
 			what = kinds[0]
 		}
-		return nil, problem.New(problem.NotFound, "there is no %s %d", what, id)
+		p := problem.New(problem.NotFound, "there is no %s %d", what, id)
+		if len(kinds) > 0 {
+			p = p.Next("%s lists them", js.kinds[kinds[0]].listed)
+		}
+		return nil, p
 	}
 	return j, part.Explain(err, "jobs")
 }

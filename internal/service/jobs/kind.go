@@ -21,6 +21,7 @@ type Kind[S, P any] struct {
 	Back    bool    // a job that is cancelled takes back what it had begun
 	MaxOpen int     // that have not ended; 0: as many as there are
 	MaxRate float64 // a second; 0: its jobs have no rate
+	Listed  string  // the command that lists its jobs
 
 	// Plan says what a job would do, and completes what it is asked with what
 	// was found. It changes nothing.
@@ -85,7 +86,7 @@ func (r *Run[S, P]) Save(ctx context.Context) error {
 // Register makes jobs of a kind known, so that the node on duty runs them.
 func Register[S, P any](js *Jobs, k *Kind[S, P]) {
 	k.jobs = js
-	js.kinds[k.Name] = traits{back: k.Back, maxRate: k.MaxRate, open: func(ctx context.Context, record *catalog.Job) (Work, error) {
+	js.kinds[k.Name] = traits{back: k.Back, maxRate: k.MaxRate, listed: k.Listed, open: func(ctx context.Context, record *catalog.Job) (Work, error) {
 		r := &Run[S, P]{Job: record, records: js.records}
 		if err := errors.Join(json.Unmarshal(record.Spec, &r.Spec), json.Unmarshal(record.Progress, &r.Progress)); err != nil {
 			return nil, fmt.Errorf("what is recorded of %s: %w", name(record), err)
@@ -106,7 +107,7 @@ func (k *Kind[S, P]) New(ctx context.Context, who string, spec S, rate float64, 
 			return nil, nil, part.Explain(err, k.Name)
 		}
 		if len(open) >= k.MaxOpen {
-			return nil, nil, problem.New(problem.Conflict, "%s have not ended", words.Many(len(open), k.Name)).Next("wait for one, or cancel one")
+			return nil, nil, problem.New(problem.Conflict, "%s have not ended", words.Many(len(open), k.Name)).Next("wait for one, or cancel one: %s", k.Listed)
 		}
 	}
 	plan, err := k.Plan(ctx, who, &spec)

@@ -188,4 +188,5 @@ func TestBadReplaysAreRefused(t *testing.T) {
 	var p *problem.Problem
 	require.ErrorAs(t, err, &p)
 	assert.Equal(t, problem.NotFound, p.Kind)
+	assert.Equal(t, "ferry replay list lists them", p.Then)
 }
