@@ -122,7 +122,7 @@ func newDesk(t *testing.T, database string, l *ledger, change func(k *jobs.Kind[
 	require.NoError(t, err)
 	t.Cleanup(records.Close)
 	d := &desk{records: records, jobs: jobs.New(records), kind: &jobs.Kind[order, progress]{Name: "entering", MaxRate: 1e6,
-		Plan: func(_ context.Context, _ string, o *order) (*jobs.Plan, error) {
+		Plan: func(_ context.Context, o *order) (*jobs.Plan, error) {
 			return &jobs.Plan{Idle: o.Numbers == 0, Address: "coldchain/readings", Total: int64(o.Numbers), Action: "new entering", After: map[string]any{}}, nil
 		},
 		Open: func(ctx context.Context, r *jobs.Run[order, progress]) (jobs.Work, error) {

@@ -25,7 +25,7 @@ type Kind[S, P any] struct {
 
 	// Plan says what a job would do, and completes what it is asked with what
 	// was found. It changes nothing.
-	Plan func(ctx context.Context, who string, spec *S) (*Plan, error)
+	Plan func(ctx context.Context, spec *S) (*Plan, error)
 	// Open makes a job ready to go on here, and finishes the step that whoever
 	// ran it before had recorded.
 	Open func(ctx context.Context, r *Run[S, P]) (Work, error)
@@ -110,7 +110,7 @@ func (k *Kind[S, P]) New(ctx context.Context, who string, spec S, rate float64, 
 			return nil, nil, problem.New(problem.Conflict, "%s have not ended", words.Many(len(open), k.Name)).Next("wait for one, or cancel one: %s", k.Listed)
 		}
 	}
-	plan, err := k.Plan(ctx, who, &spec)
+	plan, err := k.Plan(ctx, &spec)
 	if err != nil || preview || plan.Idle {
 		return plan, nil, err
 	}

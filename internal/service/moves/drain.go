@@ -20,7 +20,7 @@ func (mv *Moves) Drain(ctx context.Context, who, name string, leadersOnly, previ
 	return mv.begin(ctx, mv.drain, who, Spec{Address: name, LeadersOnly: leadersOnly}, preview)
 }
 
-func (mv *Moves) planDrain(_ context.Context, _ string, s *Spec) (*jobs.Plan, error) {
+func (mv *Moves) planDrain(_ context.Context, s *Spec) (*jobs.Plan, error) {
 	name := s.Address
 	node := mv.parts.ByName(name)
 	if node == nil {

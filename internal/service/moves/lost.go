@@ -35,11 +35,14 @@ func (mv *Moves) Run(ctx context.Context) {
 }
 
 func (mv *Moves) replaceLost(ctx context.Context) error {
+	names := map[string]bool{} // one may have lost several directories
 	for _, lost := range mv.catalog.View().Nodes {
-		if lost.State != catalog.NodeReplaced {
-			continue
+		if lost.State == catalog.NodeReplaced {
+			names[lost.Name] = true
 		}
-		_, _, err := mv.replace.New(ctx, "ferryd", Spec{Address: lost.Name}, 0, false)
+	}
+	for name := range names {
+		_, _, err := mv.replace.New(ctx, "ferryd", Spec{Address: name}, 0, false)
 		if err != nil && !errors.As(err, new(*catalog.MovingError)) {
 			return err
 		}
@@ -48,7 +51,7 @@ func (mv *Moves) replaceLost(ctx context.Context) error {
 }
 
 // planReplace has the node of a name hold what lost ones of the name held.
-func (mv *Moves) planReplace(_ context.Context, _ string, s *Spec) (*jobs.Plan, error) {
+func (mv *Moves) planReplace(_ context.Context, s *Spec) (*jobs.Plan, error) {
 	view := mv.catalog.View()
 	now := mv.parts.ByName(s.Address)
 	var steps []catalog.Step

@@ -22,7 +22,7 @@ func (mv *Moves) Move(ctx context.Context, who string, a address.Address, to []s
 	return mv.begin(ctx, mv.move, who, Spec{Address: a.String(), To: to}, preview)
 }
 
-func (mv *Moves) planMove(_ context.Context, _ string, s *Spec) (*jobs.Plan, error) {
+func (mv *Moves) planMove(_ context.Context, s *Spec) (*jobs.Plan, error) {
 	a, err := address.Parse(s.Address)
 	if err != nil {
 		return nil, err
@@ -79,14 +79,14 @@ func (mv *Moves) planMove(_ context.Context, _ string, s *Spec) (*jobs.Plan, err
 // part of the change of its settings.
 func (mv *Moves) Replicas(ctx context.Context, who string, t *part.Channel, replicas int) (*catalog.Job, catalog.In, error) {
 	s := Spec{Address: t.Address().String(), Replicas: replicas}
-	plan, err := mv.planReplicas(ctx, who, &s)
+	plan, err := mv.planReplicas(ctx, &s)
 	if err != nil {
 		return nil, nil, err
 	}
 	return mv.replicas.Within(who, s, plan)
 }
 
-func (mv *Moves) planReplicas(_ context.Context, _ string, s *Spec) (*jobs.Plan, error) {
+func (mv *Moves) planReplicas(_ context.Context, s *Spec) (*jobs.Plan, error) {
 	a, err := address.Parse(s.Address)
 	if err != nil {
 		return nil, err

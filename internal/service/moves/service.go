@@ -53,7 +53,7 @@ type Moves struct {
 // New returns the service, and has jobs know how replicas are moved.
 func New(parts *part.Registry, records *catalog.Catalog, js *jobs.Jobs, cl *cluster.Cluster) *Moves {
 	mv := &Moves{parts: parts, cluster: cl, catalog: records, peers: parts.Peers(), id: parts.ID(), jobs: js}
-	newKind := func(name string, plan func(context.Context, string, *Spec) (*jobs.Plan, error)) kind {
+	newKind := func(name string, plan func(context.Context, *Spec) (*jobs.Plan, error)) kind {
 		k := &jobs.Kind[Spec, struct{}]{Name: name, Back: true, Listed: "ferry nodes jobs", Plan: plan, Open: mv.open}
 		jobs.Register(js, k)
 		return k

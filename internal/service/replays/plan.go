@@ -38,7 +38,7 @@ type replayEnds struct {
 	where   *expr.Condition
 }
 
-func (rs *Replays) ends(ctx context.Context, who string, s *Spec, make bool) (*replayEnds, error) {
+func (rs *Replays) ends(ctx context.Context, s *Spec, make bool) (*replayEnds, error) {
 	from, err := address.Parse(s.From)
 	if err != nil {
 		return nil, err
@@ -93,7 +93,7 @@ func (rs *Replays) ends(ctx context.Context, who string, s *Spec, make bool) (*r
 
 // Plan tells what a replay would do.
 func (rs *Replays) Plan(ctx context.Context, s *Spec) (*Plan, error) {
-	e, err := rs.ends(ctx, "", s, false)
+	e, err := rs.ends(ctx, s, false)
 	if err != nil {
 		return nil, err
 	}

@@ -50,7 +50,7 @@ func (s *Spec) selection() queues.Selection {
 // newKind is how jobs know replays.
 func (rs *Replays) newKind() *jobs.Kind[Spec, progress] {
 	return &jobs.Kind[Spec, progress]{Name: Kind, MaxOpen: MaxOpen, MaxRate: MaxRate, Listed: "ferry replay list", Open: rs.open,
-		Plan: func(ctx context.Context, who string, s *Spec) (*jobs.Plan, error) {
+		Plan: func(ctx context.Context, s *Spec) (*jobs.Plan, error) {
 			if s.StopAbove < 0 || s.StopAbove > 1 {
 				return nil, problem.New(problem.Invalid, "stopAbove is %g", s.StopAbove).Field("stopAbove").Allowed("0 to 1; 1 never stops")
 			}
@@ -61,7 +61,7 @@ func (rs *Replays) newKind() *jobs.Kind[Spec, progress] {
 			if plan.Messages == 0 {
 				return nil, problem.New(problem.Conflict, "nothing in %s fits: there is nothing to replay", s.From)
 			}
-			if _, err := rs.ends(ctx, who, s, true); err != nil {
+			if _, err := rs.ends(ctx, s, true); err != nil {
 				return nil, err
 			}
 			return &jobs.Plan{Address: s.From, Total: plan.Messages, Action: "new replay",

@@ -61,7 +61,7 @@ func (rs *Replays) open(ctx context.Context, j *jobs.Run[Spec, progress]) (jobs.
 		p.Batches = map[string]int64{}
 	}
 	var err error
-	if r.ends, err = rs.ends(ctx, r.Job.Who, &r.Spec, true); err != nil {
+	if r.ends, err = rs.ends(ctx, &r.Spec, true); err != nil {
 		return nil, err
 	}
 	if r.ends.dead {

@@ -29,7 +29,7 @@ export function ListPage<T>({
   columns: Column<T>[];
   order?: string; // column that they are sorted by at first; without one they stay as they come
   rowKey: (row: T) => string | number;
-  text: (row: T) => string; // that the filter looks through
+  text: (row: T) => string; // that the filter looks through; the same function at each drawing
   placeholder: string;
   tools?: React.ReactNode;
   empty: React.ReactNode;
@@ -43,9 +43,7 @@ export function ListPage<T>({
     const wanted = filter.toLowerCase();
     const fit = wanted ? (rows ?? []).filter((r) => text(r).toLowerCase().includes(wanted)) : (rows ?? []);
     return sorted(fit, columns, { key, down });
-    // What text and columns do is the same at each drawing.
-    // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, [rows, filter, key, down]);
+  }, [rows, filter, key, down, text, columns]);
   return (
     <>
       <div className="mb-4 flex flex-wrap items-center gap-x-4 gap-y-2">

@@ -67,6 +67,8 @@ export const groupColumns: Column<Group>[] = [
   { key: "loses", title: "Loses data in", wide: true, className: "whitespace-nowrap", show: loses },
 ];
 
+const textOf = (g: Group) => `${g.address} ${g.description} ${g.verdict}`;
+
 /** All groups of all topics, the worst first. */
 export function Groups() {
   const { live } = useLive();
@@ -78,7 +80,7 @@ export function Groups() {
       rows={live?.groups}
       columns={groupColumns}
       rowKey={(g) => g.address}
-      text={(g) => `${g.address} ${g.description} ${g.verdict}`}
+      text={textOf}
       placeholder="name or how it does"
       empty={
         <Notice title="No group reads anything yet.">

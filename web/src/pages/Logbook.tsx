@@ -32,6 +32,8 @@ const columns: Column<LogbookEntry>[] = [
   { key: "change", title: "Change", className: "text-soft", show: (e) => e.change },
 ];
 
+const textOf = (e: LogbookEntry) => `${e.who} ${e.action} ${e.address} ${e.change}`;
+
 export function LogbookPage() {
   const log = useInfiniteQuery({
     queryKey: ["logbook"],
@@ -49,7 +51,7 @@ export function LogbookPage() {
       failed={log.error && !log.data ? explain(log.error) : undefined}
       columns={columns}
       rowKey={(e) => e.id}
-      text={(e) => `${e.who} ${e.action} ${e.address} ${e.change}`}
+      text={textOf}
       placeholder="who, action, address or change"
       empty={<Notice title="Nothing was done yet." />}
       below={
