@@ -141,7 +141,7 @@ func (n *Node) begin() {
 		{4 * time.Second, func(time.Time) { n.Records.Seen(run, n.Parts.ID()) }},
 		{2 * time.Second, func(time.Time) { n.Access.KeepOwnerToken(run) }},
 		{time.Minute, func(now time.Time) { n.Manage.Purge(run, now) }},
-		{time.Minute, func(time.Time) { n.Records.TrimChanges(run) }},
+		{time.Minute, func(time.Time) { n.Records.Tidy(run) }},
 	} {
 		n.duties.Go(func() { repeat(run, d.every, d.do) })
 	}

@@ -102,6 +102,12 @@ func NewRates(what string, burst int, every time.Duration) *Rates {
 // Allow counts one more of a caller at a time; it returns a *Full when it is
 // one too many.
 func (r *Rates) Allow(who string, now time.Time) error {
+	_, err := r.Try(who, now)
+	return err
+}
+
+// Try counts as Allow does what may turn out not to count: forgive takes it back.
+func (r *Rates) Try(who string, now time.Time) (forgive func(), err error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	l := r.by[who]
@@ -110,11 +116,13 @@ func (r *Rates) Allow(who string, now time.Time) error {
 		l = rate.NewLimiter(rate.Every(r.every), r.burst)
 		r.by[who] = l
 	}
-	if l.AllowN(now, 1) {
-		return nil
+	one := l.ReserveN(now, 1)
+	wait := one.DelayFrom(now)
+	if wait == 0 {
+		return func() { one.CancelAt(now) }, nil
 	}
-	missing := 1 - l.TokensAt(now)
-	return &Full{What: r.what, Own: true, Limit: r.burst, Every: r.every, Retry: max(time.Duration(missing*float64(r.every)), time.Second)}
+	one.CancelAt(now)
+	return nil, &Full{What: r.what, Own: true, Limit: r.burst, Every: r.every, Retry: max(wait, time.Second)}
 }
 
 // tidy makes room for another caller.

@@ -129,3 +129,26 @@ func TestBytesAreNeverMoreThanThereAre(t *testing.T) {
 	assert.Empty(t, b.by)
 	assert.Zero(t, b.waiting.Len())
 }
+
+// What is forgiven does not count, and what is refused does not either.
+func TestWhatIsForgivenDoesNotCount(t *testing.T) {
+	now := time.Unix(1e9, 0)
+	r := NewRates("tries", 3, 2*time.Second)
+	for range 100 {
+		forgive, err := r.Try("a", now)
+		require.NoError(t, err)
+		forgive()
+	}
+	for range 3 {
+		require.NoError(t, r.Allow("a", now))
+	}
+	for range 5 {
+		forgive, err := r.Try("a", now)
+		assert.Nil(t, forgive)
+		var full *Full
+		require.ErrorAs(t, err, &full)
+		assert.Equal(t, 2*time.Second, full.Retry)
+	}
+	require.NoError(t, r.Allow("a", now.Add(2*time.Second)))
+	require.Error(t, r.Allow("a", now.Add(2*time.Second)))
+}

@@ -32,14 +32,9 @@ func (s *Server) signIn(c *gin.Context) {
 	if body.Link != "" {
 		kind, text = catalog.Link, body.Link
 	}
-	p, ok := s.Node.Records.View().Who(kind, text)
-	if !ok {
-		if gate.Refuse(c, s.Wrong.Allow(c.RemoteIP(), time.Now())) {
-			return
-		}
-		if s.Node.Records.Refresh(c) == nil { // another node may have made it a moment ago
-			p, ok = s.Node.Records.View().Who(kind, text)
-		}
+	p, ok, err := s.InForce(c, kind, text)
+	if gate.Refuse(c, err) {
+		return
 	}
 	if ok && gate.Refuse(c, s.signIns.Allow(p.Name, time.Now())) {
 		return

@@ -1,11 +1,9 @@
 package api
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
 	"net/http"
-	"slices"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -39,17 +37,13 @@ func own(c *gin.Context) string {
 	return p.By().ID
 }
 
-func (s *Server) secrets() []catalog.Secret {
-	all := s.Node.Records.View().Secrets()
-	slices.SortFunc(all, func(a, b catalog.Secret) int {
-		return cmp.Or(-cmp.Compare(a.Kind, b.Kind), a.MadeAt.Compare(b.MadeAt), cmp.Compare(a.ID, b.ID))
-	})
-	return all
-}
-
 func (s *Server) listSecrets(c *gin.Context) {
+	all, err := s.Node.Records.Secrets(c)
+	if gate.Refuse(c, err) {
+		return
+	}
 	out := form.Page[form.Secret]{Items: []form.Secret{}}
-	for _, one := range s.secrets() {
+	for _, one := range all {
 		out.Items = append(out.Items, secretJSON(one, own(c)))
 	}
 	c.JSON(http.StatusOK, out)
@@ -86,18 +80,22 @@ func (s *Server) newToken(c *gin.Context) {
 
 // tellToken answers with a token that was just made; it is told only once.
 func (s *Server) tellToken(c *gin.Context, text string) {
-	p, _ := s.Node.Records.View().Who(catalog.Token, text)
+	p, _ := s.Node.Records.Known(catalog.Token, text)
 	c.JSON(http.StatusCreated, form.Token{Secret: secretJSON(p.By(), own(c)), Token: text})
 }
 
 func (s *Server) secretOf(c *gin.Context) (catalog.Secret, bool) {
 	id := c.Param("secret")
-	all := s.secrets()
-	if i := slices.IndexFunc(all, func(s catalog.Secret) bool { return s.ID == id }); i >= 0 {
-		return all[i], true
+	one, err := s.Node.Records.Secret(c, id)
+	if err == nil {
+		return one, true
+	}
+	if !errors.Is(err, catalog.ErrNotFound) {
+		gate.Refuse(c, err)
+		return one, false
 	}
 	gate.WriteProblem(c, &form.Problem{Type: "urn:steady-ferry:problem:not-found", Status: http.StatusNotFound, Title: "It does not exist", Detail: fmt.Sprintf("nothing in force has the id %q", id), Field: "secret", Next: "ferry access lists what is"})
-	return catalog.Secret{}, false
+	return one, false
 }
 
 func (s *Server) rotateToken(c *gin.Context) {
@@ -120,7 +118,7 @@ func (s *Server) revoke(c *gin.Context) {
 	if !ok {
 		return
 	}
-	_, err := s.Node.Records.Revoke(c, []string{one.ID}, &catalog.Entry{Who: gate.Who(c), Action: "revoke " + one.Kind, Address: one.Principal, Before: map[string]any{"id": one.ID, "label": one.Label}})
+	err := s.Node.Records.Revoke(c, one.ID, &catalog.Entry{Who: gate.Who(c), Action: "revoke " + one.Kind, Address: one.Principal, Before: map[string]any{"id": one.ID, "label": one.Label}})
 	if errors.Is(err, catalog.ErrNotFound) {
 		err = nil // somebody was quicker
 	}
@@ -136,19 +134,8 @@ func (s *Server) revokeAll(c *gin.Context) {
 		gate.WriteProblem(c, gate.Invalid("kind", fmt.Sprintf("kind is %q", kind), "session, token, link"))
 		return
 	}
-	var ids []string
-	for _, one := range s.secrets() {
-		if one.Kind == kind && one.ID != own(c) {
-			ids = append(ids, one.ID)
-		}
+	n, err := s.Node.Records.RevokeAll(c, kind, own(c), &catalog.Entry{Who: gate.Who(c), Action: "revoke every " + kind, Address: gate.Who(c)})
+	if !gate.Refuse(c, err) {
+		c.JSON(http.StatusOK, form.Revoked{Revoked: int(n)})
 	}
-	out := form.Revoked{}
-	if len(ids) > 0 {
-		n, err := s.Node.Records.Revoke(c, ids, &catalog.Entry{Who: gate.Who(c), Action: "revoke every " + kind, Address: gate.Who(c), Before: map[string]any{"count": len(ids)}})
-		if err != nil && !errors.Is(err, catalog.ErrNotFound) && gate.Refuse(c, err) {
-			return
-		}
-		out.Revoked = int(n)
-	}
-	c.JSON(http.StatusOK, out)
 }

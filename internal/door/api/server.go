@@ -169,7 +169,7 @@ func (s *Server) ready(c *gin.Context) {
 	}
 	p.Detail = fmt.Sprintf("%d of the %s that this node leads take nothing: %s", count, words.Many(leads, "partition"), strings.Join(states, ", "))
 	// Names of channels are for those who may get in.
-	if _, ok := s.Principal(c); ok {
+	if s.Known(c) {
 		p.Partitions = refusing
 	}
 	gate.WriteProblem(c, p)

@@ -19,21 +19,14 @@ const principalKey = "principal"
 // Authenticate lets through who brings a token or a session in force. What is
 // wrong with it is not told.
 func (g *Gate) Authenticate(c *gin.Context) {
-	if p, ok := g.Principal(c); ok {
-		c.Set(principalKey, p)
-		return
-	}
-	if c.GetHeader("Authorization") != "" || c.GetHeader("Cookie") != "" {
-		// Whoever tries many is not looked up any more.
-		if Refuse(c, g.Wrong.Allow(c.RemoteIP(), time.Now())) {
+	if kind, text := brought(c); text != "" {
+		p, ok, err := g.InForce(c, kind, text)
+		if Refuse(c, err) {
 			return
 		}
-		// Another node may have made the secret a moment ago.
-		if g.Node.Records.Refresh(c) == nil {
-			if p, ok := g.Principal(c); ok {
-				c.Set(principalKey, p)
-				return
-			}
+		if ok {
+			c.Set(principalKey, p)
+			return
 		}
 	}
 	c.Header("WWW-Authenticate", `Bearer realm="steady-ferry"`)
@@ -41,15 +34,36 @@ func (g *Gate) Authenticate(c *gin.Context) {
 		Next: "send Authorization: Bearer TOKEN, or sign in at the console"})
 }
 
-// Principal returns for whom the request's token or session stands.
-func (g *Gate) Principal(c *gin.Context) (catalog.Principal, bool) {
-	view := g.Node.Records.View()
-	if text, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
-		return view.Who(catalog.Token, text)
-	} else if cookie, err := c.Cookie(CookieName); err == nil {
-		return view.Who(catalog.Session, cookie)
+// InForce returns for whom a secret stands. The records are asked about one that
+// is not known here; whoever tries many that are not in force is refused.
+func (g *Gate) InForce(c *gin.Context, kind, text string) (p catalog.Principal, ok bool, err error) {
+	if p, ok = g.Node.Records.Known(kind, text); ok {
+		return p, true, nil
 	}
-	return catalog.Principal{}, false
+	forgive, err := g.Wrong.Try(c.RemoteIP(), time.Now())
+	if err != nil {
+		return p, false, err
+	}
+	if p, ok, err = g.Node.Records.LookUp(c, kind, text); ok {
+		forgive()
+	}
+	return p, ok, err
+}
+
+// Known reports whether the request brings a secret that is known to be in force.
+func (g *Gate) Known(c *gin.Context) bool {
+	kind, text := brought(c)
+	_, ok := g.Node.Records.Known(kind, text)
+	return ok
+}
+
+// brought is the secret that a request brings: a token, or a session.
+func brought(c *gin.Context) (kind, text string) {
+	if text, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
+		return catalog.Token, text
+	}
+	cookie, _ := c.Cookie(CookieName)
+	return catalog.Session, cookie
 }
 
 // PrincipalOf returns for whom a request that was let in stands.

@@ -5,7 +5,6 @@ package catalog
 
 import (
 	"context"
-	"crypto/sha256"
 	"database/sql"
 	"database/sql/driver"
 	"embed"
@@ -42,15 +41,16 @@ type Principal struct {
 	Name string `json:"name"`
 	Role string `json:"role"`
 
-	secret [sha256.Size]byte // with which it came
+	secret hash // of what it came with
 	by     *secret
 }
 
 // Catalog is the connection to the records.
 type Catalog struct {
-	url  string
-	db   *sqlx.DB
-	view atomic.Pointer[View]
+	url      string
+	db       *sqlx.DB
+	view     atomic.Pointer[View]
+	sessions sessions
 
 	awaySince atomic.Int64 // Unix seconds, 0 when the database answers
 	wentBack  atomic.Int64 // the version that was seen before the records went back
@@ -74,7 +74,7 @@ func Open(ctx context.Context, url string, changed func(Delta)) (*Catalog, error
 	db.SetMaxOpenConns(16)
 	db.SetMaxIdleConns(8)
 	db.SetConnMaxIdleTime(time.Minute)
-	c := &Catalog{url: url, db: db, changed: changed, reload: make(chan struct{}, 1), turn: make(chan struct{}, 1), asking: rate.NewLimiter(10, 10)}
+	c := &Catalog{url: url, db: db, sessions: sessions{known: map[hash]*secret{}}, changed: changed, reload: make(chan struct{}, 1), turn: make(chan struct{}, 1), asking: rate.NewLimiter(10, 10)}
 	connecting, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
 	for {
@@ -218,14 +218,9 @@ type Entry struct {
 // change runs f and writes its logbook entry in one transaction, tells the
 // other nodes, and returns when this node's view has it.
 func (c *Catalog) change(ctx context.Context, e *Entry, f In) error {
-	err := c.inTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
+	err := c.record(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		if err := f(ctx, tx); err != nil {
 			return err
-		}
-		if e != nil {
-			if err := writeLogbook(ctx, tx, e); err != nil {
-				return err
-			}
 		}
 		duty, onDuty := ctx.Value(dutyKey{}).(int64)
 		var version int64
@@ -247,6 +242,17 @@ func (c *Catalog) change(ctx context.Context, e *Entry, f In) error {
 		c.askReload() // it is recorded; the view follows when it can
 	}
 	return nil
+}
+
+// record runs f and writes its logbook entry in one transaction. Of what nodes
+// have copies of, the change makes a version by itself.
+func (c *Catalog) record(ctx context.Context, e *Entry, f In) error {
+	return c.inTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
+		if err := f(ctx, tx); err != nil || e == nil {
+			return err
+		}
+		return writeLogbook(ctx, tx, e)
+	})
 }
 
 func writeLogbook(ctx context.Context, tx *sqlx.Tx, e *Entry) error {

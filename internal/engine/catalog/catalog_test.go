@@ -91,6 +91,8 @@ func statements(c *Catalog, ch *Channel, g *Group, r *Job) map[string]func(ctx c
 		"ChangesOf":    func(ctx context.Context) error { return skip(c.ChangesOf(ctx, "a", 5)) },
 		"NewSecret":    func(ctx context.Context) error { return skip(c.NewSecret(ctx, "p", Token, "", 0, entry)) },
 		"DropSecret":   func(ctx context.Context) error { return skip(c.DropSecret(ctx, Link, "x")) },
+		"LookUp":       func(ctx context.Context) error { _, _, err := c.LookUp(ctx, Session, "x"); return err },
+		"Secrets":      func(ctx context.Context) error { return skip(c.Secrets(ctx)) },
 		"Seen":         func(ctx context.Context) error { return c.Seen(ctx, 1) },
 		"SeenSince":    func(ctx context.Context) error { return skip(c.SeenSince(ctx, time.Hour)) },
 		"NotRunning":   func(ctx context.Context) error { return c.NotRunning(ctx, 1) },
@@ -106,10 +108,10 @@ func statements(c *Catalog, ch *Channel, g *Group, r *Job) map[string]func(ctx c
 		"LagHistory": func(ctx context.Context) error {
 			return skip(c.LagHistory(ctx, g.ID, time.Now().Add(-time.Hour), time.Now(), 5))
 		},
-		"Expired":     func(ctx context.Context) error { return skip(c.Expired(ctx)) },
-		"Reload":      func(ctx context.Context) error { return c.Reload(ctx) },
-		"CatchUp":     func(ctx context.Context) error { return c.CatchUp(ctx) },
-		"TrimChanges": func(ctx context.Context) error { return c.TrimChanges(ctx) },
+		"Expired": func(ctx context.Context) error { return skip(c.Expired(ctx)) },
+		"Reload":  func(ctx context.Context) error { return c.Reload(ctx) },
+		"CatchUp": func(ctx context.Context) error { return c.CatchUp(ctx) },
+		"Tidy":    func(ctx context.Context) error { return c.Tidy(ctx) },
 	}
 }
 

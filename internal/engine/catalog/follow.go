@@ -52,7 +52,7 @@ func (c *Catalog) step(ctx context.Context, all bool) error {
 	number := c.begun.Add(1)
 	view := c.View()
 	var made *View
-	var delta Delta
+	var changed keys
 	back := false
 	err := c.inTx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true}, func(ctx context.Context, tx *sqlx.Tx) error {
 		var h head
@@ -62,9 +62,8 @@ func (c *Catalog) step(ctx context.Context, all bool) error {
 		if view != nil && h.Version == view.Version && h.Mark == view.mark && !all {
 			return nil
 		}
-		var changed keys
+		var err error
 		if view != nil {
-			var err error
 			if changed, back, err = since(ctx, tx, &h, view); err != nil {
 				return err
 			}
@@ -72,8 +71,6 @@ func (c *Catalog) step(ctx context.Context, all bool) error {
 		if all || back {
 			changed = nil
 		}
-		delta = deltaOf(changed)
-		var err error
 		made, err = next(ctx, tx, &h, view, changed)
 		return err
 	})
@@ -90,8 +87,9 @@ func (c *Catalog) step(ctx context.Context, all bool) error {
 		c.wentBack.Store(view.Version)
 	}
 	c.view.Store(made)
+	c.sessions.forget(changed)
 	if view != nil {
-		c.changed(delta)
+		c.changed(deltaOf(changed))
 	}
 	return nil
 }
@@ -135,11 +133,14 @@ func deltaOf(changed keys) Delta {
 	return d
 }
 
-// TrimChanges lets go of what changed so long ago that no node follows from
-// there: those read all rows.
-func (c *Catalog) TrimChanges(ctx context.Context) error {
+// Tidy lets go of what changed so long ago that no node follows from there
+// (those read all rows), and of secrets that are over.
+func (c *Catalog) Tidy(ctx context.Context) error {
 	return c.inTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM commits WHERE version <= (SELECT version FROM catalog_version) - $1`, keptVersions); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM secrets WHERE expires_at < now()`); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `DELETE FROM changed d WHERE at < now() - interval '1 hour' AND NOT EXISTS (SELECT 1 FROM commits c WHERE c.xid = d.xid)`)

@@ -279,7 +279,7 @@ func TestOldChangesAreTrimmed(t *testing.T) {
 		`INSERT INTO commits (version, mark, xid) VALUES (-20000, gen_random_uuid(), '7')`,
 		`INSERT INTO changed (xid, tbl, key, at) VALUES ('7', 'spaces', '1', now() - interval '2 hours'), ('8', 'spaces', '2', now())`,
 		`UPDATE changed SET at = now() - interval '2 hours' WHERE xid::text = '`+*last+`'`)
-	require.NoError(t, c.TrimChanges(t.Context()))
+	require.NoError(t, c.Tidy(t.Context()))
 	rows, err := list[string](t.Context(), c, `SELECT xid::text FROM changed`)
 	require.NoError(t, err)
 	assert.NotContains(t, rows, "7")

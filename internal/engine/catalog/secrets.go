@@ -4,9 +4,10 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
-	"crypto/subtle"
 	"database/sql"
 	"encoding/hex"
+	"errors"
+	"fmt"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -50,9 +51,13 @@ const secretID = 12
 // as an owner if it does not exist. Zero lives has no end.
 func (c *Catalog) NewSecret(ctx context.Context, principal, kind, label string, lives time.Duration, e *Entry) (string, error) {
 	text := kind[:1] + "-" + rand.Text() + rand.Text()
-	return text, c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+	add := func(ctx context.Context, tx *sqlx.Tx) error {
 		return addSecret(ctx, tx, principal, kind, label, text, lives)
-	})
+	}
+	if kind == Token {
+		return text, c.change(ctx, e, add)
+	}
+	return text, c.record(ctx, e, add)
 }
 
 func addSecret(ctx context.Context, tx *sqlx.Tx, principal, kind, label, text string, lives time.Duration) error {
@@ -73,45 +78,51 @@ func addSecret(ctx context.Context, tx *sqlx.Tx, principal, kind, label, text st
 	return err
 }
 
-// DropSecret ends a secret of the kind; expired ones go with it. It returns
-// whether it was there, so that a link is used by one only.
+// DropSecret ends a secret of the kind. It returns whether it was there, so that
+// a link is used by one only.
 func (c *Catalog) DropSecret(ctx context.Context, kind, text string) (bool, error) {
 	hash := sha256.Sum256([]byte(text))
-	var n int64
-	err := c.change(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
-		result, err := tx.ExecContext(ctx, `DELETE FROM secrets WHERE hash = $1 AND kind = $2`, hash[:], kind)
+	drop := func(ctx context.Context, tx *sqlx.Tx) error {
+		return fenced(ctx, tx, ErrNotFound, `DELETE FROM secrets WHERE hash = $1 AND kind = $2`, hash[:], kind)
+	}
+	do := c.change
+	if kind == Link {
+		do = c.record
+	}
+	err := do(ctx, nil, drop)
+	if errors.Is(err, ErrNotFound) {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// Revoke ends the secret with the id, which is refused everywhere as soon as the
+// nodes have heard of it. It returns ErrNotFound when there is none.
+func (c *Catalog) Revoke(ctx context.Context, id string, e *Entry) error {
+	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+		return fenced(ctx, tx, ErrNotFound, `DELETE FROM secrets WHERE `+byID, id)
+	})
+}
+
+// RevokeAll ends the secrets of a kind but the one with the id, and returns how
+// many there were. Its entry tells the number.
+func (c *Catalog) RevokeAll(ctx context.Context, kind, but string, e *Entry) (n int64, err error) {
+	err = c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+		result, err := tx.ExecContext(ctx, `DELETE FROM secrets x WHERE kind = $2 AND NOT (`+byID+`) AND `+standing["secrets"], but, kind)
 		if err != nil {
 			return err
 		}
 		if n, err = result.RowsAffected(); err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `DELETE FROM secrets WHERE expires_at < now()`)
-		return err
-	})
-	return n > 0, err
-}
-
-// Revoke ends the secrets with the ids, which are refused everywhere as soon as
-// the nodes have heard of it. It returns how many there were.
-func (c *Catalog) Revoke(ctx context.Context, ids []string, e *Entry) (n int64, err error) {
-	err = c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		for _, id := range ids {
-			result, err := tx.ExecContext(ctx, `DELETE FROM secrets WHERE left(encode(hash, 'hex'), $2) = $1`, id, secretID)
-			if err != nil {
-				return err
-			}
-			one, err := result.RowsAffected()
-			if err != nil {
-				return err
-			}
-			n += one
-		}
-		if n == 0 {
+		if e.Before = map[string]any{"count": n}; n == 0 {
 			return ErrNotFound
 		}
 		return nil
 	})
+	if errors.Is(err, ErrNotFound) {
+		return 0, nil
+	}
 	return n, err
 }
 
@@ -124,22 +135,37 @@ func (c *Catalog) Rotate(ctx context.Context, s Secret, e *Entry) (string, error
 		lives = time.Until(s.ExpiresAt)
 	}
 	return text, c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		if err := oneRow(tx.ExecContext(ctx, `DELETE FROM secrets WHERE left(encode(hash, 'hex'), $2) = $1 AND kind = 'token'`, s.ID, secretID)); err != nil {
+		if err := fenced(ctx, tx, ErrNotFound, `DELETE FROM secrets WHERE kind = 'token' AND `+byID, s.ID); err != nil {
 			return err
 		}
 		return addSecret(ctx, tx, s.Principal, Token, s.Label, text, lives)
 	})
 }
 
-// Secrets describes what is in force.
-func (v *View) Secrets() (all []Secret) {
-	for _, s := range v.secrets {
-		if s.over() {
-			continue
-		}
+// byID is of the secret with the id that is the first argument.
+var byID = fmt.Sprintf(`left(encode(hash, 'hex'), %d) = $1`, secretID)
+
+const secretColumns = `SELECT x.hash, x.kind, x.label, x.created_at, x.expires_at, p.name AS principal, p.role
+	FROM secrets x JOIN principals p ON p.id = x.principal_id `
+
+// Secrets describes what is in force: tokens, sessions, links, the oldest of
+// each first.
+func (c *Catalog) Secrets(ctx context.Context) ([]Secret, error) {
+	rows, err := list[*secret](ctx, c, secretColumns+`WHERE `+standing["secrets"]+` ORDER BY x.kind DESC, x.created_at, x.hash`)
+	all := make([]Secret, 0, len(rows))
+	for _, s := range rows {
 		all = append(all, s.describe())
 	}
-	return all
+	return all, err
+}
+
+// Secret describes the one in force with the id, or returns ErrNotFound.
+func (c *Catalog) Secret(ctx context.Context, id string) (Secret, error) {
+	s, err := one[secret](ctx, c, secretColumns+`WHERE `+byID+` AND `+standing["secrets"], id)
+	if err != nil {
+		return Secret{}, err
+	}
+	return s.describe(), nil
 }
 
 func (s *secret) over() bool { return s.ExpiresAt.Valid && s.ExpiresAt.Time.Before(time.Now()) }
@@ -150,28 +176,4 @@ func (s *secret) describe() Secret {
 		d.ExpiresAt = s.ExpiresAt.Time
 	}
 	return d
-}
-
-// Who returns for whom a secret of the kind stands. The secret is looked up
-// by its hash, and the hashes are compared in constant time.
-func (v *View) Who(kind, text string) (Principal, bool) {
-	hash := sha256.Sum256([]byte(text))
-	s, ok := v.secrets[hash]
-	if !ok || s.Kind != kind || subtle.ConstantTimeCompare(s.Hash, hash[:]) != 1 || s.over() {
-		return Principal{}, false
-	}
-	return Principal{Name: s.Principal, Role: s.Role, secret: hash, by: s}, true
-}
-
-// By describes the secret with which the principal came.
-func (p *Principal) By() Secret { return p.by.describe() }
-
-// InForce reports whether the secret that a principal came with still stands
-// for it, and when that ends by itself (zero: never).
-func (v *View) InForce(p Principal) (until time.Time, ok bool) {
-	s, ok := v.secrets[p.secret]
-	if !ok || s.over() {
-		return time.Time{}, false
-	}
-	return s.ExpiresAt.Time, true
 }

@@ -27,7 +27,7 @@ type View struct {
 	Placed   map[int64][]*Placement      // by channel and partition
 	Groups   map[int64]map[string]*Group // by channel and name
 	GroupIDs map[int64]*Group
-	secrets  map[[sha256.Size]byte]*secret
+	tokens   map[hash]*secret
 
 	Forgotten map[int64]bool // channels that were deleted for good
 	mark      string
@@ -192,16 +192,15 @@ var tables = []table{
 		}
 	}},
 	{"secrets", func(ctx context.Context, tx *sqlx.Tx, v *View, where string, args ...any) error {
-		rows, err := read[*secret](ctx, tx, `SELECT x.hash, x.kind, x.label, x.created_at, x.expires_at, p.name AS principal, p.role
-			FROM secrets x JOIN principals p ON p.id = x.principal_id `+where, args...)
+		rows, err := read[*secret](ctx, tx, secretColumns+where+` AND x.kind = 'token'`, args...)
 		for _, s := range rows {
-			v.secrets[[sha256.Size]byte(s.Hash)] = s
+			v.tokens[hash(s.Hash)] = s
 		}
 		return err
 	}, "hash", func(v *View, gone []string) {
-		v.secrets = maps.Clone(v.secrets)
-		for _, hash := range hashes(gone) {
-			delete(v.secrets, [sha256.Size]byte(hash))
+		v.tokens = maps.Clone(v.tokens)
+		for _, h := range hashes(gone) {
+			delete(v.tokens, hash(h))
 		}
 	}},
 }
@@ -237,7 +236,7 @@ var standing = map[string]string{
 // emptyView has maps and nothing in them.
 func emptyView() *View {
 	return &View{Spaces: map[string]*Space{}, Channels: map[string]*Channel{}, Nodes: map[uint64]*Node{}, Placed: map[int64][]*Placement{}, Groups: map[int64]map[string]*Group{},
-		GroupIDs: map[int64]*Group{}, secrets: map[[sha256.Size]byte]*secret{}, Forgotten: map[int64]bool{}, byID: map[int64]*Channel{}, spaces: map[int64]*Space{}}
+		GroupIDs: map[int64]*Group{}, tokens: map[hash]*secret{}, Forgotten: map[int64]bool{}, byID: map[int64]*Channel{}, spaces: map[int64]*Space{}}
 }
 
 // next makes the view of a head from an older one and the rows that have

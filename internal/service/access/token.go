@@ -20,7 +20,7 @@ func (ac *Access) WriteOwnerToken(ctx context.Context) (string, error) {
 		return "", err
 	}
 	text := strings.TrimSpace(string(b))
-	if _, ok := ac.catalog.View().Who(catalog.Token, text); ok {
+	if _, ok := ac.catalog.Known(catalog.Token, text); ok {
 		return text, nil
 	}
 	label := "owner.token of " + ac.parts.Name()
@@ -43,7 +43,7 @@ func (ac *Access) KeepOwnerToken(ctx context.Context) {
 	if err != nil {
 		return // nobody has asked for one, or it was taken away
 	}
-	if _, ok := ac.catalog.View().Who(catalog.Token, strings.TrimSpace(string(b))); ok {
+	if _, ok := ac.catalog.Known(catalog.Token, strings.TrimSpace(string(b))); ok {
 		return
 	}
 	if _, err := ac.WriteOwnerToken(ctx); err != nil && ctx.Err() == nil {

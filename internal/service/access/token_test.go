@@ -23,7 +23,7 @@ func TestTheOwnersToken(t *testing.T) {
 	again, err := n.Access.WriteOwnerToken(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, text, again, "one in force stays")
-	who, ok := n.Records.View().Who(catalog.Token, text)
+	who, ok := n.Records.Known(catalog.Token, text)
 	require.True(t, ok)
 	assert.Equal(t, "owner", who.Name)
 	_, err = n.Records.DropSecret(t.Context(), catalog.Token, text)
@@ -32,7 +32,7 @@ func TestTheOwnersToken(t *testing.T) {
 	fresh, err := n.Access.WriteOwnerToken(t.Context())
 	require.NoError(t, err)
 	assert.NotEqual(t, text, fresh)
-	_, ok = n.Records.View().Who(catalog.Token, text)
+	_, ok = n.Records.Known(catalog.Token, text)
 	assert.False(t, ok, "what was revoked is not made valid again")
 	assert.False(t, strings.Contains(fresh, "\n"))
 }
