@@ -34,6 +34,10 @@ type attacked struct {
 	quiet time.Duration // p99 of small publishes when nothing else goes on
 }
 
+// quietCount is how many are measured at least: of fewer the p99 is the slowest
+// alone.
+const quietCount = 300
+
 // publishSmall publishes until it shall stop, and returns how long each took.
 func (n *attacked) publishSmall(t *testing.T, goOn func(count int) bool) (took []time.Duration) {
 	for goOn(len(took)) {
@@ -55,7 +59,7 @@ func (n *attacked) underAttack(name string, most time.Duration, attack func(ctx 
 		defer cancel()
 		var wg sync.WaitGroup
 		wg.Go(func() { attack(ctx); cancel() })
-		took := n.publishSmall(t, func(count int) bool { return ctx.Err() == nil || count < 100 })
+		took := n.publishSmall(t, func(count int) bool { return ctx.Err() == nil || count < quietCount })
 		wg.Wait()
 		p99 := took[len(took)*99/100]
 		t.Logf("%d small publishes, median %v, p99 %v, longest %v", len(took), took[len(took)/2], p99, took[len(took)-1])
@@ -91,7 +95,7 @@ func TestAttacksDoNotBringANodeDown(t *testing.T) {
 		}
 	}
 
-	quiet := n.publishSmall(t, func(count int) bool { return count < 300 })
+	quiet := n.publishSmall(t, func(count int) bool { return count < quietCount })
 	n.quiet = quiet[len(quiet)*99/100]
 	t.Logf("in quiet p99 %v", n.quiet)
 

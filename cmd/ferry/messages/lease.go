@@ -270,14 +270,7 @@ func (w *worker) loop() error {
 		if next.Max == 0 && len(settle) == 0 {
 			return nil
 		}
-		// What is done is settled also when the end was asked for.
-		ctx, cancel := context.WithTimeout(context.WithoutCancel(w.Ctx), 40*time.Second)
-		if next.Max > 0 && len(settle) == 0 {
-			stop := context.AfterFunc(w.Ctx, cancel)
-			defer stop()
-		}
-		answer, err := w.API.Work(ctx, w.address, next)
-		cancel()
+		answer, err := w.ask(next)
 		if err != nil {
 			return err
 		}
@@ -294,6 +287,17 @@ func (w *worker) loop() error {
 			settle = append(settle, w.handle(form.DeliveryOf(w.address, &answer.Leased[i])))
 		}
 	}
+}
+
+// ask settles what is done, also when the end was asked for, and waits for more
+// only until then.
+func (w *worker) ask(next client.WorkRequest) (*client.Worked, error) {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(w.Ctx), 40*time.Second)
+	defer cancel()
+	if len(next.Settle) == 0 {
+		defer context.AfterFunc(w.Ctx, cancel)()
+	}
+	return w.API.Work(ctx, w.address, next)
 }
 
 // handle runs the command for a message. It holds the lease for as long as
