@@ -75,7 +75,7 @@ func startDepot(ctx context.Context, servers, token string, shift func(time.Dura
 	if err != nil {
 		return nil, "", err
 	}
-	d = &depot{api: api, shift: shift, readings: address.Channel("coldchain", "readings"), journeys: address.Channel("coldchain", "journeys"),
+	d = &depot{api: api, shift: shift, boxes: fleet(), readings: address.Channel("coldchain", "readings"), journeys: address.Channel("coldchain", "journeys"),
 		inspections: address.Channel("coldchain", "inspections"), recalls: address.Channel("coldchain", "recalls")}
 	if err := d.prepare(ctx); err != nil {
 		return nil, "", fmt.Errorf("set up the demo: %w", err)
@@ -110,7 +110,8 @@ const (
 	measureEvery = 2 * time.Second // by each box
 )
 
-func (d *depot) prepare(ctx context.Context) error {
+// fleet returns the boxes, of which two have sensors that are wrong.
+func fleet() (all []box) {
 	for i := range boxes {
 		b := box{id: fmt.Sprintf("box-%04d", i+1), celsius: 3 + 3*rand.Float64(), battery: 40 + 60*rand.Float64()}
 		switch i {
@@ -119,8 +120,12 @@ func (d *depot) prepare(ctx context.Context) error {
 		case 29:
 			b.faulty = "nameless"
 		}
-		d.boxes = append(d.boxes, b)
+		all = append(all, b)
 	}
+	return all
+}
+
+func (d *depot) prepare(ctx context.Context) error {
 	// What is made now begins an hour ago.
 	d.goTo(time.Now().Add(-past))
 	defer func() {
