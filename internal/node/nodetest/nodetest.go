@@ -131,3 +131,9 @@ func (n *Node) PublishKey(t *part.Channel, key, body string) {
 	_, err := n.Parts.PublishMessages(n.t.Context(), t, part.AnyPartition, []*message.Message{{Key: key, Body: []byte(body)}})
 	require.NoError(n.t, err)
 }
+
+// Exec runs statements in the node's database, as a person would.
+func (n *Node) Exec(statements ...string) {
+	n.t.Helper()
+	testdb.Exec(n.t, n.config.DatabaseURL, statements...)
+}
