@@ -62,8 +62,8 @@ type (
 	Partition         = form.Partition
 	PartitionFate     = form.PartitionFate
 	PartitionLag      = form.PartitionLag
-	Poll              = form.Poll
-	Polled            = form.Polled
+	Next              = form.Next
+	Given             = form.Given
 	Preview           = form.Preview
 	Problem           = form.Problem
 	Progress          = form.Progress

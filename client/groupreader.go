@@ -34,7 +34,7 @@ type GroupReader struct {
 // ReadOptions of a GroupReader.
 type ReadOptions struct {
 	JoinGroup
-	Session  time.Duration     // 10s
+	Timeout  time.Duration     // 15s
 	MaxBytes int               // of one fetch; 1 MiB
 	Changed  func(*Membership) // is told each share; may be nil
 	// Refused is told of partitions whose commit was refused, since others
@@ -57,24 +57,27 @@ type Batch struct {
 
 // readPart is a partition that is being read.
 type readPart struct {
-	number     int
-	generation uint64
-	cancel     context.CancelFunc
-	out        int   // batches that are handed out and not done
-	done       int64 // offset up to which batches are processed
-	saved      int64 // of it, what is committed or refused
-	left       bool  // to be given up once nothing is out
+	number int
+	round  uint64
+	cancel context.CancelFunc
+	out    int   // batches that are handed out and not done
+	done   int64 // offset up to which batches are processed
+	saved  int64 // of it, what is committed or refused
+	left   bool  // to be given up once nothing is out
 }
+
+// MemberTimeout is the timeout of a member that asks for none.
+const MemberTimeout = 15 * time.Second
 
 // ReadGroup joins a group and begins to read.
 func (c *Client) ReadGroup(ctx context.Context, a address.Address, o ReadOptions) (*GroupReader, error) {
-	if o.Session == 0 {
-		o.Session = 10 * time.Second
+	if o.Timeout == 0 {
+		o.Timeout = MemberTimeout
 	}
 	if o.MaxBytes == 0 {
-		o.MaxBytes = 1 << 20
+		o.MaxBytes = 2 << 20
 	}
-	o.JoinGroup.Session = o.Session.String()
+	o.JoinGroup.Timeout = o.Timeout.String()
 	r := &GroupReader{client: c, address: a, options: o, events: make(chan Batch), parts: map[int]*readPart{}, dirty: make(chan struct{}, 1)}
 	var err error
 	if r.member, err = c.Join(ctx, a, o.JoinGroup); err != nil {
@@ -113,13 +116,13 @@ func (r *GroupReader) failure() error {
 }
 
 // Commit records that a batch is processed, and waits for it. It is refused when
-// the partition was taken away meanwhile (Is "not-held", "old-generation" or
+// the partition was taken away meanwhile (Is "not-held", "old-round" or
 // "no-member"): others read those messages again.
 func (r *GroupReader) Commit(ctx context.Context, b Batch) error {
 	if b.Delivery != nil {
 		return r.settle(ctx, Settlement{Lease: b.Delivery.Lease, Outcome: OutcomeAccept})
 	}
-	err := r.member.CommitAs(ctx, b.part.generation, []OffsetOf{{Partition: b.Partition, Offset: b.Next}})
+	err := r.member.CommitAs(ctx, b.part.round, []OffsetOf{{Partition: b.Partition, Offset: b.Next}})
 	r.finish(b, true)
 	return err
 }
@@ -154,7 +157,7 @@ func (r *GroupReader) Reject(ctx context.Context, b Batch, offset int64, reason,
 }
 
 const (
-	settleTime   = 10 * time.Second
+	settleTime   = 15 * time.Second
 	noDeadLetter = 5 * time.Second // after which it is asked again whether the group has dead letters
 )
 
@@ -168,7 +171,7 @@ func (r *GroupReader) returned(ctx context.Context) {
 	for ctx.Err() == nil {
 		pause := noDeadLetter
 		if !r.member.Share().Paused {
-			answer, err := r.client.Work(ctx, r.address, WorkRequest{Member: r.name(), Max: 1, Wait: "20s"})
+			answer, err := r.client.Work(ctx, r.address, WorkRequest{Member: r.name(), Max: 1, Wait: "25s"})
 			if err == nil {
 				pause = 0
 				for i := range answer.Leased {
@@ -214,26 +217,26 @@ func (r *GroupReader) commits(ctx context.Context) {
 // commitDone records what is done and not yet recorded.
 func (r *GroupReader) commitDone(ctx context.Context) error {
 	r.mu.Lock()
-	parts := map[uint64][]*readPart{} // by the generation in which they were given
+	parts := map[uint64][]*readPart{} // by the round in which they were given
 	offsets := map[*readPart]int64{}
 	for _, p := range r.parts {
 		if p.done > p.saved {
-			parts[p.generation] = append(parts[p.generation], p)
+			parts[p.round] = append(parts[p.round], p)
 			offsets[p] = p.done
 		}
 	}
 	r.mu.Unlock()
 	var errs []error
-	for generation, list := range parts {
+	for round, list := range parts {
 		commit := make([]OffsetOf, len(list))
 		for i, p := range list {
 			commit[i] = OffsetOf{Partition: p.number, Offset: offsets[p]}
 		}
-		err := r.member.CommitAs(ctx, generation, commit)
+		err := r.member.CommitAs(ctx, round, commit)
 		if refused(err) && len(list) > 1 {
 			// One that is refused must not take the others with it.
 			for i, p := range list {
-				r.saved(p, offsets[p], r.member.CommitAs(ctx, generation, commit[i:i+1]))
+				r.saved(p, offsets[p], r.member.CommitAs(ctx, round, commit[i:i+1]))
 			}
 			continue
 		}
@@ -259,7 +262,7 @@ func (r *GroupReader) saved(p *readPart, offset int64, err error) {
 }
 
 func refused(err error) bool {
-	return Is(err, "not-held") || Is(err, "old-generation") || Is(err, "no-member")
+	return Is(err, "not-held") || Is(err, "old-round") || Is(err, "no-member")
 }
 
 // Close leaves the group.
@@ -295,7 +298,7 @@ func (r *GroupReader) beat(ctx context.Context) {
 		}()
 	}()
 	for {
-		wait := r.options.Session / 4
+		wait := r.options.Timeout / 4
 		r.mu.Lock()
 		var holds []int
 		leaving := false
@@ -308,8 +311,8 @@ func (r *GroupReader) beat(ctx context.Context) {
 			wait = leavingWait // what it gives up others wait for
 		}
 		// A node that was stopped in its tracks says nothing: another one is
-		// asked while the session lasts.
-		asking, cancel := context.WithTimeout(ctx, wait+r.options.Session/4)
+		// asked while the timeout lasts.
+		asking, cancel := context.WithTimeout(ctx, wait+r.options.Timeout/4)
 		err := r.member.Beat(asking, holds, wait)
 		if asking.Err() != nil && ctx.Err() == nil {
 			r.client.failed(r.client.Server(), "")
@@ -384,7 +387,7 @@ func (r *GroupReader) follow(ctx context.Context) {
 		}
 	}
 	for n, p := range r.parts {
-		if h, ok := have[n]; ok && h.Generation == p.generation && !p.left {
+		if h, ok := have[n]; ok && h.Round == p.round && !p.left {
 			delete(have, n)
 			continue
 		}
@@ -400,7 +403,7 @@ func (r *GroupReader) follow(ctx context.Context) {
 	}
 	for n, h := range have {
 		run, cancel := context.WithCancel(ctx)
-		p := &readPart{number: n, generation: h.Generation, cancel: cancel, done: h.Offset, saved: h.Offset}
+		p := &readPart{number: n, round: h.Round, cancel: cancel, done: h.Offset, saved: h.Offset}
 		r.parts[n] = p
 		r.wg.Go(func() { r.read(run, p, h.Offset) })
 	}

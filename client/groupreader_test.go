@@ -91,7 +91,7 @@ func TestAReaderBehindABadConnection(t *testing.T) {
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), 60*time.Second)
 	defer cancel()
-	reader, err := c.ReadGroup(ctx, compliance, client.ReadOptions{JoinGroup: client.JoinGroup{From: "first"}, MaxBytes: 2048, Session: 5 * time.Second})
+	reader, err := c.ReadGroup(ctx, compliance, client.ReadOptions{JoinGroup: client.JoinGroup{From: "first"}, MaxBytes: 2048, Timeout: 5 * time.Second})
 	require.NoError(t, err)
 	connection.mu.Lock()
 	connection.worse = true

@@ -23,7 +23,7 @@ type Member struct {
 	address address.Address
 	mu      sync.Mutex
 	share   Membership
-	upTo    string // of the last poll that was answered
+	upTo    string // of the last call that was answered
 }
 
 // Share returns the member's share as it was told last.
@@ -57,24 +57,24 @@ func (m *Member) Beat(ctx context.Context, holds []int, wait time.Duration) erro
 	}
 	share := m.Share()
 	var next Membership
-	err := m.client.Call(ctx, http.MethodPost, m.path("/beat"), nil, Beat{Generation: share.Generation, Paused: share.Paused, Holds: holds, Wait: wait.String()}, &next)
+	err := m.client.Call(ctx, http.MethodPost, m.path("/beat"), nil, Beat{Round: share.Round, Paused: share.Paused, Holds: holds, Wait: wait.String()}, &next)
 	if err == nil {
 		m.take(next)
 	}
 	return err
 }
 
-// Poll returns messages of the member's share. Without an UpTo it names that of
-// the last answer which arrived; the first poll has nothing to commit.
-func (m *Member) Poll(ctx context.Context, p Poll) (*Polled, error) {
+// Next returns messages of the member's share. Without an UpTo it names that of
+// the last answer which arrived; the first call has nothing to commit.
+func (m *Member) Next(ctx context.Context, p Next) (*Given, error) {
 	if p.UpTo == "" {
 		m.mu.Lock()
 		p.UpTo = m.upTo
 		m.mu.Unlock()
 		p.Commit = p.Commit && p.UpTo != ""
 	}
-	var out Polled
-	err := m.client.Call(ctx, http.MethodPost, m.path("/poll"), nil, p, &out)
+	var out Given
+	err := m.client.Call(ctx, http.MethodPost, m.path("/next"), nil, p, &out)
 	if err == nil {
 		m.take(out.Membership)
 		m.mu.Lock()
@@ -86,12 +86,12 @@ func (m *Member) Poll(ctx context.Context, p Poll) (*Polled, error) {
 
 // Commit records how far the member has read.
 func (m *Member) Commit(ctx context.Context, offsets []OffsetOf) error {
-	return m.CommitAs(ctx, m.Share().Generation, offsets)
+	return m.CommitAs(ctx, m.Share().Round, offsets)
 }
 
-// CommitAs commits what was read under an earlier generation of the share.
-func (m *Member) CommitAs(ctx context.Context, generation uint64, offsets []OffsetOf) error {
-	return m.client.Call(ctx, http.MethodPost, m.path("/commit"), nil, Commit{Generation: generation, Offsets: offsets}, nil)
+// CommitAs commits what was read under an earlier round of the share.
+func (m *Member) CommitAs(ctx context.Context, round uint64, offsets []OffsetOf) error {
+	return m.client.Call(ctx, http.MethodPost, m.path("/commit"), nil, Commit{Round: round, Offsets: offsets}, nil)
 }
 
 // Reject sets a message that was read aside as a dead letter of the group.

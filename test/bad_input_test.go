@@ -119,7 +119,7 @@ func TestWhatBrowsersAreTold(t *testing.T) {
 
 func TestANodeAnswersToItsNamesOnly(t *testing.T) {
 	n := harness.Start(t, "-names", "ferry.example, other.example")
-	for host, status := range map[string]int{"ferry.example": 200, "FERRY.example.:7350": 200, "localhost:1": 200, "127.0.0.1": 200, "[::1]:80": 200,
+	for host, status := range map[string]int{"ferry.example": 200, "FERRY.example.:14725": 200, "localhost:1": 200, "127.0.0.1": 200, "[::1]:80": 200,
 		"rebound.example": 421, "ferry.example.evil": 421, "localhost.evil": 421} {
 		for path, want := range map[string]int{"/api/v1/status": status, "/": status, "/healthz": 200} {
 			request, err := http.NewRequest("GET", n.URL+path, nil)

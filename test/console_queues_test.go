@@ -78,7 +78,7 @@ func TestTheConsoleOfQueues(t *testing.T) {
 	p.click("Mend and return")
 	p.fill("Edits", "set /celsius")
 	p.says("has no =")
-	p.fill("Edits", `set /celsius:=(double(body.celsius.replace(" F", "")) - 32.0) / 1.8`)
+	p.fill("Edits", `compute /celsius=(double(body.celsius.replace(" F", "")) - 32.0) / 1.8`)
 	p.says("25 dead letters get the edited content")
 	p.says(`"celsius": 10`)
 	p.accessible("a mend before it is done")

@@ -205,7 +205,7 @@ func TestAWrongConditionIsMarkedAtItsPlace(t *testing.T) {
 func TestTenThousandRowsScroll(t *testing.T) {
 	n := harness.Start(t)
 	n.Topic("coldchain/readings", 2)
-	n.Must("load", "coldchain/readings", "-messages", "12000", "-batch", "500")
+	n.Must("load", "coldchain/readings", "-count", "12000", "-batch", "500")
 	p := openConsole(t, n)
 	p.open("/channels/coldchain/readings?limit=10000&view=oldest")
 	p.says("found 10,000")

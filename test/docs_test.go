@@ -22,7 +22,7 @@ import (
 // The tours of the README work when they are pasted.
 func TestTheTourWorks(t *testing.T) {
 	t.Parallel()
-	said, printed := tour(t, "## A five-minute tour", "127.0.0.1:7350", "127.0.0.1:0", "-dir", ".demo")
+	said, printed := tour(t, "## A five-minute tour", "127.0.0.1:14725", "127.0.0.1:0", "-dir", ".demo")
 	assert.Contains(t, said, "/sign-in#")
 	for _, says := range []string{"coldchain/readings", "made topic coldchain/doors", "sent 1 message", " F\"", "sent 5 messages", `"accepted":1`, "add -yes", "is back with 7 messages", "restore topic", "published",
 		"made group coldchain/readings@trial", "dashboards-1", "nothing is changed yet", "as move", "old weather is of no use",
@@ -34,7 +34,7 @@ func TestTheTourWorks(t *testing.T) {
 
 func TestTheTourOfAClusterWorks(t *testing.T) {
 	t.Parallel()
-	said, printed := tour(t, "## A tour of a cluster", "127.0.0.1:735", "127.0.0.1:2735", "-nodes", "3", "-dir", ".demo-cluster")
+	said, printed := tour(t, "## A tour of a cluster", "127.0.0.1:1472", "127.0.0.1:2472", "-nodes", "3", "-dir", ".demo-cluster")
 	assert.Contains(t, said, "with 3 nodes")
 	for _, says := range []string{"each on 3 nodes", "in order: ", "each with a leader", "away", "all take messages", "lost (", "the leader no longer answered", "nothing was kept twice",
 		"coldchain/hatches#11; equal on", "without node-b and node-c, of", "only readable"} {

@@ -31,20 +31,20 @@ func TestManyMembersComeAndGo(t *testing.T) {
 	ctx, cancel := context.WithTimeout(context.Background(), 25*time.Second)
 	defer cancel()
 	var mu sync.Mutex
-	owners := map[string]string{} // partition and generation in which it was given: member
+	owners := map[string]string{} // partition and round in which it was given: member
 	note := func(m *client.Member) {
 		share := m.Share()
 		mu.Lock()
 		defer mu.Unlock()
 		for _, h := range share.Partitions {
-			key := fmt.Sprintf("%d of %d", h.Partition, h.Generation)
+			key := fmt.Sprintf("%d of %d", h.Partition, h.Round)
 			if had, ok := owners[key]; ok {
 				assert.Equal(t, had, share.Member, "partition %s has one owner", key)
 			}
 			owners[key] = share.Member
 		}
 	}
-	const session = 5 * time.Second
+	const timeout = 5 * time.Second
 	joins := 0
 	var wg sync.WaitGroup
 	for range 500 {
@@ -53,7 +53,7 @@ func TestManyMembersComeAndGo(t *testing.T) {
 			assert.NoError(t, err)
 			for ctx.Err() == nil {
 				time.Sleep(time.Duration(rand.IntN(6000)) * time.Millisecond)
-				m, err := api.Join(ctx, a, client.JoinGroup{Session: session.String()})
+				m, err := api.Join(ctx, a, client.JoinGroup{Timeout: timeout.String()})
 				if err != nil {
 					continue
 				}
@@ -95,7 +95,7 @@ func TestManyMembersComeAndGo(t *testing.T) {
 		time.Sleep(50 * time.Millisecond)
 	}
 	wg.Wait()
-	assert.Less(t, longest, session, "no partition is without a holder for longer than a session")
+	assert.Less(t, longest, timeout, "no partition is without a holder for longer than a timeout")
 	assert.Greater(t, joins, 500)
 	t.Logf("%d joins, %d times a partition was given, longest without a holder %s", joins, len(owners), longest)
 }
@@ -120,9 +120,9 @@ func TestCommitsWhileTheRecordsAreAway(t *testing.T) {
 	}
 	defer resume()
 	stopped := time.Now()
-	polled, err := m.Poll(ctx, client.Poll{Max: 50})
+	given, err := m.Next(ctx, client.Next{Max: 50})
 	require.NoError(t, err, "reading goes on")
-	assert.Len(t, polled.Messages, 50)
+	assert.Len(t, given.Messages, 50)
 	err = m.Commit(ctx, []client.OffsetOf{{Partition: 0, Offset: 20}})
 	assert.True(t, client.Is(err, "records-away"), "%v", err)
 	assert.InDelta(t, 10, time.Since(stopped).Seconds(), 4, "it waits for as long as it may")
@@ -155,7 +155,7 @@ func TestAGroupGoesOnFromWhatWasAcknowledged(t *testing.T) {
 	fill(t, n, topic, partitions, each)
 	a := group(topic, "compliance")
 	ctx := context.Background()
-	m, err := n.API.Join(ctx, a, client.JoinGroup{From: "first", Session: "5s"})
+	m, err := n.API.Join(ctx, a, client.JoinGroup{From: "first", Timeout: "5s"})
 	require.NoError(t, err)
 	for range 3 {
 		acked := make([]int64, partitions)

@@ -78,18 +78,18 @@ func TestAGroupIsReadFromTheCommandLine(t *testing.T) {
 	fill(t, n, topic, 3, 1)
 	m, err := n.API.Join(context.Background(), group(topic, "late"), client.JoinGroup{})
 	require.NoError(t, err)
-	polled, err := m.Poll(context.Background(), client.Poll{Wait: "300ms"})
+	given, err := m.Next(context.Background(), client.Next{Wait: "300ms"})
 	require.NoError(t, err)
-	assert.True(t, polled.Paused)
-	assert.Empty(t, polled.Messages, "members of a paused group get nothing")
+	assert.True(t, given.Paused)
+	assert.Empty(t, given.Messages, "members of a paused group get nothing")
 	n.Must("set", "coldchain/readings@late", "-paused=false")
-	polled, err = m.Poll(context.Background(), client.Poll{Wait: "5s"})
+	given, err = m.Next(context.Background(), client.Next{Wait: "5s"})
 	require.NoError(t, err)
-	assert.NotEmpty(t, polled.Messages)
+	assert.NotEmpty(t, given.Messages)
 
 	assert.Contains(t, n.Must("remove", "coldchain/readings@late"), "1 member is refused")
 	n.Must("remove", "coldchain/readings@late", "-yes")
-	_, err = m.Poll(context.Background(), client.Poll{})
+	_, err = m.Next(context.Background(), client.Next{})
 	assert.ErrorContains(t, err, "no group late")
 }
 
@@ -110,8 +110,8 @@ func TestWhatMembersMayNotDo(t *testing.T) {
 	assert.ErrorContains(t, m.Commit(ctx, offset(0, 11)), "allowed: 0 (the oldest kept) to 10 (the end)")
 	assert.ErrorContains(t, m.Commit(ctx, offset(0, -1)), "cannot be committed")
 	assert.ErrorContains(t, m.Commit(ctx, offset(2, 1)), "has no partition 2")
-	assert.True(t, client.Is(m.CommitAs(ctx, share.Generation-1, offset(0, 1)), "old-generation"))
-	assert.True(t, client.Is(m.CommitAs(ctx, share.Generation+9, offset(0, 1)), "old-generation"))
+	assert.True(t, client.Is(m.CommitAs(ctx, share.Round-1, offset(0, 1)), "old-round"))
+	assert.True(t, client.Is(m.CommitAs(ctx, share.Round+9, offset(0, 1)), "old-round"))
 	require.NoError(t, m.Commit(ctx, offset(0, 5)))
 	assert.ErrorContains(t, m.Commit(ctx, offset(0, 4)), "committed offset 5, and 4 is below it")
 	require.NoError(t, m.Commit(ctx, offset(0, 5)), "the same again is no harm")
@@ -128,7 +128,7 @@ func TestWhatMembersMayNotDo(t *testing.T) {
 	require.NoError(t, m.Beat(ctx, []int{1 - gone}, 0))
 	require.NoError(t, other.Beat(ctx, nil, 5*time.Second))
 	require.Len(t, other.Share().Partitions, 1)
-	assert.Equal(t, client.Held{Partition: gone, Offset: 6, Generation: other.Share().Generation}, other.Share().Partitions[0])
+	assert.Equal(t, client.Held{Partition: gone, Offset: 6, Round: other.Share().Round}, other.Share().Partitions[0])
 	assert.Less(t, time.Since(began), 3*time.Second)
 	assert.True(t, client.Is(m.Commit(ctx, offset(gone, 7)), "not-held"))
 
@@ -136,12 +136,12 @@ func TestWhatMembersMayNotDo(t *testing.T) {
 	assert.True(t, client.Is(other.Commit(ctx, offset(gone, 7)), "no-member"))
 	require.NoError(t, m.Beat(ctx, []int{1 - gone}, 5*time.Second))
 	assert.Len(t, m.Share().Partitions, 2)
-	assert.True(t, client.Is(m.CommitAs(ctx, share.Generation, offset(gone, 7)), "old-generation"), "what it read before is not its any more")
+	assert.True(t, client.Is(m.CommitAs(ctx, share.Round, offset(gone, 7)), "old-round"), "what it read before is not its any more")
 
-	silent, err := n.API.Join(ctx, a, client.JoinGroup{Session: "1s"})
+	silent, err := n.API.Join(ctx, a, client.JoinGroup{Timeout: "1s"})
 	require.NoError(t, err)
 	time.Sleep(1600 * time.Millisecond)
-	assert.True(t, client.Is(silent.Beat(ctx, nil, 0), "no-member"), "it did not answer in its session time")
+	assert.True(t, client.Is(silent.Beat(ctx, nil, 0), "no-member"), "it did not answer in its timeout")
 
 	path := client.GroupPath(a) + "/members/" + m.Share().Member
 	for body, want := range map[string]string{
@@ -154,10 +154,10 @@ func TestWhatMembersMayNotDo(t *testing.T) {
 		assert.GreaterOrEqual(t, answer.Status, 400, body)
 		assert.Contains(t, answer.Body, want, body)
 	}
-	for _, bad := range []string{`{"session":"0.1s"}`, `{"session":"2h"}`, `{"from":"yesterday"}`, `{"label":"` + strings.Repeat("x", 200) + `"}`} {
+	for _, bad := range []string{`{"timeout":"0.1s"}`, `{"timeout":"2h"}`, `{"from":"yesterday"}`, `{"label":"` + strings.Repeat("x", 200) + `"}`} {
 		assert.Equal(t, http.StatusBadRequest, n.Ask("POST", "/api/v1"+client.GroupPath(a)+"/members", bad).Status, bad)
 	}
-	assert.Equal(t, http.StatusBadRequest, n.Ask("POST", "/api/v1"+path+"/poll", `{"max":100000}`).Status)
+	assert.Equal(t, http.StatusBadRequest, n.Ask("POST", "/api/v1"+path+"/next", `{"max":100000}`).Status)
 }
 
 // What is read of a partition is in order and by one member at a time, while
@@ -185,7 +185,7 @@ func TestAPartitionHasOneReaderAtATime(t *testing.T) {
 		defer stop()
 		api, err := client.New(n.URL, n.Token)
 		require.NoError(t, err)
-		r, err := api.ReadGroup(mine, a, client.ReadOptions{Session: 2 * time.Second, MaxBytes: 8 << 10, JoinGroup: client.JoinGroup{Label: fmt.Sprint(id)}})
+		r, err := api.ReadGroup(mine, a, client.ReadOptions{Timeout: 2 * time.Second, MaxBytes: 8 << 10, JoinGroup: client.JoinGroup{Label: fmt.Sprint(id)}})
 		if err != nil {
 			return
 		}
@@ -291,14 +291,14 @@ func TestOffsetsAreMovedAndMovedBack(t *testing.T) {
 	_, errOut, code = n.Ferry("", "seek", a.String(), "-to", "first", "-yes")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errOut, "1 live member")
-	before := m.Share().Generation
+	before := m.Share().Round
 	n.Must("seek", a.String(), "-to", "offset:10", "-while-running", "-yes")
-	assert.True(t, client.Is(m.CommitAs(ctx, before, []client.OffsetOf{{Partition: 0, Offset: 100}}), "old-generation"), "it has read what is behind the move")
+	assert.True(t, client.Is(m.CommitAs(ctx, before, []client.OffsetOf{{Partition: 0, Offset: 100}}), "old-round"), "it has read what is behind the move")
 	require.NoError(t, m.Beat(ctx, []int{0, 1}, 5*time.Second))
 	assert.EqualValues(t, 10, m.Share().Partitions[0].Offset)
-	polled, err := m.Poll(ctx, client.Poll{Max: 1})
+	given, err := m.Next(ctx, client.Next{Max: 1})
 	require.NoError(t, err)
-	assert.EqualValues(t, 10, polled.Messages[0].Offset)
+	assert.EqualValues(t, 10, given.Messages[0].Offset)
 	require.NoError(t, m.Leave(ctx))
 
 	// Of several at once one wins, and the others are told.

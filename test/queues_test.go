@@ -132,7 +132,7 @@ func TestDeadLettersAreMendedReturnedDiscardedAndTakenBack(t *testing.T) {
 	rejectAll(t, n, a)
 	name := a.String()
 	assert.Contains(t, n.Must("dead", name), "20 dead letters, 2 causes")
-	mend := `set /celsius:=(double(body.celsius.replace(" F", "")) - 32.0) / 1.8`
+	mend := `compute /celsius=(double(body.celsius.replace(" F", "")) - 32.0) / 1.8`
 
 	// What does not apply is named, and nothing changes.
 	_, errOut, code := n.Ferry("", "dead", name, "-edit", "remove /none", "-return", "-yes")

@@ -87,7 +87,7 @@ func TestBrowseFindsWhatIsAskedFor(t *testing.T) {
 func TestBrowseTellsItsProgressAndStopsWhenTheClientGoes(t *testing.T) {
 	n := harness.Start(t)
 	a := n.Topic("coldchain/readings", 2)
-	n.Must("load", "coldchain/readings", "-messages", "400000", "-batch", "2000")
+	n.Must("load", "coldchain/readings", "-count", "400000", "-batch", "2000")
 	var last client.Progress
 	require.NoError(t, n.API.Browse(context.Background(), a, client.Query{Where: "size > 1000"}, func(e client.Event) error {
 		if e.Progress != nil {
@@ -180,7 +180,7 @@ func TestATailThatIsTooSlowSaysWhatItLeftOut(t *testing.T) {
 	time.Sleep(300 * time.Millisecond)
 	publish(t, n, 0, "1")
 	<-started
-	n.Must("load", "coldchain/readings", "-messages", "500000", "-publishers", "2")
+	n.Must("load", "coldchain/readings", "-count", "500000", "-publishers", "2")
 	time.Sleep(3 * time.Second)
 	for ctx.Err() == nil {
 		_, err := n.API.Publish(ctx, a, 0, "text/plain", nil, []byte("last"))

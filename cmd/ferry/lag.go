@@ -59,7 +59,8 @@ type lagView struct {
 
 // Sizes of the view.
 const (
-	sparkWidth    = 16
+	sparkWidth    = 10
+	wholeWidth    = 164 // characters of a terminal that shows all columns
 	mostRows      = 36 // partitions are shown one by one up to so many rows
 	mostHistories = 20
 )
@@ -95,18 +96,31 @@ func (v *lagView) draw(out io.Writer) error {
 	}
 	var lines [][]string
 	for _, g := range v.groups {
-		members := words.Many(g.Members, "member")
-		lines = append(lines, []string{g.Address, "", term.Count(g.Lag), shortAge(g.LagSeconds), v.spark(g.Address, float64(g.Lag)), term.PerSecond(g.ArrivalRate), term.PerSecond(g.CommitRate), members, v.MarkAs(g.State, g.Verdict)})
+		var last *time.Time
+		for _, p := range g.Partitions {
+			if at := p.CommittedAt; at != nil && (last == nil || at.After(*last)) {
+				last = at
+			}
+		}
+		lines = append(lines, []string{g.Address, term.Count(g.Lag), shortAge(g.LagSeconds), v.MarkAs(g.State, g.Verdict), words.Many(g.Members, "member"), "", "", sinceCommit(last),
+			v.spark(g.Address, float64(g.Lag)), term.PerSecond(g.ArrivalRate), term.PerSecond(g.CommitRate)})
 		for _, p := range g.Partitions {
 			spark := v.spark(fmt.Sprintf("%s#%d", g.Address, p.Partition), float64(p.Lag))
 			if !v.each && rows > mostRows {
 				continue
 			}
-			lines = append(lines, []string{fmt.Sprintf("  #%d", p.Partition), term.Count(p.Committed) + " / " + term.Count(p.End), term.Count(p.Lag), shortAge(p.LagSeconds), spark,
-				term.PerSecond(p.ArrivalRate), term.PerSecond(p.CommitRate), memberText(p.Member, p.Label), v.MarkAs(p.State, p.Verdict)})
+			lines = append(lines, []string{fmt.Sprintf("  #%d", p.Partition), term.Count(p.Lag), shortAge(p.LagSeconds), v.MarkAs(p.State, p.Verdict), memberText(p.Member, p.Label), term.Count(p.Committed), term.Count(p.End), sinceCommit(p.CommittedAt),
+				spark, term.PerSecond(p.ArrivalRate), term.PerSecond(p.CommitRate)})
 		}
 	}
-	v.Table(out, []string{"group", "committed / end", "lag", "oldest unread", "lately", "arrivals", "commits", "read by", "verdict"}, lines, "committed / end", "lag", "oldest unread", "arrivals", "commits")
+	headings := []string{"partition", "lag", "oldest unread", "verdict", "read by", "committed", "end", "last commit", "lately", "arrivals", "commits"}
+	if width, ok := v.Terminal(); ok && width < wholeWidth {
+		headings = headings[:9] // the rates do not fit
+		for i := range lines {
+			lines[i] = lines[i][:9]
+		}
+	}
+	v.Table(out, headings, lines, "lag", "oldest unread", "committed", "end", "last commit", "arrivals", "commits")
 	return nil
 }
 
@@ -153,6 +167,14 @@ func (v *lagView) spark(key string, value float64) string {
 		out = append(out, sparkShapes[step])
 	}
 	return string(out)
+}
+
+// sinceCommit tells how long ago a commit was.
+func sinceCommit(at *time.Time) string {
+	if at == nil {
+		return "–"
+	}
+	return term.Age(at, term.Now()) + " ago"
 }
 
 func memberText(member, label string) string {

@@ -18,7 +18,7 @@ import (
 
 var newVerb = verb{
 	Name: "new", Args: "space|topic|queue|group ADDRESS", Summary: "Make a space, a topic, a queue or a group",
-	Details: "    ferry new space coldchain\n    ferry new topic coldchain/readings -partitions 6 -retain 72h -retain-bytes 10GiB\n    ferry new queue coldchain/inspections -lease 30s -attempts 5 -backoff 1s..5m\n    ferry new group coldchain/readings@compliance -from first",
+	Details: "    ferry new space coldchain\n    ferry new topic coldchain/readings -partitions 6 -retain 72h -retain-bytes 10GiB\n    ferry new queue coldchain/inspections -lease 1m -attempts 4 -backoff 2s..10m\n    ferry new group coldchain/readings@compliance -from first",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		given := settingFlags(fs)
 		from := fs.String("from", "first", "the `position` at which a group begins")

@@ -155,7 +155,7 @@ func (c *call) showGroup(out io.Writer, a address.Address, history bool) error {
 		}
 	}
 	to.Pairs([][2]string{{"group", g.Address}, {"description", g.Description}, {"state", c.MarkAs(g.State, state)}, {"lag", lagText(g)}, {"dead letters", dead},
-		{"forecast", loses}, {"expires", expire}, {"made", g.CreatedAt.Local().Format("2006-01-02 15:04")}, {"generation", fmt.Sprint(g.Generation)}})
+		{"forecast", loses}, {"expires", expire}, {"made", g.CreatedAt.Local().Format("2006-01-02 15:04")}, {"round", fmt.Sprint(g.Round)}})
 	var rows [][]string
 	for _, p := range g.Partitions {
 		rows = append(rows, []string{fmt.Sprintf("#%d", p.Partition), term.Count(p.First), term.Count(p.Committed), term.Count(p.End), term.Count(p.Lag), shortAge(p.LagSeconds), memberText(p.Member, p.Label), term.Age(p.CommittedAt, term.Now()) + " ago", c.MarkAs(p.State, p.Verdict)})
@@ -164,11 +164,11 @@ func (c *call) showGroup(out io.Writer, a address.Address, history bool) error {
 	c.Table(out, []string{"partition", "first", "committed", "end", "lag", "oldest unread", "read by", "committed ", "verdict"}, rows, "first", "committed", "end", "lag", "oldest unread", "committed ")
 	rows = nil
 	for _, m := range g.Each {
-		rows = append(rows, []string{m.Member, m.Label, strings.Trim(fmt.Sprint(m.Partitions), "[]"), strings.Trim(fmt.Sprint(m.Leaving), "[]"), term.Age(&m.Joined, term.Now()), m.Session})
+		rows = append(rows, []string{m.Member, m.Label, strings.Trim(fmt.Sprint(m.Partitions), "[]"), strings.Trim(fmt.Sprint(m.Leaving), "[]"), term.Age(&m.Joined, term.Now()), m.Timeout})
 	}
 	if len(rows) > 0 {
 		fmt.Fprintln(out)
-		c.Table(out, []string{"member", "label", "partitions", "giving up", "since", "session"}, rows, "since", "session")
+		c.Table(out, []string{"member", "label", "partitions", "giving up", "since", "timeout"}, rows, "since", "timeout")
 	}
 	return nil
 }

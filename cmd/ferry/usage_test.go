@@ -52,7 +52,7 @@ func TestWrongUsageIsSaid(t *testing.T) {
 		"replay show many":          "not the number of a replay",
 		"replay coldchain/readings -to coldchain/x -rate fast":        "not a rate such as 200/s",
 		"replay coldchain/readings -to coldchain/x -stop-above often": "a share such as 20%",
-		"replay coldchain/readings -to coldchain/x -edit shout":       "allowed: set, remove, rename",
+		"replay coldchain/readings -to coldchain/x -edit shout":       "allowed: set, compute, remove, rename",
 		"seek coldchain/readings@compliance":                          "",
 		"seek coldchain/readings -to first":                           "group",
 		"export":                                                      "one address is expected",

@@ -71,7 +71,7 @@ func flags(name string, c *config) *flag.FlagSet {
 	c.keepRemoved, c.diskReserve, c.catchUpRate = node.DefaultKeepRemoved, node.DefaultDiskReserve, replica.DefaultFeedRate
 	fs.StringVar(&c.node, "node", "node-a", "`name` of this node")
 	fs.StringVar(&c.dir, "dir", "ferry-data", "data `directory`, made if it is missing")
-	fs.StringVar(&c.listen, "listen", "127.0.0.1:7350", "`address` on which to serve the API and the console")
+	fs.StringVar(&c.listen, "listen", "127.0.0.1:14725", "`address` on which to serve the API and the console")
 	fs.StringVar(&c.metricsListen, "metrics-listen", "", "`address` on which to serve /metrics without a token; empty: only with one, on -listen")
 	fs.StringVar(&c.database, "database", "", "`URL` of a PostgreSQL database for the records; empty: run one inside -dir. Nodes with the same database form one cluster")
 	fs.StringVar(&c.zone, "zone", "", "`zone` of this node: nodes of one zone may fail together, so that replicas are spread over zones")

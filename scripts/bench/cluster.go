@@ -151,7 +151,7 @@ func (b *bench) measureCluster(rounds int) error {
 			topic string
 			note  string
 		}{{b, "six", "single again"}, {n.cluster, "six", "three six"}, {n.cluster, "wide", "three wide"}} {
-			r, err := step.of.load("bench/"+step.topic, "-messages", "5000000", "-publishers", "4")
+			r, err := step.of.load("bench/"+step.topic, "-count", "5000000", "-publishers", "4")
 			if err != nil {
 				return err
 			}
@@ -297,7 +297,7 @@ func (n *nodes) catchUp() error {
 			return err
 		}
 		n.end(2, syscall.SIGTERM)
-		r, err := n.cluster.load("bench/"+name, "-messages", strconv.Itoa(lack), "-publishers", "4")
+		r, err := n.cluster.load("bench/"+name, "-count", strconv.Itoa(lack), "-publishers", "4")
 		if err != nil {
 			return err
 		}

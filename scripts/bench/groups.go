@@ -49,7 +49,7 @@ func (b *bench) measureGroups(rounds int) error {
 	if err := b.fillTopic("lagging", lagPartitions, 1000); err != nil {
 		return err
 	}
-	if _, err := b.load("bench/six", "-messages", fmt.Sprint(readMessages), "-publishers", "4"); err != nil {
+	if _, err := b.load("bench/six", "-count", fmt.Sprint(readMessages), "-publishers", "4"); err != nil {
 		return err
 	}
 	for i := range benchGroups {
@@ -174,7 +174,7 @@ func (b *bench) commits() error {
 	members := make([]*client.Member, benchMembers)
 	for i := range members {
 		var err error
-		if members[i], err = b.api.Join(b.ctx, a, client.JoinGroup{Session: "1m"}); err != nil {
+		if members[i], err = b.api.Join(b.ctx, a, client.JoinGroup{Timeout: "1m"}); err != nil {
 			return err
 		}
 		for _, m := range members[:i] { // give up what is too much

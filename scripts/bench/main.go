@@ -224,7 +224,7 @@ func (b *bench) large() error {
 		return err
 	}
 	const messages = 9_500_000
-	if _, err := b.load("bench/large", "-messages", strconv.Itoa(messages), "-size", "1100", "-batch", "500", "-publishers", "4"); err != nil {
+	if _, err := b.load("bench/large", "-count", strconv.Itoa(messages), "-body-size", "1100", "-batch", "500", "-publishers", "4"); err != nil {
 		return err
 	}
 	b.note("large memory", residentBytes(b.ferryd.Process.Pid)/(1<<20))

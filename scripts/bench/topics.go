@@ -90,7 +90,7 @@ func (b *bench) copyRows() error {
 
 func (b *bench) publish() error {
 	for _, topic := range []string{"six", "wide"} {
-		r, err := b.load("bench/"+topic, "-messages", "6000000", "-publishers", "4")
+		r, err := b.load("bench/"+topic, "-count", "6000000", "-publishers", "4")
 		if err != nil {
 			return err
 		}
@@ -149,7 +149,7 @@ func (b *bench) emptyHandler() error {
 
 func (b *bench) oneByOne() error {
 	for _, topic := range []string{"small-six", "small-wide"} {
-		r, err := b.load("bench/"+topic, "-messages", "120000", "-publishers", "64", "-batch", "1")
+		r, err := b.load("bench/"+topic, "-count", "120000", "-publishers", "64", "-batch", "1")
 		if err != nil {
 			return err
 		}
@@ -159,7 +159,7 @@ func (b *bench) oneByOne() error {
 }
 
 func (b *bench) fetch() error {
-	r, err := b.load("bench/six", "-publishers", "0", "-readers", "1", "-messages", "6000000")
+	r, err := b.load("bench/six", "-publishers", "0", "-readers", "1", "-count", "6000000")
 	if err != nil {
 		return err
 	}

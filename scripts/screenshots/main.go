@@ -1,7 +1,7 @@
 // Command screenshots takes the pictures of docs/screenshots from a running
 // demo: pages in headless Chromium, commands in a terminal window under Xvfb.
 //
-//	go run ./scripts/screenshots -server http://127.0.0.1:7350 -token TOKEN -out docs/screenshots -kill .demo-cluster/node-b/ferryd.lock
+//	go run ./scripts/screenshots -server http://127.0.0.1:14725 -token TOKEN -out docs/screenshots -kill .demo-cluster/node-b/ferryd.lock
 //
 // With -kill it ends the process whose number is in the file, and takes the
 // pictures of a cluster with a node away.
@@ -64,7 +64,7 @@ const mend = `
 	[...document.querySelectorAll("button")].find((b) => b.textContent === "Mend and return").click();
 	setTimeout(() => {
 		const t = document.querySelector("textarea");
-		Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, "value").set.call(t, 'set /celsius:=(double(body.celsius.replace(" F", "")) - 32.0) / 1.8');
+		Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, "value").set.call(t, 'compute /celsius=(double(body.celsius.replace(" F", "")) - 32.0) / 1.8');
 		t.dispatchEvent(new Event("input", { bubbles: true }));
 	}, 300);`
 
@@ -85,7 +85,7 @@ const beginReplay = `fetch("/api/v1/replays", { method: "POST", headers: { "Cont
 	body: JSON.stringify({ from: "coldchain/readings", to: "coldchain/inspections", where: "body.celsius > 7", rate: 8 }) })`
 
 var commands = []command{
-	{name: "ferry-dead", line: "ferry dead coldchain/inspections; ferry dead coldchain/inspections -limit 1 -where 'reason == \"celsius-not-a-number\"' -edit 'set /celsius:=(double(body.celsius.replace(\" F\", \"\")) - 32.0) / 1.8' -return -rate 50/s; ferry show coldchain/inspections | head -14"},
+	{name: "ferry-dead", line: "ferry dead coldchain/inspections; ferry dead coldchain/inspections -limit 1 -where 'reason == \"celsius-not-a-number\"' -edit 'compute /celsius=(double(body.celsius.replace(\" F\", \"\")) - 32.0) / 1.8' -return -rate 50/s; ferry show coldchain/inspections | head -14"},
 	{name: "ferry-list", line: "ferry list; echo; ferry show coldchain/readings"},
 	{name: "ferry-browse", line: "ferry browse coldchain/readings -where 'body.celsius > 7' -limit 12; ferry show coldchain/readings#3:12"},
 	{name: "ferry-status", line: "timeout 4 ferry status -every 1s"},
@@ -94,7 +94,7 @@ var commands = []command{
 }
 
 func main() {
-	server := flag.String("server", "http://127.0.0.1:7350", "`address` of the demo")
+	server := flag.String("server", "http://127.0.0.1:14725", "`address` of the demo")
 	token := flag.String("token", os.Getenv("FERRY_TOKEN"), "`token` to get in with")
 	out := flag.String("out", "docs/screenshots", "`directory` for the pictures")
 	only := flag.String("only", "", "take only pictures whose names contain this `text`")

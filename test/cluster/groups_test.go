@@ -51,7 +51,7 @@ func TestMembersGoOnWithoutTheNodeThatCoordinates(t *testing.T) {
 		a.Group = fmt.Sprintf("g%d", g)
 		for range 2 {
 			wg.Go(func() {
-				r, err := c.API.ReadGroup(ctx, a, client.ReadOptions{Session: 5 * time.Second, JoinGroup: client.JoinGroup{From: "first"}})
+				r, err := c.API.ReadGroup(ctx, a, client.ReadOptions{Timeout: 5 * time.Second, JoinGroup: client.JoinGroup{From: "first"}})
 				if !assert.NoError(t, err) {
 					return
 				}

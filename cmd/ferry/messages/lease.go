@@ -26,7 +26,7 @@ func memberName() string {
 var leaseVerb = verb{
 	Name: "lease", Args: "QUEUE", Summary: "Take messages of a queue, to be settled before their leases run out",
 	Details: "Each message comes with its lease: accept it, give it back, or set it aside as a dead letter with ferry settle. What is not settled in time is handed out again.\n\n" +
-		"    ferry lease coldchain/inspections -max 10 -wait 20s -json\n    ferry settle coldchain/inspections -accept 0-1200-57",
+		"    ferry lease coldchain/inspections -max 8 -wait 15s -json\n    ferry settle coldchain/inspections -accept 0-1200-57",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		most := fs.Int("max", 1, "lease at most this `many` messages, 1 to 1000")
 		wait, span := new(time.Duration), new(time.Duration)
@@ -83,7 +83,7 @@ func (c *call) printDeliveries(a address.Address, all []client.Delivery) error {
 	switch {
 	case c.JSON:
 	case len(all) == 0:
-		fmt.Fprintf(c.Out, "nothing waits in %s now; -wait 20s waits for it\n", a)
+		fmt.Fprintf(c.Out, "nothing waits in %s now; -wait 15s waits for it\n", a)
 	default:
 		c.Table(c.Out, []string{"lease", "runs out in", "attempt", "key", "body"}, rows, "runs out in", "attempt")
 	}
@@ -260,7 +260,7 @@ func (w *worker) run() error {
 func (w *worker) loop() error {
 	var settle []client.Settlement
 	for {
-		next := client.WorkRequest{Member: w.member, Settle: settle, Max: 1, Wait: "20s"}
+		next := client.WorkRequest{Member: w.member, Settle: settle, Max: 1, Wait: "25s"}
 		if w.once {
 			next.Wait = "0s"
 		}

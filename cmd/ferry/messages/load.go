@@ -34,12 +34,12 @@ type loadFlags struct {
 var loadVerb = verb{
 	Name: "load", Args: "ADDRESS", Summary: "Publish and read test messages as fast as it goes, and measure",
 	Details: "Readers begin at the end and measure the time from publishing to reading. With -publishers 0 they read what is kept, from its first message. What a node that goes away did not confirm is sent again, and is not kept twice.\n\n" +
-		"    ferry load coldchain/trial -messages 1000000 -size 100 -publishers 4 -readers 2",
+		"    ferry load coldchain/trial -count 1000000 -body-size 100 -publishers 4 -readers 2",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		var f loadFlags
-		fs.IntVar(&f.messages, "messages", 1_000_000, "publish so `many` in all, or read so many")
+		fs.IntVar(&f.messages, "count", 1_000_000, "publish so `many` in all, or read so many")
 		fs.Var(term.DurationValue{D: &f.time}, "for", "publish for so `long`, instead of a number of messages")
-		fs.IntVar(&f.size, "size", 100, "`bytes` of a body")
+		fs.IntVar(&f.size, "body-size", 100, "`bytes` of a body")
 		fs.IntVar(&f.publishers, "publishers", 4, "`number` of connections that publish")
 		fs.IntVar(&f.readers, "readers", 0, "`number` of readers, each of which reads everything")
 		fs.IntVar(&f.batch, "batch", 4000, "`messages` in a request")
@@ -52,7 +52,7 @@ var loadVerb = verb{
 				return err
 			}
 			if f.messages < 1 || f.size < 0 || f.size > message.MaxBody || f.publishers < 0 || f.readers < 0 || f.batch < 1 || f.batch > message.MaxBatchCount || f.publishers+f.readers < 1 || f.publishers > 1024 || f.readers > 64 {
-				return term.WrongUsage("out of range; allowed: -messages and -batch from 1, -size up to 64 MiB, -publishers 0 to 1024, -readers 0 to 64, one of either at least")
+				return term.WrongUsage("out of range; allowed: -count and -batch from 1, -body-size up to 64 MiB, -publishers 0 to 1024, -readers 0 to 64, one of either at least")
 			}
 			return c.load(a, &f)
 		}
@@ -344,7 +344,7 @@ func (l *load) report(publishTime, readTime time.Duration) error {
 	read := newDirection(l.read.Load(), l.readBytes.Load(), readTime, l.arrive)
 	if l.call.JSON {
 		return l.call.PrintJSON(map[string]any{"address": l.address.String(), "published": published, "read": read,
-			"retries": l.retries.Load(), "longestPauseMilliseconds": float64(l.longest.Load()) / 1e6, "size": l.flags.size, "batch": l.flags.batch, "publishers": l.flags.publishers, "readers": l.flags.readers, "cores": runtime.NumCPU()})
+			"retries": l.retries.Load(), "longestPauseMilliseconds": float64(l.longest.Load()) / 1e6, "bodySize": l.flags.size, "batch": l.flags.batch, "publishers": l.flags.publishers, "readers": l.flags.readers, "cores": runtime.NumCPU()})
 	}
 	var rows [][]string
 	for _, d := range []struct {

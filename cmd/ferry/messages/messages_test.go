@@ -219,7 +219,7 @@ func TestReadGoesOnWhereItEnded(t *testing.T) {
 
 func TestLeasesAreSettled(t *testing.T) {
 	d := atDesk(t)
-	assert.Equal(t, "nothing waits in coldchain/inspections now; -wait 20s waits for it\n", d.must("", "lease coldchain/inspections"))
+	assert.Equal(t, "nothing waits in coldchain/inspections now; -wait 15s waits for it\n", d.must("", "lease coldchain/inspections"))
 	d.must("a\nb\nc\nd\n", "send coldchain/inspections -lines -key box-1")
 	table := d.must("", "lease coldchain/inspections -member m-1")
 	assert.Regexp(t, `lease +runs out in +attempt +key +body`, table)
@@ -312,14 +312,14 @@ func TestExportsComeBack(t *testing.T) {
 
 func TestLoadCountsWhatItDoes(t *testing.T) {
 	d := atDesk(t)
-	table := d.must("", "load coldchain/readings -messages 2000 -size 50 -batch 100 -publishers 2 -readers 1 -keys")
+	table := d.must("", "load coldchain/readings -count 2000 -body-size 50 -batch 100 -publishers 2 -readers 1 -keys")
 	assert.Regexp(t, `published +2,000 `, table)
 	assert.Regexp(t, `read +2,000 `, table)
 	var sum struct {
 		Published, Read direction
 		Retries         int
 	}
-	require.NoError(t, json.Unmarshal([]byte(d.must("", "load coldchain/readings -publishers 0 -readers 2 -messages 2000 -json")), &sum))
+	require.NoError(t, json.Unmarshal([]byte(d.must("", "load coldchain/readings -publishers 0 -readers 2 -count 2000 -json")), &sum))
 	assert.EqualValues(t, 4000, sum.Read.Messages, "each reads all")
 	assert.Zero(t, sum.Published.Messages)
 	require.NoError(t, json.Unmarshal([]byte(d.must("", "load coldchain/readings -for 300ms -rate 1000/s -batch 50 -compress -json")), &sum))

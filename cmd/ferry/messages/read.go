@@ -6,6 +6,7 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -23,10 +24,10 @@ var readVerb = verb{
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		from := fs.String("from", "first", "the `position` at which the group begins if it does not exist")
 		limit := fs.Int("limit", 0, "end after this `many` messages; 0 is no limit")
-		commit := fs.String("commit", "batch", "`when` to commit: batch (after each batch), manual (when a line that is not empty comes in on the standard input), never")
-		session := new(time.Duration)
-		*session = 10 * time.Second
-		fs.Var(term.DurationValue{D: session}, "session", "`time` after which a member that does not answer is removed")
+		commit := fs.String("commit", commitEachBatch, "`when` to commit: each-batch, on-enter (a line of the standard input commits the batch before it), never")
+		timeout := new(time.Duration)
+		*timeout = client.MemberTimeout
+		fs.Var(term.DurationValue{D: timeout}, "timeout", "`time` after which a member that does not answer is removed")
 		label := fs.String("label", "", "a `name` to know this member by (default: host and process)")
 		perSecondMost := new(float64)
 		fs.Var(term.RateValue{PerSecond: perSecondMost}, "rate", "read at most so `many` messages a second, such as 200/s")
@@ -36,8 +37,8 @@ var readVerb = verb{
 			if err != nil {
 				return err
 			}
-			if *commit != "batch" && *commit != "manual" && *commit != "never" {
-				return term.WrongUsage("-commit is %q; allowed: batch, manual, never", *commit)
+			if !slices.Contains(commitModes, *commit) {
+				return term.WrongUsage("-commit is %q; allowed: %s", *commit, strings.Join(commitModes, ", "))
 			}
 			if _, err := address.ParsePosition(*from); err != nil {
 				return term.Usage(err)
@@ -47,10 +48,19 @@ var readVerb = verb{
 				*label = fmt.Sprintf("%s-%d", host, os.Getpid())
 			}
 			r := &groupRead{call: c, address: a, limit: *limit, commit: *commit, pace: *perSecondMost, quiet: *quiet}
-			return r.run(client.ReadOptions{JoinGroup: client.JoinGroup{From: *from, Label: *label}, Session: *session, Changed: r.shareChanged, Refused: r.refused})
+			return r.run(client.ReadOptions{JoinGroup: client.JoinGroup{From: *from, Label: *label}, Timeout: *timeout, Changed: r.shareChanged, Refused: r.refused})
 		}
 	},
 }
+
+// When ferry read commits.
+const (
+	commitEachBatch = "each-batch"
+	commitOnEnter   = "on-enter"
+	commitNever     = "never"
+)
+
+var commitModes = []string{commitEachBatch, commitOnEnter, commitNever}
 
 // groupRead is one run of ferry read.
 type groupRead struct {
@@ -106,7 +116,7 @@ func (r *groupRead) run(o client.ReadOptions) error {
 		}
 	}()
 	lines := r.messageLines()
-	manual := r.manualCommits()
+	entered := r.entered()
 	for {
 		b, err := reader.Next(r.Ctx)
 		if r.Ctx.Err() != nil {
@@ -121,10 +131,10 @@ func (r *groupRead) run(o client.ReadOptions) error {
 		if err := r.print(&b, lines); err != nil {
 			return err
 		}
-		commit := r.commit == "batch"
-		if r.commit == "manual" {
+		commit := r.commit == commitEachBatch
+		if r.commit == commitOnEnter {
 			select {
-			case <-manual:
+			case <-entered:
 				commit = true
 			case <-r.Ctx.Done():
 				return term.ErrDone
@@ -187,10 +197,10 @@ func (r *groupRead) print(b *client.Batch, lines *messageLines) error {
 	return err
 }
 
-// manualCommits brings a word for each line of the standard input.
-func (r *groupRead) manualCommits() <-chan struct{} {
+// entered brings a word for each line of the standard input.
+func (r *groupRead) entered() <-chan struct{} {
 	ch := make(chan struct{})
-	if r.commit != "manual" {
+	if r.commit != commitOnEnter {
 		return ch
 	}
 	go func() {

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"steadyferry/internal/core/expr"
@@ -16,12 +17,25 @@ import (
 // Edit changes one place of a message: a JSON Pointer into its body (RFC
 // 6901), header.NAME, key, or body as a whole.
 type Edit struct {
-	Op    string          `json:"op"` // set, remove, rename
-	At    string          `json:"at"`
-	To    string          `json:"to,omitempty"`    // of a rename
-	Value json.RawMessage `json:"value,omitempty"` // of set: a constant
-	CEL   string          `json:"cel,omitempty"`   // of set: computed from the message as it was
+	Op         string          `json:"op"` // one of Ops
+	At         string          `json:"at"`
+	To         string          `json:"to,omitempty"`         // of rename
+	Value      json.RawMessage `json:"value,omitempty"`      // of set: a constant
+	Expression string          `json:"expression,omitempty"` // of compute: CEL over the message as it was
 }
+
+// The operations.
+const (
+	Set     = "set"
+	Compute = "compute"
+	Remove  = "remove"
+	Rename  = "rename"
+)
+
+// Ops are all of them, as they are listed for people.
+var Ops = []string{Set, Compute, Remove, Rename}
+
+func allowedOps() string { return strings.Join(Ops, ", ") }
 
 // MaxEdits is how many edits one list has.
 const MaxEdits = 50
@@ -46,44 +60,43 @@ func (e *EditError) Unwrap() error { return e.Err }
 
 // String prints the edit as Parse reads it.
 func (e Edit) String() string {
-	switch {
-	case e.Op == "rename":
+	switch e.Op {
+	case Rename:
 		return "rename " + e.At + "=" + e.To
-	case e.CEL != "":
-		return e.Op + " " + e.At + ":=" + e.CEL
-	case e.Op == "set":
+	case Compute:
+		return "compute " + e.At + "=" + e.Expression
+	case Set:
 		return "set " + e.At + "=" + string(e.Value)
 	}
 	return e.Op + " " + e.At
 }
 
-// Parse reads an edit as it is typed: set AT=VALUE, set AT:=EXPRESSION,
+// Parse reads an edit as it is typed: set AT=VALUE, compute AT=EXPRESSION,
 // remove AT, or rename AT=TO. A VALUE that is not JSON is text.
 func Parse(source string) (Edit, error) {
 	op, rest, _ := strings.Cut(strings.TrimSpace(source), " ")
 	rest = strings.TrimSpace(rest)
 	e := Edit{Op: op, At: rest}
-	switch op {
-	case "remove":
-	case "rename", "set":
-		at, value, ok := strings.Cut(rest, "=")
-		if !ok {
-			return e, fmt.Errorf("%q: there is no =", source)
-		}
-		e.At = strings.TrimSpace(at)
-		value = strings.TrimSpace(value)
-		switch computed := strings.TrimSuffix(e.At, ":"); {
-		case op == "rename":
-			e.To = value
-		case computed != e.At:
-			e.At, e.CEL = strings.TrimSpace(computed), value
-		case json.Valid([]byte(value)):
-			e.Value = json.RawMessage(value)
-		default:
-			e.Value, _ = json.Marshal(value)
-		}
+	if !slices.Contains(Ops, op) {
+		return e, fmt.Errorf("%q: it begins with %q; allowed: %s", source, op, allowedOps())
+	}
+	if op == Remove {
+		return e, nil
+	}
+	at, value, ok := strings.Cut(rest, "=")
+	if !ok {
+		return e, fmt.Errorf("%q: there is no =", source)
+	}
+	e.At, value = strings.TrimSpace(at), strings.TrimSpace(value)
+	switch {
+	case op == Rename:
+		e.To = value
+	case op == Compute:
+		e.Expression = value
+	case json.Valid([]byte(value)):
+		e.Value = json.RawMessage(value)
 	default:
-		return e, fmt.Errorf("%q: it begins with %q; allowed: set, remove, rename", source, op)
+		e.Value, _ = json.Marshal(value)
 	}
 	return e, nil
 }
@@ -96,8 +109,8 @@ func NewEditor(edits []Edit) (*Editor, error) {
 	ed := &Editor{edits: edits, values: make([]*expr.Value, len(edits))}
 	for i, e := range edits {
 		err := e.check()
-		if err == nil && e.CEL != "" {
-			ed.values[i], err = expr.CompileValue(e.CEL)
+		if err == nil && e.Op == Compute {
+			ed.values[i], err = expr.CompileValue(e.Expression)
 		}
 		if err != nil {
 			return nil, &EditError{i + 1, e, err}
@@ -106,23 +119,28 @@ func NewEditor(edits []Edit) (*Editor, error) {
 	return ed, nil
 }
 
+// puts reports whether the edit puts a value there.
+func (e *Edit) puts() bool { return e.Op == Set || e.Op == Compute }
+
 func (e *Edit) check() error {
 	inBody := func(at string) bool { return strings.HasPrefix(at, "/") }
 	header, isHeader := strings.CutPrefix(e.At, "header.")
 	switch {
-	case e.Op != "set" && e.Op != "remove" && e.Op != "rename":
-		return fmt.Errorf("op is %q; allowed: set, remove, rename", e.Op)
+	case !slices.Contains(Ops, e.Op):
+		return fmt.Errorf("op is %q; allowed: %s", e.Op, allowedOps())
 	case isHeader && header == "":
 		return errors.New("the header has no name")
 	case !inBody(e.At) && !isHeader && e.At != "key" && e.At != "body":
 		return fmt.Errorf("at is %q; allowed: a JSON Pointer such as /celsius, header.NAME, key, body", e.At)
-	case e.Op == "set" && (e.CEL == "") == (len(e.Value) == 0):
-		return errors.New("one of value and cel is needed")
-	case e.Op == "rename" && inBody(e.At) != inBody(e.To):
+	case (e.Op == Set) != (len(e.Value) > 0):
+		return errors.New("set has a value, and no other has one")
+	case (e.Op == Compute) != (e.Expression != ""):
+		return errors.New("compute has an expression, and no other has one")
+	case e.Op == Rename && inBody(e.At) != inBody(e.To):
 		return fmt.Errorf("%s cannot become %s; allowed: a place in the body, or a header to a header", e.At, e.To)
-	case e.Op == "rename" && !inBody(e.At) && !(isHeader && strings.HasPrefix(e.To, "header.") && e.To != "header."):
+	case e.Op == Rename && !inBody(e.At) && !(isHeader && strings.HasPrefix(e.To, "header.") && e.To != "header."):
 		return fmt.Errorf("%s cannot become %s", e.At, e.To)
-	case e.Op == "remove" && e.At == "body":
+	case e.Op == Remove && e.At == "body":
 		return errors.New("the body cannot be removed")
 	}
 	return nil
@@ -189,7 +207,7 @@ func (m *edited) apply(e Edit, value json.RawMessage) (err error) {
 		return editHeader(&m.Stored, e, name, plainText(value))
 	case e.At == "key":
 		m.Key = ""
-		if e.Op == "set" {
+		if e.puts() {
 			m.Key = plainText(value)
 		}
 		return nil
@@ -207,9 +225,9 @@ func (m *edited) apply(e Edit, value json.RawMessage) (err error) {
 		}
 	}
 	switch e.Op {
-	case "remove":
+	case Remove:
 		_, err = m.document.remove(e.At)
-	case "rename":
+	case Rename:
 		err = m.document.rename(e.At, e.To)
 	default:
 		err = m.document.set(e.At, &document{raw: value})
@@ -225,13 +243,13 @@ func editHeader(m *message.Stored, e Edit, name, value string) error {
 		}
 	}
 	switch {
-	case e.Op == "set" && at >= 0:
+	case e.puts() && at >= 0:
 		m.Headers[at].Value = value
-	case e.Op == "set":
+	case e.puts():
 		m.Headers = append(m.Headers, message.Header{Name: name, Value: value})
 	case at < 0:
 		return fmt.Errorf("there is no header %s", name)
-	case e.Op == "remove":
+	case e.Op == Remove:
 		m.Headers = append(m.Headers[:at], m.Headers[at+1:]...)
 	default:
 		m.Headers[at].Name = strings.TrimPrefix(e.To, "header.")

@@ -18,15 +18,15 @@ func stored(body string) *message.Stored {
 func TestEdits(t *testing.T) {
 	for _, c := range []struct{ edit, body, want string }{
 		{`set /celsius=4.5`, `{"celsius":"46.4 F","z":1,"a":2}`, `{"celsius":4.5,"z":1,"a":2}`},
-		{`set /celsius:=(double(body.celsius.replace(" F", "")) - 32.0) / 1.8`, `{"celsius":"50 F","big":12345678901234567890}`, `{"celsius":10,"big":12345678901234567890}`},
-		{`set /box:=key`, `{}`, `{"box":"box-1"}`},
-		{`set /at:=offset + 1`, `{"at":0}`, `{"at":8}`},
+		{`compute /celsius=(double(body.celsius.replace(" F", "")) - 32.0) / 1.8`, `{"celsius":"50 F","big":12345678901234567890}`, `{"celsius":10,"big":12345678901234567890}`},
+		{`compute /box=key`, `{}`, `{"box":"box-1"}`},
+		{`compute /at=offset + 1`, `{"at":0}`, `{"at":8}`},
 		{`set /list/1="x"`, `{"list":[1,2,3]}`, `{"list":[1,"x",3]}`},
 		{`set /a~1b=true`, `{"a/b":false}`, `{"a/b":true}`},
 		{`set /unit=Celsius`, `{}`, `{"unit":"Celsius"}`},
 		{`remove /celsius`, `{"celsius":1,"box":"b"}`, `{"box":"b"}`},
 		{`rename /temp=/celsius`, `{"temp":7}`, `{"celsius":7}`},
-		{`set body:={"only": key}`, `not json`, `{"only":"box-1"}`},
+		{`compute body={"only": key}`, `not json`, `{"only":"box-1"}`},
 	} {
 		e, err := Parse(c.edit)
 		require.NoError(t, err, c.edit)
@@ -45,7 +45,7 @@ func TestEdits(t *testing.T) {
 
 func TestEditsOfHeadersAndKey(t *testing.T) {
 	var edits []Edit
-	for _, text := range []string{`rename header.source=header.origin`, `set header.mended:=reason + "!"`, `set key:=body.box`} {
+	for _, text := range []string{`rename header.source=header.origin`, `compute header.mended=reason + "!"`, `compute key=body.box`} {
 		e, err := Parse(text)
 		require.NoError(t, err)
 		edits = append(edits, e)
@@ -60,11 +60,11 @@ func TestEditsOfHeadersAndKey(t *testing.T) {
 
 func TestEditsThatDoNotApply(t *testing.T) {
 	for edit, want := range map[string]string{
-		`remove /none`:          "the body has no /none",
-		`rename /none=/x`:       "the body has no /none",
-		`remove header.none`:    "there is no header none",
-		`set /x:=body.none + 1`: "no such key: none",
-		`set /x/y/z=1`:          "the body has no /x/y/z",
+		`remove /none`:             "the body has no /none",
+		`rename /none=/x`:          "the body has no /none",
+		`remove header.none`:       "there is no header none",
+		`compute /x=body.none + 1`: "no such key: none",
+		`set /x/y/z=1`:             "the body has no /x/y/z",
 	} {
 		e, err := Parse(edit)
 		require.NoError(t, err)
@@ -75,7 +75,7 @@ func TestEditsThatDoNotApply(t *testing.T) {
 		require.ErrorContains(t, err, "edit 1 ("+edit)
 	}
 	for _, edit := range []Edit{{Op: "add", At: "/x"}, {Op: "set", At: "/x"}, {Op: "set", At: "x", Value: []byte("1")}, {Op: "rename", At: "/x", To: "header.x"},
-		{Op: "remove", At: "body"}, {Op: "set", At: "/x", CEL: "body."}, {Op: "remove", At: "header."}} {
+		{Op: "remove", At: "body"}, {Op: "compute", At: "/x", Expression: "body."}, {Op: "set", At: "/x", Expression: "1"}, {Op: "compute", At: "/x"}, {Op: "compute", At: "/x", Expression: "1", Value: []byte("1")}, {Op: "remove", At: "header."}} {
 		_, err := NewEditor([]Edit{edit})
 		require.Error(t, err, edit.String())
 	}
@@ -90,7 +90,7 @@ func TestManyEditsOfALargeBodyParseItOnce(t *testing.T) {
 	took := func(count int, want string) time.Duration {
 		edits := make([]Edit, count)
 		for i := range edits {
-			edits[i] = Edit{Op: "set", At: "/celsius", CEL: "body.celsius + 1.0"}
+			edits[i] = Edit{Op: "compute", At: "/celsius", Expression: "body.celsius + 1.0"}
 		}
 		ed, err := NewEditor(edits)
 		require.NoError(t, err)

@@ -12,7 +12,7 @@ import (
 // A list of edits is read once and applied to many messages.
 func Example() {
 	var edits []edit.Edit
-	for _, text := range []string{"rename /temp=/celsius", "set header.source=warm-boxes", "set /fahrenheit:=double(body.temp) * 1.8 + 32.0"} {
+	for _, text := range []string{"rename /temp=/celsius", "set header.source=warm-boxes", "compute /fahrenheit=double(body.temp) * 1.8 + 32.0"} {
 		e, err := edit.Parse(text)
 		if err != nil {
 			panic(err)

@@ -23,7 +23,7 @@ type Group struct {
 	Paused      bool      `json:"paused"`
 	Expire      string    `json:"expire"`
 	CreatedAt   time.Time `json:"createdAt"`
-	Generation  uint64    `json:"generation"`
+	Round       uint64    `json:"round"`
 	Members     int       `json:"memberCount"`
 	Lag         int64     `json:"lag"`        // messages that it has not read
 	LagSeconds  float64   `json:"lagSeconds"` // age of the oldest of them
@@ -64,7 +64,7 @@ type PartitionLag struct {
 type MemberInfo struct {
 	Member     string    `json:"member"`
 	Label      string    `json:"label"`
-	Session    string    `json:"session"`
+	Timeout    string    `json:"timeout"`
 	Joined     time.Time `json:"joined"`
 	Partitions []int     `json:"partitions"`
 	Leaving    []int     `json:"leaving"` // that it is to give up
@@ -73,15 +73,15 @@ type MemberInfo struct {
 // JoinGroup asks to become a member.
 type JoinGroup struct {
 	From    string `json:"from,omitempty"`    // where the group begins if it does not exist; without it, it must
-	Session string `json:"session,omitempty"` // the member is removed after so long without a word; 10s
+	Timeout string `json:"timeout,omitempty"` // the member is removed after so long without a word; 15s
 	Label   string `json:"label,omitempty"`   // to know it by
 }
 
 // Membership is a member's share of the partitions.
 type Membership struct {
 	Member     string `json:"member"`
-	Generation uint64 `json:"generation"`
-	Session    string `json:"session"`
+	Round      uint64 `json:"round"`
+	Timeout    string `json:"timeout"`
 	Paused     bool   `json:"paused"` // the group is: nothing is to be read
 	Partitions []Held `json:"partitions"`
 	Leaving    []int  `json:"leaving"`        // to be committed and given up
@@ -90,33 +90,33 @@ type Membership struct {
 
 // Held is a partition that a member reads.
 type Held struct {
-	Partition  int    `json:"partition"`
-	Offset     int64  `json:"offset"`     // committed
-	Generation uint64 `json:"generation"` // when the member got it, or its offset was moved
+	Partition int    `json:"partition"`
+	Offset    int64  `json:"offset"` // committed
+	Round     uint64 `json:"round"`  // when the member got it, or its offset was moved
 }
 
 // Beat tells that a member lives.
 type Beat struct {
-	Generation uint64 `json:"generation"` // that it knows
-	Paused     bool   `json:"paused,omitempty"`
-	Holds      []int  `json:"holds"`          // partitions that it still works on
-	Wait       string `json:"wait,omitempty"` // for another share
+	Round  uint64 `json:"round"` // that it knows
+	Paused bool   `json:"paused,omitempty"`
+	Holds  []int  `json:"holds"`          // partitions that it still works on
+	Wait   string `json:"wait,omitempty"` // for another share
 }
 
-// Poll asks for messages of a member's share.
-type Poll struct {
+// Next asks for messages of a member's share.
+type Next struct {
 	Max    int    `json:"max,omitempty"`    // 100
 	Wait   string `json:"wait,omitempty"`   // for the first message
 	UpTo   string `json:"upTo,omitempty"`   // that of the last answer that arrived; what came behind it is handed out again
 	Commit bool   `json:"commit,omitempty"` // all up to there
 }
 
-// Polled are messages of a member's share.
-type Polled struct {
+// Given are messages of a member's share.
+type Given struct {
 	Membership
 	Messages []Message `json:"messages"`
 	Gone     []Gone    `json:"gone,omitempty"`
-	UpTo     string    `json:"upTo"` // to be named in the next poll
+	UpTo     string    `json:"upTo"` // to be named in the next call
 }
 
 // Gone tells that retention took messages before the group read them.
@@ -134,8 +134,8 @@ type OffsetOf struct {
 
 // Commit records how far a member has read.
 type Commit struct {
-	Generation uint64     `json:"generation"`
-	Offsets    []OffsetOf `json:"offsets"`
+	Round   uint64     `json:"round"`
+	Offsets []OffsetOf `json:"offsets"`
 }
 
 // Reject sets a message aside that cannot be processed.

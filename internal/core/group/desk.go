@@ -28,7 +28,7 @@ func (e *BelowError) Error() string {
 }
 
 // Desk is what the node that coordinates a group knows and decides: whose
-// sessions are alive, who may commit what, what a member that polls was handed,
+// members are alive, who may commit what, what a member that asks for its next was handed,
 // and what goes on while offsets are moved by hand. It is a state machine
 // without a clock, records or network, for one user at a time: whoever carries
 // its decisions out records a new table first and then has the desk show it,
@@ -37,16 +37,16 @@ type Desk struct {
 	table     *Table // as it is recorded
 	committed map[int]int64
 	heard     map[string]time.Time // of each member: its last word
-	touched   map[string]uint64    // generation in which a member's share changed last
-	told      map[string][]int     // what a member that polls was told to give up
-	sent      map[int]int64        // offset after what was handed out to the holder that polls
+	touched   map[string]uint64    // round in which a member's share changed last
+	told      map[string][]int     // what a member that asks for its next was told to give up
+	sent      map[int]int64        // offset after what was handed out to the holder that asks
 	moving    bool                 // offsets are being moved by hand
 	inFlight  int                  // commits on their way into the records
 	over      bool                 // another node coordinates the group now
 	unsure    bool                 // a move may or may not be in the records
 }
 
-// NewDesk takes a group over as it is recorded. The sessions of its members
+// NewDesk takes a group over as it is recorded. The timeouts of its members
 // begin anew.
 func NewDesk(table *Table, committed map[int]int64, now time.Time) *Desk {
 	d := &Desk{table: table, committed: committed, heard: map[string]time.Time{}, touched: map[string]uint64{}, told: map[string][]int{}, sent: map[int]int64{}}
@@ -90,7 +90,7 @@ func (d *Desk) Next(partitions int) *Table {
 	return next
 }
 
-// Show makes a table that is recorded the one in force. It begins the sessions
+// Show makes a table that is recorded the one in force. It begins the timeouts
 // of members that are new and forgets those that are gone.
 func (d *Desk) Show(next *Table, now time.Time) {
 	for p, h := range next.Holdings {
@@ -102,7 +102,7 @@ func (d *Desk) Show(next *Table, now time.Time) {
 			continue
 		}
 		for _, id := range []string{h.Member, old.Member} {
-			d.touched[id] = next.Generation
+			d.touched[id] = next.Round
 		}
 		if h.Member != old.Member || h.Since != old.Since {
 			delete(d.sent, p)
@@ -111,7 +111,7 @@ func (d *Desk) Show(next *Table, now time.Time) {
 	for id := range next.Members {
 		if _, ok := d.heard[id]; !ok {
 			d.heard[id] = now
-			d.touched[id] = next.Generation
+			d.touched[id] = next.Round
 		}
 	}
 	for id := range d.heard {
@@ -133,17 +133,17 @@ func (d *Desk) Hear(id string, now time.Time) error {
 	return nil
 }
 
-// Forgive adds a time in which nobody could be heard to all sessions.
+// Forgive adds a time in which nobody could be heard to all timeouts.
 func (d *Desk) Forgive(pause time.Duration) {
 	for id, at := range d.heard {
 		d.heard[id] = at.Add(pause)
 	}
 }
 
-// Silent returns the members that have said nothing in their session time.
+// Silent returns the members that have said nothing in their timeout.
 func (d *Desk) Silent(now time.Time) (ids []string) {
 	for id, m := range d.table.Members {
-		if now.Sub(d.heard[id]) > m.Session {
+		if now.Sub(d.heard[id]) > m.Timeout {
 			ids = append(ids, id)
 		}
 	}
@@ -158,11 +158,11 @@ func (d *Desk) Due(now time.Time, partitions int) bool {
 
 // Standing is what a member has in its group.
 type Standing struct {
-	Generation uint64
-	Touched    uint64 // generation that changed its share last
-	Session    time.Duration
-	Holds      []form.Held // to read
-	Leaving    []int       // to commit and give up
+	Round   uint64
+	Touched uint64 // round that changed its share last
+	Timeout time.Duration
+	Holds   []form.Held // to read
+	Leaving []int       // to commit and give up
 }
 
 // Standing returns what a member has, or why it has nothing: ErrOver,
@@ -175,14 +175,14 @@ func (d *Desk) Standing(id string) (*Standing, error) {
 	case !ok:
 		return nil, ErrNoMember
 	}
-	s := &Standing{Generation: d.table.Generation, Touched: d.touched[id], Session: m.Session, Holds: []form.Held{}, Leaving: []int{}}
+	s := &Standing{Round: d.table.Round, Touched: d.touched[id], Timeout: m.Timeout, Holds: []form.Held{}, Leaving: []int{}}
 	for p, h := range d.table.Holdings {
 		switch {
 		case h.Member != id:
 		case h.For != "":
 			s.Leaving = append(s.Leaving, p)
 		default:
-			s.Holds = append(s.Holds, form.Held{Partition: p, Offset: d.committed[p], Generation: h.Since})
+			s.Holds = append(s.Holds, form.Held{Partition: p, Offset: d.committed[p], Round: h.Since})
 		}
 	}
 	return s, nil
@@ -195,7 +195,7 @@ func (d *Desk) GivesUp(id string, holds []int) bool {
 	return slices.ContainsFunc(leaving, func(p int) bool { return !slices.Contains(holds, p) })
 }
 
-// Keeps returns what a member that polls again still holds: what it shall give
+// Keeps returns what a member that asks for its next again still holds: what it shall give
 // up it keeps while it has messages of it in hand, until it has been told.
 func (d *Desk) Keeps(id string) []int {
 	told := d.told[id]
@@ -217,7 +217,7 @@ func (d *Desk) Told(id string, leaving []int, now time.Time) {
 }
 
 // Sent notes that a member is handed what lies before an offset of a partition
-// that it holds since a generation, if it still does.
+// that it holds since a round, if it still does.
 func (d *Desk) Sent(id string, partition int, since uint64, next int64) {
 	if h := d.table.Holdings[partition]; h.Member == id && h.Since == since {
 		d.sent[partition] = next
@@ -226,24 +226,24 @@ func (d *Desk) Sent(id string, partition int, since uint64, next int64) {
 
 // Has returns what a member can commit that has come so far: of what it still
 // holds, at the same place.
-func (d *Desk) Has(id string, upTo UpTo) (generation uint64, offsets []form.OffsetOf) {
+func (d *Desk) Has(id string, upTo UpTo) (round uint64, offsets []form.OffsetOf) {
 	for p, h := range d.table.Holdings {
 		if has := upTo.From(p, h.Since, 0); h.Member == id && has > d.committed[p] {
 			offsets = append(offsets, form.OffsetOf{Partition: p, Offset: has})
 		}
 	}
-	return d.table.Generation, offsets
+	return d.table.Round, offsets
 }
 
-// BeginCommit lets a member commit offsets, with the generation that it knows;
+// BeginCommit lets a member commit offsets, with the round that it knows;
 // EndCommit must follow. It returns ErrOver, ErrMoving, a BelowError, or what the
 // table has against it, and in which partition.
-func (d *Desk) BeginCommit(id string, generation uint64, offsets []form.OffsetOf) (partition int, err error) {
+func (d *Desk) BeginCommit(id string, round uint64, offsets []form.OffsetOf) (partition int, err error) {
 	if err := d.Over(); err != nil {
 		return -1, err
 	}
 	for _, o := range offsets {
-		if err := d.table.Check(id, generation, o.Partition); err != nil {
+		if err := d.table.Check(id, round, o.Partition); err != nil {
 			return o.Partition, err
 		}
 		if have := d.committed[o.Partition]; o.Offset < have {

@@ -21,7 +21,7 @@ func deskOf(t *testing.T, partitions int, members ...string) (*Desk, time.Time) 
 	now := time.Unix(1_800_000_000, 0)
 	table := NewTable(partitions)
 	for _, id := range members {
-		require.NoError(t, table.Join(id, Member{Session: time.Second}))
+		require.NoError(t, table.Join(id, Member{Timeout: time.Second}))
 	}
 	table.Balance(now)
 	return NewDesk(table, map[int]int64{}, now), now
@@ -30,8 +30,8 @@ func deskOf(t *testing.T, partitions int, members ...string) (*Desk, time.Time) 
 func TestWhoMayCommitWhat(t *testing.T) {
 	d, now := deskOf(t, 2, "a", "b") // a holds 0, b holds 1
 	commit := func(id string, partition int, offset int64) error {
-		generation, _ := d.Has(id, nil)
-		_, err := d.BeginCommit(id, generation, []form.OffsetOf{{Partition: partition, Offset: offset}})
+		round, _ := d.Has(id, nil)
+		_, err := d.BeginCommit(id, round, []form.OffsetOf{{Partition: partition, Offset: offset}})
 		if err == nil {
 			d.EndCommit([]form.OffsetOf{{Partition: partition, Offset: offset}}, true)
 		}
@@ -61,7 +61,7 @@ func TestWhoMayCommitWhat(t *testing.T) {
 	d.EndMove()
 	require.NoError(t, commit("a", 0, 3), "it may begin below what was committed")
 	_, err = d.BeginCommit("a", 1, []form.OffsetOf{{Partition: 0, Offset: 9}})
-	assert.ErrorIs(t, err, ErrOldGeneration, "with what it read before the move")
+	assert.ErrorIs(t, err, ErrOldRound, "with what it read before the move")
 
 	require.NoError(t, d.BeginMove())
 	d.Doubt()
@@ -89,29 +89,29 @@ func TestWhoFallsSilentIsFound(t *testing.T) {
 	assert.True(t, d.Due(late, 3), "the topic has grown")
 }
 
-// A member that polls keeps what it has in hand of a partition that it shall
+// A member that asks for its next keeps what it has in hand of a partition that it shall
 // give up until an answer has told it so.
 func TestWhatIsInHandIsKeptUntilItIsToldToGo(t *testing.T) {
 	d, now := deskOf(t, 2, "a")
 	d.Sent("a", 1, 1, 5)
 	next := d.Next(2)
-	require.NoError(t, next.Join("b", Member{Session: time.Second}))
+	require.NoError(t, next.Join("b", Member{Timeout: time.Second}))
 	next.Balance(now)
 	d.Show(next, now)
 	s, err := d.Standing("a")
 	require.NoError(t, err)
 	require.Equal(t, []int{1}, s.Leaving)
-	assert.Equal(t, s.Generation, s.Touched)
+	assert.Equal(t, s.Round, s.Touched)
 	holds := d.Keeps("a")
 	assert.Equal(t, []int{0, 1}, holds)
 	assert.False(t, d.GivesUp("a", holds))
 	d.Told("a", s.Leaving, now)
 	holds = d.Keeps("a")
-	assert.Equal(t, []int{0}, holds, "by the next poll it has let go")
+	assert.Equal(t, []int{0}, holds, "by its next call it has let go")
 	assert.True(t, d.GivesUp("a", holds))
-	generation, offsets := d.Has("a", UpTo{1: {Since: 1, Offset: 5}})
+	round, offsets := d.Has("a", UpTo{1: {Since: 1, Offset: 5}})
 	assert.Equal(t, []form.OffsetOf{{Partition: 1, Offset: 5}}, offsets, "and commits what it had")
-	_, err = d.BeginCommit("a", generation, offsets)
+	_, err = d.BeginCommit("a", round, offsets)
 	assert.NoError(t, err)
 }
 
@@ -136,7 +136,7 @@ type world struct {
 	readers   map[string]*reader
 	flying    []func(sure bool) // commits that are on their way
 	base      []int64           // from which on everything must have been read
-	moved     []uint64          // generation of the last move
+	moved     []uint64          // round of the last move
 	got       []map[int64]bool  // what has arrived since, by partition
 	made      int
 	waited    bool // a seek has waited for the commits on their way
@@ -184,7 +184,7 @@ func (w *world) change(f func(*Table)) {
 func (w *world) join() {
 	id := fmt.Sprintf("m%d", w.made)
 	w.made++
-	w.change(func(t *Table) { require.NoError(w.t, t.Join(id, Member{Session: 2 * time.Second})) })
+	w.change(func(t *Table) { require.NoError(w.t, t.Join(id, Member{Timeout: 2 * time.Second})) })
 	w.readers[id] = &reader{upTo: UpTo{}, hand: map[int]Reached{}}
 }
 
@@ -203,16 +203,16 @@ func (w *world) tend() {
 
 // commit has a member commit what it has: by its answer, or by itself.
 func (w *world) commit(id string, r *reader) error {
-	generation, offsets := w.desk.Has(id, r.upTo)
+	round, offsets := w.desk.Has(id, r.upTo)
 	if w.random.IntN(2) == 0 {
-		// Under the generation in which it got the partition.
+		// Under the round in which it got the partition.
 		p := w.random.IntN(len(w.ends))
-		generation, offsets = r.hand[p].Since, []form.OffsetOf{{Partition: p, Offset: r.hand[p].Offset}}
+		round, offsets = r.hand[p].Since, []form.OffsetOf{{Partition: p, Offset: r.hand[p].Offset}}
 	}
 	if len(offsets) == 0 {
 		return nil
 	}
-	if _, err := w.desk.BeginCommit(id, generation, offsets); errors.Is(err, ErrOver) {
+	if _, err := w.desk.BeginCommit(id, round, offsets); errors.Is(err, ErrOver) {
 		w.take()
 		return err
 	} else if err != nil {
@@ -231,9 +231,9 @@ func (w *world) commit(id string, r *reader) error {
 	return nil
 }
 
-// poll has a member ask for messages; its answer may be lost, and what is asked
+// next has a member ask for messages; its answer may be lost, and what is asked
 // may come to a desk that is no longer in charge while it reads.
-func (w *world) poll(id string, arrives bool) {
+func (w *world) next(id string, arrives bool) {
 	r := w.readers[id]
 	if errors.Is(w.desk.Hear(id, w.now), ErrNoMember) {
 		delete(w.readers, id)
@@ -256,14 +256,14 @@ func (w *world) poll(id string, arrives bool) {
 	}
 	next := maps.Clone(r.upTo)
 	for _, h := range s.Holds {
-		from := r.upTo.From(h.Partition, h.Generation, h.Offset)
+		from := r.upTo.From(h.Partition, h.Round, h.Offset)
 		to := min(from+int64(w.random.IntN(5)), w.ends[h.Partition])
 		if to <= from {
 			continue
 		}
-		next[h.Partition] = Reached{h.Generation, to}
-		w.desk.Sent(id, h.Partition, h.Generation, to)
-		if arrives && h.Generation >= w.moved[h.Partition] {
+		next[h.Partition] = Reached{h.Round, to}
+		w.desk.Sent(id, h.Partition, h.Round, to)
+		if arrives && h.Round >= w.moved[h.Partition] {
 			for o := from; o < to; o++ {
 				w.got[h.Partition][o] = true
 			}
@@ -295,7 +295,7 @@ func (w *world) seek() {
 	if w.random.IntN(5) > 0 { // it may not be recorded
 		w.committed[p] = to
 		require.NoError(w.t, w.record(next))
-		w.base[p], w.moved[p], w.got[p] = to, next.Generation, map[int64]bool{}
+		w.base[p], w.moved[p], w.got[p] = to, next.Round, map[int64]bool{}
 		if w.random.IntN(5) == 0 { // it is, but nobody knows
 			w.desk.Doubt()
 		} else {
@@ -358,7 +358,7 @@ func TestNothingIsCommittedThatNobodyHasRead(t *testing.T) {
 				w.tend()
 			default:
 				if id := ids[w.random.IntN(len(ids))]; !w.readers[id].silent {
-					w.poll(id, w.random.IntN(4) > 0)
+					w.next(id, w.random.IntN(4) > 0)
 				}
 			}
 			w.check(step)
@@ -383,7 +383,7 @@ func (w *world) settle() {
 		w.now = w.now.Add(100 * time.Millisecond)
 		w.tend()
 		for _, id := range slices.Sorted(maps.Keys(w.readers)) {
-			if w.poll(id, true); w.readers[id] != nil {
+			if w.next(id, true); w.readers[id] != nil {
 				_ = w.commit(id, w.readers[id])
 			}
 			for len(w.flying) > 0 {

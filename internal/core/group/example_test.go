@@ -12,10 +12,10 @@ import (
 func ExampleTable() {
 	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	t := group.NewTable(4)
-	_ = t.Join("ada", group.Member{Session: 10 * time.Second})
+	_ = t.Join("ada", group.Member{Timeout: 10 * time.Second})
 	t.Balance(now)
 	fmt.Println(t.Share("ada"))
-	_ = t.Join("ben", group.Member{Session: 10 * time.Second})
+	_ = t.Join("ben", group.Member{Timeout: 10 * time.Second})
 	t.Balance(now)
 	fmt.Println(t.Share("ada"))
 	t.GiveUp("ada", []int{0, 1})

@@ -14,17 +14,17 @@ import (
 // Limits of a group.
 const (
 	MaxMembers     = 1000
-	MinSession     = time.Second
-	MaxSession     = 10 * time.Minute
-	DefaultSession = 10 * time.Second
+	MinTimeout     = time.Second
+	MaxTimeout     = 10 * time.Minute
+	DefaultTimeout = 15 * time.Second
 )
 
 // Why a member is refused.
 var (
-	ErrNoMember      = errors.New("the group has no such member: it left, or was removed when it did not answer in its session time")
-	ErrNotHeld       = errors.New("the member does not hold the partition")
-	ErrOldGeneration = errors.New("the partition was given anew, or its offset was moved, after that generation")
-	ErrTooMany       = errors.New("the group has as many members as it may have")
+	ErrNoMember = errors.New("the group has no such member: it left, or was removed when it did not answer in its timeout")
+	ErrNotHeld  = errors.New("the member does not hold the partition")
+	ErrOldRound = errors.New("the partition was given anew, or its offset was moved, after that round")
+	ErrTooMany  = errors.New("the group has as many members as it may have")
 )
 
 // A Table says who holds which partition of a group. A partition goes from one
@@ -34,25 +34,25 @@ var (
 //	                            └──balance finds that it may stay──▶ held by A
 //
 // so that it never has two holders, and B begins only when A has committed
-// what it will commit. Every change of who holds what is a generation.
+// what it will commit. Every change of who holds what is a round.
 type Table struct {
-	Generation uint64            `json:"generation"`
-	Moves      uint64            `json:"moves"` // how often offsets were moved by hand
-	Members    map[string]Member `json:"members"`
-	Holdings   []Holding         `json:"holdings"` // by partition
+	Round    uint64            `json:"round"`
+	Moves    uint64            `json:"moves"` // how often offsets were moved by hand
+	Members  map[string]Member `json:"members"`
+	Holdings []Holding         `json:"holdings"` // by partition
 }
 
 // Member is one reader of a group.
 type Member struct {
 	Label   string        `json:"label,omitempty"` // what it calls itself
-	Session time.Duration `json:"session"`         // it is removed after so long without a word
+	Timeout time.Duration `json:"timeout"`         // it is removed after so long without a word
 	Joined  time.Time     `json:"joined"`
 }
 
 // Holding is who has a partition.
 type Holding struct {
 	Member string    `json:"member,omitempty"` // "" for nobody
-	Since  uint64    `json:"since,omitempty"`  // generation in which the member got it, or its offset was moved
+	Since  uint64    `json:"since,omitempty"`  // round in which the member got it, or its offset was moved
 	For    string    `json:"for,omitempty"`    // the member it goes to next
 	Until  time.Time `json:"until,omitzero"`   // when it is taken from Member, if it has not given it up by then
 }
@@ -64,7 +64,7 @@ func NewTable(partitions int) *Table {
 
 // Clone returns a copy that shares nothing.
 func (t *Table) Clone() *Table {
-	return &Table{Generation: t.Generation, Moves: t.Moves, Members: maps.Clone(t.Members), Holdings: slices.Clone(t.Holdings)}
+	return &Table{Round: t.Round, Moves: t.Moves, Members: maps.Clone(t.Members), Holdings: slices.Clone(t.Holdings)}
 }
 
 // Grow makes room for partitions that were added to the topic.
@@ -122,7 +122,7 @@ func (t *Table) Overdue(now time.Time) {
 }
 
 // Balance gives free partitions to members, and marks those that are to go to
-// another one. It reports whether anything changed, which makes a generation.
+// another one. It reports whether anything changed, which makes a round.
 func (t *Table) Balance(now time.Time) bool {
 	holders := make([]string, len(t.Holdings))
 	for p, h := range t.Holdings {
@@ -131,7 +131,7 @@ func (t *Table) Balance(now time.Time) bool {
 		}
 	}
 	targets := Assign(holders, slices.Sorted(maps.Keys(t.Members)))
-	next := t.Generation + 1
+	next := t.Round + 1
 	changed := false
 	for p, to := range targets {
 		h := &t.Holdings[p]
@@ -142,14 +142,14 @@ func (t *Table) Balance(now time.Time) bool {
 		case h.Member == to || to == "":
 			h.For, h.Until = "", time.Time{}
 		case h.For == "":
-			h.For, h.Until = to, now.Add(t.Members[h.Member].Session)
+			h.For, h.Until = to, now.Add(t.Members[h.Member].Timeout)
 		default:
 			h.For = to
 		}
 		changed = changed || *h != was
 	}
 	if changed {
-		t.Generation = next
+		t.Round = next
 	}
 	return changed
 }
@@ -157,26 +157,26 @@ func (t *Table) Balance(now time.Time) bool {
 // Moved notes that the offsets of partitions were moved: what their holders
 // commit of before is refused from now on.
 func (t *Table) Moved(partitions []int) {
-	t.Generation++
+	t.Round++
 	t.Moves++
 	for _, p := range partitions {
 		if t.Holdings[p].Member != "" {
-			t.Holdings[p].Since = t.Generation
+			t.Holdings[p].Since = t.Round
 		}
 	}
 }
 
-// Check says whether a member may commit to a partition, with the generation
+// Check says whether a member may commit to a partition, with the round
 // that it knows.
-func (t *Table) Check(id string, generation uint64, partition int) error {
+func (t *Table) Check(id string, round uint64, partition int) error {
 	if _, ok := t.Members[id]; !ok {
 		return ErrNoMember
 	}
 	if partition < 0 || partition >= len(t.Holdings) || t.Holdings[partition].Member != id {
 		return ErrNotHeld
 	}
-	if since := t.Holdings[partition].Since; generation < since || generation > t.Generation {
-		return fmt.Errorf("%w: it has generation %d, the partition is of %d and the group at %d", ErrOldGeneration, generation, since, t.Generation)
+	if since := t.Holdings[partition].Since; round < since || round > t.Round {
+		return fmt.Errorf("%w: it has round %d, the partition is of %d and the group at %d", ErrOldRound, round, since, t.Round)
 	}
 	return nil
 }

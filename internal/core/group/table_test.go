@@ -85,7 +85,7 @@ func TestAPartitionNeverHasTwoHoldersNorIsWithoutOne(t *testing.T) {
 			switch random.IntN(6) {
 			case 0:
 				id := fmt.Sprintf("m%d", step)
-				require.NoError(t, table.Join(id, Member{Session: 5 * time.Second}))
+				require.NoError(t, table.Join(id, Member{Timeout: 5 * time.Second}))
 				holds[id] = map[int]uint64{}
 			case 1:
 				if ids := slices.Sorted(maps.Keys(table.Members)); len(ids) > 3 {
@@ -111,9 +111,9 @@ func TestAPartitionNeverHasTwoHoldersNorIsWithoutOne(t *testing.T) {
 				table.GiveUp(id, slices.Collect(maps.Keys(holds[id])))
 			}
 			table.Overdue(now)
-			before := table.Generation
+			before := table.Round
 			table.Balance(now)
-			require.LessOrEqual(t, table.Generation, before+1)
+			require.LessOrEqual(t, table.Round, before+1)
 			b, err := json.Marshal(table)
 			require.NoError(t, err)
 			again := NewTable(0)
@@ -124,7 +124,7 @@ func TestAPartitionNeverHasTwoHoldersNorIsWithoutOne(t *testing.T) {
 				require.Equal(t, len(table.Members) > 0, h.Member != "", "partition %d has a holder while there are members", p)
 				allowed := 0
 				for id, parts := range holds {
-					if _, ok := parts[p]; ok && table.Check(id, table.Generation, p) == nil {
+					if _, ok := parts[p]; ok && table.Check(id, table.Round, p) == nil {
 						allowed++
 						require.Equal(t, h.Member, id)
 					}
@@ -138,9 +138,9 @@ func TestAPartitionNeverHasTwoHoldersNorIsWithoutOne(t *testing.T) {
 func TestAPartitionIsHandedOverWhenItsHolderLetsGo(t *testing.T) {
 	now := time.Unix(1_800_000_000, 0)
 	table := NewTable(2)
-	require.NoError(t, table.Join("a", Member{Session: time.Second}))
+	require.NoError(t, table.Join("a", Member{Timeout: time.Second}))
 	require.True(t, table.Balance(now))
-	require.NoError(t, table.Join("b", Member{Session: time.Second}))
+	require.NoError(t, table.Join("b", Member{Timeout: time.Second}))
 	require.True(t, table.Balance(now))
 	holds, leaving := table.Share("a")
 	assert.Equal(t, []int{0}, holds)
@@ -155,11 +155,11 @@ func TestAPartitionIsHandedOverWhenItsHolderLetsGo(t *testing.T) {
 	require.True(t, given.Balance(now))
 	assert.ErrorIs(t, given.Check("a", 3, 1), ErrNotHeld)
 	assert.NoError(t, given.Check("b", 3, 1))
-	assert.ErrorIs(t, given.Check("b", 2, 1), ErrOldGeneration)
+	assert.ErrorIs(t, given.Check("b", 2, 1), ErrOldRound)
 
 	taken := table.Clone()
 	assert.False(t, taken.HasOverdue(now.Add(900*time.Millisecond)))
-	assert.True(t, taken.HasOverdue(now.Add(time.Second)), "its session time is over")
+	assert.True(t, taken.HasOverdue(now.Add(time.Second)), "its timeout is over")
 	taken.Overdue(now.Add(time.Second))
 	assert.False(t, taken.HasOverdue(now.Add(time.Hour)))
 	taken.Balance(now)
@@ -173,7 +173,7 @@ func TestAPartitionIsHandedOverWhenItsHolderLetsGo(t *testing.T) {
 	assert.NoError(t, table.Check("a", 1, 1), "and goes on without a pause")
 
 	table.Moved([]int{1})
-	assert.ErrorIs(t, table.Check("a", table.Generation-1, 1), ErrOldGeneration)
-	assert.NoError(t, table.Check("a", table.Generation-1, 0), "only what was moved")
+	assert.ErrorIs(t, table.Check("a", table.Round-1, 1), ErrOldRound)
+	assert.NoError(t, table.Check("a", table.Round-1, 0), "only what was moved")
 	assert.ErrorIs(t, table.Check("z", 1, 0), ErrNoMember)
 }

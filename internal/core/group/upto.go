@@ -16,7 +16,7 @@ import (
 type UpTo map[int]Reached
 
 // Reached is how far a member has come in a partition that it holds since a
-// generation.
+// round.
 type Reached struct {
 	Since  uint64
 	Offset int64
@@ -55,7 +55,7 @@ func ParseUpTo(text string) (UpTo, error) {
 }
 
 // From returns the offset from which on a member gets messages of a partition
-// that it holds since a generation with a committed offset.
+// that it holds since a round with a committed offset.
 func (u UpTo) From(partition int, since uint64, committed int64) int64 {
 	if r, ok := u[partition]; ok && r.Since == since {
 		return max(r.Offset, committed)

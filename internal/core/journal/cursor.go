@@ -217,7 +217,7 @@ func (c *Cursor) locate() error {
 	}
 	i := sort.Search(len(segments), func(i int) bool { return segments[i].baseOffset > c.next })
 	s := segments[i-1]
-	e := s.floor(func(e indexEntry) bool { return e.offset > c.next })
+	e := s.floor(func(e mark) bool { return e.offset > c.next })
 	c.seg, c.pos = s, e.pos
 	return nil
 }
@@ -234,7 +234,7 @@ func (j *Journal) following(s *segment) *segment {
 }
 
 // BlockBefore returns an offset below before from which reading forward
-// reaches before within about indexInterval bytes: a reader that goes
+// reaches before within about markInterval bytes: a reader that goes
 // backward takes the log block by block with it. It returns the oldest kept
 // offset when before is at or below it.
 func (j *Journal) BlockBefore(before int64) int64 {
@@ -245,7 +245,7 @@ func (j *Journal) BlockBefore(before int64) int64 {
 	if i == 0 {
 		return segments[0].baseOffset
 	}
-	return segments[i-1].floor(func(e indexEntry) bool { return e.offset >= before }).offset
+	return segments[i-1].floor(func(e mark) bool { return e.offset >= before }).offset
 }
 
 // OffsetAt returns the offset of the first message stamped at or after the
@@ -259,9 +259,9 @@ func (j *Journal) OffsetAt(time int64) (int64, error) {
 	}
 	i := sort.Search(len(segments), func(i int) bool { return segments[i].firstTime >= time })
 	s := segments[max(i-1, 0)]
-	e := s.floor(func(e indexEntry) bool { return e.time >= time })
+	e := s.floor(func(e mark) bool { return e.time >= time })
 	c := &Cursor{j: j, seg: s, pos: e.pos, next: e.offset}
-	buffer := make([]byte, indexInterval)
+	buffer := make([]byte, markInterval)
 	for {
 		chunk, err := c.Read(buffer, last)
 		if _, damaged := err.(*Damage); damaged {
@@ -296,7 +296,7 @@ func (j *Journal) StampOf(offset int64) (message.Stamp, bool, error) {
 	offset = max(offset, segments[0].baseOffset)
 	i := sort.Search(len(segments), func(i int) bool { return segments[i].baseOffset > offset })
 	s := segments[max(i-1, 0)]
-	e := s.floor(func(e indexEntry) bool { return e.offset > offset })
+	e := s.floor(func(e mark) bool { return e.offset > offset })
 	c := &Cursor{j: j, seg: s, pos: e.pos, next: e.offset}
 	buffer := make([]byte, 32<<10)
 	for {
@@ -324,7 +324,7 @@ func (j *Journal) StampOf(offset int64) (message.Stamp, bool, error) {
 // be in the segment, or its end when the index is the next one. With damage
 // before it that is where the damage starts.
 func (s *segment) positionOfIndex(index uint64) (int64, error) {
-	e := s.floor(func(e indexEntry) bool { return e.index > index })
+	e := s.floor(func(e mark) bool { return e.index > index })
 	pos, at := e.pos, e.index
 	var head [message.RecordPrefix + message.StampSize]byte
 	for at < index {

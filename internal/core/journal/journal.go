@@ -61,7 +61,7 @@ func (j *Journal) addSegment(base, prevTerm uint64, offset, now int64) error {
 	j.fileMu.Unlock()
 	j.addPending(piece{base: base, data: [][]byte{header}, size: len(header)})
 	s.mu.Lock()
-	s.index = []indexEntry{{pos: segmentHeaderSize, index: base, offset: offset, time: now}}
+	s.marks = []mark{{pos: segmentHeaderSize, index: base, offset: offset, time: now}}
 	s.mu.Unlock()
 	j.mu.Lock()
 	j.segments = append(j.segments, s)
@@ -160,7 +160,7 @@ func (j *Journal) appendToSegment(records []message.Record) (int, error) {
 	for _, r := range records[:n] {
 		if r.Stamped() {
 			stamp := r.Stamp()
-			s.note(indexEntry{pos: pos, index: r.Index, offset: stamp.Offset, time: stamp.Time})
+			s.note(mark{pos: pos, index: r.Index, offset: stamp.Offset, time: stamp.Time})
 		}
 		pos += int64(r.Size())
 	}
@@ -215,12 +215,12 @@ func (j *Journal) truncate(index uint64) error {
 		return err
 	}
 	s.size.Store(pos)
-	os.Remove(s.indexPath())
+	os.Remove(s.marksPath())
 	s.close()
 	if err := syncPath(s.path); err != nil {
 		return err
 	}
-	j.segments[len(j.segments)-1].indexed = false
+	j.segments[len(j.segments)-1].allMarked = false
 	j.current.Commit = min(j.current.Commit, index-1)
 	return j.recoverTail()
 }
@@ -378,7 +378,7 @@ func (j *Journal) Drop(n int) error {
 }
 
 // Dir returns the directory of the journal's files, in which its user may
-// keep small files of its own whose names do not end in .seg or .idx.
+// keep small files of its own whose names do not end in .seg or .marks.
 func (j *Journal) Dir() string { return strings.TrimSuffix(j.dir, "/") }
 
 // SegmentStart returns the offset at which the n-th segment (from 0, oldest

@@ -299,7 +299,7 @@ func TestPlacesAreFoundAsInAPlainList(t *testing.T) {
 		assert.Equal(t, offset-starts[i], behind.Messages, "counted exactly")
 		assert.Equal(t, int64(i+1)*1000, behind.Time)
 		assert.GreaterOrEqual(t, j.BytesAfter(uint64(i)), behind.Bytes)
-		assert.Less(t, j.BytesAfter(uint64(i)), behind.Bytes+2*indexInterval)
+		assert.Less(t, j.BytesAfter(uint64(i)), behind.Bytes+2*markInterval)
 		term, err := j.TermOf(uint64(i + 1))
 		require.NoError(t, err)
 		assert.EqualValues(t, 1, term)
@@ -319,7 +319,7 @@ func TestPlacesAreFoundAsInAPlainList(t *testing.T) {
 		require.True(t, ok)
 		assert.Equal(t, starts[i], stamp.Offset, "the batch that holds the message")
 		assert.EqualValues(t, (i+1)*1000, stamp.Time)
-		assert.InDelta(t, j.BytesAfter(uint64(i)), j.BytesFrom(starts[i]), indexInterval)
+		assert.InDelta(t, j.BytesAfter(uint64(i)), j.BytesFrom(starts[i]), markInterval)
 
 		before := starts[i] + 1
 		block := j.BlockBefore(before)

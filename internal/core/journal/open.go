@@ -63,7 +63,7 @@ func (j *Journal) openSegments() error {
 			if err := os.Remove(path); err != nil {
 				return err
 			}
-			os.Remove(strings.TrimSuffix(path, segmentSuffix) + indexSuffix)
+			os.Remove(strings.TrimSuffix(path, segmentSuffix) + marksSuffix)
 			continue
 		}
 		s, err := readSegment(path)
@@ -168,7 +168,7 @@ func (j *Journal) mendHeader(path string, base uint64) (*segment, error) {
 
 func removeSegment(s *segment) error {
 	s.close()
-	os.Remove(s.indexPath())
+	os.Remove(s.marksPath())
 	if err := os.Remove(s.path); err != nil && !os.IsNotExist(err) {
 		return err
 	}
@@ -179,7 +179,7 @@ func removeSegment(s *segment) error {
 type tail struct {
 	index, term uint64
 	next, time  int64
-	entries     []indexEntry
+	entries     []mark
 	cut         int64 // bytes after the last whole record
 }
 
@@ -193,7 +193,7 @@ func (t *tail) note(r message.Record) {
 
 // tail goes through the records after the segment's last index entry.
 func (s *segment) tail() (t tail, err error) {
-	entries := s.loadIndex()
+	entries := s.loadMarks()
 	for len(entries) > 1 && !s.holds(entries[len(entries)-1]) {
 		entries = entries[:len(entries)-1]
 	}
@@ -217,8 +217,8 @@ func (s *segment) tail() (t tail, err error) {
 		}
 		pos := from.pos + int64(len(b)-len(rest))
 		t.note(r)
-		if r.Stamped() && pos-entries[len(entries)-1].pos >= indexInterval {
-			entries = append(entries, indexEntry{pos: pos, index: r.Index, offset: r.Stamp().Offset, time: r.Stamp().Time})
+		if r.Stamped() && pos-entries[len(entries)-1].pos >= markInterval {
+			entries = append(entries, mark{pos: pos, index: r.Index, offset: r.Stamp().Offset, time: r.Stamp().Time})
 		}
 		rest = rest[n:]
 	}
@@ -237,7 +237,7 @@ func (j *Journal) recoverTail() error {
 	}
 	j.last, j.lastTerm, j.next, j.lastTime = t.index, t.term, t.next, t.time
 	s.mu.Lock()
-	s.index, s.indexed = t.entries, true
+	s.marks, s.allMarked = t.entries, true
 	s.mu.Unlock()
 	if t.cut > 0 {
 		j.cut = t.cut

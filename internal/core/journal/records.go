@@ -224,7 +224,7 @@ func (j *Journal) BytesFrom(offset int64) int64 {
 		return 0
 	}
 	i := max(sort.Search(len(segments), func(i int) bool { return segments[i].baseOffset > offset })-1, 0)
-	bytes := segments[i].size.Load() - segments[i].floor(func(e indexEntry) bool { return e.offset > offset }).pos
+	bytes := segments[i].size.Load() - segments[i].floor(func(e mark) bool { return e.offset > offset }).pos
 	for _, s := range segments[i+1:] {
 		bytes += s.size.Load()
 	}
@@ -252,7 +252,7 @@ func (j *Journal) Restart(base, prevTerm uint64, offset, time int64) error {
 		j.mu.Unlock()
 		return err
 	}
-	s.index = []indexEntry{{pos: segmentHeaderSize, index: base, offset: offset, time: time}}
+	s.marks = []mark{{pos: segmentHeaderSize, index: base, offset: offset, time: time}}
 	j.segments = []*segment{s}
 	j.last, j.lastTerm, j.next, j.lastTime = base-1, prevTerm, offset, time
 	j.mu.Unlock()

@@ -19,7 +19,7 @@ import (
 
 // A segment file begins with this header, little endian (docs/formats.md):
 //
-//	 0  8  "SFSEG1\n\0"
+//	 0  8  "SFSEG2\n\0"
 //	 8  8  Raft index of the first record
 //	16  8  Raft term of the record before it
 //	24  8  offset of the first message
@@ -30,26 +30,26 @@ import (
 // Records follow without gaps.
 const (
 	segmentHeaderSize = 64
-	segmentMagic      = "SFSEG1\n\x00"
+	segmentMagic      = "SFSEG2\n\x00"
 	segmentSuffix     = ".seg"
-	indexSuffix       = ".idx"
+	marksSuffix       = ".marks"
 	damagedSuffix     = ".damaged" // of a segment in which nothing can be read
 )
 
-// One entry of the sparse index, also in this form in the .idx file beside
+// One entry of the sparse index, also in this form in the .marks file beside
 // the segment: position, Raft index, offset, time, 8 bytes each.
-type indexEntry struct {
+type mark struct {
 	pos    int64
 	index  uint64
 	offset int64
 	time   int64
 }
 
-const indexEntrySize = 32
+const markSize = 32
 
-// indexInterval is how many bytes of log lie between two entries: it bounds
+// markInterval is how many bytes of log lie between two entries: it bounds
 // what is read to find an offset, and what is scanned at start.
-const indexInterval = 256 << 10
+const markInterval = 256 << 10
 
 var le = binary.LittleEndian
 
@@ -63,19 +63,19 @@ type segment struct {
 	dirty      atomic.Bool  // has bytes that no fdatasync has covered
 	lastUse    atomic.Int64
 
-	mu      sync.Mutex // guards file, index, indexed
-	file    *os.File
-	index   []indexEntry
-	indexed bool // index is complete
-	idxFile *os.File
+	mu        sync.Mutex // guards file, marks, allMarked
+	file      *os.File
+	marks     []mark
+	allMarked bool // marks are complete
+	marksFile *os.File
 }
 
 func segmentPath(dir string, base uint64) string {
-	return filepath.Join(dir, fmt.Sprintf("%020d%s", base, segmentSuffix))
+	return filepath.Join(dir, fmt.Sprintf("%016x%s", base, segmentSuffix))
 }
 
 func createSegment(dir string, base, prevTerm uint64, baseOffset, now int64) (*segment, []byte, error) {
-	s := &segment{path: segmentPath(dir, base), base: base, prevTerm: prevTerm, baseOffset: baseOffset, firstTime: now, indexed: true}
+	s := &segment{path: segmentPath(dir, base), base: base, prevTerm: prevTerm, baseOffset: baseOffset, firstTime: now, allMarked: true}
 	header := encodeHeader(base, Place{prevTerm, baseOffset, now})
 	f, err := os.OpenFile(s.path, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600)
 	if err != nil {
@@ -86,7 +86,7 @@ func createSegment(dir string, base, prevTerm uint64, baseOffset, now int64) (*s
 		os.Remove(s.path)
 		return nil, nil, err
 	}
-	os.Remove(s.indexPath())
+	os.Remove(s.marksPath())
 	s.file = f
 	s.size.Store(segmentHeaderSize)
 	s.dirty.Store(true)
@@ -104,13 +104,13 @@ func encodeHeader(base uint64, at Place) []byte {
 	return header
 }
 
-func (s *segment) indexPath() string { return strings.TrimSuffix(s.path, segmentSuffix) + indexSuffix }
+func (s *segment) marksPath() string { return strings.TrimSuffix(s.path, segmentSuffix) + marksSuffix }
 
 // segmentBase reads the index of a segment's first record from its file name.
 func segmentBase(path string) (uint64, error) {
-	base, err := strconv.ParseUint(strings.TrimSuffix(filepath.Base(path), segmentSuffix), 10, 64)
+	base, err := strconv.ParseUint(strings.TrimSuffix(filepath.Base(path), segmentSuffix), 16, 64)
 	if err != nil {
-		return 0, fmt.Errorf("%s: the name of a segment is a number", path)
+		return 0, fmt.Errorf("%s: the name of a segment is a number of 16 hexadecimal digits", path)
 	}
 	return base, nil
 }
@@ -166,9 +166,9 @@ func (s *segment) close() {
 		s.file.Close()
 		s.file = nil
 	}
-	if s.idxFile != nil {
-		s.idxFile.Close()
-		s.idxFile = nil
+	if s.marksFile != nil {
+		s.marksFile.Close()
+		s.marksFile = nil
 	}
 }
 
@@ -207,43 +207,43 @@ func (s *segment) readAt(p []byte, pos int64) (int, error) {
 }
 
 // note adds an index entry when enough bytes have passed since the last one.
-func (s *segment) note(e indexEntry) {
+func (s *segment) note(e mark) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if n := len(s.index); n > 0 && e.pos-s.index[n-1].pos < indexInterval {
+	if n := len(s.marks); n > 0 && e.pos-s.marks[n-1].pos < markInterval {
 		return
 	}
-	s.index = append(s.index, e)
-	if len(s.index) == 1 {
+	s.marks = append(s.marks, e)
+	if len(s.marks) == 1 {
 		return // the first record's place needs no file
 	}
-	if s.idxFile == nil {
-		f, err := os.OpenFile(s.indexPath(), os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
+	if s.marksFile == nil {
+		f, err := os.OpenFile(s.marksPath(), os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
 		if err != nil {
 			return // the file only saves time at the next start
 		}
-		s.idxFile = f
+		s.marksFile = f
 	}
-	var b [indexEntrySize]byte
+	var b [markSize]byte
 	putIndexEntry(b[:], e)
-	s.idxFile.Write(b[:])
+	s.marksFile.Write(b[:])
 }
 
-func putIndexEntry(b []byte, e indexEntry) {
+func putIndexEntry(b []byte, e mark) {
 	le.PutUint64(b, uint64(e.pos))
 	le.PutUint64(b[8:], e.index)
 	le.PutUint64(b[16:], uint64(e.offset))
 	le.PutUint64(b[24:], uint64(e.time))
 }
 
-// loadIndex reads the .idx file as far as it makes sense. What it leaves out
+// loadMarks reads the .marks file as far as it makes sense. What it leaves out
 // is found by reading on from its last entry. Whether a record really is where
 // an entry says is looked at when the entry is used.
-func (s *segment) loadIndex() []indexEntry {
-	entries := []indexEntry{{pos: segmentHeaderSize, index: s.base, offset: s.baseOffset, time: s.firstTime}}
-	b, _ := os.ReadFile(s.indexPath())
-	for ; len(b) >= indexEntrySize; b = b[indexEntrySize:] {
-		e := indexEntry{pos: int64(le.Uint64(b)), index: le.Uint64(b[8:]), offset: int64(le.Uint64(b[16:])), time: int64(le.Uint64(b[24:]))}
+func (s *segment) loadMarks() []mark {
+	entries := []mark{{pos: segmentHeaderSize, index: s.base, offset: s.baseOffset, time: s.firstTime}}
+	b, _ := os.ReadFile(s.marksPath())
+	for ; len(b) >= markSize; b = b[markSize:] {
+		e := mark{pos: int64(le.Uint64(b)), index: le.Uint64(b[8:]), offset: int64(le.Uint64(b[16:])), time: int64(le.Uint64(b[24:]))}
 		last := entries[len(entries)-1]
 		if e.pos <= last.pos || e.index <= last.index || e.offset < last.offset || e.time < last.time || e.pos >= s.size.Load() {
 			break
@@ -254,7 +254,7 @@ func (s *segment) loadIndex() []indexEntry {
 }
 
 // holds reports whether the record that an index entry tells of is there.
-func (s *segment) holds(e indexEntry) bool {
+func (s *segment) holds(e mark) bool {
 	var b [message.RecordPrefix + message.StampSize]byte
 	n, err := s.readAt(b[:], e.pos)
 	if err != nil {
@@ -264,23 +264,23 @@ func (s *segment) holds(e indexEntry) bool {
 	return err == nil && r.Index == e.index && (!r.Stamped() || r.Stamp().Offset == e.offset)
 }
 
-func (s *segment) entries() []indexEntry {
+func (s *segment) entries() []mark {
 	s.mu.Lock()
-	done, index := s.indexed, s.index
+	done, index := s.allMarked, s.marks
 	s.mu.Unlock()
 	if done {
 		return index
 	}
-	index = s.loadIndex()
+	index = s.loadMarks()
 	s.mu.Lock()
-	s.index, s.indexed = index, true
+	s.marks, s.allMarked = index, true
 	s.mu.Unlock()
 	return index
 }
 
 // floor returns the last entry that is not after what is looked for, and
 // whose record is there.
-func (s *segment) floor(after func(indexEntry) bool) indexEntry {
+func (s *segment) floor(after func(mark) bool) mark {
 	entries := s.entries()
 	i := max(sort.Search(len(entries), func(i int) bool { return after(entries[i]) })-1, 0)
 	for i > 0 && !s.holds(entries[i]) {

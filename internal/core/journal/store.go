@@ -31,6 +31,9 @@ func openStore(dir string, logBytes int64) (*Store, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
 	}
+	if err := checkFormat(dir); err != nil {
+		return nil, err
+	}
 	log, err := openSyncLog(dir, logBytes)
 	if err != nil {
 		return nil, err

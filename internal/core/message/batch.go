@@ -12,51 +12,66 @@ import (
 	"github.com/klauspost/compress/zstd"
 )
 
-// The batch, little endian (docs/formats.md has the same table):
+// The batch, little endian (docs/formats.md has the same table). What is counted
+// comes first, then who sent it, then how, and at last the checksum.
 //
-//	 0  4  "SFB1"
-//	 4  4  bytes of the payload that follows the header
-//	 8  4  CRC32C of everything from byte 12 to the end
-//	12  1  compression of the payload: 0 none, 1 zstd
-//	13  1  flags: 1 the publisher sent its id and sequence, 2 a message has
-//	       terms of delivery, 4 the publisher is a job of the service, and the
-//	       sequence counts its batches
-//	14  2  zero
-//	16  4  number of messages, at least 1
-//	20  4  bytes of the payload before compression
-//	24  8  the publisher's base time, microseconds since 1970; 0 none
+//	 0  4  "SFB2"
+//	 4  4  number of messages, at least 1
+//	 8  4  bytes of the payload that follows the header
+//	12  4  bytes of the payload before compression
+//	16 16  batch id, a UUIDv7 from which the messages' ids are derived
 //	32 16  publisher id, zero without the flag
 //	48  8  sequence of the first message, zero without the flag
-//	56 16  batch id, a UUIDv7 from which the messages' ids are derived
+//	56  8  batch time: the publisher's, microseconds since 1970; 0 none
+//	64  1  compression of the payload: 0 none, 1 zstd
+//	65  1  flags: 1 the publisher sent its id and sequence, 2 a message has
+//	       terms of delivery, 4 the publisher is a job of the service, and the
+//	       sequence counts its batches
+//	66  2  zero
+//	68  4  CRC32C of bytes 0 to 67 and the payload
 //	72     payload
 //
 // The payload: the content type shared by the messages (uvarint length,
-// bytes), then the messages. Each one: attributes (1 byte), then the parts
-// whose bit is set, in this order, then the body.
+// bytes), then the messages. Each one: a byte that tells which parts it has,
+// then those parts in this order, then the body.
 //
-//	bit 0 id            uvarint length, bytes (without it the id is derived)
-//	bit 1 key           uvarint length, bytes
-//	bit 2 content type  uvarint length, bytes (instead of the shared one)
-//	bit 3 time          varint microseconds after the base time
-//	bit 4 headers       uvarint count, then per header name and value,
+//	bit 0 key           uvarint length, bytes
+//	bit 1 time          varint microseconds after the batch time
+//	bit 2 headers       uvarint count, then per header name and value,
 //	                    each a uvarint length and bytes
+//	bit 3 content type  uvarint length, bytes (instead of the shared one)
+//	bit 4 id            uvarint length, bytes (without it the id is derived)
 //	bit 5 terms         see Terms: varint microseconds since 1970 of not
 //	                    before and of expires (0 none), then reason, detail,
 //	                    by and from, each a uvarint length and bytes
 //	body                uvarint length, bytes
 const (
 	BatchHeaderSize = 72
-	batchMagic      = 0x31424653 // "SFB1"
+	batchMagic      = 0x32424653 // "SFB2"
+)
+
+// Where the fields of the header are.
+const (
+	atCount       = 4
+	atSize        = 8
+	atRawSize     = 12
+	atBatchID     = 16
+	atPublisher   = 32
+	atSequence    = 48
+	atTime        = 56
+	atCompression = 64
+	atFlags       = 65
+	atChecksum    = 68
 )
 
 const (
-	hasID = 1 << iota
-	hasKey
-	hasContentType
+	hasKey = 1 << iota
 	hasTime
 	hasHeaders
+	hasContentType
+	hasID
 	hasTerms
-	knownAttributes = 1<<6 - 1
+	knownParts = 1<<6 - 1
 )
 
 const (
@@ -92,7 +107,7 @@ type Publisher struct {
 type Builder struct {
 	buf         []byte
 	contentType string
-	base        int64
+	time        int64 // that of the batch
 	count       int
 	terms       bool
 }
@@ -101,51 +116,51 @@ type Builder struct {
 func (b *Builder) Add(m *Message) {
 	if b.count == 0 {
 		b.contentType = m.ContentType
-		b.base = 0
+		b.time = 0
 		if !m.Time.IsZero() {
-			b.base = m.Time.UnixMicro()
+			b.time = m.Time.UnixMicro()
 		}
 		b.buf = slices.Grow(b.buf[:0], BatchHeaderSize+len(m.Body)+64)[:BatchHeaderSize]
 		b.buf = appendText(b.buf, m.ContentType)
 	}
-	attributes := byte(0)
-	if m.ID != "" {
-		attributes |= hasID
-	}
+	parts := byte(0)
 	if m.Key != "" {
-		attributes |= hasKey
-	}
-	if m.ContentType != b.contentType {
-		attributes |= hasContentType
+		parts |= hasKey
 	}
 	if !m.Time.IsZero() {
-		attributes |= hasTime
+		parts |= hasTime
 	}
 	if len(m.Headers) > 0 {
-		attributes |= hasHeaders
+		parts |= hasHeaders
+	}
+	if m.ContentType != b.contentType {
+		parts |= hasContentType
+	}
+	if m.ID != "" {
+		parts |= hasID
 	}
 	if m.Terms != nil {
-		attributes |= hasTerms
+		parts |= hasTerms
 		b.terms = true
 	}
-	buf := append(b.buf, attributes)
-	if attributes&hasID != 0 {
-		buf = appendText(buf, m.ID)
-	}
-	if attributes&hasKey != 0 {
+	buf := append(b.buf, parts)
+	if parts&hasKey != 0 {
 		buf = appendText(buf, m.Key)
 	}
-	if attributes&hasContentType != 0 {
-		buf = appendText(buf, m.ContentType)
+	if parts&hasTime != 0 {
+		buf = binary.AppendVarint(buf, m.Time.UnixMicro()-b.time)
 	}
-	if attributes&hasTime != 0 {
-		buf = binary.AppendVarint(buf, m.Time.UnixMicro()-b.base)
-	}
-	if attributes&hasHeaders != 0 {
+	if parts&hasHeaders != 0 {
 		buf = binary.AppendUvarint(buf, uint64(len(m.Headers)))
 		for _, h := range m.Headers {
 			buf = appendText(appendText(buf, h.Name), h.Value)
 		}
+	}
+	if parts&hasContentType != 0 {
+		buf = appendText(buf, m.ContentType)
+	}
+	if parts&hasID != 0 {
+		buf = appendText(buf, m.ID)
 	}
 	if m.Terms != nil {
 		buf = m.Terms.append(buf)
@@ -181,27 +196,32 @@ func (b *Builder) Build(c Compression, p *Publisher) []byte {
 	h := out[:BatchHeaderSize]
 	clear(h)
 	le.PutUint32(h, batchMagic)
-	le.PutUint32(h[4:], uint32(len(out)-BatchHeaderSize))
-	h[12] = byte(c)
-	le.PutUint32(h[16:], uint32(b.count))
-	le.PutUint32(h[20:], uint32(raw))
-	le.PutUint64(h[24:], uint64(b.base))
-	if p != nil {
-		h[13] = flagPublisher
-		if p.Origin {
-			h[13] |= flagOrigin
-		}
-		copy(h[32:48], p.ID[:])
-		le.PutUint64(h[48:], p.Sequence)
-	}
-	if b.terms {
-		h[13] |= flagTerms
-	}
+	le.PutUint32(h[atCount:], uint32(b.count))
+	le.PutUint32(h[atSize:], uint32(len(out)-BatchHeaderSize))
+	le.PutUint32(h[atRawSize:], uint32(raw))
 	id := uuid.Must(uuid.NewV7())
-	copy(h[56:72], id[:])
-	le.PutUint32(h[8:], Checksum(out[12:]))
+	copy(h[atBatchID:], id[:])
+	if p != nil {
+		copy(h[atPublisher:], p.ID[:])
+		le.PutUint64(h[atSequence:], p.Sequence)
+		h[atFlags] = flagPublisher
+		if p.Origin {
+			h[atFlags] |= flagOrigin
+		}
+	}
+	le.PutUint64(h[atTime:], uint64(b.time))
+	h[atCompression] = byte(c)
+	if b.terms {
+		h[atFlags] |= flagTerms
+	}
+	le.PutUint32(h[atChecksum:], batchChecksum(out))
 	b.count, b.terms = 0, false
 	return out
+}
+
+// batchChecksum is that of a whole batch, but for the place where it stands.
+func batchChecksum(raw []byte) uint32 {
+	return update(Checksum(raw[:atChecksum]), raw[BatchHeaderSize:])
 }
 
 // Batch is a batch whose header and checksum have been checked. Its payload
@@ -217,43 +237,43 @@ func OpenBatch(raw []byte) (Batch, error) {
 	b := Batch{raw}
 	switch {
 	case le.Uint32(raw) != batchMagic:
-		return Batch{}, fmt.Errorf("%w: it does not start with SFB1", ErrBatch)
-	case int(le.Uint32(raw[4:])) != len(raw)-BatchHeaderSize:
-		return Batch{}, fmt.Errorf("%w: its header tells of %d bytes after it, and %d are there", ErrBatch, le.Uint32(raw[4:]), len(raw)-BatchHeaderSize)
-	case raw[12] > byte(Zstd):
-		return Batch{}, fmt.Errorf("%w: compression %d; allowed: 0 none, 1 zstd", ErrBatch, raw[12])
+		return Batch{}, fmt.Errorf("%w: it does not start with SFB2", ErrBatch)
+	case int(le.Uint32(raw[atSize:])) != len(raw)-BatchHeaderSize:
+		return Batch{}, fmt.Errorf("%w: its header tells of %d bytes after it, and %d are there", ErrBatch, le.Uint32(raw[atSize:]), len(raw)-BatchHeaderSize)
+	case raw[atCompression] > byte(Zstd):
+		return Batch{}, fmt.Errorf("%w: compression %d; allowed: 0 none, 1 zstd", ErrBatch, raw[atCompression])
 	case b.Count() < 1 || b.Count() > MaxBatchCount:
 		return Batch{}, fmt.Errorf("%w: %d messages; allowed: 1 to %d", ErrBatch, b.Count(), MaxBatchCount)
 	case b.RawSize() > MaxBatchBytes:
 		return Batch{}, fmt.Errorf("%w: %d bytes before compression, and the limit is %d: %w", ErrBatch, b.RawSize(), MaxBatchBytes, ErrTooLarge)
-	case le.Uint32(raw[8:]) != Checksum(raw[12:]):
+	case le.Uint32(raw[atChecksum:]) != batchChecksum(raw):
 		return Batch{}, fmt.Errorf("%w: its checksum does not fit its bytes", ErrBatch)
 	}
 	return b, nil
 }
 
 // Count returns the number of messages that the header tells of.
-func (b Batch) Count() int { return int(le.Uint32(b.raw[16:])) }
+func (b Batch) Count() int { return int(le.Uint32(b.raw[atCount:])) }
 
 // RawSize returns the bytes of the payload before compression.
-func (b Batch) RawSize() int { return int(le.Uint32(b.raw[20:])) }
+func (b Batch) RawSize() int { return int(le.Uint32(b.raw[atRawSize:])) }
 
 // Bytes returns the batch as it was encoded.
 func (b Batch) Bytes() []byte { return b.raw }
 
 // Compression returns how the payload is compressed.
-func (b Batch) Compression() Compression { return Compression(b.raw[12]) }
+func (b Batch) Compression() Compression { return Compression(b.raw[atCompression]) }
 
 // Publisher returns the publisher's identity, or nil when it sent none.
 func (b Batch) Publisher() *Publisher {
-	if b.raw[13]&flagPublisher == 0 {
+	if b.raw[atFlags]&flagPublisher == 0 {
 		return nil
 	}
-	return &Publisher{ID: uuid.UUID(b.raw[32:48]), Sequence: le.Uint64(b.raw[48:]), Origin: b.raw[13]&flagOrigin != 0}
+	return &Publisher{ID: uuid.UUID(b.raw[atPublisher:atSequence]), Sequence: le.Uint64(b.raw[atSequence:]), Origin: b.raw[atFlags]&flagOrigin != 0}
 }
 
 // HasTerms reports whether a message of the batch has terms of delivery.
-func (b Batch) HasTerms() bool { return b.raw[13]&flagTerms != 0 }
+func (b Batch) HasTerms() bool { return b.raw[atFlags]&flagTerms != 0 }
 
 // Payload returns the payload without compression, into scratch if it fits.
 func (b Batch) Payload(scratch []byte) ([]byte, error) {
@@ -282,11 +302,11 @@ func (b Batch) Messages() iter.Seq2[*Message, error] {
 		}
 		r := reader{rest: payload}
 		shared := r.text()
-		base := int64(le.Uint64(b.raw[24:]))
-		batchID := uuid.UUID(b.raw[56:72])
+		batchTime := int64(le.Uint64(b.raw[atTime:]))
+		batchID := uuid.UUID(b.raw[atBatchID:atPublisher])
 		var m Message
 		for place := range b.Count() {
-			r.message(&m, shared, base)
+			r.message(&m, shared, batchTime)
 			if r.failed {
 				yield(nil, fmt.Errorf("%w: message %d of %d is cut off or malformed", ErrBatch, place+1, b.Count()))
 				return
@@ -313,15 +333,15 @@ func (b Batch) Pick(places []int, yield func(i int, m *Message)) error {
 	}
 	r := reader{rest: payload}
 	shared := r.text()
-	base := int64(le.Uint64(b.raw[24:]))
-	batchID := uuid.UUID(b.raw[56:72])
+	batchTime := int64(le.Uint64(b.raw[atTime:]))
+	batchID := uuid.UUID(b.raw[atBatchID:atPublisher])
 	at := 0
 	for i, place := range places {
 		for ; at < place && !r.failed; at++ {
 			r.skipToBody()
 		}
 		var m Message
-		r.message(&m, shared, base)
+		r.message(&m, shared, batchTime)
 		at++
 		if r.failed || place >= b.Count() {
 			return fmt.Errorf("%w: message %d of %d is cut off or malformed", ErrBatch, place+1, b.Count())
@@ -399,7 +419,7 @@ func (b Batch) Verify(maxBody int64) error {
 // Time returns the publisher's time of the first message, zero when it gave
 // none.
 func (b Batch) Time() time.Time {
-	if at := le.Uint64(b.raw[24:]); at != 0 {
+	if at := le.Uint64(b.raw[atTime:]); at != 0 {
 		return time.UnixMicro(int64(at)).UTC()
 	}
 	return time.Time{}

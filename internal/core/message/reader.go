@@ -50,8 +50,8 @@ func (r *reader) bytes() []byte {
 
 func (r *reader) text() string { return string(r.bytes()) }
 
-func (r *reader) attributes() byte {
-	if len(r.rest) == 0 || r.rest[0]&^knownAttributes != 0 {
+func (r *reader) parts() byte {
+	if len(r.rest) == 0 || r.rest[0]&^knownParts != 0 {
 		r.failed = true
 		return 0
 	}
@@ -60,22 +60,16 @@ func (r *reader) attributes() byte {
 	return a
 }
 
-func (r *reader) message(m *Message, shared string, base int64) {
-	attributes := r.attributes()
+func (r *reader) message(m *Message, shared string, batchTime int64) {
+	parts := r.parts()
 	*m = Message{ContentType: shared, Headers: m.Headers[:0]}
-	if attributes&hasID != 0 {
-		m.ID = r.text()
-	}
-	if attributes&hasKey != 0 {
+	if parts&hasKey != 0 {
 		m.Key = r.text()
 	}
-	if attributes&hasContentType != 0 {
-		m.ContentType = r.text()
+	if parts&hasTime != 0 {
+		m.Time = time.UnixMicro(batchTime + r.varint()).UTC()
 	}
-	if attributes&hasTime != 0 {
-		m.Time = time.UnixMicro(base + r.varint()).UTC()
-	}
-	if attributes&hasHeaders != 0 {
+	if parts&hasHeaders != 0 {
 		n := r.uvarint()
 		if n > MaxHeaders {
 			r.failed = true
@@ -86,27 +80,27 @@ func (r *reader) message(m *Message, shared string, base int64) {
 			m.Headers = append(m.Headers, Header{Name: name, Value: r.text()})
 		}
 	}
-	if attributes&hasTerms != 0 {
+	if parts&hasContentType != 0 {
+		m.ContentType = r.text()
+	}
+	if parts&hasID != 0 {
+		m.ID = r.text()
+	}
+	if parts&hasTerms != 0 {
 		m.Terms = r.terms()
 	}
 	m.Body = r.bytes()
 }
 
 func (r *reader) skipToBody() []byte {
-	attributes := r.attributes()
-	if attributes&hasID != 0 {
+	parts := r.parts()
+	if parts&hasKey != 0 {
 		r.bytes()
 	}
-	if attributes&hasKey != 0 {
-		r.bytes()
-	}
-	if attributes&hasContentType != 0 {
-		r.bytes()
-	}
-	if attributes&hasTime != 0 {
+	if parts&hasTime != 0 {
 		r.varint()
 	}
-	if attributes&hasHeaders != 0 {
+	if parts&hasHeaders != 0 {
 		n := r.uvarint()
 		if n > MaxHeaders {
 			r.failed = true
@@ -117,7 +111,13 @@ func (r *reader) skipToBody() []byte {
 			r.bytes()
 		}
 	}
-	if attributes&hasTerms != 0 {
+	if parts&hasContentType != 0 {
+		r.bytes()
+	}
+	if parts&hasID != 0 {
+		r.bytes()
+	}
+	if parts&hasTerms != 0 {
 		r.terms()
 	}
 	return r.bytes()

@@ -22,10 +22,10 @@ const (
 	Gone        Kind = "gone"         // retention has passed it
 	Damaged     Kind = "damaged"      // its bytes on disk are broken
 
-	NoMember      Kind = "no-member"      // the group has no such member
-	NotHeld       Kind = "not-held"       // the member does not hold the partition
-	OldGeneration Kind = "old-generation" // the partition was given anew, or its offset moved
-	NotYet        Kind = "not-yet"        // this version cannot do it
+	NoMember Kind = "no-member" // the group has no such member
+	NotHeld  Kind = "not-held"  // the member does not hold the partition
+	OldRound Kind = "old-round" // the partition was given anew, or its offset moved
+	NotYet   Kind = "not-yet"   // this version cannot do it
 )
 
 // Problem is an error that a user can act on. Make one with New, and say more

@@ -30,8 +30,8 @@ type Outcome uint8
 // The outcomes of a lease.
 const (
 	Accept  Outcome = iota + 1
-	Release         // give it back
 	Reject          // set it aside as a dead letter
+	Release         // give it back
 	Extend          // hold it longer
 	outcomes
 )

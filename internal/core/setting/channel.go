@@ -86,9 +86,9 @@ var Channels = Table[Channel]{
 		Effects: bodyEffects}, func(c *Channel) *int64 { return &c.MaxBody }),
 	timed(Setting[Channel]{Name: "idWindow", Label: "Drop repeated ids within", Form: Duration(0, topic.MaxIDWindow, "off"),
 		Help: "`time` within which a repeated message id is dropped"}, time.Millisecond, func(c *Channel) *int64 { return &c.IDWindowMS }),
-	timed(Setting[Channel]{Name: "lease", Kinds: ofQueues, Label: "A lease is for", Default: "30s", Form: Duration(100*time.Millisecond, day, ""),
+	timed(Setting[Channel]{Name: "lease", Kinds: ofQueues, Label: "A lease is for", Default: "45s", Form: Duration(100*time.Millisecond, day, ""),
 		Help: "of a queue: for `how long` a member holds a message"}, time.Microsecond, func(c *Channel) *int64 { return &c.Queue.Lease }),
-	row(Setting[Channel]{Name: "attempts", Kinds: ofQueues, Label: "Attempts", Default: "5", Form: Number(1, 1000, ""),
+	row(Setting[Channel]{Name: "attempts", Kinds: ofQueues, Label: "Attempts", Default: "6", Form: Number(1, 1000, ""),
 		Help:    "of a queue: the `number` of deliveries after which a message becomes a dead letter",
 		Effects: attemptEffects}, func(c *Channel) *int { return &c.Queue.Attempts }),
 	{Name: "backoff", Kinds: ofQueues, Label: "Delay between attempts", Default: "1s..5m", Form: Durations(0, queue.MaxDelay),
@@ -98,7 +98,7 @@ var Channels = Table[Channel]{
 			span := value.(Span)
 			c.Queue.BackoffMin, c.Queue.BackoffMax = span.Least.Microseconds(), span.Most.Microseconds()
 		}},
-	timed(Setting[Channel]{Name: "retainDead", Kinds: ofQueues, Label: "Keep dead letters for", Default: "14d", Form: Duration(time.Second, 3650*day, ""),
+	timed(Setting[Channel]{Name: "retainDead", Kinds: ofQueues, Label: "Keep dead letters for", Default: "21d", Form: Duration(time.Second, 3650*day, ""),
 		Help:    "of a queue: `how long` dead letters are kept",
 		Effects: retainDeadEffects, Careful: less(func(c *Channel) int64 { return c.Queue.RetainDead })}, time.Microsecond, func(c *Channel) *int64 { return &c.Queue.RetainDead }),
 	timed(Setting[Channel]{Name: "expire", Kinds: ofQueues, Label: "Messages may wait for", Form: Duration(0, 3650*day, "for ever"),

@@ -15,9 +15,9 @@ import (
 // one that was silent for longest is forgotten.
 const MaxPublishers = 10_000
 
-// remembered is how many batches of a publisher are kept with their offsets,
-// so that a repeated one is answered with the offset of the original.
-const remembered = 5
+// lastBatches is how many batches of a publisher are kept with their offsets, so
+// that a repeated one is answered with the offset of the original.
+const lastBatches = 16
 
 // MaxOrigins is how many origins a partition remembers: many more than jobs of
 // the service can be under way.
@@ -121,7 +121,7 @@ func (p *Publishers) Note(id uuid.UUID, sequence uint64, count uint32, offset in
 	p.recent.MoveToBack(e)
 	of := e.Value.(*publisher)
 	of.next = sequence + uint64(count)
-	if len(of.batches) == remembered {
+	if len(of.batches) == lastBatches {
 		of.batches = append(of.batches[:0], of.batches[1:]...)
 	}
 	of.batches = append(of.batches, seen{sequence, count, offset})

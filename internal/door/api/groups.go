@@ -33,7 +33,7 @@ func (s *Server) groupRoutes(ch *gin.RouterGroup) {
 	g.POST("/members", s.joinGroup)
 	m := g.Group("/members/:member")
 	m.POST("/beat", s.beat)
-	m.POST("/poll", s.poll)
+	m.POST("/next", s.next)
 	m.POST("/commit", s.commit)
 	m.POST("/reject", s.reject)
 	m.DELETE("", s.leaveGroup)
@@ -71,7 +71,7 @@ func groupJSON(l *groups.Lag, whole bool) form.Group {
 	channel := a.String()
 	a.Group = l.Group.Name
 	out := form.Group{Address: a.String(), Channel: channel, Group: l.Group.Name, Description: l.Group.Description, Paused: l.Group.Paused,
-		Expire: address.FormatDuration(time.Duration(l.Group.ExpireMS) * time.Millisecond), CreatedAt: l.Group.CreatedAt.UTC(), Generation: l.Generation, Members: len(l.Members),
+		Expire: address.FormatDuration(time.Duration(l.Group.ExpireMS) * time.Millisecond), CreatedAt: l.Group.CreatedAt.UTC(), Round: l.Round, Members: len(l.Members),
 		Lag: l.Verdict.Messages, LagSeconds: ageSeconds(l.OldestAge), CommitRate: rounded(l.CommitRate), ArrivalRate: rounded(l.ArrivalRate),
 		State: string(l.Verdict.State), Severity: l.Verdict.State.Severity(), Verdict: l.Verdict.Text(), LosesIn: secondsOrNull(l.Verdict.LosesIn), Lost: l.Verdict.Lost}
 	if !whole {
@@ -89,7 +89,7 @@ func groupJSON(l *groups.Lag, whole bool) form.Group {
 		out.Partitions = append(out.Partitions, row)
 	}
 	for _, m := range l.Members {
-		out.Each = append(out.Each, form.MemberInfo{Member: m.ID, Label: m.Member.Label, Session: address.FormatDuration(m.Member.Session), Joined: m.Member.Joined,
+		out.Each = append(out.Each, form.MemberInfo{Member: m.ID, Label: m.Member.Label, Timeout: address.FormatDuration(m.Member.Timeout), Joined: m.Member.Joined,
 			Partitions: orEmpty(m.Partitions), Leaving: orEmpty(m.Leaving)})
 	}
 	return out
@@ -354,5 +354,5 @@ func (s *Server) seek(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-// maxPoll is how many messages one poll may ask for.
-const maxPoll = 10_000
+// maxNext is how many messages one call may ask for.
+const maxNext = 10_000

@@ -20,7 +20,7 @@ func (s *Server) joinGroup(c *gin.Context) {
 	if !ok || !gate.ReadJSON(c, &body) {
 		return
 	}
-	session, err := gate.DurationOf("session", body.Session, time.Hour)
+	timeout, err := gate.DurationOf("timeout", body.Timeout, time.Hour)
 	if gate.Refuse(c, err) {
 		return
 	}
@@ -32,7 +32,7 @@ func (s *Server) joinGroup(c *gin.Context) {
 		}
 		from = &p
 	}
-	m, err := s.Node.Groups.Join(c, gate.Who(c), a, from, session, body.Label)
+	m, err := s.Node.Groups.Join(c, gate.Who(c), a, from, timeout, body.Label)
 	if !gate.Refuse(c, err) {
 		c.JSON(http.StatusCreated, m)
 	}
@@ -50,15 +50,15 @@ func (s *Server) beat(c *gin.Context) {
 	}
 	ctx, cancel := s.StreamContext(c)
 	defer cancel()
-	m, err := s.Node.Groups.Beat(ctx, a, c.Param("member"), body.Generation, body.Paused, body.Holds, wait)
+	m, err := s.Node.Groups.Beat(ctx, a, c.Param("member"), body.Round, body.Paused, body.Holds, wait)
 	if !gate.Refuse(c, err) {
 		c.JSON(http.StatusOK, m)
 	}
 }
 
-func (s *Server) poll(c *gin.Context) {
+func (s *Server) next(c *gin.Context) {
 	a, ok := groupOf(c)
-	var body form.Poll
+	var body form.Next
 	if !ok || !gate.ReadJSON(c, &body) {
 		return
 	}
@@ -69,8 +69,8 @@ func (s *Server) poll(c *gin.Context) {
 	if body.Max == 0 {
 		body.Max = 100
 	}
-	if body.Max < 1 || body.Max > maxPoll {
-		gate.WriteProblem(c, gate.Invalid("max", fmt.Sprintf("max is %d", body.Max), fmt.Sprintf("1 to %d", maxPoll)))
+	if body.Max < 1 || body.Max > maxNext {
+		gate.WriteProblem(c, gate.Invalid("max", fmt.Sprintf("max is %d", body.Max), fmt.Sprintf("1 to %d", maxNext)))
 		return
 	}
 	upTo, err := group.ParseUpTo(body.UpTo)
@@ -78,17 +78,17 @@ func (s *Server) poll(c *gin.Context) {
 		err = errors.New("commit is set, and upTo is missing")
 	}
 	if err != nil {
-		gate.WriteProblem(c, gate.Invalid("upTo", err.Error(), "the upTo of the last answer that arrived; none with the first poll"))
+		gate.WriteProblem(c, gate.Invalid("upTo", err.Error(), "the upTo of the last answer that arrived; none with the first call"))
 		return
 	}
 	ctx, cancel := s.StreamContext(c)
 	defer cancel()
-	polled, err := s.Node.Groups.Poll(ctx, a, c.Param("member"), body.Max, wait, upTo, body.Commit)
+	given, err := s.Node.Groups.Next(ctx, a, c.Param("member"), body.Max, wait, upTo, body.Commit)
 	if gate.Refuse(c, err) {
 		return
 	}
-	out := form.Polled{Membership: *polled.Membership, Gone: polled.Gone, Messages: []form.Message{}, UpTo: polled.UpTo.String()}
-	for _, m := range polled.Messages {
+	out := form.Given{Membership: *given.Membership, Gone: given.Gone, Messages: []form.Message{}, UpTo: given.UpTo.String()}
+	for _, m := range given.Messages {
 		out.Messages = append(out.Messages, form.MessageOf(a.ChannelPart(), m))
 	}
 	c.JSON(http.StatusOK, out)
@@ -100,7 +100,7 @@ func (s *Server) commit(c *gin.Context) {
 	if !ok || !gate.ReadJSON(c, &body) {
 		return
 	}
-	if !gate.Refuse(c, s.Node.Groups.Commit(c, a, c.Param("member"), body.Generation, body.Offsets)) {
+	if !gate.Refuse(c, s.Node.Groups.Commit(c, a, c.Param("member"), body.Round, body.Offsets)) {
 		c.Status(http.StatusNoContent)
 	}
 }

@@ -64,7 +64,7 @@ const (
 
 // Sizes of a fetch.
 const (
-	defaultFetch = 1 << 20
+	defaultFetch = 2 << 20
 	maxFetch     = 16 << 20
 )
 

@@ -27,7 +27,7 @@ var statusOf = map[problem.Kind]int{
 	problem.Invalid: http.StatusBadRequest, problem.NotFound: http.StatusNotFound, problem.Conflict: http.StatusConflict,
 	problem.Paused: http.StatusConflict, problem.TooLarge: http.StatusRequestEntityTooLarge, problem.DiskFull: http.StatusInsufficientStorage,
 	problem.RecordsAway: http.StatusServiceUnavailable, problem.Unavailable: http.StatusServiceUnavailable, problem.NoMajority: http.StatusServiceUnavailable, problem.Gone: http.StatusGone,
-	problem.Damaged: http.StatusUnprocessableEntity, problem.NoMember: http.StatusConflict, problem.NotHeld: http.StatusConflict, problem.OldGeneration: http.StatusConflict,
+	problem.Damaged: http.StatusUnprocessableEntity, problem.NoMember: http.StatusConflict, problem.NotHeld: http.StatusConflict, problem.OldRound: http.StatusConflict,
 	problem.NotYet: http.StatusNotImplemented,
 }
 
@@ -36,7 +36,7 @@ var titleOf = map[problem.Kind]string{
 	problem.Paused: "The channel is paused", problem.TooLarge: "It is too large", problem.DiskFull: "The disk is full",
 	problem.RecordsAway: "The records are away", problem.Unavailable: "It cannot be served now", problem.NoMajority: "Too few replicas answer", problem.Gone: "Retention has passed it",
 	problem.Damaged: "It is damaged on disk", problem.NoMember: "The group has no such member", problem.NotHeld: "The member does not hold the partition",
-	problem.OldGeneration: "The share is another one now", problem.NotYet: "It is not there yet",
+	problem.OldRound: "The share is another one now", problem.NotYet: "It is not there yet",
 }
 
 // ProblemOf turns any error into what the client is told.

@@ -37,7 +37,7 @@ const (
 	checkpointHead = 4 + 5*8 + 4
 )
 
-func segmentCheckpoint(base uint64) string { return fmt.Sprintf("%s-%020d", checkpointName, base) }
+func segmentCheckpoint(base uint64) string { return fmt.Sprintf("%s-%016x", checkpointName, base) }
 
 var errNoCheckpoint = errors.New("no whole checkpoint")
 

@@ -22,8 +22,8 @@ type groupAsk struct {
 	What       string          `json:"what"`
 	Member     string          `json:"member"`
 	Label      string          `json:"label,omitempty"`
-	Session    time.Duration   `json:"session,omitempty"`
-	Generation uint64          `json:"generation,omitempty"`
+	Timeout    time.Duration   `json:"timeout,omitempty"`
+	Round      uint64          `json:"round,omitempty"`
 	Paused     bool            `json:"paused,omitempty"` // as far as the member knows
 	Holds      []int           `json:"holds,omitempty"`
 	Wait       time.Duration   `json:"wait,omitempty"`
@@ -40,7 +40,7 @@ type groupAnswer struct {
 	Again      bool             `json:"again,omitempty"`
 	Problem    *problem.Problem `json:"problem,omitempty"`
 	Membership *form.Membership `json:"membership,omitempty"`
-	Polled     *Polled          `json:"polled,omitempty"`
+	Given      *Given           `json:"given,omitempty"`
 	Moved      *Moved           `json:"moved,omitempty"`
 }
 
@@ -145,9 +145,9 @@ func (c *coordinator) answer(ctx context.Context, t *part.Channel, g *catalog.Gr
 	case "commit":
 		ctx, cancel := context.WithTimeout(ctx, commitTime)
 		defer cancel()
-		err = c.commit(ctx, t, ask.Member, ask.Generation, ask.Offsets)
-	case "poll":
-		a.Polled, err = c.poll(ctx, t, ask)
+		err = c.commit(ctx, t, ask.Member, ask.Round, ask.Offsets)
+	case "next":
+		a.Given, err = c.next(ctx, t, ask)
 	case "leave":
 		err = c.leave(ctx, ask.Member)
 	case "move":

@@ -145,7 +145,7 @@ func (c *coordinator) end() {
 // inDoubt reports whether the records must be read anew before anything changes.
 func (c *coordinator) inDoubt() bool { return with(c, (*group.Desk).InDoubt) }
 
-// standing returns a member's share and the generation that last touched it, or
+// standing returns a member's share and the round that last touched it, or
 // why it has none: another node coordinates by now, or the member is gone.
 func (c *coordinator) standing(id string) (*form.Membership, uint64, error) {
 	c.mu.Lock()
@@ -154,7 +154,7 @@ func (c *coordinator) standing(id string) (*form.Membership, uint64, error) {
 	if err != nil {
 		return nil, 0, err
 	}
-	m := &form.Membership{Member: id, Generation: s.Generation, Session: address.FormatDuration(s.Session), Partitions: s.Holds, Leaving: s.Leaving}
+	m := &form.Membership{Member: id, Round: s.Round, Timeout: address.FormatDuration(s.Timeout), Partitions: s.Holds, Leaving: s.Leaving}
 	if g := c.gs.catalog.View().GroupIDs[c.group]; g != nil {
 		m.Paused = g.Paused
 	}
@@ -164,7 +164,7 @@ func (c *coordinator) standing(id string) (*form.Membership, uint64, error) {
 // join adds a member and returns its share.
 func (c *coordinator) join(ctx context.Context, ask *groupAsk) (*form.Membership, error) {
 	err := c.change(ctx, func(t *group.Table) error {
-		return t.Join(ask.Member, group.Member{Label: ask.Label, Session: ask.Session, Joined: time.Now().UTC().Truncate(time.Millisecond)})
+		return t.Join(ask.Member, group.Member{Label: ask.Label, Timeout: ask.Timeout, Joined: time.Now().UTC().Truncate(time.Millisecond)})
 	})
 	if err != nil {
 		return nil, err
@@ -204,7 +204,7 @@ func (c *coordinator) beat(ctx context.Context, ask *groupAsk) (*form.Membership
 		if err != nil {
 			return nil, err
 		}
-		news := touched > ask.Generation || m.Paused != ask.Paused
+		news := touched > ask.Round || m.Paused != ask.Paused
 		if news || ask.Wait <= 0 {
 			return m, nil
 		}
@@ -236,7 +236,7 @@ func (c *coordinator) leave(ctx context.Context, id string) error {
 }
 
 // commit records offsets that a member has read up to.
-func (c *coordinator) commit(ctx context.Context, t *part.Channel, id string, generation uint64, offsets []form.OffsetOf) error {
+func (c *coordinator) commit(ctx context.Context, t *part.Channel, id string, round uint64, offsets []form.OffsetOf) error {
 	if err := c.hear(id); err != nil {
 		return err
 	}
@@ -250,7 +250,7 @@ func (c *coordinator) commit(ctx context.Context, t *part.Channel, id string, ge
 		}
 	}
 	c.mu.Lock()
-	partition, err := c.desk.BeginCommit(id, generation, offsets)
+	partition, err := c.desk.BeginCommit(id, round, offsets)
 	c.mu.Unlock()
 	if err != nil {
 		return memberProblem(err, t, partition)
@@ -301,13 +301,13 @@ func memberProblem(err error, t *part.Channel, partition int) error {
 		return problem.New(problem.Conflict, "%s: the group has committed offset %d, and %d is below it", at, below.Committed, below.Offset).Field("offset").
 			Allowed(fmt.Sprintf("%d and above", below.Committed)).Next("ferry seek moves a group back")
 	case errors.Is(err, group.ErrMoving):
-		return problem.New(problem.OldGeneration, "%s: %v", t.Address(), err).Next("ask for the share again and read from there")
+		return problem.New(problem.OldRound, "%s: %v", t.Address(), err).Next("ask for the share again and read from there")
 	case errors.Is(err, group.ErrNoMember):
 		return problem.New(problem.NoMember, "%s: %v", t.Address(), err).Next("join again")
 	case errors.Is(err, group.ErrNotHeld):
 		return problem.New(problem.NotHeld, "%s: %v", at, err).Next("ask for the share again (beat); another member reads it now")
-	case errors.Is(err, group.ErrOldGeneration):
-		return problem.New(problem.OldGeneration, "%s: %v", at, err).Next("ask for the share again (beat), and read from its offset")
+	case errors.Is(err, group.ErrOldRound):
+		return problem.New(problem.OldRound, "%s: %v", at, err).Next("ask for the share again (beat), and read from its offset")
 	case errors.Is(err, group.ErrTooMany):
 		return problem.New(problem.Conflict, "%s: %v", t.Address(), err)
 	}

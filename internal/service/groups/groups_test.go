@@ -54,12 +54,12 @@ func join(t *testing.T, n *nodetest.Node, label string) string {
 	return m.Member
 }
 
-// poll reads as a member until nothing comes, and commits what it has.
-func poll(t *testing.T, n *nodetest.Node, member string, commit bool) (bodies []string) {
+// next reads as a member until nothing comes, and commits what it has.
+func next(t *testing.T, n *nodetest.Node, member string, commit bool) (bodies []string) {
 	t.Helper()
 	upTo := group.UpTo{}
 	for range 20 {
-		out, err := n.Groups.Poll(t.Context(), a, member, 3, 50*time.Millisecond, upTo, commit)
+		out, err := n.Groups.Next(t.Context(), a, member, 3, 50*time.Millisecond, upTo, commit)
 		require.NoError(t, err)
 		upTo = out.UpTo
 		for _, m := range out.Messages {
@@ -83,14 +83,14 @@ func TestAMemberReadsAllAndTwoShare(t *testing.T) {
 	n, topic := reading(t)
 	assert.EqualValues(t, 10, lag(t, n).Verdict.Messages)
 	alone := join(t, n, "alone")
-	assert.Equal(t, strings.Fields("0-0 0-1 0-2 0-3 0-4 1-0 1-1 1-2 1-3 1-4"), poll(t, n, alone, true))
+	assert.Equal(t, strings.Fields("0-0 0-1 0-2 0-3 0-4 1-0 1-1 1-2 1-3 1-4"), next(t, n, alone, true))
 	assert.Zero(t, lag(t, n).Verdict.Messages)
 	other := join(t, n, "other")
 	n.Publish(topic, 0, "x")
 	n.Publish(topic, 1, "y")
 	var got []string
 	require.Eventually(t, func() bool {
-		got = append(append(got, poll(t, n, alone, true)...), poll(t, n, other, true)...)
+		got = append(append(got, next(t, n, alone, true)...), next(t, n, other, true)...)
 		return len(got) >= 2
 	}, 20*time.Second, 10*time.Millisecond)
 	slices.Sort(got)
@@ -102,7 +102,7 @@ func TestAMemberReadsAllAndTwoShare(t *testing.T) {
 	assert.Equal(t, map[string]int{"alone": 1, "other": 1}, holds)
 	require.NoError(t, n.Groups.Leave(t.Context(), a, other))
 	require.Eventually(t, func() bool {
-		poll(t, n, alone, true)
+		next(t, n, alone, true)
 		for _, p := range lag(t, n).Partitions {
 			if p.Label != "alone" {
 				return false
@@ -117,16 +117,16 @@ func TestAMemberReadsAllAndTwoShare(t *testing.T) {
 func TestWhatIsCommittedStands(t *testing.T) {
 	n, topic := reading(t)
 	member := join(t, n, "")
-	require.Len(t, poll(t, n, member, false), 10)
+	require.Len(t, next(t, n, member, false), 10)
 	assert.EqualValues(t, 10, lag(t, n).Verdict.Messages, "nothing is committed")
 	m, err := n.Groups.Beat(t.Context(), a, member, 0, false, []int{0, 1}, 0)
 	require.NoError(t, err)
-	require.NoError(t, n.Groups.Commit(t.Context(), a, member, m.Generation, []form.OffsetOf{{Partition: 1, Offset: 4}}))
+	require.NoError(t, n.Groups.Commit(t.Context(), a, member, m.Round, []form.OffsetOf{{Partition: 1, Offset: 4}}))
 	for wanted, offsets := range map[string]form.OffsetOf{"to 5 (the end)": {Partition: 0, Offset: 99}, "has no partition 7": {Partition: 7, Offset: 1}} {
-		assert.ErrorContains(t, n.Groups.Commit(t.Context(), a, member, m.Generation, []form.OffsetOf{offsets}), wanted)
+		assert.ErrorContains(t, n.Groups.Commit(t.Context(), a, member, m.Round, []form.OffsetOf{offsets}), wanted)
 	}
 	var p *problem.Problem
-	require.ErrorAs(t, n.Groups.Commit(t.Context(), a, "nobody", m.Generation, []form.OffsetOf{{Partition: 0, Offset: 1}}), &p)
+	require.ErrorAs(t, n.Groups.Commit(t.Context(), a, "nobody", m.Round, []form.OffsetOf{{Partition: 0, Offset: 1}}), &p)
 	assert.Equal(t, problem.NoMember, p.Kind)
 	n.Reopen()
 	topic, err = n.Parts.Channel(topic.Address())
@@ -136,7 +136,7 @@ func TestWhatIsCommittedStands(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, map[int]int64{0: 0, 1: 4}, offsets)
 	require.NoError(t, n.Groups.Leave(t.Context(), a, member))
-	assert.Equal(t, strings.Fields("0-0 0-1 0-2 0-3 0-4 1-4"), poll(t, n, join(t, n, ""), true))
+	assert.Equal(t, strings.Fields("0-0 0-1 0-2 0-3 0-4 1-4"), next(t, n, join(t, n, ""), true))
 }
 
 // Offsets are moved by hand only when that was looked at, nobody reads, and
@@ -144,7 +144,7 @@ func TestWhatIsCommittedStands(t *testing.T) {
 func TestOffsetsAreMovedAndMovedBack(t *testing.T) {
 	n, _ := reading(t)
 	member := join(t, n, "")
-	poll(t, n, member, true)
+	next(t, n, member, true)
 	ask := groups.MoveAsk{To: "first", Partition: part.AnyPartition, Who: "owner", Why: "audit", Last: -1}
 	said, err := n.Groups.Move(t.Context(), a, &ask)
 	require.NoError(t, err)
@@ -181,7 +181,7 @@ func TestOffsetsAreMovedAndMovedBack(t *testing.T) {
 func TestASeekThatIsGivenUpIsWholeOrNotThere(t *testing.T) {
 	n, topic := reading(t)
 	member := join(t, n, "")
-	poll(t, n, member, true)
+	next(t, n, member, true)
 	held := func() *form.Membership {
 		m, err := n.Groups.Beat(t.Context(), a, member, 0, false, []int{0, 1}, 0)
 		require.NoError(t, err)
@@ -197,7 +197,7 @@ func TestASeekThatIsGivenUpIsWholeOrNotThere(t *testing.T) {
 		if err != nil {
 			given++
 		}
-		stale := n.Groups.Commit(t.Context(), a, member, before.Partitions[0].Generation, []form.OffsetOf{{Partition: 0, Offset: 5}})
+		stale := n.Groups.Commit(t.Context(), a, member, before.Partitions[0].Round, []form.OffsetOf{{Partition: 0, Offset: 5}})
 		offsets, err := n.Groups.OffsetsOf(t.Context(), topic, "compliance")
 		require.NoError(t, err)
 		moves, err := n.Groups.Moves(t.Context(), a)
@@ -212,10 +212,10 @@ func TestASeekThatIsGivenUpIsWholeOrNotThere(t *testing.T) {
 		require.EqualValues(t, i%5, offsets[0])
 		require.EqualValues(t, i%5, offsets[1])
 		require.EqualValues(t, i%5, held().Partitions[0].Offset, "members go on from there")
-		got, err := n.Groups.Poll(t.Context(), a, member, 10, 0, group.UpTo{}, false)
+		got, err := n.Groups.Next(t.Context(), a, member, 10, 0, group.UpTo{}, false)
 		require.NoError(t, err)
 		require.Len(t, got.Messages, 2*(5-i%5))
-		_, err = n.Groups.Poll(t.Context(), a, member, 10, 0, got.UpTo, true)
+		_, err = n.Groups.Next(t.Context(), a, member, 10, 0, got.UpTo, true)
 		require.NoError(t, err)
 	}
 	t.Logf("%d seeks were done, %d given up", done, given)
@@ -230,7 +230,7 @@ func TestGroupsAreMadeSetAndRemoved(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, g.Paused)
 	assert.EqualValues(t, 3_600_000, g.ExpireMS)
-	assert.Empty(t, poll(t, n, join(t, n, ""), true), "members of a paused group get nothing")
+	assert.Empty(t, next(t, n, join(t, n, ""), true), "members of a paused group get nothing")
 	said, err := n.Groups.Remove(t.Context(), "owner", a, true)
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(said.Effects, "; "), "its 1 member is refused from then on")
@@ -253,7 +253,7 @@ func TestGroupsAreMadeSetAndRemoved(t *testing.T) {
 func TestWhatAReaderRejectsBecomesADeadLetter(t *testing.T) {
 	n, topic := reading(t)
 	member := join(t, n, "")
-	poll(t, n, member, false)
+	next(t, n, member, false)
 	where, err := n.Groups.RejectRead(t.Context(), a, member, 0, 2, "bad-celsius", "no number")
 	require.NoError(t, err)
 	assert.Contains(t, where, "coldchain/readings@compliance")

@@ -32,7 +32,7 @@ type PartitionLag struct {
 type Lag struct {
 	Topic                   *part.Channel
 	Group                   *catalog.Group
-	Generation              uint64
+	Round                   uint64
 	Members                 []MemberLag
 	Partitions              []PartitionLag
 	Verdict                 group.Verdict
@@ -164,7 +164,7 @@ func (gs *Groups) fillLag(ctx context.Context, l *Lag, facts []fact) {
 		shares = g.shares
 	}
 	m.mu.RUnlock()
-	l.Generation = shares.Generation
+	l.Round = shares.Round
 	verdicts := make([]group.Verdict, len(facts))
 	for i, p := range l.Topic.Partitions()[:len(facts)] {
 		place := &places[i]

@@ -18,12 +18,12 @@ import (
 
 // Join makes a reader a member of a group, and makes the group, at the
 // position, if it does not exist and from is given.
-func (gs *Groups) Join(ctx context.Context, who string, a address.Address, from *address.Position, session time.Duration, label string) (*form.Membership, error) {
-	if session == 0 {
-		session = group.DefaultSession
+func (gs *Groups) Join(ctx context.Context, who string, a address.Address, from *address.Position, timeout time.Duration, label string) (*form.Membership, error) {
+	if timeout == 0 {
+		timeout = group.DefaultTimeout
 	}
-	if session < group.MinSession || session > group.MaxSession {
-		return nil, problem.New(problem.Invalid, "a session time of %s", address.FormatDuration(session)).Field("session").Allowed("1s to 10m")
+	if timeout < group.MinTimeout || timeout > group.MaxTimeout {
+		return nil, problem.New(problem.Invalid, "a timeout of %s", address.FormatDuration(timeout)).Field("timeout").Allowed("1s to 10m")
 	}
 	if len(label) > setting.MaxLabel {
 		return nil, problem.New(problem.Invalid, "a label of %d characters", len(label)).Field("label").Allowed(fmt.Sprintf("up to %d", setting.MaxLabel))
@@ -43,7 +43,7 @@ func (gs *Groups) Join(ctx context.Context, who string, a address.Address, from 
 	if err != nil {
 		return nil, err
 	}
-	answer, err := gs.askGroup(ctx, &groupAsk{Group: g.ID, What: "join", Member: uuid.NewString(), Session: session, Label: label})
+	answer, err := gs.askGroup(ctx, &groupAsk{Group: g.ID, What: "join", Member: uuid.NewString(), Timeout: timeout, Label: label})
 	if err != nil {
 		return nil, err
 	}
@@ -52,28 +52,28 @@ func (gs *Groups) Join(ctx context.Context, who string, a address.Address, from 
 }
 
 // Beat tells that a member lives and what it holds; it waits for another share
-// than that of the generation that the member knows.
-func (gs *Groups) Beat(ctx context.Context, a address.Address, member string, generation uint64, paused bool, holds []int, wait time.Duration) (*form.Membership, error) {
-	answer, err := gs.askMember(ctx, a, &groupAsk{What: "beat", Member: member, Generation: generation, Paused: paused, Holds: holds, Wait: wait})
+// than that of the round that the member knows.
+func (gs *Groups) Beat(ctx context.Context, a address.Address, member string, round uint64, paused bool, holds []int, wait time.Duration) (*form.Membership, error) {
+	answer, err := gs.askMember(ctx, a, &groupAsk{What: "beat", Member: member, Round: round, Paused: paused, Holds: holds, Wait: wait})
 	if err != nil {
 		return nil, err
 	}
 	return answer.Membership, nil
 }
 
-// Poll returns messages of a member's share behind those that it has up to an
+// Next returns messages of a member's share behind those that it has up to an
 // answer, which it commits if the member says so.
-func (gs *Groups) Poll(ctx context.Context, a address.Address, member string, most int, wait time.Duration, upTo group.UpTo, commit bool) (*Polled, error) {
-	answer, err := gs.askMember(ctx, a, &groupAsk{What: "poll", Member: member, Most: most, Wait: wait, UpTo: upTo, CommitUpTo: commit})
+func (gs *Groups) Next(ctx context.Context, a address.Address, member string, most int, wait time.Duration, upTo group.UpTo, commit bool) (*Given, error) {
+	answer, err := gs.askMember(ctx, a, &groupAsk{What: "next", Member: member, Most: most, Wait: wait, UpTo: upTo, CommitUpTo: commit})
 	if err != nil {
 		return nil, err
 	}
-	return answer.Polled, nil
+	return answer.Given, nil
 }
 
 // Commit records offsets that a member has read up to.
-func (gs *Groups) Commit(ctx context.Context, a address.Address, member string, generation uint64, offsets []form.OffsetOf) error {
-	_, err := gs.askMember(ctx, a, &groupAsk{What: "commit", Member: member, Generation: generation, Offsets: offsets})
+func (gs *Groups) Commit(ctx context.Context, a address.Address, member string, round uint64, offsets []form.OffsetOf) error {
+	_, err := gs.askMember(ctx, a, &groupAsk{What: "commit", Member: member, Round: round, Offsets: offsets})
 	return err
 }
 
@@ -92,13 +92,13 @@ func (gs *Groups) askMember(ctx context.Context, a address.Address, ask *groupAs
 	return gs.askGroup(ctx, ask)
 }
 
-// Polled is what a member that polls is given.
-type Polled struct {
+// Given is what a member that asks for its next is given.
+type Given struct {
 	Membership *form.Membership  `json:"membership"`
 	Messages   []*message.Stored `json:"messages"`
 	Gone       []form.Gone       `json:"gone,omitempty"`
 	UpTo       group.UpTo        `json:"upTo"`
 }
 
-// pollBytes bounds the bodies of one poll.
-const pollBytes = 8 << 20
+// nextBytes bounds the bodies of one call.
+const nextBytes = 8 << 20

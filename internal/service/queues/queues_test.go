@@ -154,7 +154,7 @@ func TestDeadLettersAreReturnedMendedAndDiscarded(t *testing.T) {
 	assert.True(t, done.Done)
 	assert.Equal(t, "1 waiting, 0 leased, 2 dead, 0 discarded, 0 accepted", counts(n, q))
 
-	parsed, err := edit.Parse("set /box:=int(body.box)")
+	parsed, err := edit.Parse("compute /box=int(body.box)")
 	require.NoError(t, err)
 	said = act(dead(`body.box == "2"`), queues.Action{Op: queue.OpEdit, Edits: []edit.Edit{parsed}, Return: true}, true)
 	require.Len(t, said.Samples, 1)

@@ -811,7 +811,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/channels/{space}/{channel}/groups/{group}/members/{member}/poll": {
+    "/api/v1/channels/{space}/{channel}/groups/{group}/members/{member}/next": {
         parameters: {
             query?: never;
             header?: never;
@@ -828,9 +828,9 @@ export interface paths {
         put?: never;
         /**
          * Get messages of the share
-         * @description `max` is up to 10,000; an answer may have fewer, since its bytes are bounded. With `commit`, what `upTo` names is recorded as read; what was handed out and is not named is handed out again. A member that was removed, or whose session ran out, gets 409 with the type `no-member`: join again. A partition that others hold now is `not-held` or `old-generation`: go on with the share that the next answer tells.
+         * @description `max` is up to 10,000; an answer may have fewer, since its bytes are bounded. With `commit`, what `upTo` names is recorded as read; what was handed out and is not named is handed out again. A member that was removed, or whose timeout ran out, gets 409 with the type `no-member`: join again. A partition that others hold now is `not-held` or `old-round`: go on with the share that the next answer tells.
          */
-        post: operations["poll"];
+        post: operations["next"];
         delete?: never;
         options?: never;
         head?: never;
@@ -854,7 +854,7 @@ export interface paths {
         put?: never;
         /**
          * Record how far the member has read
-         * @description The offset is that of the next message to read. Offsets only go forward here; 409 (`no-member`, `not-held`, `old-generation`) means that others read those messages again.
+         * @description The offset is that of the next message to read. Offsets only go forward here; 409 (`no-member`, `not-held`, `old-round`) means that others read those messages again.
          */
         post: operations["commit"];
         delete?: never;
@@ -1385,13 +1385,13 @@ export interface components {
             maxBody?: number;
             /** @description Time within which a repeated message id is dropped. Allowed: 0s (off) to 1h */
             idWindow?: string;
-            /** @description Of a queue: for how long a member holds a message. Allowed: 100ms to 1d. Unless set: 30s */
+            /** @description Of a queue: for how long a member holds a message. Allowed: 100ms to 1d. Unless set: 45s */
             lease?: string;
-            /** @description Of a queue: the number of deliveries after which a message becomes a dead letter. Allowed: 1 to 1000. Unless set: 5 */
+            /** @description Of a queue: the number of deliveries after which a message becomes a dead letter. Allowed: 1 to 1000. Unless set: 6 */
             attempts?: number;
             /** @description Of a queue: the delay after an attempt, SHORTEST..LONGEST, doubled each time. Allowed: 0s to 365d, as SHORTEST..LONGEST. Unless set: 1s..5m */
             backoff?: string;
-            /** @description Of a queue: how long dead letters are kept. Allowed: 1s to 3650d. Unless set: 14d */
+            /** @description Of a queue: how long dead letters are kept. Allowed: 1s to 3650d. Unless set: 21d */
             retainDead?: string;
             /** @description Of a queue: how long messages may wait. Allowed: 0s (for ever) to 3650d */
             expire?: string;
@@ -1652,15 +1652,15 @@ export interface components {
         };
         Edit: {
             /** @enum {string} */
-            op: "set" | "remove" | "rename";
+            op: "set" | "compute" | "remove" | "rename";
             /** @description A JSON Pointer into the body (RFC 6901), header.NAME, key, body */
             at: string;
             /** @description Of a rename */
             to?: string;
             /** @description Of set: a constant */
             value?: unknown;
-            /** @description Of set: computed from the message as it was */
-            cel?: string;
+            /** @description Of compute: CEL over the message as it was */
+            expression?: string;
         };
         QueueAction: {
             /** @enum {string} */
@@ -2145,7 +2145,7 @@ export interface components {
             /** Format: date-time */
             createdAt: string;
             /** Format: int64 */
-            generation: number;
+            round: number;
             memberCount: number;
             /**
              * Format: int64
@@ -2200,7 +2200,7 @@ export interface components {
         MemberInfo: {
             member: string;
             label: string;
-            session: string;
+            timeout: string;
             /** Format: date-time */
             joined: string;
             partitions: number[];
@@ -2210,8 +2210,8 @@ export interface components {
         JoinGroup: {
             /** @description Where the group begins if it does not exist; without it, it must exist */
             from?: string;
-            /** @description The member is removed after so long without a word; 10s */
-            session?: string;
+            /** @description The member is removed after so long without a word; 15s */
+            timeout?: string;
             /** @description To know it by */
             label?: string;
         };
@@ -2221,8 +2221,8 @@ export interface components {
              * Format: int64
              * @description Of the shares; commits carry it
              */
-            generation: number;
-            session: string;
+            round: number;
+            timeout: string;
             /** @description The group is: nothing is to be read */
             paused: boolean;
             partitions: components["schemas"]["Held"][];
@@ -2242,40 +2242,40 @@ export interface components {
              * Format: int64
              * @description In which the member got it, or its offset was moved
              */
-            generation: number;
+            round: number;
         };
         Beat: {
             /**
              * Format: int64
              * @description That the member knows
              */
-            generation: number;
+            round: number;
             paused?: boolean;
             /** @description Partitions that it still works on */
             holds: number[];
             /** @description For another share, at most 30s */
             wait?: string;
         };
-        Poll: {
+        Next: {
             /** @description Messages; 100 */
             max?: number;
             /** @description For the first message, at most 30s */
             wait?: string;
-            /** @description The `upTo` of the last answer that arrived, none with the first poll: what went with an answer behind it, and was lost, is handed out again */
+            /** @description The `upTo` of the last answer that arrived, none with the first call: what went with an answer behind it, and was lost, is handed out again */
             upTo?: string;
             /** @description All up to there is committed */
             commit?: boolean;
         };
-        Polled: {
-            /** @description To be named in the next poll */
+        Given: {
+            /** @description To be named in the next call */
             upTo: string;
             member: string;
             /**
              * Format: int64
              * @description Of the shares; commits carry it
              */
-            generation: number;
-            session: string;
+            round: number;
+            timeout: string;
             /** @description The group is: nothing is to be read */
             paused: boolean;
             partitions: components["schemas"]["Held"][];
@@ -2306,7 +2306,7 @@ export interface components {
         };
         Commit: {
             /** Format: int64 */
-            generation: number;
+            round: number;
             offsets: components["schemas"]["OffsetOf"][];
         };
         Reject: {
@@ -4103,7 +4103,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    poll: {
+    next: {
         parameters: {
             query?: never;
             header?: never;
@@ -4118,7 +4118,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Poll"];
+                "application/json": components["schemas"]["Next"];
             };
         };
         responses: {
@@ -4128,7 +4128,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Polled"];
+                    "application/json": components["schemas"]["Given"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -22,12 +22,12 @@ export function EditsField({
           className="field address min-h-16"
           value={value}
           onChange={(e) => onChange(e.target.value)}
-          placeholder={'set /celsius:=(double(body.celsius.replace(" F", "")) - 32.0) / 1.8'}
+          placeholder={'compute /celsius=(double(body.celsius.replace(" F", "")) - 32.0) / 1.8'}
           aria-invalid={wrong !== ""}
           autoFocus={focus}
         />
         <span className="text-[length:var(--text-small)] text-soft">
-          <code>set /field=value</code>, <code>set /field:=expression</code>, <code>remove /field</code>,{" "}
+          <code>set /field=value</code>, <code>compute /field=expression</code>, <code>remove /field</code>,{" "}
           <code>rename /old=/new</code>; <code>header.NAME</code> and <code>key</code> too
         </span>
       </label>

@@ -33,7 +33,7 @@ describe("conditions", () => {
 
 describe("edits", () => {
   it("are read as they are written", () => {
-    for (const text of ["set /celsius=4.5", 'set /unit="C"', "set /box:=key", "remove /x", "rename /a=/b"]) {
+    for (const text of ["set /celsius=4.5", 'set /unit="C"', "compute /box=key", "remove /x", "rename /a=/b"]) {
       expect(editText(parseEdit(text))).toBe(text);
     }
     expect(parseEdit("set header.unit=Celsius")).toEqual({ op: "set", at: "header.unit", value: "Celsius" });

@@ -27,6 +27,30 @@ const placeColumns = (channel: string): Column<Place>[] => [
       </Link>
     ),
   },
+  { key: "lag", title: "Lag", figures: true, show: (p) => count(p.lag) },
+  { key: "unread", title: "Oldest unread", figures: true, className: "whitespace-nowrap", show: (p) => unread(p.lagSeconds) },
+  {
+    key: "state",
+    title: "Verdict",
+    className: "whitespace-nowrap",
+    show: (p) => <Mark state={p.state} word={p.verdict} />,
+  },
+  {
+    key: "by",
+    title: "Read by",
+    className: "whitespace-nowrap",
+    show: (p) =>
+      p.member ? <span title={p.member}>{p.label || p.member.slice(0, 8)}</span> : <span className="text-soft">nobody</span>,
+  },
+  { key: "committed", title: "Committed", figures: true, show: (p) => count(p.committed) },
+  { key: "end", title: "End", figures: true, show: (p) => count(p.end) },
+  {
+    key: "last",
+    title: "Last commit",
+    figures: true,
+    className: "whitespace-nowrap",
+    show: (p) => (p.committedAt ? `${ago(p.committedAt)} ago` : "–"),
+  },
   {
     key: "where",
     title: "From the oldest kept to the end",
@@ -38,30 +62,6 @@ const placeColumns = (channel: string): Column<Place>[] => [
         pennants={[{ name: "", at: p.committed, state: p.state, title: `${many(p.lag, "message")} behind` }]}
       />
     ),
-  },
-  { key: "committed", title: "Committed", figures: true, show: (p) => count(p.committed) },
-  { key: "end", title: "End", figures: true, show: (p) => count(p.end) },
-  { key: "lag", title: "Lag", figures: true, show: (p) => count(p.lag) },
-  { key: "unread", title: "Oldest unread", figures: true, className: "whitespace-nowrap", show: (p) => unread(p.lagSeconds) },
-  {
-    key: "by",
-    title: "Read by",
-    className: "whitespace-nowrap",
-    show: (p) =>
-      p.member ? <span title={p.member}>{p.label || p.member.slice(0, 8)}</span> : <span className="text-soft">nobody</span>,
-  },
-  {
-    key: "last",
-    title: "Last commit",
-    figures: true,
-    className: "whitespace-nowrap",
-    show: (p) => (p.committedAt ? `${ago(p.committedAt)} ago` : "–"),
-  },
-  {
-    key: "state",
-    title: "How it does",
-    className: "whitespace-nowrap",
-    show: (p) => <Mark state={p.state} word={p.verdict} />,
   },
 ];
 
@@ -82,7 +82,7 @@ const memberColumns: Column<NonNullable<Group["members"]>[number]>[] = [
   },
   { key: "leaving", title: "Giving up", show: (m) => m.leaving.map((p) => `#${p}`).join(" ") },
   { key: "since", title: "Since", figures: true, show: (m) => ago(m.joined) },
-  { key: "session", title: "Session time", figures: true, wide: true, show: (m) => m.session },
+  { key: "timeout", title: "Timeout", figures: true, wide: true, show: (m) => m.timeout },
 ];
 
 const moveColumns: Column<GroupMove>[] = [
@@ -184,7 +184,7 @@ export function GroupPage() {
     ["Oldest unread", unread(group.lagSeconds), ""],
     ["Arrivals", rate(group.arrivalRate), "/s"],
     ["Commits", rate(group.commitRate), "/s"],
-    ["Members", String(group.memberCount), `generation ${group.generation}`],
+    ["Members", String(group.memberCount), `round ${group.round}`],
     ["At today’s rates", forecast(group), ""],
   ];
   return (

@@ -15,9 +15,9 @@ import (
 	"steadyferry/internal/service/queues"
 )
 
-// poll hands a member messages of its share, those behind the last answer that
+// next hands a member messages of its share, those behind the last answer that
 // it has: what went with an answer that was lost is handed out again.
-func (c *coordinator) poll(ctx context.Context, t *part.Channel, ask *groupAsk) (*Polled, error) {
+func (c *coordinator) next(ctx context.Context, t *part.Channel, ask *groupAsk) (*Given, error) {
 	if err := c.hear(ask.Member); err != nil {
 		return nil, err
 	}
@@ -38,7 +38,7 @@ func (c *coordinator) poll(ctx context.Context, t *part.Channel, ask *groupAsk) 
 		if err != nil {
 			return nil, err
 		}
-		out := &Polled{Membership: m, Messages: []*message.Stored{}, UpTo: group.UpTo{}}
+		out := &Given{Membership: m, Messages: []*message.Stored{}, UpTo: group.UpTo{}}
 		maps.Copy(out.UpTo, ask.UpTo)
 		if !m.Paused {
 			if err := c.read(ctx, t, m, ask.Most, out); err != nil {
@@ -58,7 +58,7 @@ func (c *coordinator) poll(ctx context.Context, t *part.Channel, ask *groupAsk) 
 	}
 }
 
-// pollHears is how often a member that waits in a poll shows that it lives.
+// pollHears is how often a member that waits in a next shows that it lives.
 const pollHears = time.Second
 
 // await waits until a member's partitions have something new, its share
@@ -81,7 +81,7 @@ func (c *coordinator) await(ctx context.Context, t *part.Channel, m *form.Member
 		if err != nil {
 			continue
 		}
-		next := upTo.From(h.Partition, h.Generation, h.Offset)
+		next := upTo.From(h.Partition, h.Round, h.Offset)
 		l, err := logs.Open(ctx, c.gs.parts, p, false)
 		if err != nil {
 			go func() { clock.Wait(ctx, queues.AskAgain); tell() }() // without a leader now
@@ -109,13 +109,13 @@ func (c *coordinator) await(ctx context.Context, t *part.Channel, m *form.Member
 	}
 }
 
-// read fills a poll, in turn from each partition that has something.
-func (c *coordinator) read(ctx context.Context, t *part.Channel, m *form.Membership, most int, out *Polled) error {
+// read fills a next, in turn from each partition that has something.
+func (c *coordinator) read(ctx context.Context, t *part.Channel, m *form.Membership, most int, out *Given) error {
 	bytes := 0
 	for _, h := range m.Partitions {
-		from := out.UpTo.From(h.Partition, h.Generation, h.Offset)
+		from := out.UpTo.From(h.Partition, h.Round, h.Offset)
 		room := most - len(out.Messages)
-		if room <= 0 || bytes >= pollBytes {
+		if room <= 0 || bytes >= nextBytes {
 			break
 		}
 		p, err := t.Partition(h.Partition)
@@ -148,15 +148,15 @@ func (c *coordinator) read(ctx context.Context, t *part.Channel, m *form.Members
 			next = m.Offset + 1
 			bytes += len(m.Body)
 			count++
-			return count < room && bytes < pollBytes, nil
+			return count < room && bytes < nextBytes, nil
 		})
 		if err != nil {
 			return err
 		}
 		p.CountOut(count, bytes-before)
-		out.UpTo[h.Partition] = group.Reached{Since: h.Generation, Offset: next}
+		out.UpTo[h.Partition] = group.Reached{Since: h.Round, Offset: next}
 		c.mu.Lock()
-		c.desk.Sent(m.Member, h.Partition, h.Generation, next)
+		c.desk.Sent(m.Member, h.Partition, h.Round, next)
 		c.mu.Unlock()
 	}
 	return nil
@@ -165,12 +165,12 @@ func (c *coordinator) read(ctx context.Context, t *part.Channel, m *form.Members
 // commitUpTo commits what a member has, of what it still holds.
 func (c *coordinator) commitUpTo(ctx context.Context, t *part.Channel, id string, upTo group.UpTo) error {
 	c.mu.Lock()
-	generation, offsets := c.desk.Has(id, upTo)
+	round, offsets := c.desk.Has(id, upTo)
 	c.mu.Unlock()
 	if len(offsets) == 0 {
 		return nil
 	}
 	ctx, cancel := context.WithTimeout(ctx, commitTime)
 	defer cancel()
-	return c.commit(ctx, t, id, generation, offsets)
+	return c.commit(ctx, t, id, round, offsets)
 }

@@ -11,9 +11,9 @@ import (
 	"steadyferry/test/harness"
 )
 
-// A poll whose answer was lost commits nothing of it: the next one names what
+// A call for the next whose answer was lost commits nothing of it: the next one names what
 // has arrived, and gets the rest again.
-func TestAPollCommitsOnlyWhatHasArrived(t *testing.T) {
+func TestNextCommitsOnlyWhatHasArrived(t *testing.T) {
 	n := harness.Start(t)
 	n.Topic("coldchain/readings", 1)
 	publishMany(t, n, "coldchain/readings", 30)
@@ -31,9 +31,9 @@ func TestAPollCommitsOnlyWhatHasArrived(t *testing.T) {
 	}
 	var m client.Membership
 	call("/members", client.JoinGroup{Label: "one"}, &m)
-	poll := func(upTo string, commit bool) (p client.Polled) {
+	next := func(upTo string, commit bool) (p client.Given) {
 		t.Helper()
-		call("/members/"+m.Member+"/poll", client.Poll{Max: 10, Wait: "5s", UpTo: upTo, Commit: commit}, &p)
+		call("/members/"+m.Member+"/next", client.Next{Max: 10, Wait: "5s", UpTo: upTo, Commit: commit}, &p)
 		return p
 	}
 	committed := func() int64 {
@@ -42,31 +42,31 @@ func TestAPollCommitsOnlyWhatHasArrived(t *testing.T) {
 		require.NoError(t, json.Unmarshal([]byte(n.Ask("GET", group, "").Body), &g))
 		return 30 - g.Lag
 	}
-	offsets := func(p client.Polled) (all []int64) {
+	offsets := func(p client.Given) (all []int64) {
 		for _, m := range p.Messages {
 			all = append(all, m.Offset)
 		}
 		return all
 	}
-	first := poll("", false)
+	first := next("", false)
 	require.Len(t, first.Messages, 10)
 	// Its answer is lost: the member asks as if it had never come.
-	again := poll("", false)
+	again := next("", false)
 	assert.Equal(t, offsets(first), offsets(again), "they are handed out again")
 	assert.EqualValues(t, 0, committed())
 
-	second := poll(again.UpTo, true)
+	second := next(again.UpTo, true)
 	assert.EqualValues(t, 10, committed(), "what was named, and no more")
 	require.Len(t, second.Messages, 10)
 	assert.EqualValues(t, 10, second.Messages[0].Offset)
 	// The second answer is lost as well.
-	third := poll(again.UpTo, true)
+	third := next(again.UpTo, true)
 	assert.Equal(t, offsets(second), offsets(third))
 	assert.EqualValues(t, 10, committed())
 
-	refused := call("/members/"+m.Member+"/poll", client.Poll{Max: 1, Commit: true}, nil)
+	refused := call("/members/"+m.Member+"/next", client.Next{Max: 1, Commit: true}, nil)
 	assert.Equal(t, 400, refused.Status)
 	assert.Contains(t, refused.Body, "upTo is missing")
-	refused = call("/members/"+m.Member+"/poll", client.Poll{Max: 1, UpTo: "nonsense"}, nil)
+	refused = call("/members/"+m.Member+"/next", client.Next{Max: 1, UpTo: "nonsense"}, nil)
 	assert.Equal(t, 400, refused.Status)
 }
