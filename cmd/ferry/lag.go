@@ -61,7 +61,7 @@ type lagView struct {
 const (
 	sparkWidth    = 10
 	wholeWidth    = 164 // characters of a terminal that shows all columns
-	mostRows      = 36 // partitions are shown one by one up to so many rows
+	mostRows      = 36  // partitions are shown one by one up to so many rows
 	mostHistories = 20
 )
 
