@@ -67,7 +67,7 @@ func ExampleClient_Call() {
 	}
 	for _, name := range []string{"coldchain/readings", "coldchain/reading"} {
 		a, _ := address.ParseChannel(name)
-		var t client.Topic
+		var t client.Channel
 		err := c.Call(ctx, http.MethodGet, client.ChannelPath(a), nil, nil, &t)
 		fmt.Println(t.State, t.Messages, err)
 	}

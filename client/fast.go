@@ -34,7 +34,7 @@ func (c *Client) FastPublisher(a address.Address) *FastPublisher {
 // Learn finds the other nodes, and who leads which partition.
 func (p *FastPublisher) Learn(ctx context.Context) error {
 	var cluster Cluster
-	var t Topic
+	var t Channel
 	if err := p.client.Call(ctx, http.MethodGet, "/nodes", nil, nil, &cluster); err != nil {
 		return err
 	}

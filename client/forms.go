@@ -31,7 +31,7 @@ type (
 	Found             = form.Found
 	Gone              = form.Gone
 	Group             = form.Group
-	GroupMove         = form.GroupMove
+	PastSeek          = form.PastSeek
 	Held              = form.Held
 	Job               = form.Job
 	JobStep           = form.JobStep
@@ -49,8 +49,8 @@ type (
 	Message           = form.Message
 	MessageEvent      = form.MessageEvent
 	Move              = form.Move
-	Moved             = form.Moved
-	MovedStep         = form.MovedStep
+	SeekResult        = form.SeekResult
+	SeekStep          = form.SeekStep
 	NewChannel        = form.NewChannel
 	NewGroup          = form.NewGroup
 	NewMessage        = form.NewMessage
@@ -93,11 +93,10 @@ type (
 	Settlement        = form.Settlement
 	SignIn            = form.SignIn
 	Space             = form.Space
-	Spread            = form.Spread
 	Status            = form.Status
 	SuggestedMove     = form.SuggestedMove
 	Token             = form.Token
-	Topic             = form.Topic
+	Channel           = form.Channel
 	Totals            = form.Totals
 	Trace             = form.Trace
 	TraceStep         = form.TraceStep

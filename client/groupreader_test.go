@@ -82,7 +82,7 @@ func behind(t *testing.T) (*nodetest.Node, *client.Client, *bad) {
 // and at least once, and what it committed stands.
 func TestAReaderBehindABadConnection(t *testing.T) {
 	n, c, connection := behind(t)
-	topic := n.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitions": 3})
+	topic := n.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitionCount": 3})
 	const each = 60
 	for p := range 3 {
 		for range each {
@@ -124,7 +124,7 @@ func TestAReaderBehindABadConnection(t *testing.T) {
 // other.
 func TestWhatAReaderLeavesComesToTheOther(t *testing.T) {
 	n, c, _ := behind(t)
-	topic := n.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitions": 2})
+	topic := n.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitionCount": 2})
 	ctx, cancel := context.WithTimeout(t.Context(), 60*time.Second)
 	defer cancel()
 	open := func() *client.GroupReader {

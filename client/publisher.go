@@ -54,7 +54,7 @@ const (
 
 // NewPublisher returns a publisher to a topic.
 func (c *Client) NewPublisher(ctx context.Context, a address.Address, compression message.Compression) (*Publisher, error) {
-	var t Topic
+	var t Channel
 	if err := c.Call(ctx, http.MethodGet, ChannelPath(a), nil, nil, &t); err != nil {
 		return nil, err
 	}
@@ -65,6 +65,9 @@ func (c *Client) NewPublisher(ctx context.Context, a address.Address, compressio
 	p.turn = rand.IntN(len(p.lanes))
 	return p, nil
 }
+
+// AnyPartition leaves the choice of a partition to the key, or to the publisher.
+const AnyPartition = -1
 
 // Add puts a message into a batch: into that of the partition, when it is not
 // negative, of its key's partition, or else of one that changes with every

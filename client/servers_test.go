@@ -34,7 +34,7 @@ func TestTheTokenNeverLeavesTLS(t *testing.T) {
 		case "/api/v1/moved":
 			http.Redirect(w, r, plain.URL+"/api/v1/moved", http.StatusTemporaryRedirect)
 		default:
-			json.NewEncoder(w).Encode(Topic{Each: []Partition{{Partition: 0, Leader: "a"}}})
+			json.NewEncoder(w).Encode(Channel{Each: []Partition{{Partition: 0, Leader: "a"}}})
 		}
 	}))
 	defer secure.Close()

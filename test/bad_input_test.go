@@ -35,8 +35,8 @@ func TestBadInputIsRefusedByName(t *testing.T) {
 		{"GET", "/api/v1/channels/nowhere/at-all", "", nil, 404, []string{"nowhere/at-all", "space does not exist"}},
 		{"GET", "/api/v1/nothing", "", nil, 404, []string{"/api/v1/nothing"}},
 		{"PUT", readings, "", nil, 405, []string{"PUT"}},
-		{"POST", "/api/v1/channels", `{"address":"coldchain/x","kind":"topic","partitions":0}`, nil, 400, []string{"partitions is 0", "1 to 1000", "partitions"}},
-		{"POST", "/api/v1/channels", `{"address":"coldchain/x","kind":"topic","partitions":1001}`, nil, 400, []string{"1001", "1 to 1000"}},
+		{"POST", "/api/v1/channels", `{"address":"coldchain/x","kind":"topic","partitionCount":0}`, nil, 400, []string{"partitionCount is 0", "1 to 1000", "partitions"}},
+		{"POST", "/api/v1/channels", `{"address":"coldchain/x","kind":"topic","partitionCount":1001}`, nil, 400, []string{"1001", "1 to 1000"}},
 		{"POST", "/api/v1/channels", `{"address":"coldchain/X","kind":"topic"}`, nil, 400, []string{"'X'", "a-z 0-9"}},
 		{"POST", "/api/v1/channels", `{"address":"coldchain/x","kind":"heap"}`, nil, 400, []string{"heap", "topic"}},
 		{"POST", "/api/v1/channels", `{"address":"other/x","kind":"topic"}`, nil, 404, []string{"ferry new space other"}},
@@ -46,7 +46,7 @@ func TestBadInputIsRefusedByName(t *testing.T) {
 		{"POST", "/api/v1/channels", `{"address":"coldchain/x","kind":"topic","surplus":5}`, nil, 400, []string{"surplus"}},
 		{"POST", "/api/v1/channels", `{broken`, nil, 400, []string{"not the JSON"}},
 		{"POST", "/api/v1/spaces", `{"space":"No"}`, nil, 400, []string{"'N'"}},
-		{"PATCH", readings, `{"partitions":1}`, nil, 409, []string{"cannot become fewer", "2 to 1000"}},
+		{"PATCH", readings, `{"partitionCount":1}`, nil, 409, []string{"cannot become fewer", "2 to 1000"}},
 		{"DELETE", "/api/v1/spaces/coldchain", "", nil, 409, []string{"still has 1 channel", "coldchain/readings"}},
 		{"GET", readings + "/messages?from=yesterday", "", nil, 400, []string{"yesterday", "time:2026", "from"}},
 		{"GET", readings + "/messages?to=offset:-1", "", nil, 400, []string{"offset:-1"}},
@@ -69,7 +69,7 @@ func TestBadInputIsRefusedByName(t *testing.T) {
 		{"POST", readings + "/messages", `{"body":1,"bodyBase64":"eA=="}`, []string{"Content-Type", client.MessageType}, 400, []string{"both"}},
 		{"POST", readings + "/messages", `{"specversion":"1.0","id":"1"}`, []string{"Content-Type", client.CloudEventType}, 400, []string{"source"}},
 		{"POST", readings + "/messages", "x", []string{"Ferry-Publisher", "me"}, 400, []string{"UUID"}},
-		{"POST", readings + "/messages", "x", []string{"Ferry-Time", "noon"}, 400, []string{"RFC 3339"}},
+		{"POST", readings + "/messages", "x", []string{"Ferry-Publisher-Time", "noon"}, 400, []string{"RFC 3339"}},
 		{"POST", readings + "/messages", "x", []string{"Ferry-Key", strings.Repeat("k", 2000)}, 400, []string{"key: 2000 bytes", "1024"}},
 		{"POST", readings + "/messages", `{"body":"\ud800"}`, []string{"Content-Type", client.MessageType}, 400, []string{"half of a surrogate pair", ".body"}},
 		{"POST", readings + "/messages", "{\"body\":\"\xff\"}", []string{"Content-Type", client.MessageType}, 400, []string{"byte 10 is not UTF-8"}},
@@ -138,7 +138,7 @@ func TestANodeAnswersToItsNamesOnly(t *testing.T) {
 func TestAHeaderIsGivenOnce(t *testing.T) {
 	n := harness.Start(t)
 	n.Topic("coldchain/readings", 1)
-	for _, name := range []string{"Ferry-Key", "Ferry-Header-Box", "Ferry-Time", "Content-Type"} {
+	for _, name := range []string{"Ferry-Key", "Ferry-Header-Box", "Ferry-Publisher-Time", "Content-Type"} {
 		request, err := http.NewRequest("POST", n.URL+messages, strings.NewReader("x"))
 		require.NoError(t, err)
 		request.Header.Set("Authorization", "Bearer "+n.Token)
@@ -292,6 +292,6 @@ func TestMetricsHaveOurNames(t *testing.T) {
 	require.NoError(t, err)
 	for _, body := range []string{string(b), n.Ask("GET", "/metrics", "").Body} {
 		assert.Contains(t, body, `steadyferry_messages_in_total{channel="coldchain/readings",partition="0"} 3`)
-		assert.Contains(t, body, "steadyferry_records_reachable 1")
+		assert.Contains(t, body, "steadyferry_catalog_reachable 1")
 	}
 }

@@ -24,7 +24,7 @@ func TestTheConsoleOfACluster(t *testing.T) {
 	c.WaitInStep(20 * time.Second)
 	n.Ferry("", "move", one.String()+"#0", "-to", "node-a", "-yes") // refused where it is there
 	c.Wait(20*time.Second, "the single replica is not on the node that is killed", func() bool {
-		var topic client.Topic
+		var topic client.Channel
 		err := n.API.Call(t.Context(), http.MethodGet, client.ChannelPath(one), nil, nil, &topic)
 		return err == nil && len(topic.Each[0].Replicas) == 1 && topic.Each[0].Leader == "node-a"
 	})
@@ -45,7 +45,7 @@ func TestTheConsoleOfACluster(t *testing.T) {
 	assert.Contains(t, p.url(), "without=node-b")
 	status, err := c.Status()
 	require.NoError(t, err)
-	assert.Zero(t, status.Fewer+status.Leaderless)
+	assert.Zero(t, status.ReplicasMissing+status.WithoutLeader)
 
 	p.open("/nodes")
 	p.click("Drain node-c")

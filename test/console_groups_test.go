@@ -64,7 +64,7 @@ func TestTheConsoleOfGroups(t *testing.T) {
 	p.says("it goes back to before offset:150")
 	require.NoError(t, p.Run(`document.querySelector("[role=dialog] input[type=checkbox]").click()`))
 	p.click("Undo it")
-	p.says("(taken back)")
+	p.says("(undone)")
 	assert.Zero(t, lagOf(t, n, group(topic, "compliance")).Lag)
 
 	// Lag grows while nobody reads, and falls when somebody does.

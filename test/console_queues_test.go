@@ -100,7 +100,7 @@ func TestTheConsoleOfQueues(t *testing.T) {
 	// Discard the other cause, and take it back.
 	p.open("/dead/coldchain/inspections")
 	p.click("Discard")
-	p.says("it can be taken back")
+	p.says("it can be brought back")
 	p.fill("Why", "a drill")
 	p.accessible("a discard before it is done")
 	p.click("Discard 25")
@@ -111,7 +111,7 @@ func TestTheConsoleOfQueues(t *testing.T) {
 	p.says("Take all back")
 	p.accessible("what was discarded")
 	p.click("Take all back")
-	p.click("Take back 25")
+	p.click("Bring back 25")
 	require.Eventually(t, func() bool { return statesOf(t, n, a).Dead == 25 }, 5*time.Second, 50*time.Millisecond)
 
 	// A stretch of a topic is sent to the queue.

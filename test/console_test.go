@@ -281,7 +281,7 @@ func TestTheAddressBoxAndTheKeyboard(t *testing.T) {
 	p.says("did you mean coldchain/readings?")
 }
 
-func TestSettingsArePreviewedAndARemovalIsTakenBack(t *testing.T) {
+func TestSettingsArePreviewedAndARemovalIsBroughtBack(t *testing.T) {
 	n := harness.Start(t)
 	n.Topic("coldchain/readings", 2)
 	publish(t, n, 0, `{"celsius":9}`)
@@ -320,7 +320,7 @@ func TestTheSettingsOfAQueueAreChanged(t *testing.T) {
 	p.open("/channels/coldchain/inspections?tab=settings")
 	p.fill("Attempts", "2")
 	p.fill("Labels", "team=cold, tier=1")
-	p.says("ferry set coldchain/inspections -attempts 2 -label team=cold -label tier=1")
+	p.says("ferry set coldchain/inspections -attempt-limit 2 -label team=cold -label tier=1")
 	p.accessible("settings of a queue")
 	p.click("See what changes")
 	p.says("messages become dead letters after 2 attempts instead of 5")
@@ -334,9 +334,9 @@ func TestTheSettingsOfAQueueAreChanged(t *testing.T) {
 	assert.Contains(t, set, `"attemptLimit":2`)
 	assert.Contains(t, set, `"team":"cold"`)
 	// What was said in the console is what the command takes.
-	n.Must("set", "coldchain/inspections", "-attempts", "7", "-label", "team=", "-label", "tier=2")
+	n.Must("set", "coldchain/inspections", "-attempt-limit", "7", "-label", "team=", "-label", "tier=2")
 	set = n.Must("show", "coldchain/inspections", "-json")
-	assert.Contains(t, set, `"attempts":7`)
+	assert.Contains(t, set, `"attemptLimit":7`)
 	assert.NotContains(t, set, "team")
 }
 

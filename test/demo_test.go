@@ -57,7 +57,7 @@ func aPast(t *testing.T, args ...string) {
 		require.NoError(t, api.Call(t.Context(), http.MethodGet, "/channels/coldchain/"+path, nil, nil, out))
 	}
 	anHourAgo := time.Now().Add(-time.Hour)
-	var readings client.Topic
+	var readings client.Channel
 	get("readings", &readings)
 	require.NotNil(t, readings.Oldest)
 	assert.WithinDuration(t, anHourAgo, *readings.Oldest, 2*time.Minute)

@@ -124,11 +124,11 @@ func TestCommitsWhileTheRecordsAreAway(t *testing.T) {
 	require.NoError(t, err, "reading goes on")
 	assert.Len(t, given.Messages, 50)
 	err = m.Commit(ctx, []client.OffsetOf{{Partition: 0, Offset: 20}})
-	assert.True(t, client.Is(err, "records-away"), "%v", err)
+	assert.True(t, client.Is(err, "catalog-away"), "%v", err)
 	assert.InDelta(t, 10, time.Since(stopped).Seconds(), 4, "it waits for as long as it may")
-	var moved client.Moved
-	err = n.API.Call(ctx, http.MethodPost, client.GroupPath(a)+"/moves", nil, client.Seek{To: "offset:5", WhileRunning: true}, &moved)
-	assert.True(t, client.Is(err, "records-away"), "%v", err)
+	var moved client.SeekResult
+	err = n.API.Call(ctx, http.MethodPost, client.GroupPath(a)+"/seeks", nil, client.Seek{To: "offset:5", WhileRunning: true}, &moved)
+	assert.True(t, client.Is(err, "catalog-away"), "%v", err)
 	for time.Since(stopped) < 20*time.Second {
 		require.NoError(t, m.Beat(ctx, []int{0, 1}, time.Second), "members stay members")
 	}

@@ -69,7 +69,7 @@ func TestAGroupIsReadFromTheCommandLine(t *testing.T) {
 	_, errOut, code = n.Ferry("", "lag", "coldchain/readings@nothing", "-fail-above", "299")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errOut, "lags by 300 messages; allowed: 299")
-	n.Must("new", "group", "coldchain/readings@late", "-from", "last", "-description", "from now on")
+	n.Must("new", "group", "coldchain/readings@late", "-from", "end", "-description", "from now on")
 	assert.Contains(t, n.Must("show", "coldchain/readings@late"), "from now on")
 	n.Must("new", "group", "coldchain/readings@copy", "-from", "group:compliance")
 	assert.Zero(t, lagOf(t, n, group(topic, "copy")).Lag)
@@ -276,7 +276,7 @@ func TestOffsetsAreMovedAndMovedBack(t *testing.T) {
 	assert.Contains(t, errOut, "no move of its offsets that could be undone")
 	history := n.Must("show", a.String(), "-history")
 	assert.Contains(t, history, "limits were wrong")
-	assert.Equal(t, 2, strings.Count(history, "taken back"))
+	assert.Equal(t, 2, strings.Count(history, "brought back"))
 	for _, bad := range [][]string{{"-to", "offset:9", "-partition", "7"}, {"-to", "group:nobody"}} {
 		_, _, code = n.Ferry("", append([]string{"seek", a.String()}, bad...)...)
 		assert.Equal(t, 1, code, bad)
@@ -302,12 +302,12 @@ func TestOffsetsAreMovedAndMovedBack(t *testing.T) {
 	require.NoError(t, m.Leave(ctx))
 
 	// Of several at once one wins, and the others are told.
-	var preview client.Moved
-	require.NoError(t, n.API.Call(ctx, http.MethodPost, client.GroupPath(a)+"/moves", map[string][]string{"preview": {"true"}}, client.Seek{To: "first"}, &preview))
+	var preview client.SeekResult
+	require.NoError(t, n.API.Call(ctx, http.MethodPost, client.GroupPath(a)+"/seeks", map[string][]string{"preview": {"true"}}, client.Seek{To: "first"}, &preview))
 	results := make(chan error, 4)
 	for i := range 4 {
 		go func() {
-			results <- n.API.Call(ctx, http.MethodPost, client.GroupPath(a)+"/moves", nil, client.Seek{To: fmt.Sprintf("offset:%d", 20+i), Last: &preview.Last}, nil)
+			results <- n.API.Call(ctx, http.MethodPost, client.GroupPath(a)+"/seeks", nil, client.Seek{To: fmt.Sprintf("offset:%d", 20+i), Last: &preview.Last}, nil)
 		}()
 	}
 	won := 0

@@ -53,7 +53,7 @@ func TestEveryFormOfPublishing(t *testing.T) {
 		name, body string
 		header     []string
 	}{
-		{"raw", `{"n":0}`, []string{"Content-Type", "application/json", "Ferry-Key", "box-7", "Ferry-Id", "e-0", "Ferry-Header-Source", "truck", "Ferry-Time", "2026-11-23T08:00:00Z"}},
+		{"raw", `{"n":0}`, []string{"Content-Type", "application/json", "Ferry-Key", "box-7", "Ferry-Id", "e-0", "Ferry-Header-Source", "truck", "Ferry-Publisher-Time", "2026-11-23T08:00:00Z"}},
 		{"message", `{"key":"box-7","id":"e-1","headers":{"source":"truck"},"publisherTime":"2026-11-23T08:00:00Z","body":{"n":1}}`, []string{"Content-Type", client.MessageType}},
 		{"lines", `{"key":"box-7","id":"e-2","headers":{"source":"truck"},"publisherTime":"2026-11-23T08:00:00Z","body":{"n":2}}`, []string{"Content-Type", client.NDJSONType}},
 		{"structured event", fmt.Sprintf(cloudEvent, 3, 3), []string{"Content-Type", client.CloudEventType}},
@@ -232,7 +232,7 @@ func TestPartitionsWithoutAKeyTakeTurns(t *testing.T) {
 	for range 9 {
 		require.Equal(t, 200, n.Ask("POST", messages, "x").Status)
 	}
-	var topic client.Topic
+	var topic client.Channel
 	require.NoError(t, n.API.Call(context.Background(), http.MethodGet, "/channels/coldchain/readings", nil, nil, &topic))
 	for _, p := range topic.Each {
 		assert.EqualValues(t, 3, p.Messages)
@@ -288,7 +288,7 @@ func TestAPublishStream(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.Publish(ctx, -1, batch(nil, "y"))
 	require.NoError(t, err)
-	var shown client.Topic
+	var shown client.Channel
 	require.NoError(t, json.Unmarshal([]byte(n.Must("show", topic.String(), "-json")), &shown))
 	assert.EqualValues(t, 402, shown.Messages)
 	began := time.Now()

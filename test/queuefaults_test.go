@@ -120,7 +120,7 @@ func TestWorkStreams(t *testing.T) {
 // twice, and what was acknowledged is done.
 func TestAQueueKilledAgainAndAgain(t *testing.T) {
 	n := harness.Start(t)
-	a := newQueue(t, n, "coldchain/inspections", "-lease", "500ms", "-attempts", "1000", "-backoff", "0s..0s")
+	a := newQueue(t, n, "coldchain/inspections", "-lease", "500ms", "-attempt-limit", "1000", "-backoff", "0s..0s")
 	const kills = 50
 	var published, accepted sync.Map // body to true, once it is acknowledged
 	var count atomic.Int64
@@ -166,8 +166,8 @@ func TestAQueueKilledAgainAndAgain(t *testing.T) {
 		for ctx.Err() == nil {
 			for _, act := range []client.QueueAction{
 				{Action: "edit", Edits: []client.Edit{{Op: "set", At: "header.mended", Value: json.RawMessage(`"yes"`)}}, Return: true, Choice: client.Choice{Limit: 20}},
-				{Action: "discard", Reason: "chance", Choice: client.Choice{Limit: 10}},
-				{Action: "take-back"},
+				{Action: "discard", Why: "chance", Choice: client.Choice{Limit: 10}},
+				{Action: "undo"},
 				{Action: "return", Choice: client.Choice{Limit: 20}},
 			} {
 				n.API.Call(ctx, http.MethodPost, client.QueuePath(a)+"/actions", nil, act, nil)
@@ -192,7 +192,7 @@ func TestAQueueKilledAgainAndAgain(t *testing.T) {
 		require.NoError(t, n.API.Call(context.Background(), http.MethodGet, "/replays", nil, nil, &p))
 		return !slices.ContainsFunc(p.Items, func(r client.Replay) bool { return r.State == "running" })
 	}, 20*time.Second, 100*time.Millisecond, "the replays end")
-	n.Must("dead", a.String(), "-take-back", "-yes")
+	n.Must("dead", a.String(), "-undo", "-yes")
 	n.Must("dead", a.String(), "-return", "-yes")
 	left := map[string]int{}
 	for {
@@ -240,7 +240,7 @@ func TestSettledSegmentsGoAndOldMessagesAreCarried(t *testing.T) {
 	ctx := context.Background()
 	body := make([]byte, 100_000)
 	onDisk := func() int64 {
-		var topic client.Topic
+		var topic client.Channel
 		require.NoError(t, n.API.Call(ctx, http.MethodGet, client.ChannelPath(a), nil, nil, &topic))
 		return topic.Bytes
 	}

@@ -68,7 +68,7 @@ func rejectAll(t *testing.T, n *harness.Node, a address.Address) {
 
 func TestAQueueFromTheCommandLine(t *testing.T) {
 	n := harness.Start(t)
-	a := newQueue(t, n, "coldchain/inspections", "-lease", "1s", "-attempts", "2", "-backoff", "100ms..1s")
+	a := newQueue(t, n, "coldchain/inspections", "-lease", "1s", "-attempt-limit", "2", "-backoff", "100ms..1s")
 	sendBodies(t, n, a, `{"box":"a"}`, `{"box":"b"}`, `{"box":"c"}`, `{"box":"d"}`)
 	var handed []client.Delivery
 	for line := range strings.Lines(n.Must("lease", a.String(), "-max", "4", "-json")) {
@@ -93,7 +93,7 @@ func TestAQueueFromTheCommandLine(t *testing.T) {
 	assert.Equal(t, 2, again[0].Attempt)
 	require.Eventually(t, func() bool { return statesOf(t, n, a).Dead == 2 }, 5*time.Second, 20*time.Millisecond, "its attempts are used up")
 	out := n.Must("dead", a.String())
-	assert.Contains(t, out, "attempts used up")
+	assert.Contains(t, out, "attempts-used-up")
 	assert.Contains(t, out, "2 dead letters, 2 causes")
 	assert.Regexp(t, `coldchain/inspections/dead +2 +0`, n.Must("dead"))
 	assert.Contains(t, string(n.Ask("GET", "/metrics", "").Body), `steadyferry_queue_messages{partition="0",queue="coldchain/inspections",state="dead"} 2`)
@@ -121,7 +121,7 @@ func TestAQueueFromTheCommandLine(t *testing.T) {
 	require.Eventually(t, func() bool { return strings.Contains(n.Must("dead", a.String()), "expired") }, 5*time.Second, 20*time.Millisecond)
 }
 
-func TestDeadLettersAreMendedReturnedDiscardedAndTakenBack(t *testing.T) {
+func TestDeadLettersAreMendedReturnedDiscardedAndBroughtBack(t *testing.T) {
 	n := harness.Start(t)
 	a := newQueue(t, n, "coldchain/inspections")
 	var bodies []string
@@ -168,12 +168,12 @@ func TestDeadLettersAreMendedReturnedDiscardedAndTakenBack(t *testing.T) {
 	assert.Contains(t, errOut, "a reason is missing")
 	n.Must("dead", name, "-discard", "-reason", "a drill", "-yes")
 	assert.Equal(t, client.Counts{Discarded: 10}, statesOf(t, n, a))
-	n.Must("dead", name, "-take-back", "-limit", "4", "-yes")
+	n.Must("dead", name, "-undo", "-limit", "4", "-yes")
 	assert.Equal(t, client.Counts{Discarded: 6, Dead: 4}, statesOf(t, n, a))
 	sendBodies(t, n, a, `{"drill":true}`, `{"drill":false}`)
 	n.Must("discard", name, "-where", "body.drill", "-reason", "a drill", "-yes")
 	assert.Equal(t, client.Counts{Waiting: 1, Discarded: 7, Dead: 4}, statesOf(t, n, a))
-	n.Must("dead", name, "-take-back", "-where", "has(body.drill)", "-yes")
+	n.Must("dead", name, "-undo", "-where", "has(body.drill)", "-yes")
 	assert.Equal(t, client.Counts{Waiting: 2, Discarded: 6, Dead: 4}, statesOf(t, n, a))
 	for _, what := range []string{"edit messages", "discard messages", "take back messages"} {
 		assert.Contains(t, n.Must("logbook"), what)
@@ -359,7 +359,7 @@ func TestBadInputToQueues(t *testing.T) {
 		{"POST", path + "/settle", fmt.Sprintf(`{"settle":[{"lease":%q,"outcome":"release","after":"yesterday"}]}`, l.Lease), "after"},
 		{"POST", path + "/lease", `{"max":5000}`, "1 to 1000"},
 		{"POST", path + "/lease", `{"wait":"1h"}`, "0s to 30s"},
-		{"POST", path + "/actions", `{"action":"burn"}`, "return, edit, discard, take-back"},
+		{"POST", path + "/actions", `{"action":"burn"}`, "return, edit, discard, undo"},
 		{"POST", path + "/actions", `{"action":"edit","edits":[{"op":"set","at":"celsius","value":1}]}`, "a JSON Pointer such as /celsius"},
 		{"POST", path + "/actions", `{"action":"return","where":"bdy.x"}`, "did you mean"},
 		{"POST", path + "/actions", `{"action":"return","messages":["coldchain/other#0:1"]}`, "is no message of"},

@@ -227,7 +227,7 @@ func TestRetentionAndLimits(t *testing.T) {
 		_, err := n.API.Publish(context.Background(), a, 0, client.BatchType, nil, b.Build(message.Plain, nil))
 		require.NoError(t, err)
 	}
-	var topic client.Topic
+	var topic client.Channel
 	require.Eventually(t, func() bool {
 		require.NoError(t, n.API.Call(context.Background(), http.MethodGet, "/channels/coldchain/readings", nil, nil, &topic))
 		return topic.Bytes < 2<<20
@@ -316,6 +316,6 @@ func TestTailBeginsAndEndsWhereItIsTold(t *testing.T) {
 	assert.Equal(t, 4, strings.Count(out, "\n"), out)
 	out = n.Must("tail", "coldchain/readings", "-from", "first", "-to", "time:"+time.Now().Add(time.Second).Format(time.RFC3339Nano))
 	assert.Equal(t, 15, strings.Count(out, "\n"), out)
-	_, _, code := n.Ferry("", "tail", "coldchain/readings", "-to", "last")
+	_, _, code := n.Ferry("", "tail", "coldchain/readings", "-to", "end")
 	assert.Equal(t, 2, code)
 }

@@ -30,8 +30,8 @@ var accessVerb = verb{
 A token is shown once, when it is made. Without -yes, rotate, revoke and end-sessions only show what they would do.`,
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		var f accessFlags
-		fs.StringVar(&f.label, "label", "", "what a new token is for, in a few `words`")
-		fs.StringVar(&f.expires, "expires", "", "when a new token ends by itself, such as 30d (default: never)")
+		fs.StringVar(&f.label, "label", "", "`TEXT` that says what a new token is for")
+		fs.StringVar(&f.expires, "expires", "", "`DURATION` after which a new token ends by itself, such as 30d; without it, never")
 		fs.BoolVar(&f.yes, "yes", false, "do it")
 		return func(c *call) error { return c.access(&f) }
 	},
@@ -85,7 +85,7 @@ func secretRow(s client.Secret) []string {
 	if s.Own {
 		label += " (the one you use)"
 	}
-	return []string{s.ID, s.Kind, s.Principal, label, s.MadeAt.Local().Format(time.DateTime), ends}
+	return []string{s.ID, s.Kind, s.Principal, label, s.CreatedAt.Local().Format(time.DateTime), ends}
 }
 
 func (c *call) newLink() error {

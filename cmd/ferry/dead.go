@@ -35,33 +35,33 @@ func (e *editsValue) Set(text string) error {
 const editHelp = "change the message: 'set /celsius=4.5', 'compute /celsius=(double(body.celsius.replace(\" F\", \"\")) - 32.0) / 1.8', 'remove /x', 'rename /a=/b'; header.NAME and key too; may be repeated; an `edit`"
 
 type deadFlags struct {
-	cause, where, reason                         string
-	list, discarded, doReturn, discard, takeBack bool
-	yes                                          bool
-	after                                        time.Duration
-	limit                                        int
-	rate                                         float64
-	edits                                        editsValue
+	cause, where, why                        string
+	list, discarded, doReturn, discard, undo bool
+	yes                                      bool
+	after                                    time.Duration
+	limit                                    int
+	rate                                     float64
+	edits                                    editsValue
 }
 
 var deadVerb = verb{
 	Name: "dead", Args: "[QUEUE|GROUP[#PARTITION:OFFSET]]", Summary: "Show why messages became dead letters, and return, mend or discard them",
-	Details: "Without an address it lists where there are any; with one it groups them by their causes. -list shows them one by one, the address of one shows it whole. -return, -edit, -discard and -take-back say what they would do; -yes does it.\n\n" +
-		"    ferry dead coldchain/inspections\n    ferry dead coldchain/inspections -cause 5f1c02aa -list\n    ferry dead coldchain/inspections -cause 5f1c02aa -edit 'rename /temp=/celsius' -return -rate 50/s -yes\n    ferry dead coldchain/inspections -where 'body.box == \"box-7\"' -discard -reason 'drill' -yes\n    ferry dead coldchain/inspections -take-back -yes",
+	Details: "Without an address it lists where there are any; with one it groups them by their causes. -list shows them one by one, the address of one shows it whole. -return, -edit, -discard and -undo say what they would do; -yes does it.\n\n" +
+		"    ferry dead coldchain/inspections\n    ferry dead coldchain/inspections -cause 5f1c02aa -list\n    ferry dead coldchain/inspections -cause 5f1c02aa -edit 'rename /temp=/celsius' -return -rate 50/s -yes\n    ferry dead coldchain/inspections -where 'body.box == \"box-7\"' -discard -why 'drill' -yes\n    ferry dead coldchain/inspections -undo -yes",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		var f deadFlags
-		fs.StringVar(&f.cause, "cause", "", "only those of this cause, by its `id`")
-		fs.StringVar(&f.where, "where", "", "only those that fulfil this `condition`")
+		fs.StringVar(&f.cause, "cause", "", "only those of the cause with this `ID`")
+		fs.StringVar(&f.where, "where", "", "only those that fulfil this `CONDITION`")
 		fs.BoolVar(&f.list, "list", false, "show them one by one")
-		fs.BoolVar(&f.discarded, "discarded", false, "show what was discarded and can be taken back")
-		fs.IntVar(&f.limit, "limit", 0, "at most this `many` messages")
+		fs.BoolVar(&f.discarded, "discarded", false, "show what was discarded, and can be brought back with -undo")
+		fs.IntVar(&f.limit, "limit", 0, "at most `N` messages; without it, all")
 		fs.BoolVar(&f.doReturn, "return", false, "let them wait in the queue again")
 		fs.Var(&f.edits, "edit", editHelp)
-		fs.BoolVar(&f.discard, "discard", false, "set them aside for good, with a -reason; there is a way back for a while")
-		fs.BoolVar(&f.takeBack, "take-back", false, "take back what was discarded")
-		fs.StringVar(&f.reason, "reason", "", "why, in a few `words`")
-		fs.Var(term.DurationValue{D: &f.after}, "after", "of -return: let them wait after this `time`")
-		fs.Var(term.RateValue{PerSecond: &f.rate}, "rate", "of -return: so `many` a second, as a replay that can be watched and stopped")
+		fs.BoolVar(&f.discard, "discard", false, "take them away, with -why; -undo brings them back for a while")
+		fs.BoolVar(&f.undo, "undo", false, "bring back what was discarded")
+		fs.StringVar(&f.why, "why", "", "`TEXT` that says why")
+		fs.Var(term.DurationValue{D: &f.after}, "after", "of -return: let them wait after this `DURATION`")
+		fs.Var(term.RateValue{PerSecond: &f.rate}, "rate", "of -return: `RATE` at which they return, as a replay that can be watched and cancelled")
 		fs.BoolVar(&f.yes, "yes", false, "do it")
 		every := term.EveryFlag(fs)
 		return func(c *call) error {
@@ -73,7 +73,7 @@ var deadVerb = verb{
 				return err
 			}
 			switch {
-			case f.doReturn || len(f.edits) > 0 || f.discard || f.takeBack:
+			case f.doReturn || len(f.edits) > 0 || f.discard || f.undo:
 				return c.actOnDead(a, &f)
 			case a.Offset >= 0:
 				return c.Repeat(*every, func(out io.Writer) error { return c.showItem(out, a) })
@@ -90,13 +90,13 @@ var deadVerb = verb{
 }
 
 var discardVerb = verb{
-	Name: "discard", Args: "QUEUE", Summary: "Set waiting messages of a queue aside for good, with a way back for a while",
-	Details: "It says what it would do; -yes does it. ferry dead QUEUE -discarded shows what was discarded, and -take-back takes it back. Dead letters are discarded with ferry dead QUEUE -discard.\n\n    ferry discard coldchain/recalls -where 'body.drill == true' -reason 'drill of Monday' -yes",
+	Name: "discard", Args: "QUEUE", Summary: "Discard waiting messages of a queue; for a while they can be brought back",
+	Details: "It says what it would do; -yes does it. ferry dead QUEUE -discarded shows what was discarded, and ferry dead QUEUE -undo brings it back. Dead letters are discarded with ferry dead QUEUE -discard.\n\n    ferry discard coldchain/recalls -where 'body.drill == true' -why 'drill of Monday' -yes",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		f := deadFlags{discard: true}
-		fs.StringVar(&f.where, "where", "", "only those that fulfil this `condition`")
-		fs.IntVar(&f.limit, "limit", 0, "at most this `many` messages")
-		fs.StringVar(&f.reason, "reason", "", "why, in a few `words`")
+		fs.StringVar(&f.where, "where", "", "only those that fulfil this `CONDITION`")
+		fs.IntVar(&f.limit, "limit", 0, "at most `N` messages; without it, all")
+		fs.StringVar(&f.why, "why", "", "`TEXT` that says why")
 		fs.BoolVar(&f.yes, "yes", false, "do it")
 		return func(c *call) error {
 			a, err := c.OneQueue()
@@ -240,10 +240,10 @@ func (c *call) showItem(out io.Writer, a address.Address) error {
 	to := own(c.To(out))
 	state := m.State
 	switch {
-	case m.Member != "" && m.Due != nil:
-		state += fmt.Sprintf(" by %s until %s", m.Member, m.Due.Local().Format("15:04:05"))
-	case m.Due != nil:
-		state += " until " + m.Due.Local().Format(time.DateTime)
+	case m.Member != "" && m.Deadline != nil:
+		state += fmt.Sprintf(" by %s until %s", m.Member, m.Deadline.Local().Format("15:04:05"))
+	case m.Deadline != nil:
+		state += " until " + m.Deadline.Local().Format(time.DateTime)
 	}
 	to.Pairs([][2]string{{"address", m.Address}, {"state", state}, {"reason", m.Reason}, {"cause", m.Cause}, {"field", m.Field}, {"read at", m.From}, {"attempts", fmt.Sprint(m.Attempts)}, {"returns", fmt.Sprint(m.Returns)}})
 	if m.Detail != "" {
@@ -279,13 +279,13 @@ func (c *call) story(m client.QueueMessage) {
 		if e.Detail != "" {
 			why = strings.TrimPrefix(why+": "+e.Detail, ": ")
 		}
-		rows = append(rows, []string{e.At.Local().Format("01-02 15:04:05.000"), e.Event, e.Who, took, term.OneLine(why, 70)})
+		rows = append(rows, []string{e.At.Local().Format("01-02 15:04:05.000"), words.Of(e.Event), e.Who, took, term.OneLine(why, 70)})
 	}
-	c.Table(c.Out, []string{"when", "what", "who", "after", "why"}, rows, "after")
+	c.Table(c.Out, []string{"when", "event", "who", "after", "why"}, rows, "after")
 }
 
 func (f *deadFlags) action(a address.Address) client.QueueAction {
-	act := client.QueueAction{Choice: client.Choice{Cause: f.cause, Where: f.where, Limit: int64(f.limit)}, Reason: f.reason, Edits: f.edits, Return: f.doReturn && len(f.edits) > 0}
+	act := client.QueueAction{Choice: client.Choice{Cause: f.cause, Where: f.where, Limit: int64(f.limit)}, Why: f.why, Edits: f.edits, Return: f.doReturn && len(f.edits) > 0}
 	if f.after > 0 {
 		act.After = address.FormatDuration(f.after)
 	}
@@ -299,21 +299,21 @@ func (f *deadFlags) action(a address.Address) client.QueueAction {
 		act.Action = "return"
 	case f.discard:
 		act.Action = "discard"
-	case f.takeBack:
-		act.Action = "take-back"
+	case f.undo:
+		act.Action = "undo"
 	}
 	return act
 }
 
 func (c *call) actOnDead(a address.Address, f *deadFlags) error {
 	chosen := 0
-	for _, on := range []bool{f.doReturn || len(f.edits) > 0, f.discard, f.takeBack} {
+	for _, on := range []bool{f.doReturn || len(f.edits) > 0, f.discard, f.undo} {
 		if on {
 			chosen++
 		}
 	}
 	if chosen != 1 {
-		return term.WrongUsage("-return and -edit, -discard and -take-back do not go together")
+		return term.WrongUsage("-return and -edit, -discard and -undo do not go together")
 	}
 	if f.rate > 0 && !f.doReturn {
 		return term.WrongUsage("-rate goes with -return")
@@ -321,8 +321,8 @@ func (c *call) actOnDead(a address.Address, f *deadFlags) error {
 	if f.rate > 0 {
 		from := a.QueuePart()
 		from.Dead = true
-		r := client.NewReplay{From: from.String(), To: a.QueuePart().String(), Choice: f.action(a).Choice, Rate: f.rate, Edits: f.edits, DryRun: !f.yes}
-		return c.beginReplay(r)
+		r := client.NewReplay{From: from.String(), To: a.QueuePart().String(), Choice: f.action(a).Choice, Rate: f.rate, Edits: f.edits}
+		return c.beginReplay(r, f.yes)
 	}
 	return c.act(a, f.action(a), f.yes)
 }
@@ -331,13 +331,11 @@ func (c *call) actOnDead(a address.Address, f *deadFlags) error {
 func (c *call) act(a address.Address, action client.QueueAction, yes bool) error {
 	path := client.QueuePath(a.QueuePart()) + "/actions"
 	const most = 10 * time.Minute
-	action.Preview = true
-	r, err := term.AskWithin[client.QueueActionResult](c.Call, most, http.MethodPost, path, nil, action)
+	r, err := term.AskWithin[client.QueueActionResult](c.Call, most, http.MethodPost, path, term.Preview(true), action)
 	if err != nil {
 		return err
 	}
 	if yes && r.Messages > 0 {
-		action.Preview = false
 		done, err := term.AskWithin[client.QueueActionResult](c.Call, most, http.MethodPost, path, nil, action)
 		if err != nil {
 			return err
@@ -353,9 +351,9 @@ func (c *call) act(a address.Address, action client.QueueAction, yes bool) error
 	c.samples(r.Samples)
 	switch {
 	case r.Messages == 0:
-		fmt.Fprintln(c.Out, "no message is meant by this")
+		fmt.Fprintln(c.Out, "nothing matches")
 	case r.Done && action.Action == "discard":
-		fmt.Fprintf(c.Out, "done: %s; the way back: ferry dead %s -take-back -yes\n", words.Many(r.Messages, "message"), a.QueuePart())
+		fmt.Fprintf(c.Out, "done: %s; ferry dead %s -undo -yes brings them back\n", words.Many(r.Messages, "message"), a.QueuePart())
 	case r.Done:
 		fmt.Fprintf(c.Out, "done: %s\n", words.Many(r.Messages, "message"))
 	default:

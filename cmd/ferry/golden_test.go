@@ -66,14 +66,14 @@ var printed = map[string]string{
 	"replays":         "replay list",
 	"trace":           "trace coldchain/inspections#0:3",
 	"browse":          "browse coldchain/readings -limit 3 -json",
-	"set-preview":     "set coldchain/inspections -attempts 2 -retain-dead 1d",
+	"set-preview":     "set coldchain/inspections -attempt-limit 2 -retain-dead 1d",
 	"remove-preview":  "remove coldchain/journeys",
 	"seek-preview":    "seek coldchain/readings@dashboards -to first",
 	"replay-preview":  "replay coldchain/inspections/dead -to coldchain/inspections -where body.box!=null -dry-run",
 	"discard-preview": "discard coldchain/inspections -reason drill",
 	"drain-preview":   "nodes drain node-a",
 	"wrong-address":   "show coldchain/reading",
-	"wrong-setting":   "set coldchain/readings -attempts 2",
+	"wrong-setting":   "set coldchain/readings -attempt-limit 2",
 	"list-json":       "list coldchain -json",
 }
 

@@ -18,10 +18,11 @@ import (
 
 var newVerb = verb{
 	Name: "new", Args: "space|topic|queue|group ADDRESS", Summary: "Make a space, a topic, a queue or a group",
-	Details: "    ferry new space coldchain\n    ferry new topic coldchain/readings -partitions 6 -retain 72h -retain-bytes 10GiB\n    ferry new queue coldchain/inspections -lease 1m -attempts 4 -backoff 2s..10m\n    ferry new group coldchain/readings@compliance -from first",
+	Details: "    ferry new space coldchain\n    ferry new topic coldchain/readings -partitions 6 -retain 72h -retain-bytes 10GiB\n    ferry new queue coldchain/inspections -lease 1m -attempt-limit 4 -backoff 2s..10m\n    ferry new group coldchain/readings@compliance -from first",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		given := settingFlags(fs)
-		from := fs.String("from", "first", "the `position` at which a group begins")
+		from := new(string)
+		term.PositionFlag(fs, from, "from", "first", "of a group: `POSITION` at which it starts")
 		return func(c *call) error {
 			if len(c.Args) != 2 {
 				return term.WrongUsage("what to make and its address are expected, such as: ferry new topic coldchain/readings")
@@ -57,7 +58,7 @@ var newVerb = verb{
 				if err != nil {
 					return err
 				}
-				t, err := term.Ask[client.Topic](c.Call, http.MethodPost, "/channels", nil, client.NewChannel{Address: a.String(), Kind: kind, Settings: client.Settings(given)})
+				t, err := term.Ask[client.Channel](c.Call, http.MethodPost, "/channels", nil, client.NewChannel{Address: a.String(), Kind: kind, Settings: client.Settings(given)})
 				if err != nil {
 					return err
 				}
@@ -86,7 +87,7 @@ func (c *call) newQueue(ctx context.Context, given givenSettings) error {
 	if err != nil {
 		return err
 	}
-	t, err := term.Ask[client.Topic](c.Call, http.MethodPost, "/channels", nil, client.NewChannel{Address: a.String(), Kind: "queue", Settings: client.Settings(given)})
+	t, err := term.Ask[client.Channel](c.Call, http.MethodPost, "/channels", nil, client.NewChannel{Address: a.String(), Kind: "queue", Settings: client.Settings(given)})
 	if err != nil {
 		return err
 	}
@@ -101,51 +102,35 @@ func (c *call) newQueue(ctx context.Context, given givenSettings) error {
 
 var setVerb = verb{
 	Name: "set", Args: "ADDRESS", Summary: "Change the settings of a space, a topic, a queue or a group",
-	Details: "What would lose data is shown first, and done with -yes.",
+	Details: "What loses data, brings a loss nearer, or moves replicas or keys is shown first, and done with -yes.\n\n    ferry set coldchain/readings -retain 72h -description 'What every box measures'\n    ferry set coldchain/inspections -attempt-limit 4",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		given := settingFlags(fs)
-		yes := fs.Bool("yes", false, "do it, also when it cannot be taken back")
+		yes := fs.Bool("yes", false, "do it, also what is shown first otherwise")
 		return func(c *call) error {
 			a, err := c.OneAddress()
 			if err != nil {
 				return err
 			}
-			ctx, cancel := c.Short()
-			defer cancel()
-			if a.Kind() == address.KindGroup {
-				return c.setGroup(ctx, a, given)
-			}
-			if a.Kind() == address.KindSpace {
-				s, err := term.Ask[client.Space](c.Call, http.MethodPatch, "/spaces/"+url.PathEscape(a.Space), nil, given)
-				if err != nil {
+			path := "/spaces/" + url.PathEscape(a.Space)
+			switch a.Kind() {
+			case address.KindSpace:
+			case address.KindGroup:
+				path = client.GroupPath(a)
+			default:
+				if a, err = c.OneChannel(); err != nil {
 					return err
 				}
-				if c.JSON {
-					return c.PrintJSON(s)
-				}
-				fmt.Fprintf(c.Out, "set %s\n", a)
-				return nil
+				path = client.ChannelPath(a)
 			}
-			if a, err = c.OneChannel(); err != nil {
-				return err
+			p, err := term.Ask[client.Preview](c.Call, http.MethodPatch, path, term.Preview(true), given)
+			if err == nil && len(p.After) > 0 && (*yes || !p.Careful) {
+				p, err = term.Ask[client.Preview](c.Call, http.MethodPatch, path, nil, given)
 			}
-			p, err := term.Ask[client.Preview](c.Call, http.MethodPatch, client.ChannelPath(a), url.Values{"preview": {"true"}}, given)
-			if err != nil {
-				return err
-			}
-			if len(p.After) == 0 {
-				if c.JSON {
-					return c.PrintJSON(p)
-				}
+			if err == nil && len(p.After) == 0 && !c.JSON {
 				fmt.Fprintf(c.Out, "%s is set so already\n", a)
 				return nil
 			}
-			if *yes || !p.Careful {
-				if err := c.API.Call(ctx, http.MethodPatch, client.ChannelPath(a), nil, given, &p); err != nil {
-					return err
-				}
-			}
-			return c.printPreview(p)
+			return c.previewed(p, err)
 		}
 	},
 }
@@ -179,7 +164,7 @@ func (c *call) printPreview(p client.Preview) error {
 		fmt.Fprintln(c.Out, "-", e)
 	}
 	if p.Done && p.Job > 0 {
-		fmt.Fprintf(c.Out, "job %d has begun; ferry nodes jobs -every 1s shows how far it is, ferry nodes cancel %d takes it back\n", p.Job, p.Job)
+		fmt.Fprintf(c.Out, "job %d has begun; ferry nodes jobs -every 1s shows how far it is, ferry nodes cancel %d ends it\n", p.Job, p.Job)
 	} else if p.Done {
 		fmt.Fprintln(c.Out, "done")
 	} else {
@@ -217,13 +202,13 @@ var removeVerb = verb{
 				return c.printPreview(p)
 			}
 			if a.Kind() == address.KindGroup && !*undo {
-				return c.previewed(term.Ask[client.Preview](c.Call, http.MethodDelete, client.GroupPath(a), url.Values{"preview": {fmt.Sprint(!*yes)}}, nil))
+				return c.previewed(term.Ask[client.Preview](c.Call, http.MethodDelete, client.GroupPath(a), term.Preview(!*yes), nil))
 			}
 			if a, err = c.OneChannel(); err != nil {
 				return err
 			}
 			if *undo {
-				t, err := term.Ask[client.Topic](c.Call, http.MethodPost, client.ChannelPath(a)+"/restore", nil, nil)
+				t, err := term.Ask[client.Channel](c.Call, http.MethodPost, client.ChannelPath(a)+"/restore", nil, nil)
 				if err != nil {
 					return err
 				}
@@ -233,7 +218,7 @@ var removeVerb = verb{
 				fmt.Fprintf(c.Out, "%s is back with %s (%s)\n", a, words.Many(t.Messages, "message"), term.Size(t.Bytes))
 				return nil
 			}
-			return c.previewed(term.Ask[client.Preview](c.Call, http.MethodDelete, client.ChannelPath(a), url.Values{"preview": {fmt.Sprint(!*yes)}}, nil))
+			return c.previewed(term.Ask[client.Preview](c.Call, http.MethodDelete, client.ChannelPath(a), term.Preview(!*yes), nil))
 		}
 	},
 }
@@ -282,7 +267,7 @@ func (c *call) list(out io.Writer, space string) error {
 	if space != "" {
 		query.Set("space", space)
 	}
-	topics, err := all[client.Topic](c, "/channels", query)
+	topics, err := all[client.Channel](c, "/channels", query)
 	if err != nil {
 		return err
 	}
@@ -323,7 +308,7 @@ func (c *call) list(out io.Writer, space string) error {
 var logbookVerb = verb{
 	Name: "logbook", Args: "", Summary: "Show who did what, newest first",
 	Define: func(fs *flag.FlagSet) func(*call) error {
-		limit := fs.Int("limit", 50, "show at most this `many` entries")
+		limit := fs.Int("limit", 50, "show at most `N` entries")
 		return func(c *call) error {
 			p, err := term.Ask[client.Page[client.LogbookEntry]](c.Call, http.MethodGet, "/logbook", url.Values{"limit": {fmt.Sprint(*limit)}}, nil)
 			if err != nil {

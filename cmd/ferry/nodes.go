@@ -39,20 +39,20 @@ var nodesVerb = verb{
     ferry nodes remove node-b                      take a stopped, empty node out of the cluster
     ferry nodes spread off                         leave leaders where they are; on gives them back
     ferry nodes force-recover [ADDRESS]            go on without a majority, or an end of a log, that is lost for good
-    ferry nodes set-aside                          logs that no record knows, such as after older records were restored
+    ferry nodes set-aside                          logs that the catalog does not know, such as after older records were restored
     ferry nodes adopt ID -as coldchain/readings    make them a channel again
     ferry nodes throw-away ID                      delete them before their time
 
 Without -yes (force-recover: -confirm) what changes something only shows what it would do.`,
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		var f nodesFlags
-		fs.Var(term.DurationValue{D: &f.every}, "every", "show it again and again, after so `long`")
-		fs.StringVar(&f.without, "without", "", "`names` of nodes that what-if takes away, separated by commas")
+		fs.Var(term.DurationValue{D: &f.every}, "every", "show it again and again, after each `DURATION`")
+		fs.StringVar(&f.without, "without", "", "`NAMES` of nodes that what-if takes away, separated by commas")
 		fs.BoolVar(&f.leadersOnly, "leaders-only", false, "drain only the leaders; the replicas stay")
 		fs.BoolVar(&f.yes, "yes", false, "do it")
-		fs.StringVar(&f.confirm, "confirm", "", "`address` that force-recover recovers, typed again (all, without an address)")
-		fs.StringVar(&f.as, "as", "", "`address` of the channel that adopt makes")
-		fs.IntVar(&f.limit, "limit", 20, "show at most this `many` jobs or changes")
+		fs.StringVar(&f.confirm, "confirm", "", "`ADDRESS` that force-recover recovers, typed again (all, without an address)")
+		fs.StringVar(&f.as, "as", "", "`ADDRESS` of the channel that adopt makes")
+		fs.IntVar(&f.limit, "limit", 20, "show at most `N` jobs or changes")
 		return func(c *call) error { return c.nodes(&f) }
 	},
 }
@@ -78,7 +78,7 @@ func (c *call) nodes(f *nodesFlags) error {
 	if len(c.Args) != 1 {
 		return term.WrongUsage("ferry nodes %s takes one name or number after it", what)
 	}
-	preview := url.Values{"preview": {fmt.Sprint(!f.yes)}}
+	preview := term.Preview(!f.yes)
 	aside := "/set-aside/" + url.PathEscape(c.Args[0])
 	switch path := "/nodes/" + url.PathEscape(c.Args[0]); what {
 	case "drain":
@@ -106,32 +106,24 @@ func (c *call) nodes(f *nodesFlags) error {
 		if c.Args[0] != "on" && c.Args[0] != "off" {
 			return term.WrongUsage("%q; allowed: on, off", c.Args[0])
 		}
-		s, err := term.Ask[client.Spread](c.Call, http.MethodPut, "/nodes/spread", nil, client.Spread{On: c.Args[0] == "on"})
-		if err != nil {
-			return err
-		}
-		if c.JSON {
-			return c.PrintJSON(s)
-		}
-		fmt.Fprintln(c.Out, map[bool]string{true: "leaders go back to the nodes that should lead", false: "leaders stay where they are"}[s.On])
-		return nil
+		return c.previewed(term.Ask[client.Preview](c.Call, http.MethodPatch, "/nodes", preview, client.Settings{"spreadLeaders": c.Args[0] == "on"}))
 	}
 	return term.WrongUsage("%q is not something that ferry nodes does; allowed: what-if, jobs, changes, drain, cancel, remove, spread, force-recover, set-aside, adopt, throw-away", what)
 }
 
-// setAside lists logs that no record knows.
+// setAside lists logs that the catalog does not know.
 func (c *call) setAside() error {
 	p, err := term.Ask[client.Page[client.SetAside]](c.Call, http.MethodGet, "/set-aside", nil, nil)
 	if err != nil {
 		return err
 	}
-	shown, err := term.List(c.Call, c.Out, p.Items, term.TableOf[client.SetAside]{None: "nothing is set aside: the records know all logs",
+	shown, err := term.List(c.Call, c.Out, p.Items, term.TableOf[client.SetAside]{None: "nothing is set aside: the catalog knows all logs",
 		Headings: []string{"id", "was", "kind", "on node", "partitions", "size", "set aside", "deleted on"}, Right: []string{"partitions", "size"},
 		Row: func(a client.SetAside) []string {
 			return []string{a.ID, cmp.Or(a.Address, "not known"), a.Kind, a.Node, fmt.Sprint(len(a.Partitions)), address.FormatSize(a.Bytes), a.Since.Format(time.DateTime), a.Until.Format(time.DateOnly)}
 		}})
 	if shown {
-		fmt.Fprintln(c.Out, "they come back by themselves when the records know them again; ferry nodes adopt ID -as ADDRESS makes a channel of them")
+		fmt.Fprintln(c.Out, "they come back by themselves when the catalog knows them again; ferry nodes adopt ID -as ADDRESS makes a channel of them")
 	}
 	return err
 }
@@ -184,10 +176,10 @@ func (c *call) listNodes(out io.Writer) error {
 	c.Table(out, []string{"node", "state", "zone", "up or last seen", "leads", "holds", "not in step", "in", "out", "disk", "memory", "address"}, rows, "up or last seen", "leads", "holds", "not in step", "in", "out", "disk", "memory")
 	fmt.Fprintln(out)
 	switch {
-	case cluster.Leaderless > 0:
-		fmt.Fprintf(out, "%s of %s take no messages: %d without a leader; %d more have replicas missing or not in step\n", c.MarkAs("no leader", fmt.Sprint(cluster.Leaderless)), words.Many(cluster.Partitions, "partition"), cluster.Leaderless, cluster.Fewer)
-	case cluster.Fewer > 0:
-		fmt.Fprintf(out, "%s of %s have replicas missing or not in step; all take messages\n", c.MarkAs("replicas missing", fmt.Sprint(cluster.Fewer)), words.Many(cluster.Partitions, "partition"))
+	case cluster.WithoutLeader > 0:
+		fmt.Fprintf(out, "%s of %s take no messages: %d without a leader; %d more have replicas missing or not in step\n", c.MarkAs("no-leader", fmt.Sprint(cluster.WithoutLeader)), words.Many(cluster.Partitions, "partition"), cluster.WithoutLeader, cluster.ReplicasMissing)
+	case cluster.ReplicasMissing > 0:
+		fmt.Fprintf(out, "%s of %s have replicas missing or not in step; all take messages\n", c.MarkAs("replicas-missing", fmt.Sprint(cluster.ReplicasMissing)), words.Many(cluster.Partitions, "partition"))
 	default:
 		fmt.Fprintf(out, "%s: %s, each with a leader and all its replicas in step\n", c.MarkAs("ready", "in order"), words.Many(cluster.Partitions, "partition"))
 	}
@@ -222,7 +214,7 @@ func (c *call) jobs(out io.Writer, limit int) error {
 			if j.EndedAt != nil {
 				ended = *j.EndedAt
 			}
-			return []string{fmt.Sprint(j.Job), j.Kind, j.Address, c.Mark(j.State), fmt.Sprintf("%d of %d", j.Done, len(j.Steps)), j.MadeAt.Local().Format("15:04:05"), term.Age(&j.MadeAt, ended), j.Who, term.OneLine(j.Detail, 60)}
+			return []string{fmt.Sprint(j.Job), j.Kind, j.Address, c.Mark(j.State), fmt.Sprintf("%d of %d", j.Done, len(j.Steps)), j.CreatedAt.Local().Format("15:04:05"), term.Age(&j.CreatedAt, ended), j.Who, term.OneLine(j.Detail, 60)}
 		}})
 	var moving [][]string
 	for _, j := range p.Items {
@@ -260,13 +252,13 @@ func (c *call) whatIf(without string) error {
 	fmt.Fprintf(c.Out, "%s, of %s\n", lost, words.Many(total, "partition"))
 	c.Pairs([][2]string{
 		{c.MarkAs("ready", "writable"), fmt.Sprint(w.Writable)},
-		{c.MarkAs("no majority", "only readable"), fmt.Sprint(w.Readable)},
+		{c.MarkAs("no-majority", "only readable"), fmt.Sprint(w.Readable)},
 		{c.MarkAs("away", "unreachable"), fmt.Sprint(w.Unreachable)},
 	})
 	var rows [][]string
 	for _, p := range w.Partitions {
 		if p.Outcome != "writable" {
-			state := map[string]string{"readable": "no majority", "unreachable": "away"}[p.Outcome]
+			state := map[string]string{"readable": "no-majority", "unreachable": "away"}[p.Outcome]
 			rows = append(rows, []string{p.Address, c.MarkAs(state, p.Outcome), strings.Join(p.Nodes, " ")})
 		}
 	}
@@ -304,7 +296,7 @@ func (c *call) forceRecover(confirm string) error {
 		}
 		body.Address = a.String()
 	}
-	r, err := term.Ask[client.Recoveries](c.Call, http.MethodPost, "/nodes/recover", url.Values{"preview": {fmt.Sprint(confirm == "")}}, body)
+	r, err := term.Ask[client.Recoveries](c.Call, http.MethodPost, "/nodes/recover", term.Preview(confirm == ""), body)
 	if err != nil {
 		return err
 	}
@@ -342,7 +334,7 @@ var moveVerb = verb{
 	Name: "move", Args: "PARTITION", Summary: "Have other nodes hold a partition; the first of them leads it",
 	Details: "    ferry move coldchain/readings#3 -to node-a,node-b,node-d\n\nWithout -yes it only shows what would happen.",
 	Define: func(fs *flag.FlagSet) func(*call) error {
-		to := fs.String("to", "", "`names` of the nodes, separated by commas")
+		to := fs.String("to", "", "`NAMES` of the nodes, separated by commas")
 		yes := fs.Bool("yes", false, "do it")
 		return func(c *call) error {
 			a, err := c.OneAddress()
@@ -352,7 +344,7 @@ var moveVerb = verb{
 			if *to == "" {
 				return term.WrongUsage("-to is missing: the nodes that shall hold %s", a)
 			}
-			p, err := term.Ask[client.Preview](c.Call, http.MethodPost, "/moves", url.Values{"preview": {fmt.Sprint(!*yes)}}, client.Move{Address: a.String(), To: strings.Split(*to, ",")})
+			p, err := term.Ask[client.Preview](c.Call, http.MethodPost, "/moves", term.Preview(!*yes), client.Move{Address: a.String(), To: strings.Split(*to, ",")})
 			if err != nil {
 				return err
 			}

@@ -12,7 +12,7 @@ import (
 )
 
 // describeQueue prints a queue's settings and where its messages are.
-func (c *call) describeQueue(out io.Writer, t client.Topic, now time.Time) {
+func (c *call) describeQueue(out io.Writer, t client.Channel, now time.Time) {
 	q := t.Queue
 	to := own(c.To(out))
 	expired := "become dead letters"
@@ -39,7 +39,7 @@ func (c *call) describeQueue(out io.Writer, t client.Topic, now time.Time) {
 		{"so far", fmt.Sprintf("%s accepted, %s, %s a dead letter", term.Count(q.Accepted), words.Many(q.Attempts, "attempt"), words.Many(q.Rejected, "time"))},
 		{"in", term.PerSecond(t.Rates.MessagesIn) + ", " + term.SizePerSecond(t.Rates.BytesIn)}, {"leased out", term.PerSecond(t.Rates.MessagesOut)},
 		{"lease", fmt.Sprintf("%s, %s, %s between them", q.Lease, words.Many(q.AttemptLimit, "attempt"), q.Backoff)}, {"order", order}, {"expiry", expired},
-		{"dead letters", fmt.Sprintf("are kept for %s; what is discarded can be taken back for %s", q.RetainDead, q.WayBack)},
+		{"dead letters", fmt.Sprintf("are kept for %s; what is discarded can be brought back for %s", q.RetainDead, q.RetainDiscarded)},
 		{"replicas", fmt.Sprintf("%d of each partition", t.Replicas)}, {"largest body", term.Size(t.MaxBody)}, {"on disk", term.Size(t.Bytes)},
 	})
 	fmt.Fprintln(out)
@@ -57,8 +57,8 @@ func (c *call) describeQueue(out io.Writer, t client.Topic, now time.Time) {
 	rows = nil
 	for _, m := range q.Members {
 		held, left := "–", "–"
-		if m.Due != nil {
-			held, left = term.Age(m.Since, now), m.Due.Sub(now).Round(time.Second).String()
+		if m.Deadline != nil {
+			held, left = term.Age(m.Since, now), m.Deadline.Sub(now).Round(time.Second).String()
 		}
 		rows = append(rows, []string{m.Member, term.Count(int64(m.Leased)), held, left, term.Age(m.Seen, now) + " ago"})
 	}
@@ -76,7 +76,7 @@ func discardedText(a string, q *client.QueueState) string {
 	if q.Discarded == 0 {
 		return ""
 	}
-	return fmt.Sprintf("%s; they can be taken back for %s: ferry dead %s -discarded", term.Count(q.Discarded), q.WayBack, a)
+	return fmt.Sprintf("%s; they can be brought back for %s: ferry dead %s -discarded", term.Count(q.Discarded), q.RetainDiscarded, a)
 }
 
 func joinList(texts []string) string { return strings.Join(texts, ", ") }

@@ -16,34 +16,39 @@ import (
 )
 
 var replayVerb = verb{
-	Name: "replay", Args: "FROM -to ADDRESS | list | show N | pause N | resume N | stop N", Summary: "Send messages again, at a rate that their consumer can bear",
-	Details: "FROM is a topic, a queue's dead letters (QUEUE/dead) or those of a group (TOPIC@GROUP/dead). -to is a queue, a topic, or TOPIC@GROUP: that group alone gets them. A replay is a job of the service: it goes on when this command ends. -dry-run tells what it would do.\n\n" +
-		"    ferry replay coldchain/readings -to coldchain/inspections -from ago:1h -where 'body.celsius > 8' -rate 200/s -dry-run\n    ferry replay coldchain/inspections/dead -to coldchain/inspections -cause 5f1c02aa -edit 'rename /temp=/celsius' -rate 50/s\n    ferry replay show 3 -every 1s\n    ferry replay resume 3 -rate 20/s",
+	Name: "replay", Args: "FROM -to ADDRESS | list | show N | pause N | resume N | cancel N", Summary: "Send messages again, at a rate that their consumer can bear",
+	Details: "FROM is a topic, a queue's dead letters (QUEUE/dead) or those of a group (TOPIC@GROUP/dead). -to is a queue, a topic, or TOPIC@GROUP: that group alone gets them. A replay is a job of the service: it goes on when this command ends. Without -yes it only tells what it would do.\n\n" +
+		"    ferry replay coldchain/readings -to coldchain/inspections -from ago:1h -where 'body.celsius > 8' -rate 200/s\n    ferry replay coldchain/inspections/dead -to coldchain/inspections -cause 5f1c02aa -edit 'rename /temp=/celsius' -rate 50/s -yes\n    ferry replay show 3 -every 1s\n    ferry replay resume 3 -rate 20/s",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		var r client.NewReplay
 		var edits editsValue
 		var stopAbove string
-		fs.StringVar(&r.To, "to", "", "the `address` to which they are sent")
-		fs.StringVar(&r.FromPosition, "from", "", "of a topic: from this `position` (first)")
-		fs.StringVar(&r.ToPosition, "to-position", "", "of a topic: up to this `position` (last)")
-		fs.StringVar(&r.Where, "where", "", "only those that fulfil this `condition`")
-		fs.StringVar(&r.Cause, "cause", "", "of dead letters: only those of this cause, by its `id`")
-		fs.Int64Var(&r.Limit, "limit", 0, "at most this `many`")
-		fs.Var(term.RateValue{PerSecond: &r.Rate}, "rate", "so `many` a second, such as 200/s (200/s)")
+		fs.StringVar(&r.To, "to", "", "`ADDRESS` to which they are sent")
+		term.PositionFlag(fs, &r.FromPosition, "from", "first", "of a topic: from this `POSITION` on")
+		term.PositionFlag(fs, &r.ToPosition, "to-position", "end", "of a topic: up to this `POSITION`")
+		fs.StringVar(&r.Where, "where", "", "only those that fulfil this `CONDITION`")
+		fs.StringVar(&r.Cause, "cause", "", "of dead letters: only those of the cause with this `ID`")
+		fs.Int64Var(&r.Limit, "limit", 0, "at most `N`; without it, all")
+		r.Rate = 200
+		fs.Var(term.RateValue{PerSecond: &r.Rate}, "rate", "`RATE` at which they are sent, such as 200/s")
 		fs.Var(&edits, "edit", editHelp)
-		fs.StringVar(&stopAbove, "stop-above", "20%", "stop when more than this `share` of those sent fail again; 100% never stops")
+		fs.StringVar(&stopAbove, "stop-above", "20%", "halt when more than this `SHARE` of those sent fail again; 100% never halts")
 		fs.BoolVar(&r.Keep, "keep", false, "dead letters that are sent elsewhere stay dead letters too")
-		fs.BoolVar(&r.DryRun, "dry-run", false, "only tell what it would do")
+		yes := fs.Bool("yes", false, "do it")
 		every := term.EveryFlag(fs)
 		return func(c *call) error {
 			if len(c.Args) == 0 {
-				return term.WrongUsage("what to replay is expected, or list, show N, pause N, resume N, stop N")
+				return term.WrongUsage("what to replay is expected, or list, show N, pause N, resume N, cancel N")
 			}
 			switch c.Args[0] {
 			case "list":
 				return c.Repeat(*every, c.listReplays)
-			case "show", "pause", "resume", "stop":
-				return c.oneReplay(*every, r.Rate)
+			case "show", "pause", "resume", "cancel":
+				rate := r.Rate
+				if !c.Set["rate"] {
+					rate = 0
+				}
+				return c.oneReplay(*every, rate)
 			}
 			if _, err := c.OneAddress(); err != nil {
 				return err
@@ -57,17 +62,14 @@ var replayVerb = verb{
 			}
 			share /= 100
 			r.StopAbove, r.From, r.Edits = &share, c.Args[0], edits
-			if r.Rate == 0 {
-				r.Rate = 200
-			}
-			return c.beginReplay(r)
+			return c.beginReplay(r, *yes)
 		}
 	},
 }
 
 // beginReplay begins a replay, or tells what it would do.
-func (c *call) beginReplay(r client.NewReplay) error {
-	out, err := term.AskWithin[client.Replay](c.Call, 5*time.Minute, http.MethodPost, "/replays", nil, r)
+func (c *call) beginReplay(r client.NewReplay, yes bool) error {
+	out, err := term.AskWithin[client.Replay](c.Call, 5*time.Minute, http.MethodPost, "/replays", term.Preview(!yes), r)
 	if err != nil {
 		return err
 	}
@@ -80,7 +82,7 @@ func (c *call) beginReplay(r client.NewReplay) error {
 	}
 	p := out.Plan
 	if p.Messages == 0 {
-		fmt.Fprintf(c.Out, "nothing in %s fits: there is nothing to replay\n", r.From)
+		fmt.Fprintf(c.Out, "nothing in %s matches: there is nothing to replay\n", r.From)
 		return nil
 	}
 	var parts []string
@@ -96,7 +98,7 @@ func (c *call) beginReplay(r client.NewReplay) error {
 		fmt.Fprintln(c.Out, "-", e)
 	}
 	c.samples(p.Samples)
-	fmt.Fprintln(c.Out, "nothing is sent yet")
+	fmt.Fprintln(c.Out, "nothing is sent yet: add -yes to begin it")
 	return nil
 }
 
@@ -127,7 +129,7 @@ func first2(a, b *time.Time) *time.Time {
 	return b
 }
 
-// oneReplay shows a replay, or pauses, resumes or stops it.
+// oneReplay shows a replay, or pauses, resumes or cancels it.
 func (c *call) oneReplay(every time.Duration, rate float64) error {
 	if len(c.Args) != 2 {
 		return term.WrongUsage("the number of a replay is expected: ferry replay %s N", c.Args[0])
@@ -145,7 +147,7 @@ func (c *call) oneReplay(every time.Duration, rate float64) error {
 			return c.printReplay(out, r)
 		})
 	}
-	change := client.ReplayChange{State: map[string]string{"pause": "paused", "resume": "running", "stop": "cancelled"}[c.Args[0]]}
+	change := client.ReplayChange{State: map[string]string{"pause": "paused", "resume": "running", "cancel": "cancelled"}[c.Args[0]]}
 	if rate > 0 {
 		change.Rate = &rate
 	}
@@ -180,7 +182,7 @@ func (c *call) printReplay(out io.Writer, r client.Replay) error {
 	to.Pairs([][2]string{
 		{"replay", fmt.Sprint(r.Replay)}, {"state", c.Mark(r.State)}, {"detail", r.Detail}, {"from", r.From}, {"to", r.To}, {"those with", chosen}, {"edits", joinList(edits)},
 		{"sent", fmt.Sprintf("%s of %s (%.0f%%)", term.Count(r.Sent), term.Count(r.Total), done)}, {"skipped", skipped}, {"failed again", term.Count(r.Failed)}, {"rate", term.PerSecond(r.Rate)},
-		{"begun", r.MadeAt.Local().Format(time.DateTime) + " by " + r.Who}, {"ends", clock(first2(r.EndedAt, r.EndsAt))},
+		{"begun", r.CreatedAt.Local().Format(time.DateTime) + " by " + r.Who}, {"ends", clock(first2(r.EndedAt, r.EndsAt))},
 	})
 	return nil
 }
@@ -225,7 +227,7 @@ func (c *call) printTrace(t client.Trace) error {
 	if c.JSON {
 		return c.PrintJSON(t)
 	}
-	c.Pairs([][2]string{{"address", t.Address}, {"id", t.ID}, {"state", t.State}, {"copies", joinList(t.Copies)}})
+	c.Pairs([][2]string{{"address", t.Address}, {"id", t.ID}, {"state", words.Of(t.State)}, {"copies", joinList(t.Copies)}})
 	fmt.Fprintln(c.Out)
 	var rows [][]string
 	for _, s := range t.Steps {
@@ -240,8 +242,8 @@ func (c *call) printTrace(t client.Trace) error {
 		if s.Detail != "" {
 			why = strings.TrimPrefix(why+": "+s.Detail, ": ")
 		}
-		rows = append(rows, []string{when, s.What, s.Who, took, term.OneLine(why, 80)})
+		rows = append(rows, []string{when, words.Of(s.Event), s.Who, took, term.OneLine(why, 80)})
 	}
-	c.Table(c.Out, []string{"when", "what", "who", "after", "why"}, rows, "after")
+	c.Table(c.Out, []string{"when", "event", "who", "after", "why"}, rows, "after")
 	return nil
 }

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"net/url"
 	"strings"
 	"time"
 
@@ -16,14 +15,15 @@ import (
 )
 
 var seekVerb = verb{
-	Name: "seek", Args: "GROUP", Summary: "Move a group's offsets, or take the last move back",
-	Details: "Without -yes it only shows what would happen. All partitions move, or none. Positions: first, last, offset:N, time:T, ago:D, group:NAME (where another group of the topic is).\n\n    ferry seek coldchain/readings@compliance -to ago:2h\n    ferry seek coldchain/readings@compliance -to ago:2h -why 'wrong limits were used' -yes\n    ferry seek coldchain/readings@compliance -undo -yes",
+	Name: "seek", Args: "GROUP", Summary: "Set a group's offsets to another position, or undo the last seek",
+	Details: "Without -yes it only shows what would happen. All partitions go there, or none. Positions: first, end, offset:N, time:T, ago:D, group:NAME (where another group of the topic is), today, yesterday, a date, a duration.\n\n    ferry seek coldchain/readings@compliance -to 2h\n    ferry seek coldchain/readings@compliance -to 2h -why 'wrong limits were used' -yes\n    ferry seek coldchain/readings@compliance -undo -yes",
 	Define: func(fs *flag.FlagSet) func(*call) error {
-		to := fs.String("to", "", "the `position` to move to")
-		partition := fs.Int("partition", -1, "move this `partition` only")
-		undo := fs.Bool("undo", false, "go back to before the last move")
+		to := new(string)
+		term.PositionFlag(fs, to, "to", "", "`POSITION` to go to")
+		partition := fs.Int("partition", 0, "only partition `N`; without it, all")
+		undo := fs.Bool("undo", false, "go back to before the last seek")
 		running := fs.Bool("while-running", false, "also while members read: they are told and go on from the new offsets")
-		why := fs.String("why", "", "the `reason`, for the history")
+		why := fs.String("why", "", "`TEXT` that says why, for the history")
 		yes := fs.Bool("yes", false, "do it")
 		return func(c *call) error {
 			a, err := c.OneGroup()
@@ -33,19 +33,14 @@ var seekVerb = verb{
 			if *undo == (*to != "") {
 				return term.WrongUsage("either -to POSITION or -undo is expected")
 			}
-			if *to != "" {
-				if _, err := address.ParsePosition(*to); err != nil {
-					return term.Usage(err)
-				}
-			}
 			seek := client.Seek{To: *to, Undo: *undo, WhileRunning: *running, Why: *why}
-			if *partition >= 0 {
+			if c.Set["partition"] {
 				seek.Partition = partition
 			}
-			m, err := term.Ask[client.Moved](c.Call, http.MethodPost, client.GroupPath(a)+"/moves", url.Values{"preview": {"true"}}, seek)
+			m, err := term.Ask[client.SeekResult](c.Call, http.MethodPost, client.GroupPath(a)+"/seeks", term.Preview(true), seek)
 			if err == nil && *yes {
 				seek.Last = &m.Last
-				m, err = term.Ask[client.Moved](c.Call, http.MethodPost, client.GroupPath(a)+"/moves", nil, seek)
+				m, err = term.Ask[client.SeekResult](c.Call, http.MethodPost, client.GroupPath(a)+"/seeks", nil, seek)
 			}
 			if err != nil {
 				return err
@@ -53,13 +48,13 @@ var seekVerb = verb{
 			if c.JSON {
 				return c.PrintJSON(m)
 			}
-			c.printMoved(a, m)
+			c.printSeek(a, m)
 			return nil
 		}
 	},
 }
 
-func (c *call) printMoved(a address.Address, m client.Moved) {
+func (c *call) printSeek(a address.Address, m client.SeekResult) {
 	var rows [][]string
 	notes := map[string][]string{}
 	for _, s := range m.Steps {
@@ -72,10 +67,10 @@ func (c *call) printMoved(a address.Address, m client.Moved) {
 	for note, partitions := range notes {
 		fmt.Fprintf(c.Out, "- %s: %s\n", strings.Join(partitions, " "), note)
 	}
-	fmt.Fprintf(c.Out, "- %s read again, %s skipped\n", words.Many(m.Again, "message is", "messages are"), words.Many(m.Skipped, "is", "are"))
+	fmt.Fprintf(c.Out, "- %s read again, %s skipped\n", words.Many(m.Again, "message is", "messages are"), term.Count(m.Skipped))
 	switch {
 	case m.Done:
-		fmt.Fprintf(c.Out, "moved %s (%s), as move %d; ferry seek %s -undo takes it back\n", a, m.Target, m.Move, a)
+		fmt.Fprintf(c.Out, "%s is at %s now (seek %d); ferry seek %s -undo -yes takes it back\n", a, m.Target, m.Seek, a)
 	case m.Members > 0:
 		fmt.Fprintf(c.Out, "nothing is changed yet; %s: add -while-running and -yes to do it, or stop them first\n", words.Many(m.Members, "live member"))
 	default:
@@ -98,7 +93,7 @@ func stampText(t *time.Time) string {
 }
 
 // timeMoved tells how far a step goes in time.
-func timeMoved(s client.MovedStep) string {
+func timeMoved(s client.SeekStep) string {
 	if s.From == s.To {
 		return "–"
 	}
@@ -124,7 +119,7 @@ func timeMoved(s client.MovedStep) string {
 // offsets.
 func (c *call) showGroup(out io.Writer, a address.Address, history bool) error {
 	if history {
-		return c.showMoves(out, a)
+		return c.showSeeks(out, a)
 	}
 	g, err := term.Ask[client.Group](c.Call, http.MethodGet, client.GroupPath(a), nil, nil)
 	if err != nil {
@@ -180,14 +175,14 @@ func lagText(g client.Group) string {
 	return fmt.Sprintf("%s, the oldest %s old", words.Many(g.Lag, "message"), shortAge(g.LagSeconds))
 }
 
-func (c *call) showMoves(out io.Writer, a address.Address) error {
-	p, err := term.Ask[client.Page[client.GroupMove]](c.Call, http.MethodGet, client.GroupPath(a)+"/moves", nil, nil)
+func (c *call) showSeeks(out io.Writer, a address.Address) error {
+	p, err := term.Ask[client.Page[client.PastSeek]](c.Call, http.MethodGet, client.GroupPath(a)+"/seeks", nil, nil)
 	if err != nil {
 		return err
 	}
-	_, err = term.List(c.Call, out, p.Items, term.TableOf[client.GroupMove]{None: fmt.Sprintf("the offsets of %s were never moved by hand", a),
+	_, err = term.List(c.Call, out, p.Items, term.TableOf[client.PastSeek]{None: fmt.Sprintf("the offsets of %s were never moved by hand", a),
 		Headings: []string{"move", "time", "who", "to", "messages", "again", "skipped", "", "why"}, Right: []string{"move", "messages", "again", "skipped"},
-		Row: func(m client.GroupMove) []string {
+		Row: func(m client.PastSeek) []string {
 			var messages, again, skipped int64
 			for _, s := range m.Steps {
 				messages += s.Messages
@@ -199,9 +194,9 @@ func (c *call) showMoves(out io.Writer, a address.Address) error {
 			case m.Undoes != nil:
 				state = fmt.Sprintf("takes back %d", *m.Undoes)
 			case m.Undone:
-				state = "taken back"
+				state = "brought-back"
 			}
-			return []string{fmt.Sprint(m.Move), m.At.Local().Format("2006-01-02 15:04:05"), m.Who, m.Target, signed(messages), term.Count(again), term.Count(skipped), state, term.OneLine(m.Why, 50)}
+			return []string{fmt.Sprint(m.Seek), m.At.Local().Format("2006-01-02 15:04:05"), m.Who, m.Target, signed(messages), term.Count(again), term.Count(skipped), state, term.OneLine(m.Why, 50)}
 		}})
 	return err
 }

@@ -68,7 +68,7 @@ func (c *call) showSpace(out io.Writer, a address.Address) error {
 }
 
 // holdText says for which groups retention waits.
-func holdText(t client.Topic) string {
+func holdText(t client.Channel) string {
 	if len(t.Hold) == 0 {
 		return ""
 	}
@@ -84,7 +84,7 @@ func labels(l map[string]string) string {
 }
 
 func (c *call) showTopic(out io.Writer, a address.Address) error {
-	t, err := term.Ask[client.Topic](c.Call, http.MethodGet, client.ChannelPath(a), nil, nil)
+	t, err := term.Ask[client.Channel](c.Call, http.MethodGet, client.ChannelPath(a), nil, nil)
 	if err != nil {
 		return err
 	}
@@ -100,7 +100,7 @@ func (c *call) showTopic(out io.Writer, a address.Address) error {
 	}
 	if c.JSON && t.Queue != nil {
 		return c.PrintJSON(struct {
-			client.Topic
+			client.Channel
 			client.Counts
 		}{t, t.Queue.Counts})
 	}
@@ -136,7 +136,7 @@ func replicaText(p client.Partition) string {
 	for _, r := range p.Replicas {
 		switch {
 		case r.Node == p.Leader:
-		case r.InStep && r.State == "in step":
+		case r.InStep && r.State == "in-step":
 			inStep = append(inStep, r.Node)
 		default:
 			others = append(others, r.Node+" "+replicaState(r))
@@ -149,14 +149,14 @@ func replicaText(p client.Partition) string {
 }
 
 func replicaState(r client.Replica) string {
-	text := r.State
+	text := words.Of(r.State)
 	if r.BehindMessages != nil && *r.BehindMessages > 0 {
 		text += fmt.Sprintf(" (%s, %s, %s behind)", words.Many(*r.BehindMessages, "message"), term.Size(r.BehindBytes), address.FormatDuration(time.Duration(r.BehindSeconds*float64(time.Second)).Round(time.Second)))
 	}
 	return text
 }
 
-func (c *call) describe(t client.Topic, now time.Time) {
+func (c *call) describe(t client.Channel, now time.Time) {
 	window := "off"
 	if t.IDWindow != "0s" {
 		window = "within " + t.IDWindow
@@ -254,14 +254,14 @@ func (c *call) status(out io.Writer) error {
 	if s.Disk.Full {
 		disk += "; publishing is refused below " + term.Size(s.Disk.Reserve)
 	}
-	fmt.Fprintf(out, "%s  %s  up %s, memory %s, disk %s, records %s\n", s.Node, s.At.Local().Format("15:04:05"), term.Age(&s.StartedAt, s.At), term.Size(s.MemoryBytes), disk, s.Records)
+	fmt.Fprintf(out, "%s  %s  up %s, memory %s, disk %s, catalog %s\n", s.Node, s.At.Local().Format("15:04:05"), term.Age(&s.StartedAt, s.At), term.Size(s.MemoryBytes), disk, s.Catalog)
 	if s.SetAside > 0 {
-		fmt.Fprintf(out, "logs of %s were set aside, since no record knows them: ferry nodes set-aside\n", words.Many(s.SetAside, "channel"))
+		fmt.Fprintf(out, "logs of %s were set aside, since the catalog does not know them: ferry nodes set-aside\n", words.Many(s.SetAside, "channel"))
 	}
 	fmt.Fprintf(out, "%s, %s, %s, %s   in %s %s   out %s %s\n\n", words.Many(s.Channels, "channel"), words.Many(s.Partitions, "partition"), words.Many(s.Messages, "message"), term.Size(s.Bytes),
 		term.PerSecond(s.Rates.MessagesIn), term.SizePerSecond(s.Rates.BytesIn), term.PerSecond(s.Rates.MessagesOut), term.SizePerSecond(s.Rates.BytesOut))
 	var rows [][]string
-	for _, t := range l.Topics {
+	for _, t := range l.Channels {
 		rows = append(rows, []string{t.Address, c.Mark(t.State), fmt.Sprint(t.Partitions), term.PerSecond(t.Rates.MessagesIn), term.SizePerSecond(t.Rates.BytesIn),
 			term.PerSecond(t.Rates.MessagesOut), term.SizePerSecond(t.Rates.BytesOut), term.Count(t.Messages), term.Size(t.Bytes), term.Age(t.Oldest, s.At)})
 	}

@@ -30,8 +30,8 @@ const (
 // certificate for each node.
 func certs(args []string) error {
 	fs := flag.NewFlagSet("ferryd certs", flag.ContinueOnError)
-	dir := fs.String("tls-dir", "ferry-tls", "`directory` for the files, made if it is missing")
-	nodes := fs.String("nodes", "node-a,node-b,node-c", "`names` of the nodes, separated by commas")
+	dir := fs.String("tls-dir", "ferry-tls", "`DIRECTORY` for the files, created if it is missing")
+	nodes := fs.String("nodes", "node-a,node-b,node-c", "`NAMES` of the nodes, separated by commas")
 	fs.SetOutput(io.Discard)
 	if err := fs.Parse(args); err != nil {
 		if errors.Is(err, flag.ErrHelp) {

@@ -69,20 +69,20 @@ func (f sizeFlag) Set(text string) (err error) {
 func flags(name string, c *config) *flag.FlagSet {
 	fs := flag.NewFlagSet("ferryd "+name, flag.ContinueOnError)
 	c.keepRemoved, c.diskReserve, c.catchUpRate = node.DefaultKeepRemoved, node.DefaultDiskReserve, replica.DefaultFeedRate
-	fs.StringVar(&c.node, "node", "node-a", "`name` of this node")
-	fs.StringVar(&c.dir, "dir", "ferry-data", "data `directory`, made if it is missing")
-	fs.StringVar(&c.listen, "listen", "127.0.0.1:14725", "`address` on which to serve the API and the console")
-	fs.StringVar(&c.metricsListen, "metrics-listen", "", "`address` on which to serve /metrics without a token; empty: only with one, on -listen")
-	fs.StringVar(&c.database, "database", "", "`URL` of a PostgreSQL database for the records; empty: run one inside -dir. Nodes with the same database form one cluster")
-	fs.StringVar(&c.zone, "zone", "", "`zone` of this node: nodes of one zone may fail together, so that replicas are spread over zones")
-	fs.StringVar(&c.peerListen, "peer-listen", "", "`address` on which to talk to the other nodes of the cluster; empty: this node is the only one")
-	fs.StringVar(&c.advertise, "advertise", "", "`host` under which other nodes and clients reach this one; empty: that of -listen and -peer-listen")
-	fs.StringVar(&c.names, "names", "", "`hosts`, separated by commas, under which callers may reach this node, such as that of a proxy; IP addresses, localhost, this machine's name and -advertise are taken without it")
-	fs.StringVar(&c.tlsDir, "tls-dir", "", "`directory` with ca.pem, NODE.pem and NODE-key.pem for TLS between nodes (ferryd certs makes them); needed unless -peer-listen is on loopback")
-	fs.Var(sizeFlag{&c.catchUpRate}, "catch-up-rate", "`bytes` a second that this node sends at most to replicas that are far behind")
-	fs.Var(durationFlag{&c.keepRemoved}, "keep-removed", "for how `long` a removed channel can be brought back")
-	fs.Var(sizeFlag{&c.diskReserve}, "disk-reserve", "free `bytes` of the disk below which publishing is refused (at most a twentieth of it)")
-	fs.TextVar(&c.logLevel, "log-level", slog.LevelInfo, "least `level` that is logged: DEBUG, INFO, WARN, ERROR")
+	fs.StringVar(&c.node, "node", "node-a", "`NAME` of this node")
+	fs.StringVar(&c.dir, "dir", "ferry-data", "data `DIRECTORY`, created if it is missing")
+	fs.StringVar(&c.listen, "listen", "127.0.0.1:14725", "`ADDRESS` on which to serve the API and the console")
+	fs.StringVar(&c.metricsListen, "metrics-listen", "", "`ADDRESS` on which to serve /metrics without a token; without it they need one, on -listen")
+	fs.StringVar(&c.database, "database", "", "`URL` of a PostgreSQL database for the catalog; without it one runs inside -dir. Nodes with the same database form one cluster")
+	fs.StringVar(&c.zone, "zone", "", "`ZONE` of this node: nodes of one zone may fail together, so that replicas are spread over zones")
+	fs.StringVar(&c.peerListen, "peer-listen", "", "`ADDRESS` on which to talk to the other nodes of the cluster; without it this node is the only one")
+	fs.StringVar(&c.advertise, "advertise", "", "`HOST` under which other nodes and clients reach this one; without it that of -listen and -peer-listen")
+	fs.StringVar(&c.names, "names", "", "`HOSTS`, separated by commas, under which callers may reach this node, such as that of a proxy; IP addresses, localhost, this machine's name and -advertise are taken without it")
+	fs.StringVar(&c.tlsDir, "tls-dir", "", "`DIRECTORY` with ca.pem, NODE.pem and NODE-key.pem for TLS between nodes (ferryd certs makes them); needed unless -peer-listen is on loopback")
+	fs.Var(sizeFlag{&c.catchUpRate}, "catch-up-rate", "`SIZE` that this node sends a second at most to replicas that are far behind")
+	fs.Var(durationFlag{&c.keepRemoved}, "keep-removed", "`DURATION` in which a removed channel can be brought back")
+	fs.Var(sizeFlag{&c.diskReserve}, "disk-reserve", "`SIZE` of free disk below which publishing is refused (at most a twentieth of the disk)")
+	fs.TextVar(&c.logLevel, "log-level", slog.LevelInfo, "least `LEVEL` that is logged: DEBUG, INFO, WARN, ERROR")
 	return fs
 }
 
@@ -102,7 +102,7 @@ func (c *config) hostNames() (names []string) {
 // readConfig parses the command line and fills in what it leaves out from
 // the environment and the file.
 func readConfig(fs *flag.FlagSet, args []string) error {
-	file := fs.String("config", os.Getenv("FERRYD_CONFIG"), "YAML `file` with these settings by their names")
+	file := fs.String("config", os.Getenv("FERRYD_CONFIG"), "YAML `FILE` with these settings by their names")
 	fs.SetOutput(io.Discard)
 	if err := fs.Parse(args); err != nil {
 		if err == flag.ErrHelp {

@@ -30,7 +30,7 @@ func demo(args []string) error {
 	fs.Lookup("dir").DefValue = "ferry-demo"
 	c.dir = "ferry-demo"
 	c.logLevel = slog.LevelWarn
-	nodes := fs.Int("nodes", 1, "`number` of nodes: 1 to 9, each in a process of its own when there are several")
+	nodes := fs.Int("nodes", 1, "`N` nodes, 1 to 9, each in a process of its own when there are several")
 	if err := readConfig(fs, args); err != nil {
 		return err
 	}
@@ -138,11 +138,11 @@ func (d *depot) prepare(ctx context.Context) error {
 		body any
 	}{
 		{"/spaces", map[string]any{"space": "coldchain", "description": "Vaccine boxes on their way to clinics", "labels": map[string]string{"team": "logistics"}}},
-		{"/channels", map[string]any{"address": d.readings.String(), "kind": "topic", "partitions": 6, "retain": "72h", "retainBytes": 8 << 20,
+		{"/channels", map[string]any{"address": d.readings.String(), "kind": "topic", "partitionCount": 6, "retain": "72h", "retainBytes": 8 << 20,
 			"description": "What every box measures, every two seconds", "labels": map[string]string{"source": "boxes"}}},
-		{"/channels", map[string]any{"address": d.journeys.String(), "kind": "topic", "partitions": 2, "retain": "30d",
+		{"/channels", map[string]any{"address": d.journeys.String(), "kind": "topic", "partitionCount": 2, "retain": "30d",
 			"description": "Departures and arrivals", "labels": map[string]string{"source": "depot"}}},
-		{"/channels", map[string]any{"address": d.inspections.String(), "kind": "queue", "lease": "30s", "attempts": 3, "backoff": "2s..20s",
+		{"/channels", map[string]any{"address": d.inspections.String(), "kind": "queue", "lease": "30s", "attemptLimit": 3, "backoff": "2s..20s",
 			"description": "Boxes that were too warm, to be looked at", "labels": map[string]string{"team": "inspectors"}}},
 		{"/channels", map[string]any{"address": d.recalls.String(), "kind": "queue", "lease": "1m", "order": "key",
 			"description": "Boxes that must come back, one at a time for each", "labels": map[string]string{"team": "vans"}}},

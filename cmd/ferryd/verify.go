@@ -26,8 +26,8 @@ var errDiffers = errors.New("not all replicas hold the same bytes; the lines abo
 // hold, and prints what it finds.
 func verify(args []string) error {
 	fs := flag.NewFlagSet("ferryd verify", flag.ContinueOnError)
-	server := fs.String("server", cmp.Or(os.Getenv("FERRY_SERVER"), "127.0.0.1:14725"), "`addresses` of the service, separated by commas (FERRY_SERVER)")
-	token := fs.String("token", "", "`token` to get in with (FERRY_TOKEN)")
+	server := fs.String("server", cmp.Or(os.Getenv("FERRY_SERVER"), "127.0.0.1:14725"), "`ADDRESSES` of the service, separated by commas (FERRY_SERVER)")
+	token := fs.String("token", "", "`TOKEN` to get in with (FERRY_TOKEN)")
 	fs.SetOutput(io.Discard)
 	if err := fs.Parse(args); err != nil {
 		if errors.Is(err, flag.ErrHelp) {
@@ -46,7 +46,7 @@ func verify(args []string) error {
 	}
 	topics := fs.Args()
 	if len(topics) == 0 {
-		var page client.Page[client.Topic]
+		var page client.Page[client.Channel]
 		if err := api.Call(ctx, http.MethodGet, "/channels", url.Values{"limit": {"1000"}}, nil, &page); err != nil {
 			return err
 		}

@@ -94,26 +94,26 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 			n.Parts.Follow(d)
 		}
 	}
-	if n.Records, err = catalog.Open(ctx, config.DatabaseURL, changed); err != nil {
+	if n.Catalog, err = catalog.Open(ctx, config.DatabaseURL, changed); err != nil {
 		return nil, errors.Join(err, n.logs.Close())
 	}
-	id, err := cluster.Join(ctx, n.Records, n.logs, cluster.Joining{Dir: config.Dir, Name: config.Name, Zone: config.Zone, API: config.Advertise, Peer: config.PeerAdvertise, Alone: config.PeerListener == nil})
+	id, err := cluster.Join(ctx, n.Catalog, n.logs, cluster.Joining{Dir: config.Dir, Name: config.Name, Zone: config.Zone, API: config.Advertise, Peer: config.PeerAdvertise, Alone: config.PeerListener == nil})
 	if err != nil {
-		n.Records.Close()
+		n.Catalog.Close()
 		return nil, errors.Join(err, n.logs.Close())
 	}
-	n.Parts = part.New(part.Config{Name: config.Name, ID: id, Dir: config.Dir, Reserve: config.DiskReserve, Listener: config.PeerListener, TLS: config.PeerTLS, FeedRate: config.FeedRate}, n.Records, n.logs)
+	n.Parts = part.New(part.Config{Name: config.Name, ID: id, Dir: config.Dir, Reserve: config.DiskReserve, Listener: config.PeerListener, TLS: config.PeerTLS, FeedRate: config.FeedRate}, n.Catalog, n.logs)
 	logs.Answer(n.Parts)
-	n.Cluster = cluster.New(n.Parts, n.Records, config.Version, n.Streams)
-	n.Queues = queues.New(n.Parts, n.Records)
-	n.Groups = groups.New(n.Parts, n.Records, n.Cluster, n.Queues)
-	n.Jobs = jobs.New(n.Records)
-	n.Moves = moves.New(n.Parts, n.Records, n.Jobs, n.Cluster)
-	n.Look = look.New(n.Parts, n.Records)
-	n.Replays = replays.New(n.Parts, n.Records, n.Jobs, n.Queues, n.Groups, n.Look)
-	n.Traces = trace.New(n.Parts, n.Records, n.Queues, n.Groups, n.Look)
-	n.Manage = manage.New(n.Parts, n.Records, n.Queues, n.Cluster, n.Moves, config.KeepRemoved)
-	n.Access = access.New(n.Parts, n.Records, config.Dir)
+	n.Cluster = cluster.New(n.Parts, n.Catalog, config.Version, n.Streams)
+	n.Queues = queues.New(n.Parts, n.Catalog)
+	n.Groups = groups.New(n.Parts, n.Catalog, n.Cluster, n.Queues)
+	n.Jobs = jobs.New(n.Catalog)
+	n.Moves = moves.New(n.Parts, n.Catalog, n.Jobs, n.Cluster)
+	n.Look = look.New(n.Parts, n.Catalog)
+	n.Replays = replays.New(n.Parts, n.Catalog, n.Jobs, n.Queues, n.Groups, n.Look)
+	n.Traces = trace.New(n.Parts, n.Catalog, n.Queues, n.Groups, n.Look)
+	n.Manage = manage.New(n.Parts, n.Catalog, n.Queues, n.Cluster, n.Moves, config.KeepRemoved)
+	n.Access = access.New(n.Parts, n.Catalog, config.Dir)
 	opened.Store(true)
 	n.Parts.Open(ctx, n.Groups)
 	n.begin()
@@ -138,16 +138,16 @@ func (n *Node) begin() {
 		{200 * time.Millisecond, func(now time.Time) { n.Groups.Tend(run, now) }},
 		{time.Second, func(time.Time) { n.Groups.Sample(run, clock.Now()) }},
 		{cluster.LeaderEvery, func(now time.Time) { n.Cluster.SpreadLeaders(run, now) }},
-		{4 * time.Second, func(time.Time) { n.Records.Seen(run, n.Parts.ID()) }},
+		{4 * time.Second, func(time.Time) { n.Catalog.Seen(run, n.Parts.ID()) }},
 		{2 * time.Second, func(time.Time) { n.Access.KeepOwnerToken(run) }},
 		{time.Minute, func(now time.Time) { n.Manage.Purge(run, now) }},
-		{time.Minute, func(time.Time) { n.Records.Tidy(run) }},
+		{time.Minute, func(time.Time) { n.Catalog.Tidy(run) }},
 	} {
 		n.duties.Go(func() { repeat(run, d.every, d.do) })
 	}
 	n.duties.Go(func() { n.Cluster.Reporting(run) })
 	n.duties.Go(func() {
-		n.Records.WhileOnDuty(run, func(ctx context.Context) { n.Cluster.OnDuty(ctx, n.Jobs.Run, n.Moves.Run, n.Groups.Run) })
+		n.Catalog.WhileOnDuty(run, func(ctx context.Context) { n.Cluster.OnDuty(ctx, n.Jobs.Run, n.Moves.Run, n.Groups.Run) })
 	})
 }
 
@@ -181,9 +181,9 @@ func (n *Node) Close(ctx context.Context) error {
 	n.cancel()
 	n.Parts.Disconnect()
 	n.duties.Wait()
-	if err := n.Records.NotRunning(ctx, n.Parts.ID()); err != nil {
+	if err := n.Catalog.NotRunning(ctx, n.Parts.ID()); err != nil {
 		slog.Debug("the records do not know that this node stops", "error", err)
 	}
-	n.Records.Close()
+	n.Catalog.Close()
 	return errors.Join(n.Parts.Close(ctx), n.logs.Close())
 }

@@ -20,7 +20,7 @@ import (
 
 // Services are those of one node.
 type Services struct {
-	Records *catalog.Catalog
+	Catalog *catalog.Catalog
 	Parts   *part.Registry
 
 	Cluster *cluster.Cluster

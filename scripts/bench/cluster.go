@@ -118,7 +118,7 @@ func (n *nodes) inStep(up int) error {
 					count++
 				}
 			}
-			if count == up && c.Leaderless == 0 && (c.Fewer == 0 || up < 3) {
+			if count == up && c.WithoutLeader == 0 && (c.ReplicasMissing == 0 || up < 3) {
 				return nil
 			}
 		}
@@ -265,7 +265,7 @@ func (n *nodes) failover() error {
 
 // busiest returns the node that leads most partitions of a topic.
 func (n *nodes) busiest(a address.Address) (int, error) {
-	var t client.Topic
+	var t client.Channel
 	if err := n.cluster.api.Call(n.b.ctx, http.MethodGet, client.ChannelPath(a), nil, nil, &t); err != nil {
 		return 0, err
 	}
@@ -345,7 +345,7 @@ func (n *nodes) catchUp() error {
 
 // lacks returns the bytes that replicas of a topic lack.
 func (n *nodes) lacks(topic string) (bytes int64, err error) {
-	var t client.Topic
+	var t client.Channel
 	if err := n.cluster.api.Call(n.b.ctx, http.MethodGet, client.ChannelPath(address.Channel("bench", topic)), nil, nil, &t); err != nil {
 		return 0, err
 	}

@@ -262,7 +262,7 @@ func (b *bench) plainFetch() error {
 
 func (b *bench) groupRead() error {
 	total := int64(0)
-	var topic client.Topic
+	var topic client.Channel
 	if err := b.api.Call(b.ctx, http.MethodGet, client.ChannelPath(address.Channel("bench", "six")), nil, nil, &topic); err != nil {
 		return err
 	}
@@ -290,7 +290,7 @@ func (b *bench) shares() error {
 	wait := func() (*client.GroupReader, error) {
 		has := make(chan struct{}, 100)
 		began := time.Now()
-		r, err := b.api.ReadGroup(b.ctx, a, client.ReadOptions{JoinGroup: client.JoinGroup{From: "last"}, Changed: func(m *client.Membership) {
+		r, err := b.api.ReadGroup(b.ctx, a, client.ReadOptions{JoinGroup: client.JoinGroup{From: "end"}, Changed: func(m *client.Membership) {
 			if len(m.Partitions) >= lagPartitions/2 {
 				has <- struct{}{}
 			}

@@ -163,7 +163,7 @@ func (b *bench) stop() {
 func (b *bench) newTopic(name string, partitions int) error {
 	bytes := int64(20) << 30
 	return b.api.Call(b.ctx, http.MethodPost, "/channels", nil,
-		client.NewChannel{Address: "bench/" + name, Kind: "topic", Settings: client.Settings{"partitions": partitions, "retainBytes": bytes}}, nil)
+		client.NewChannel{Address: "bench/" + name, Kind: "topic", Settings: client.Settings{"partitionCount": partitions, "retainBytes": bytes}}, nil)
 }
 
 func (b *bench) note(name string, value float64) { b.values[name] = append(b.values[name], value) }

@@ -31,7 +31,7 @@ func (b *bench) replicated() error {
 	if err != nil {
 		return err
 	}
-	var t client.Topic
+	var t client.Channel
 	if err := n.cluster.api.Call(b.ctx, http.MethodGet, client.ChannelPath(a), nil, nil, &t); err != nil {
 		return err
 	}

@@ -47,7 +47,7 @@ func TestADiskIsFull(t *testing.T) {
 	f.Close()
 	c.Wait(20*time.Second, "the full node leads nothing", func() bool {
 		status, err := c.Status()
-		return err == nil && status.Nodes[2].Leads == 0 && status.Leaderless == 0
+		return err == nil && status.Nodes[2].Leads == 0 && status.WithoutLeader == 0
 	})
 	w.flows(10 * time.Second)
 	time.Sleep(3 * time.Second)

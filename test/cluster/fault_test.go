@@ -235,7 +235,7 @@ func TestReplicasAreRaisedLoweredAndDrainedUnderLoad(t *testing.T) {
 	n.Must("move", "coldchain/doors#0", "-to", "node-b,node-a,node-c", "-yes")
 	assert.Equal(t, "done", jobsDone(t, c, 60*time.Second).State)
 	c.Wait(20*time.Second, "the first of the nodes leads", func() bool {
-		var topicNow client.Topic
+		var topicNow client.Channel
 		err := c.API.Call(context.Background(), http.MethodGet, client.ChannelPath(topic), nil, nil, &topicNow)
 		return err == nil && topicNow.Each[0].Leader == "node-b"
 	})

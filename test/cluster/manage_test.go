@@ -39,8 +39,8 @@ func TestAnyNodeAnswersForAll(t *testing.T) {
 		assert.Equal(t, 4*(4+40), strings.Count(out, "\n"), n.Name)
 		assert.Equal(t, 12, strings.Count(n.Must("browse", topic.String(), "-where", "text.startsWith('from') && partition != 2", "-json"), "\n"), n.Name)
 		assert.Contains(t, n.Must("show", topic.String()+"#3:0"), "from node-a")
-		assert.Contains(t, n.Must("browse", topic.String(), "-from", "ago:1h", "-to", "last", "-limit", "1"), "from")
-		var shown client.Topic
+		assert.Contains(t, n.Must("browse", topic.String(), "-from", "ago:1h", "-to", "end", "-limit", "1"), "from")
+		var shown client.Channel
 		require.NoError(t, json.Unmarshal([]byte(n.Must("show", topic.String(), "-json")), &shown))
 		assert.EqualValues(t, 4*(4+40), shown.Messages, n.Name)
 		assert.Equal(t, "ready", shown.State, n.Name)

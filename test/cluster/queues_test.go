@@ -20,7 +20,7 @@ import (
 
 func countsOf(t *testing.T, c *harness.Cluster, a address.Address) client.Counts {
 	t.Helper()
-	var topic client.Topic
+	var topic client.Channel
 	require.NoError(t, c.API.Call(context.Background(), http.MethodGet, client.ChannelPath(a), nil, nil, &topic))
 	return topic.Queue.Counts
 }
@@ -29,7 +29,7 @@ func countsOf(t *testing.T, c *harness.Cluster, a address.Address) client.Counts
 // without one.
 func leaderOf(t *testing.T, c *harness.Cluster, a address.Address) string {
 	t.Helper()
-	var topic client.Topic
+	var topic client.Channel
 	require.NoError(t, c.API.Call(context.Background(), http.MethodGet, client.ChannelPath(a), nil, nil, &topic))
 	return topic.Each[0].Leader
 }
@@ -99,7 +99,7 @@ func TestLeasesSurviveTheLossOfTheLeader(t *testing.T) {
 func TestWorkGoesOnWhileNodesAreLost(t *testing.T) {
 	c := harness.StartCluster(t, 3)
 	c.Nodes[0].Must("new", "space", "coldchain")
-	c.Nodes[0].Must("new", "queue", "coldchain/inspections", "-partitions", "4", "-replicas", "3", "-lease", "3s", "-attempts", "1000", "-backoff", "0s..0s")
+	c.Nodes[0].Must("new", "queue", "coldchain/inspections", "-partitions", "4", "-replicas", "3", "-lease", "3s", "-attempt-limit", "1000", "-backoff", "0s..0s")
 	c.WaitInStep(15 * time.Second)
 	a := address.Channel("coldchain", "inspections")
 	ctx, stop := context.WithCancel(context.Background())

@@ -109,7 +109,7 @@ func (c *Cluster) WaitInStep(within time.Duration) {
 	c.t.Helper()
 	c.Wait(within, "every replica is in step", func() bool {
 		status, err := c.Status()
-		return err == nil && status.Partitions > 0 && status.Fewer == 0 && status.Leaderless == 0
+		return err == nil && status.Partitions > 0 && status.ReplicasMissing == 0 && status.WithoutLeader == 0
 	})
 }
 

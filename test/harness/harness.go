@@ -296,7 +296,7 @@ func (n *Node) Topic(name string, partitions int, settings ...client.Settings) a
 	if len(settings) > 0 {
 		s = settings[0]
 	}
-	s["partitions"] = partitions
+	s["partitionCount"] = partitions
 	require.NoError(n.t, n.API.Call(ctx, http.MethodPost, "/channels", nil, client.NewChannel{Address: name, Kind: "topic", Settings: s}, nil))
 	return a
 }

@@ -86,13 +86,13 @@ function Bar() {
             <Mark state="dead" word={many(dead, "dead letter")} />
           </Link>
         )}
-        {live && live.cluster.leaderless > 0 && (
-          <Mark state="failed" word={`taking no messages: ${many(live.cluster.leaderless, "partition")}`} />
+        {live && live.cluster.withoutLeader > 0 && (
+          <Mark state="failed" word={`taking no messages: ${many(live.cluster.withoutLeader, "partition")}`} />
         )}
-        {live && live.cluster.leaderless === 0 && live.cluster.fewer > 0 && (
-          <Mark state="attention" word={`lacking replicas: ${many(live.cluster.fewer, "partition")}`} />
+        {live && live.cluster.withoutLeader === 0 && live.cluster.replicasMissing > 0 && (
+          <Mark state="attention" word={`lacking replicas: ${many(live.cluster.replicasMissing, "partition")}`} />
         )}
-        {live && live.status.records !== "here" && <Mark state="attention" word="the records are away" />}
+        {live && live.status.catalog !== "reachable" && <Mark state="attention" word="the catalog is away" />}
       </span>
       <button
         className="rounded p-1.5 text-soft hover:text-ink max-md:ml-auto"

@@ -24,10 +24,10 @@ type selectionFlags struct {
 }
 
 func (f *selectionFlags) define(fs *flag.FlagSet, from string) {
-	fs.StringVar(&f.from, "from", from, "`position` to begin at: first, last, offset:N, time:T, ago:D")
-	fs.StringVar(&f.where, "where", "", "`condition` that messages must fulfil, such as 'body.celsius > 8'")
+	term.PositionFlag(fs, &f.from, "from", from, "`POSITION` to start at: first, end, offset:N, time:T, ago:D, today, yesterday, a date, a duration")
+	fs.StringVar(&f.where, "where", "", "`CONDITION` that messages must fulfil, such as 'body.celsius > 8'")
 	fs.BoolVar(&f.any, "any-replica", false, "read from any replica, also while there is no leader; it may not have the newest messages")
-	fs.Var(term.ListValue{Numbers: &f.partitions}, "partition", "`numbers` of the partitions, with commas (default all)")
+	fs.Var(term.ListValue{Numbers: &f.partitions}, "partition", "only partitions `N`, with commas")
 }
 
 // selection reads the address and checks the positions.
@@ -47,14 +47,6 @@ func (f *selectionFlags) selection(c *call) (address.Address, client.Query, erro
 	default:
 		return a, q, term.WrongUsage("%s is the address of a %s; a channel is expected", a, a.Kind())
 	}
-	for _, p := range []string{q.From, q.To} {
-		if p == "" {
-			continue
-		}
-		if _, err := address.ParsePosition(p); err != nil {
-			return a, q, term.Usage(err)
-		}
-	}
 	return a.ChannelPart(), q, nil
 }
 
@@ -64,8 +56,8 @@ var browseVerb = verb{
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		var f selectionFlags
 		f.define(fs, "first")
-		fs.StringVar(&f.to, "to", "last", "`position` to end at")
-		fs.IntVar(&f.limit, "limit", 100, "stop after this `many` messages")
+		term.PositionFlag(fs, &f.to, "to", "end", "`POSITION` to end at")
+		fs.IntVar(&f.limit, "limit", 100, "stop after `N` messages")
 		newest := fs.Bool("newest", false, "the most recent ones, newest first")
 		return func(c *call) error {
 			a, q, err := f.selection(c)
@@ -157,9 +149,9 @@ var tailVerb = verb{
 	Details: "A connection that breaks is made again and goes on at the same place.",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		var f selectionFlags
-		f.define(fs, "last")
-		fs.IntVar(&f.limit, "limit", 0, "end after this `many` messages")
-		fs.StringVar(&f.to, "to", "", "end at this `position`: offset:N or time:T (default: never)")
+		f.define(fs, "end")
+		fs.IntVar(&f.limit, "limit", 0, "stop after `N` messages")
+		term.PositionFlag(fs, &f.to, "to", "", "`POSITION` to end at, an offset or a time; without it, never")
 		newest := fs.Bool("newest", false, "begin with the ten most recent messages")
 		return func(c *call) error {
 			a, q, err := f.selection(c)
@@ -233,14 +225,14 @@ func (c *call) tailEnd(a address.Address, q client.Query) (*tailEnd, error) {
 		return nil, term.Usage(err)
 	}
 	switch p.Kind {
-	case address.AtTime:
-		end.at = p.Time
+	case address.AtTime, address.Ago:
+		end.at, _ = p.TimeAt(term.Now())
 	case address.AtOffset:
 		end.offset = p.Offset
 	default:
 		return nil, term.WrongUsage("-to %s: a tail ends at offset:N or time:T; ferry browse looks through what is there", q.To)
 	}
-	var t client.Topic
+	var t client.Channel
 	if err := c.API.Call(c.Ctx, http.MethodGet, client.ChannelPath(a), nil, nil, &t); err != nil {
 		return nil, err
 	}
@@ -268,10 +260,10 @@ func (e *tailEnd) all() bool { return len(e.open) == 0 }
 // tenthNewest returns the time of the tenth most recent message of a
 // selection, as a position.
 func (c *call) tenthNewest(a address.Address, q client.Query) (string, error) {
-	q.From, q.To, q.Take, q.Limit = "first", "last", "recent", 10
-	first := "last"
+	q.From, q.To, q.Take, q.Limit = "first", "end", "recent", 10
+	first := "end"
 	err := c.API.Browse(c.Ctx, a, q, func(e client.Event) error {
-		if e.Message != nil && first == "last" {
+		if e.Message != nil && first == "end" {
 			first = "time:" + e.Message.Time.Format(time.RFC3339Nano)
 		}
 		return nil

@@ -22,12 +22,12 @@ var exportVerb = verb{
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		var f selectionFlags
 		f.define(fs, "first")
-		fs.StringVar(&f.to, "to", "last", "of a topic: `position` to end at")
-		fs.IntVar(&f.limit, "limit", 0, "at most this `many` messages; 0 is all")
-		format := fs.String("format", client.FormatNDJSON, "`"+client.FormatNDJSON+" or "+client.FormatCloudEvents+"`")
-		state := fs.String("state", "dead", "of a queue: `states`, with commas: waiting, leased, delayed, dead, discarded")
-		cause := fs.String("cause", "", "of dead letters: only those of this cause, by its `id`")
-		out := fs.String("out", "", "the `file` to write; without it they are printed")
+		term.PositionFlag(fs, &f.to, "to", "end", "of a topic: `POSITION` to end at")
+		fs.IntVar(&f.limit, "limit", 0, "at most `N` messages; without it, all")
+		format := fs.String("format", client.FormatNDJSON, "`FORMAT`: ndjson or cloudevents")
+		state := fs.String("state", "dead", "of a queue: `STATES`, with commas: waiting, leased, delayed, dead, discarded")
+		cause := fs.String("cause", "", "of dead letters: only those of the cause with this `ID`")
+		out := fs.String("out", "", "`FILE` to write; without it they are printed")
 		return func(c *call) error {
 			if c.JSON && c.Set["format"] {
 				return term.WrongUsage("-json and -format do not go together")

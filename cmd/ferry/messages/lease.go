@@ -28,11 +28,11 @@ var leaseVerb = verb{
 	Details: "Each message comes with its lease: accept it, give it back, or set it aside as a dead letter with ferry settle. What is not settled in time is handed out again.\n\n" +
 		"    ferry lease coldchain/inspections -max 8 -wait 15s -json\n    ferry settle coldchain/inspections -accept 0-1200-57",
 	Define: func(fs *flag.FlagSet) func(*call) error {
-		most := fs.Int("max", 1, "lease at most this `many` messages, 1 to 1000")
+		most := fs.Int("max", 1, "lease at most `N` messages, 1 to 1000")
 		wait, span := new(time.Duration), new(time.Duration)
-		fs.Var(term.DurationValue{D: wait}, "wait", "wait so `long` for the first one, up to 30s")
-		fs.Var(term.DurationValue{D: span}, "for", "hold them for this `time` instead of the queue's own")
-		member := fs.String("member", "", "the `name` of this member (default: host and process)")
+		fs.Var(term.DurationValue{D: wait}, "wait", "wait up to this `DURATION` for the first one, 30s at most")
+		fs.Var(term.DurationValue{D: span}, "for", "hold them for this `DURATION` instead of the queue's own")
+		member := fs.String("member", "", "`NAME` of this member; without it, host and process")
 		atOnce := fs.Bool("accept-at-once", false, "accept on delivery: nothing has to be settled, but what this member does not finish is lost")
 		return func(c *call) error {
 			a, err := c.LiveQueue()
@@ -95,15 +95,15 @@ var settleVerb = verb{
 	Details: "    ferry settle coldchain/inspections -accept 0-1200-57,0-1201-58\n    ferry settle coldchain/inspections -release 0-1202-59 -after 10s\n    ferry settle coldchain/inspections -reject 0-1203-60 -reason bad-celsius -detail 'celsius is \"46.4 F\"'",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		by := map[string]*string{
-			client.OutcomeAccept:  fs.String("accept", "", "these `leases` are done"),
-			client.OutcomeRelease: fs.String("release", "", "give these `leases` back: at once, or -after a time"),
-			client.OutcomeReject:  fs.String("reject", "", "set the messages of these `leases` aside as dead letters, with -reason"),
-			client.OutcomeExtend:  fs.String("extend", "", "hold these `leases` longer: the queue's time from now on, or -after"),
+			client.OutcomeAccept:  fs.String("accept", "", "the messages of these `LEASES` are done"),
+			client.OutcomeRelease: fs.String("release", "", "give these `LEASES` back: at once, or -after a time"),
+			client.OutcomeReject:  fs.String("reject", "", "set the messages of these `LEASES` aside as dead letters, with -reason"),
+			client.OutcomeExtend:  fs.String("extend", "", "hold these `LEASES` longer: the queue's time from now on, or -after"),
 		}
-		after := fs.String("after", "", "the `delay` of a release, or auto for the queue's backoff; the new time of an extension")
+		after := fs.String("after", "", "`DURATION` until a released one waits again, or auto for the queue's backoff; of -extend the new time")
 		untouched := fs.Bool("untouched", false, "a release that does not count as an attempt")
-		reason := fs.String("reason", "", "a short `code` that says why")
-		detail := fs.String("detail", "", "`text` that says more, such as an error; @FILE reads a file")
+		reason := fs.String("reason", "", "`CODE` that says why in short")
+		detail := fs.String("detail", "", "`TEXT` that says more, such as an error; @FILE reads a file")
 		return func(c *call) error {
 			a, err := c.LiveQueue()
 			if err != nil {
@@ -186,9 +186,9 @@ var workVerb = verb{
 		"    ferry work coldchain/inspections -parallel 4 -- ./inspect.sh",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		w := &worker{}
-		fs.IntVar(&w.parallel, "parallel", 1, "run this `many` commands at a time")
-		fs.IntVar(&w.limit, "limit", 0, "end after this `many` messages; 0 is no limit")
-		fs.StringVar(&w.member, "member", "", "the `name` of this member (default: host and process)")
+		fs.IntVar(&w.parallel, "parallel", 1, "run `N` commands at a time")
+		fs.IntVar(&w.limit, "limit", 0, "end after `N` messages; without it, never")
+		fs.StringVar(&w.member, "member", "", "`NAME` of this member; without it, host and process")
 		fs.BoolVar(&w.once, "once", false, "end when nothing waits any more")
 		return func(c *call) error {
 			if len(c.Args) < 2 {

@@ -37,13 +37,13 @@ var loadVerb = verb{
 		"    ferry load coldchain/trial -count 1000000 -body-size 100 -publishers 4 -readers 2",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		var f loadFlags
-		fs.IntVar(&f.messages, "count", 1_000_000, "publish so `many` in all, or read so many")
-		fs.Var(term.DurationValue{D: &f.time}, "for", "publish for so `long`, instead of a number of messages")
-		fs.IntVar(&f.size, "body-size", 100, "`bytes` of a body")
-		fs.IntVar(&f.publishers, "publishers", 4, "`number` of connections that publish")
-		fs.IntVar(&f.readers, "readers", 0, "`number` of readers, each of which reads everything")
-		fs.IntVar(&f.batch, "batch", 4000, "`messages` in a request")
-		fs.Var(term.RateValue{PerSecond: &f.rate}, "rate", "publish at most so `many` a second in all, such as 1000/s")
+		fs.IntVar(&f.messages, "count", 1_000_000, "publish `N` messages in all, or read so many")
+		fs.Var(term.DurationValue{D: &f.time}, "for", "publish for this `DURATION`, instead of a number of messages")
+		fs.IntVar(&f.size, "body-size", 100, "bodies of `N` bytes")
+		fs.IntVar(&f.publishers, "publishers", 4, "`N` connections that publish")
+		fs.IntVar(&f.readers, "readers", 0, "`N` readers, each of which reads everything")
+		fs.IntVar(&f.batch, "batch", 4000, "`N` messages in a request")
+		fs.Var(term.RateValue{PerSecond: &f.rate}, "rate", "publish at most at this `RATE` in all, such as 1000/s")
 		fs.BoolVar(&f.compress, "compress", false, "compress batches with zstd")
 		fs.BoolVar(&f.key, "keys", false, "give every message a key")
 		return func(c *call) error {
@@ -85,7 +85,7 @@ type load struct {
 func newHistogram() *hdrhistogram.Histogram { return hdrhistogram.New(1, 60_000_000, 3) }
 
 func (c *call) load(a address.Address, f *loadFlags) error {
-	var t client.Topic
+	var t client.Channel
 	if err := c.API.Call(c.Ctx, http.MethodGet, client.ChannelPath(a), nil, nil, &t); err != nil {
 		return err
 	}

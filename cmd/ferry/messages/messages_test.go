@@ -36,7 +36,7 @@ type desk struct {
 // coldchain/inspections.
 func atDesk(t *testing.T) *desk {
 	d := &desk{doortest.Open(t), t}
-	d.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitions": 2})
+	d.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitionCount": 2})
 	d.Channel(setting.Queue, "coldchain/inspections", nil)
 	return d
 }

@@ -22,15 +22,16 @@ var readVerb = verb{
 	Name: "read", Args: "GROUP", Summary: "Read a topic as a member of a group",
 	Details: "The group is made if it does not exist. Several ferry read share the partitions; one that ends or no longer answers leaves its share to the others.\n\n    ferry read coldchain/readings@compliance\n    ferry read coldchain/readings@compliance -from ago:1h -limit 100 -json",
 	Define: func(fs *flag.FlagSet) func(*call) error {
-		from := fs.String("from", "first", "the `position` at which the group begins if it does not exist")
-		limit := fs.Int("limit", 0, "end after this `many` messages; 0 is no limit")
-		commit := fs.String("commit", commitEachBatch, "`when` to commit: each-batch, on-enter (a line of the standard input commits the batch before it), never")
+		from := new(string)
+		term.PositionFlag(fs, from, "from", "first", "`POSITION` at which the group starts if it does not exist")
+		limit := fs.Int("limit", 0, "end after `N` messages; without it, never")
+		commit := fs.String("commit", commitEachBatch, "`MODE` of commits: each-batch, on-enter (a line of the standard input commits the batch before it), never")
 		timeout := new(time.Duration)
 		*timeout = client.MemberTimeout
-		fs.Var(term.DurationValue{D: timeout}, "timeout", "`time` after which a member that does not answer is removed")
-		label := fs.String("label", "", "a `name` to know this member by (default: host and process)")
+		fs.Var(term.DurationValue{D: timeout}, "timeout", "`DURATION` after which a member that does not answer is removed")
+		label := fs.String("member", "", "`NAME` of this member; without it, host and process")
 		perSecondMost := new(float64)
-		fs.Var(term.RateValue{PerSecond: perSecondMost}, "rate", "read at most so `many` messages a second, such as 200/s")
+		fs.Var(term.RateValue{PerSecond: perSecondMost}, "rate", "read at most at this `RATE`, such as 200/s")
 		quiet := fs.Bool("quiet", false, "print no messages")
 		return func(c *call) error {
 			a, err := c.OneGroup()
@@ -39,9 +40,6 @@ var readVerb = verb{
 			}
 			if !slices.Contains(commitModes, *commit) {
 				return term.WrongUsage("-commit is %q; allowed: %s", *commit, strings.Join(commitModes, ", "))
-			}
-			if _, err := address.ParsePosition(*from); err != nil {
-				return term.Usage(err)
 			}
 			if *label == "" {
 				host, _ := os.Hostname()

@@ -39,22 +39,22 @@ var sendVerb = verb{
 		"    ferry send coldchain/readings -key box-7 -body '{\"celsius\":8.5}'\n    tail -f readings.log | ferry send coldchain/readings -lines -key-from body.box",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		f := sendFlags{headers: term.PairsValue{}}
-		fs.StringVar(&f.body, "body", "", "the `text` of the body")
-		fs.StringVar(&f.file, "file", "", "the `file` with the body, or with -lines, -ndjson or -cloudevents the messages")
+		fs.StringVar(&f.body, "body", "", "`TEXT` of the body")
+		fs.StringVar(&f.file, "file", "", "`FILE` with the body, or with -lines, -ndjson or -cloudevents the messages")
 		fs.BoolVar(&f.lines, "lines", false, "each line of the input is a body")
 		fs.BoolVar(&f.ndjson, "ndjson", false, "each line of the input is a message as JSON")
 		fs.BoolVar(&f.events, "cloudevents", false, "the input is CloudEvents as JSON")
-		fs.StringVar(&f.key, "key", "", "the `key`: messages of one key keep their order")
-		fs.StringVar(&f.keyFrom, "key-from", "", "`where` in a JSON body the key is, such as body.box")
-		fs.StringVar(&f.id, "id", "", "the message's `id`; one is made without it")
-		fs.StringVar(&f.contentType, "content-type", "", "`media type` of the body (application/json when it is JSON)")
-		fs.Var(f.headers, "header", "a `name=value` beside the body; may be repeated")
-		fs.IntVar(&f.partition, "partition", -1, "the `number` of the partition, instead of leaving it to the key")
-		fs.IntVar(&f.repeat, "repeat", 1, "send it this `many` times")
-		fs.Var(term.RateValue{PerSecond: &f.rate}, "rate", "send at most so `many` a second, such as 200/s")
-		fs.Var(term.DurationValue{D: &f.after}, "after", "to a queue: hand it out after this `time`")
-		fs.StringVar(&f.at, "at", "", "to a queue: hand it out from this `time` on, such as 2026-11-23T08:00:00Z")
-		fs.Var(term.DurationValue{D: &f.expire}, "expire", "to a queue: give it up after this `time`")
+		fs.StringVar(&f.key, "key", "", "`KEY`: messages of one key keep their order")
+		fs.StringVar(&f.keyFrom, "key-from", "", "`FIELD` of a JSON body that the key is, such as body.box")
+		fs.StringVar(&f.id, "id", "", "`ID` of the message; without it, it gets one")
+		fs.StringVar(&f.contentType, "content-type", "", "`TYPE` of the body; without it, application/json when it is JSON, else text/plain")
+		fs.Var(f.headers, "header", "a header `NAME=VALUE` beside the body; may be repeated")
+		fs.IntVar(&f.partition, "partition", 0, "to partition `N`, instead of leaving it to the key")
+		fs.IntVar(&f.repeat, "repeat", 1, "send it `N` times")
+		fs.Var(term.RateValue{PerSecond: &f.rate}, "rate", "send at most at this `RATE`, such as 200/s")
+		fs.Var(term.DurationValue{D: &f.after}, "after", "to a queue: hand it out after this `DURATION`")
+		fs.StringVar(&f.at, "at", "", "to a queue: hand it out from this `TIME` on, such as 2026-11-23T08:00:00Z")
+		fs.Var(term.DurationValue{D: &f.expire}, "expire", "to a queue: give it up after this `DURATION`")
 		fs.BoolVar(&f.compress, "compress", false, "compress batches with zstd")
 		return func(c *call) error { return c.send(&f) }
 	},
@@ -78,6 +78,9 @@ func (c *call) send(f *sendFlags) error {
 		f.partition = a.Partition
 		a = a.ChannelPart()
 	case address.KindChannel:
+		if !c.Set["partition"] {
+			f.partition = client.AnyPartition
+		}
 	default:
 		return term.WrongUsage("%s is the address of a %s; a channel is expected", a, a.Kind())
 	}

@@ -55,22 +55,23 @@ var marks = map[string]struct {
 	"ready":     {"●", text.FgGreen},
 	"paused":    {"○", text.FgHiBlack},
 	"starting":  {"◐", text.FgCyan},
-	"disk full": {"■", text.FgRed},
+	"disk-full": {"■", text.FgRed},
 	"failed":    {"■", text.FgRed},
 
-	"keeping up":         {"●", text.FgGreen},
-	"catching up":        {"◐", text.FgCyan},
-	"not getting nearer": {"◐", text.FgCyan},
-	"no members":         {"○", text.FgHiBlack},
+	"keeping-up":         {"●", text.FgGreen},
+	"catching-up":        {"◐", text.FgCyan},
+	"not-getting-nearer": {"◐", text.FgCyan},
+	"no-members":         {"○", text.FgHiBlack},
 	"stopped":            {"▲", text.FgYellow},
-	"falling behind":     {"▲", text.FgYellow},
-	"will lose data":     {"■", text.FgRed},
-	"has lost":           {"■", text.FgRed},
+	"halted":             {"▲", text.FgYellow},
+	"falling-behind":     {"▲", text.FgYellow},
+	"will-lose-data":     {"■", text.FgRed},
+	"has-lost":           {"■", text.FgRed},
 
-	"replicas missing": {"▲", text.FgYellow},
-	"no leader":        {"■", text.FgRed},
-	"end lost":         {"■", text.FgRed},
-	"no majority":      {"■", text.FgRed},
+	"replicas-missing": {"▲", text.FgYellow},
+	"no-leader":        {"■", text.FgRed},
+	"end-lost":         {"■", text.FgRed},
+	"no-majority":      {"■", text.FgRed},
 	"away":             {"■", text.FgRed},
 	"up":               {"●", text.FgGreen},
 	"draining":         {"◐", text.FgCyan},
@@ -82,7 +83,7 @@ var marks = map[string]struct {
 }
 
 // Mark shows the mark of a state with its word.
-func (c *Call) Mark(state string) string { return c.MarkAs(state, state) }
+func (c *Call) Mark(state string) string { return c.MarkAs(state, words.Of(state)) }
 
 // MarkAs shows the mark of a state with other words.
 func (c *Call) MarkAs(state, words string) string {

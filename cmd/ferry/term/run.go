@@ -127,8 +127,8 @@ func (v *Verb) flags() (*flag.FlagSet, *common, func(*Call) error) {
 	fs.SetOutput(io.Discard)
 	var o common
 	run := v.Define(fs)
-	fs.StringVar(&o.server, "server", "", "`addresses` of the service, separated by commas (FERRY_SERVER; default 127.0.0.1:14725)")
-	fs.StringVar(&o.token, "token", "", "`token` to get in with (FERRY_TOKEN)")
+	fs.StringVar(&o.server, "server", "", "`ADDRESSES` of the service, separated by commas (FERRY_SERVER; without it 127.0.0.1:14725)")
+	fs.StringVar(&o.token, "token", "", "`TOKEN` to get in with (FERRY_TOKEN)")
 	fs.BoolVar(&o.json, "json", false, "print JSON, for machines")
 	return fs, &o, run
 }

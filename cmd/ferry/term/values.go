@@ -4,6 +4,7 @@ import (
 	"flag"
 	"fmt"
 	"maps"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -29,6 +30,34 @@ func (v DurationValue) Set(s string) (err error) {
 	*v.D, err = address.ParseDuration(s)
 	return err
 }
+
+// PositionValue is a position as people type it, kept as the service reads it.
+type PositionValue struct{ To *string }
+
+func (v PositionValue) String() string {
+	if v.To == nil {
+		return ""
+	}
+	return *v.To
+}
+
+func (v PositionValue) Set(s string) error {
+	p, err := address.ParseTyped(s, Now())
+	if err == nil {
+		*v.To = p.String()
+	}
+	return err
+}
+
+// PositionFlag defines a flag of a position.
+func PositionFlag(fs *flag.FlagSet, to *string, name, fallback, usage string) {
+	*to = fallback
+	fs.Var(PositionValue{to}, name, usage)
+}
+
+// Preview is the query of a request that does what it says, or with true only
+// tells what it would do.
+func Preview(on bool) url.Values { return url.Values{"preview": {strconv.FormatBool(on)}} }
 
 // PairsValue gathers name=value.
 type PairsValue map[string]string
@@ -66,7 +95,12 @@ func (v ListValue) Set(s string) error {
 // RateValue is a number per second, written 200/s or 200.
 type RateValue struct{ PerSecond *float64 }
 
-func (v RateValue) String() string { return "" }
+func (v RateValue) String() string {
+	if v.PerSecond == nil || *v.PerSecond == 0 {
+		return ""
+	}
+	return strconv.FormatFloat(*v.PerSecond, 'f', -1, 64) + "/s"
+}
 
 func (v RateValue) Set(s string) error {
 	f, err := strconv.ParseFloat(strings.TrimSuffix(s, "/s"), 64)
@@ -101,7 +135,7 @@ func (c *Call) OneChannel() (address.Address, error) {
 // EveryFlag adds -every.
 func EveryFlag(fs *flag.FlagSet) *time.Duration {
 	d := new(time.Duration)
-	fs.Var(DurationValue{d}, "every", "show it again and again, with this `pause`, such as 1s")
+	fs.Var(DurationValue{d}, "every", "show it again and again, after each `DURATION`, such as 1s")
 	return d
 }
 

@@ -64,7 +64,7 @@ func FuzzParse(f *testing.F) {
 }
 
 func FuzzParsePosition(f *testing.F) {
-	for _, s := range []string{"first", "last", "offset:1200", "time:2026-11-23T08:00:00Z", "ago:90m", "group:compliance", "ago:1d12h", "time:x"} {
+	for _, s := range []string{"first", "end", "offset:1200", "time:2026-11-23T08:00:00Z", "ago:90m", "group:compliance", "ago:1d12h", "time:x"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

@@ -1,6 +1,7 @@
 package address
 
 import (
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -13,7 +14,7 @@ type PositionKind string
 // The ways to give a position.
 const (
 	First    PositionKind = "first"
-	Last     PositionKind = "last"
+	End      PositionKind = "end"
 	AtOffset PositionKind = "offset"
 	AtTime   PositionKind = "time"
 	Ago      PositionKind = "ago"
@@ -30,7 +31,7 @@ type Position struct {
 	Group  string
 }
 
-const positionForms = "first, last, offset:1200, time:2026-11-23T08:00:00Z, ago:90m, group:NAME"
+const positionForms = "first, end, offset:1200, time:2026-11-23T08:00:00Z, ago:90m, group:NAME"
 
 // ParsePosition reads a position. The error is an *Error.
 func ParsePosition(text string) (Position, error) {
@@ -39,7 +40,7 @@ func ParsePosition(text string) (Position, error) {
 	}
 	kind, value, _ := strings.Cut(text, ":")
 	switch PositionKind(kind) {
-	case First, Last:
+	case First, End:
 		if text != kind {
 			return bad(kind + " takes no value")
 		}
@@ -69,6 +70,41 @@ func ParsePosition(text string) (Position, error) {
 		return Position{Kind: OfGroup, Group: value}, nil
 	}
 	return bad("this is not a position")
+}
+
+// What people type besides, in the order in which it is tried.
+var typedTimes = []string{"2006-01-02", "2006-01-02 15:04", "2006-01-02 15:04:05", "2006-01-02T15:04", "2006-01-02T15:04:05", time.RFC3339Nano}
+
+const typedForms = positionForms + "; today, yesterday, 2026-11-26, \"2026-11-26 10:00\" (in your time zone), or 1h for an hour ago"
+
+// ParseTyped reads a position as people type it: each that ParsePosition reads,
+// and days, dates and times in the zone of now, and a duration before now. The
+// error is an *Error.
+func ParseTyped(text string, now time.Time) (Position, error) {
+	p, err := ParsePosition(text)
+	if err == nil {
+		return p, nil
+	}
+	midnight := time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, now.Location())
+	switch text {
+	case "today":
+		return Position{Kind: AtTime, Time: midnight.UTC()}, nil
+	case "yesterday":
+		return Position{Kind: AtTime, Time: midnight.AddDate(0, 0, -1).UTC()}, nil
+	}
+	for _, layout := range typedTimes {
+		if at, err := time.ParseInLocation(layout, text, now.Location()); err == nil {
+			return Position{Kind: AtTime, Time: at.UTC()}, nil
+		}
+	}
+	if d, err := ParseDuration(text); err == nil {
+		return Position{Kind: Ago, Ago: d}, nil
+	}
+	problem := "this is not a position"
+	if known := (*Error)(nil); errors.As(err, &known) {
+		problem = known.Problem
+	}
+	return Position{}, &Error{Text: text, Problem: problem, Allowed: typedForms}
 }
 
 // String prints the position so that ParsePosition reads it back.

@@ -8,7 +8,7 @@ type Secret struct {
 	Kind      string     `json:"kind"` // token, session, link
 	Principal string     `json:"principal"`
 	Label     string     `json:"label"`
-	MadeAt    time.Time  `json:"madeAt"`
+	CreatedAt time.Time  `json:"createdAt"`
 	ExpiresAt *time.Time `json:"expiresAt,omitempty"` // by itself
 	Own       bool       `json:"own"`                 // it is the one of this request
 }

@@ -17,7 +17,7 @@ type Node struct {
 	MemoryBytes int64      `json:"memoryBytes"`
 	Streams     int64      `json:"streams"`
 	Version     string     `json:"version"`
-	Records     string     `json:"records"`
+	Catalog     string     `json:"catalog"` // reachable, or away
 	OnDuty      bool       `json:"onDuty"` // it runs the duties of the cluster
 	Self        bool       `json:"self"`   // it is the one that answers
 	Rates       Flow       `json:"rates"`
@@ -25,11 +25,11 @@ type Node struct {
 
 // Cluster is all nodes, and how many partitions are not as they should be.
 type Cluster struct {
-	Nodes         []Node `json:"nodes"`
-	Partitions    int    `json:"partitions"`
-	Fewer         int    `json:"fewer"` // with replicas missing or not in step
-	Leaderless    int    `json:"leaderless"`
-	SpreadLeaders bool   `json:"spreadLeaders"`
+	Nodes           []Node `json:"nodes"`
+	Partitions      int    `json:"partitionCount"`
+	ReplicasMissing int    `json:"replicasMissing"` // with replicas missing or not in step
+	WithoutLeader   int    `json:"withoutLeader"`
+	SpreadLeaders   bool   `json:"spreadLeaders"`
 }
 
 // LeaderChange tells when and why a partition got another leader.
@@ -81,23 +81,18 @@ type Drain struct {
 	LeadersOnly bool `json:"leadersOnly,omitempty"`
 }
 
-// Spread turns on or off that leaders go back to the nodes that should lead.
-type Spread struct {
-	On bool `json:"on"`
-}
-
 // Job is recorded work on where partitions are.
 type Job struct {
-	Job     int64      `json:"job"`
-	Kind    string     `json:"kind"`
-	Address string     `json:"address"`
-	Who     string     `json:"who"`
-	State   string     `json:"state"`
-	Detail  string     `json:"detail"`
-	MadeAt  time.Time  `json:"madeAt"`
-	EndedAt *time.Time `json:"endedAt"`
-	Done    int        `json:"done"` // steps
-	Steps   []JobStep  `json:"steps"`
+	Job       int64      `json:"job"`
+	Kind      string     `json:"kind"`
+	Address   string     `json:"address"`
+	Who       string     `json:"who"`
+	State     string     `json:"state"`
+	Detail    string     `json:"detail"`
+	CreatedAt time.Time  `json:"createdAt"`
+	EndedAt   *time.Time `json:"endedAt"`
+	Done      int        `json:"done"` // steps
+	Steps     []JobStep  `json:"steps"`
 }
 
 // JobStep is the move of one partition.

@@ -12,8 +12,8 @@ type QueueMessage struct {
 	Message
 	State    string         `json:"state"` // waiting, leased, delayed, dead, discarded, done
 	Attempts int            `json:"attempts"`
-	Member   string         `json:"member,omitempty"` // that holds it
-	Due      *time.Time     `json:"due,omitempty"`    // leased: when the lease runs out; delayed: when it waits again
+	Member   string         `json:"member,omitempty"`   // that holds it
+	Deadline *time.Time     `json:"deadline,omitempty"` // leased: when the lease runs out; delayed: when it waits again
 	DeadAt   *time.Time     `json:"deadAt,omitempty"`
 	Cause    string         `json:"cause,omitempty"`
 	Reason   string         `json:"reason,omitempty"`
@@ -71,14 +71,13 @@ type Choice struct {
 
 // QueueAction is something that is done to messages of a queue.
 type QueueAction struct {
-	Action string `json:"action"` // return, edit, discard, take-back
+	Action string `json:"action"` // return, edit, discard, undo
 	Choice
-	State   string `json:"state,omitempty"`  // of what is discarded: dead (default) or waiting
-	Reason  string `json:"reason,omitempty"` // a discard needs one
-	After   string `json:"after,omitempty"`  // of a return: the delay
-	Edits   []Edit `json:"edits,omitempty"`
-	Return  bool   `json:"return,omitempty"` // what was edited
-	Preview bool   `json:"preview,omitempty"`
+	State  string `json:"state,omitempty"` // of what is discarded: dead (default) or waiting
+	Why    string `json:"why,omitempty"`   // a discard needs it
+	After  string `json:"after,omitempty"` // of a return: the delay
+	Edits  []Edit `json:"edits,omitempty"`
+	Return bool   `json:"return,omitempty"` // what was edited
 }
 
 // QueueActionResult says what an action did, or as a preview would do.
@@ -87,7 +86,7 @@ type QueueActionResult struct {
 	Messages int64          `json:"messages"`
 	Effects  []string       `json:"effects"`
 	Samples  []ActionSample `json:"samples"`
-	Until    *time.Time     `json:"until,omitempty"` // until when it can be taken back
+	Until    *time.Time     `json:"until,omitempty"` // until when it can be brought back
 	Done     bool           `json:"done"`
 }
 

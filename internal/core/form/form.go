@@ -247,8 +247,8 @@ type Forecast struct {
 	LimitedBy         string  `json:"limitedBy"` // age or bytes
 }
 
-// Topic is a topic, its settings, and how it is now.
-type Topic struct {
+// Channel is a topic or a queue, its settings, and how it is now.
+type Channel struct {
 	Address     string            `json:"address"`
 	Space       string            `json:"space"`
 	Channel     string            `json:"channel"`
@@ -345,9 +345,9 @@ type Preview struct {
 	After    map[string]any `json:"after,omitempty"`
 	Messages int64          `json:"messages"` // that would be lost or out of reach
 	Bytes    int64          `json:"bytes"`
-	Until    *time.Time     `json:"until,omitempty"` // until when it can be taken back
+	Until    *time.Time     `json:"until,omitempty"` // until when it can be brought back
 	Job      int64          `json:"job,omitempty"`   // that brings it about
-	Careful  bool           `json:"careful"`         // something of it cannot be taken back
+	Careful  bool           `json:"careful"`         // it loses something, brings a loss nearer, or moves replicas or keys: ask before it is done
 	Done     bool           `json:"done"`
 }
 
@@ -365,17 +365,17 @@ type Status struct {
 	Version     string    `json:"version"`
 	StartedAt   time.Time `json:"startedAt"`
 	At          time.Time `json:"at"`
-	Records     string    `json:"records"` // "here", or since when the database is away
+	Catalog     string    `json:"catalog"` // reachable, or since when the database is away
 	Disk        Disk      `json:"disk"`
 	MemoryBytes int64     `json:"memoryBytes"`
 	Spaces      int       `json:"spaces"`
 	Channels    int       `json:"channels"`
-	Partitions  int       `json:"partitions"`
+	Partitions  int       `json:"partitionCount"`
 	Messages    int64     `json:"messages"`
 	Bytes       int64     `json:"bytes"`
 	Rates       Flow      `json:"rates"`
 	Streams     int64     `json:"streams"`  // tails, browses and members that are open
-	SetAside    int       `json:"setAside"` // logs here that no record knows: GET /set-aside
+	SetAside    int       `json:"setAside"` // logs here that the catalog does not know: GET /set-aside
 }
 
 // DeadCount is how many dead letters a queue or a group has.
@@ -388,17 +388,17 @@ type DeadCount struct {
 // Live is the state of a node and its channels at one moment; of a stream of
 // them, the later ones have only the channels and groups that have changed.
 type Live struct {
-	Whole   bool           `json:"whole"` // all channels and groups are in it
-	Gone    []string       `json:"gone"`  // channels and groups that were in those before and are no more
-	Status  Status         `json:"status"`
-	Topics  []Topic        `json:"topics"`
-	Groups  []Group        `json:"groups"` // the worst first
-	Dead    []DeadCount    `json:"dead"`   // queues and groups with dead letters
-	Cluster Cluster        `json:"cluster"`
-	Changes []LeaderChange `json:"changes"` // of leaders, the newest first
+	Whole    bool           `json:"whole"` // all channels and groups are in it
+	Gone     []string       `json:"gone"`  // channels and groups that were in those before and are no more
+	Status   Status         `json:"status"`
+	Channels []Channel      `json:"channels"`
+	Groups   []Group        `json:"groups"` // the worst first
+	Dead     []DeadCount    `json:"dead"`   // queues and groups with dead letters
+	Cluster  Cluster        `json:"cluster"`
+	Changes  []LeaderChange `json:"changes"` // of leaders, the newest first
 }
 
-// SetAside is logs of a channel on one node that no record knows.
+// SetAside is logs of a channel on one node that the catalog does not know.
 type SetAside struct {
 	ID         string    `json:"id"`   // of the channel
 	Node       string    `json:"node"` // that has them

@@ -155,26 +155,26 @@ type Rejected struct {
 type Seek struct {
 	To           string `json:"to,omitempty"` // a position
 	Partition    *int   `json:"partition,omitempty"`
-	Undo         bool   `json:"undo,omitempty"` // back to before the last move
+	Undo         bool   `json:"undo,omitempty"` // back to before the last seek
 	WhileRunning bool   `json:"whileRunning,omitempty"`
 	Why          string `json:"why,omitempty"`
-	Last         *int64 `json:"last,omitempty"` // the newest move that was there at the preview
+	Last         *int64 `json:"last,omitempty"` // the newest seek that was there at the preview
 }
 
-// Moved is what moving offsets does.
-type Moved struct {
-	Move    int64       `json:"move"` // its number, once it is done
-	Last    int64       `json:"last"`
-	Target  string      `json:"target"`
-	Members int         `json:"members"` // live ones
-	Again   int64       `json:"again"`   // messages that are read again
-	Skipped int64       `json:"skipped"` // messages that are not read
-	Done    bool        `json:"done"`
-	Steps   []MovedStep `json:"steps"`
+// SeekResult is what a seek does.
+type SeekResult struct {
+	Seek    int64      `json:"seek"` // its number, once it is done
+	Last    int64      `json:"last"`
+	Target  string     `json:"target"`
+	Members int        `json:"members"` // live ones
+	Again   int64      `json:"again"`   // messages that are read again
+	Skipped int64      `json:"skipped"` // messages that are not read
+	Done    bool       `json:"done"`
+	Steps   []SeekStep `json:"steps"`
 }
 
-// MovedStep is what it does to a partition.
-type MovedStep struct {
+// SeekStep is what it does to a partition.
+type SeekStep struct {
 	Partition int        `json:"partition"`
 	First     int64      `json:"first"`
 	End       int64      `json:"end"`
@@ -188,16 +188,16 @@ type MovedStep struct {
 	Note      string     `json:"note,omitempty"`
 }
 
-// GroupMove is one change of a group's offsets by hand.
-type GroupMove struct {
-	Move   int64       `json:"move"`
-	At     time.Time   `json:"at"`
-	Who    string      `json:"who"`
-	Why    string      `json:"why"`
-	Target string      `json:"target"`
-	Undoes *int64      `json:"undoes"` // the move that it took back
-	Undone bool        `json:"undone"`
-	Steps  []MovedStep `json:"steps"`
+// PastSeek is one change of a group's offsets by hand.
+type PastSeek struct {
+	Seek   int64      `json:"seek"`
+	At     time.Time  `json:"at"`
+	Who    string     `json:"who"`
+	Why    string     `json:"why"`
+	Target string     `json:"target"`
+	Undoes *int64     `json:"undoes"` // the move that it took back
+	Undone bool       `json:"undone"`
+	Steps  []SeekStep `json:"steps"`
 }
 
 // LagSample is where a group was.

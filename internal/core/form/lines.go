@@ -30,7 +30,7 @@ type said struct {
 	State     any `json:"state"`
 	Attempts  any `json:"attempts"`
 	Member    any `json:"member"`
-	Due       any `json:"due"`
+	Deadline  any `json:"deadline"`
 	DeadAt    any `json:"deadAt"`
 	Cause     any `json:"cause"`
 	Reason    any `json:"reason"`

@@ -23,27 +23,27 @@ type Counts = queue.Counts
 // QueueState is the settings of a queue and where its messages are.
 type QueueState struct {
 	Counts
-	Lease         string        `json:"lease"`
-	AttemptLimit  int           `json:"attemptLimit"`
-	Backoff       string        `json:"backoff"`
-	RetainDead    string        `json:"retainDead"`
-	Expire        string        `json:"expire"`
-	DropExpired   bool          `json:"dropExpired"`
-	Order         string        `json:"order"`
-	WayBack       string        `json:"wayBack"`
-	OldestWaiting *time.Time    `json:"oldestWaiting"`
-	Asking        int64         `json:"asking"` // lease calls that wait for messages
-	Members       []QueueMember `json:"members"`
+	Lease           string        `json:"lease"`
+	AttemptLimit    int           `json:"attemptLimit"`
+	Backoff         string        `json:"backoff"`
+	RetainDead      string        `json:"retainDead"`
+	Expire          string        `json:"expire"`
+	DropExpired     bool          `json:"dropExpired"`
+	Order           string        `json:"order"`
+	RetainDiscarded string        `json:"retainDiscarded"`
+	OldestWaiting   *time.Time    `json:"oldestWaiting"`
+	Asking          int64         `json:"asking"` // lease calls that wait for messages
+	Members         []QueueMember `json:"members"`
 }
 
 // QueueMember is a member of a queue that holds messages, or was heard of in
 // the last minute.
 type QueueMember struct {
-	Member string     `json:"member"`
-	Leased int        `json:"leased"`
-	Since  *time.Time `json:"since"` // of its oldest lease, null when it holds nothing
-	Due    *time.Time `json:"due"`   // when its next lease runs out
-	Seen   *time.Time `json:"seen"`  // when it last asked or settled; null when the leader has changed since
+	Member   string     `json:"member"`
+	Leased   int        `json:"leased"`
+	Since    *time.Time `json:"since"`    // of its oldest lease, null when it holds nothing
+	Deadline *time.Time `json:"deadline"` // when its next lease runs out
+	Seen     *time.Time `json:"seen"`     // when it last asked or settled; null when the leader has changed since
 }
 
 // Outcomes of a lease.
@@ -75,7 +75,7 @@ type Settled struct {
 // Results of a settlement.
 const (
 	ResultDone    = "done"
-	ResultRanOut  = "ran out"
+	ResultRanOut  = "ran-out"
 	ResultUnknown = "unknown"
 )
 

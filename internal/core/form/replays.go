@@ -7,13 +7,12 @@ type NewReplay struct {
 	From         string `json:"from"`                   // a topic, a partition of one, a queue/dead, a topic@group/dead
 	To           string `json:"to"`                     // a queue, a topic, or a topic@group: that group alone gets them
 	FromPosition string `json:"fromPosition,omitempty"` // of a topic; first if it is left out
-	ToPosition   string `json:"toPosition,omitempty"`   // of a topic; last
+	ToPosition   string `json:"toPosition,omitempty"`   // of a topic; end
 	Choice
 	Rate      float64  `json:"rate"` // messages a second
 	Edits     []Edit   `json:"edits,omitempty"`
 	StopAbove *float64 `json:"stopAbove,omitempty"` // of those sent, the share that may fail again, 0 to 1; 0.2 if it is left out
 	Keep      bool     `json:"keep,omitempty"`      // dead letters that are sent elsewhere stay dead letters too
-	DryRun    bool     `json:"dryRun,omitempty"`
 }
 
 // Replay is a job that sends messages again.
@@ -22,7 +21,7 @@ type Replay struct {
 	Who          string     `json:"who"`
 	From         string     `json:"from"`
 	To           string     `json:"to"`
-	State        string     `json:"state"` // running, paused, done, cancelled, stopped, failed
+	State        string     `json:"state"` // running, paused, done, cancelled, halted, failed
 	Detail       string     `json:"detail"`
 	Rate         float64    `json:"rate"`
 	Total        int64      `json:"total"`
@@ -34,11 +33,11 @@ type Replay struct {
 	Edits        []Edit     `json:"edits"`
 	FromPosition string     `json:"fromPosition"`
 	ToPosition   string     `json:"toPosition"`
-	MadeAt       time.Time  `json:"madeAt"`
+	CreatedAt    time.Time  `json:"createdAt"`
 	EndsAt       *time.Time `json:"endsAt,omitempty"` // at this rate, while it runs
 	EndedAt      *time.Time `json:"endedAt,omitempty"`
 
-	Plan *ReplayPlan `json:"plan,omitempty"` // of a dry run
+	Plan *ReplayPlan `json:"plan,omitempty"` // of a preview
 }
 
 // ReplayPlan is what a replay would do.
@@ -86,7 +85,7 @@ type TraceStep struct {
 	At      *time.Time `json:"at,omitempty"`
 	Began   *time.Time `json:"began,omitempty"` // of an attempt
 	Address string     `json:"address"`
-	What    string     `json:"what"`
+	Event   string     `json:"event"`
 	Who     string     `json:"who,omitempty"`
 	Reason  string     `json:"reason,omitempty"`
 	Detail  string     `json:"detail,omitempty"`

@@ -12,8 +12,8 @@ import (
 
 // Why the node that coordinates a group refuses, beside what its table says.
 var (
-	ErrOver   = errors.New("another node coordinates the group now")
-	ErrMoving = errors.New("the group's offsets are being moved")
+	ErrOver    = errors.New("another node coordinates the group now")
+	ErrSeeking = errors.New("the group's offsets are being moved")
 )
 
 // BelowError is returned for a commit below what the group has committed.
@@ -40,10 +40,10 @@ type Desk struct {
 	touched   map[string]uint64    // round in which a member's share changed last
 	told      map[string][]int     // what a member that asks for its next was told to give up
 	sent      map[int]int64        // offset after what was handed out to the holder that asks
-	moving    bool                 // offsets are being moved by hand
+	seeking   bool                 // offsets are being moved by hand
 	inFlight  int                  // commits on their way into the records
 	over      bool                 // another node coordinates the group now
-	unsure    bool                 // a move may or may not be in the records
+	unsure    bool                 // a seek may or may not be in the records
 }
 
 // NewDesk takes a group over as it is recorded. The timeouts of its members
@@ -59,9 +59,9 @@ func NewDesk(table *Table, committed map[int]int64, now time.Time) *Desk {
 // End says that another node coordinates the group now.
 func (d *Desk) End() { d.over = true }
 
-// Doubt says that a move may or may not be in the records. Members go on reading
+// Doubt says that a seek may or may not be in the records. Members go on reading
 // with what is known, but nothing is changed or committed here any more: it
-// would be made from offsets and a table that may be older than the move.
+// would be made from offsets and a table that may be older than the seek.
 func (d *Desk) Doubt() { d.unsure = true }
 
 // InDoubt reports whether the records must be read anew.
@@ -236,7 +236,7 @@ func (d *Desk) Has(id string, upTo UpTo) (round uint64, offsets []form.OffsetOf)
 }
 
 // BeginCommit lets a member commit offsets, with the round that it knows;
-// EndCommit must follow. It returns ErrOver, ErrMoving, a BelowError, or what the
+// EndCommit must follow. It returns ErrOver, ErrSeeking, a BelowError, or what the
 // table has against it, and in which partition.
 func (d *Desk) BeginCommit(id string, round uint64, offsets []form.OffsetOf) (partition int, err error) {
 	if err := d.Over(); err != nil {
@@ -249,8 +249,8 @@ func (d *Desk) BeginCommit(id string, round uint64, offsets []form.OffsetOf) (pa
 		if have := d.committed[o.Partition]; o.Offset < have {
 			return o.Partition, &BelowError{o.Partition, have, o.Offset}
 		}
-		if d.moving {
-			return o.Partition, ErrMoving
+		if d.seeking {
+			return o.Partition, ErrSeeking
 		}
 	}
 	d.inFlight++
@@ -267,31 +267,31 @@ func (d *Desk) EndCommit(offsets []form.OffsetOf, recorded bool) {
 	}
 }
 
-// BeginMove has commits refused from now on, until EndMove. It returns ErrOver, or
-// ErrMoving when offsets are being moved already.
-func (d *Desk) BeginMove() error {
-	if d.moving {
-		return ErrMoving
+// BeginSeek has commits refused from now on, until EndSeek. It returns ErrOver, or
+// ErrSeeking when offsets are being moved already.
+func (d *Desk) BeginSeek() error {
+	if d.seeking {
+		return ErrSeeking
 	}
 	if err := d.Over(); err != nil {
 		return err
 	}
-	d.moving = true
+	d.seeking = true
 	return nil
 }
 
 // Settled reports whether no commit is on its way into the records: none may
-// come behind a move.
+// come behind a seek.
 func (d *Desk) Settled() bool { return d.inFlight == 0 }
 
-// Moved notes that offsets were moved; the table in which Table.Moved has noted
+// Sought notes that offsets were moved; the table in which Table.Sought has noted
 // it is shown next.
-func (d *Desk) Moved(offsets map[int]int64) {
+func (d *Desk) Sought(offsets map[int]int64) {
 	for p, o := range offsets {
 		d.committed[p] = o
 		delete(d.sent, p)
 	}
 }
 
-// EndMove ends a move.
-func (d *Desk) EndMove() { d.moving = false }
+// EndSeek ends a seek.
+func (d *Desk) EndSeek() { d.seeking = false }

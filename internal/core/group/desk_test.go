@@ -50,22 +50,22 @@ func TestWhoMayCommitWhat(t *testing.T) {
 	assert.False(t, d.Settled(), "one is on its way")
 	d.EndCommit([]form.OffsetOf{{Partition: 0, Offset: 9}}, false)
 	assert.Equal(t, int64(7), d.Committed()[0], "it is not in the records")
-	require.NoError(t, d.BeginMove())
-	assert.ErrorIs(t, d.BeginMove(), ErrMoving)
-	assert.ErrorIs(t, commit("a", 0, 9), ErrMoving)
+	require.NoError(t, d.BeginSeek())
+	assert.ErrorIs(t, d.BeginSeek(), ErrSeeking)
+	assert.ErrorIs(t, commit("a", 0, 9), ErrSeeking)
 	assert.True(t, d.Settled())
 	next := d.Next(2)
-	next.Moved([]int{0})
-	d.Moved(map[int]int64{0: 2})
+	next.Sought([]int{0})
+	d.Sought(map[int]int64{0: 2})
 	d.Show(next, now)
-	d.EndMove()
+	d.EndSeek()
 	require.NoError(t, commit("a", 0, 3), "it may begin below what was committed")
 	_, err = d.BeginCommit("a", 1, []form.OffsetOf{{Partition: 0, Offset: 9}})
 	assert.ErrorIs(t, err, ErrOldRound, "with what it read before the move")
 
-	require.NoError(t, d.BeginMove())
+	require.NoError(t, d.BeginSeek())
 	d.Doubt()
-	d.EndMove()
+	d.EndSeek()
 	assert.ErrorIs(t, commit("a", 0, 4), ErrOver, "the records must be read first")
 	assert.ErrorIs(t, d.Over(), ErrOver)
 	_, err = d.Standing("a")
@@ -73,7 +73,7 @@ func TestWhoMayCommitWhat(t *testing.T) {
 	d.End()
 	_, err = d.Standing("a")
 	assert.ErrorIs(t, err, ErrOver)
-	assert.ErrorIs(t, d.BeginMove(), ErrOver)
+	assert.ErrorIs(t, d.BeginSeek(), ErrOver)
 }
 
 func TestWhoFallsSilentIsFound(t *testing.T) {
@@ -136,7 +136,7 @@ type world struct {
 	readers   map[string]*reader
 	flying    []func(sure bool) // commits that are on their way
 	base      []int64           // from which on everything must have been read
-	moved     []uint64          // round of the last move
+	moved     []uint64          // round of the last seek
 	got       []map[int64]bool  // what has arrived since, by partition
 	made      int
 	waited    bool // a seek has waited for the commits on their way
@@ -279,7 +279,7 @@ func (w *world) next(id string, arrives bool) {
 // seek begins to move offsets, waits for the commits on their way, and records
 // it: one of these at a time.
 func (w *world) seek() {
-	switch err := w.desk.BeginMove(); {
+	switch err := w.desk.BeginSeek(); {
 	case errors.Is(err, ErrOver):
 		w.take()
 		return
@@ -291,7 +291,7 @@ func (w *world) seek() {
 	p := w.random.IntN(len(w.ends))
 	to := w.random.Int64N(w.ends[p] + 1)
 	next := w.desk.Next(len(w.ends))
-	next.Moved([]int{p})
+	next.Sought([]int{p})
 	if w.random.IntN(5) > 0 { // it may not be recorded
 		w.committed[p] = to
 		require.NoError(w.t, w.record(next))
@@ -299,11 +299,11 @@ func (w *world) seek() {
 		if w.random.IntN(5) == 0 { // it is, but nobody knows
 			w.desk.Doubt()
 		} else {
-			w.desk.Moved(map[int]int64{p: to})
+			w.desk.Sought(map[int]int64{p: to})
 			w.desk.Show(next, w.now)
 		}
 	}
-	w.desk.EndMove()
+	w.desk.EndSeek()
 }
 
 // check holds what is promised: nothing is committed that nobody has.

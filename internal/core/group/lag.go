@@ -39,15 +39,15 @@ type State string
 
 // The states, from the best to the worst.
 const (
-	KeepingUp     State = "keeping up"
-	HoldingOff    State = "not getting nearer"
-	CatchingUp    State = "catching up"
+	KeepingUp     State = "keeping-up"
+	HoldingOff    State = "not-getting-nearer"
+	CatchingUp    State = "catching-up"
 	PausedState   State = "paused"
-	NoMembers     State = "no members"
-	FallingBehind State = "falling behind"
+	NoMembers     State = "no-members"
+	FallingBehind State = "falling-behind"
 	Stopped       State = "stopped"
-	WillLose      State = "will lose data"
-	HasLost       State = "has lost"
+	WillLose      State = "will-lose-data"
+	HasLost       State = "has-lost"
 )
 
 // rank orders the states: a group shows its worst.
@@ -156,7 +156,7 @@ func (v Verdict) Text() string {
 		}
 		return fmt.Sprintf("has lost %s", words.Many(v.Lost, "message"))
 	}
-	return string(v.State)
+	return words.Of(string(v.State))
 }
 
 // Rough writes a duration as a person would say it.

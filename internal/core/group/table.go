@@ -37,7 +37,7 @@ var (
 // what it will commit. Every change of who holds what is a round.
 type Table struct {
 	Round    uint64            `json:"round"`
-	Moves    uint64            `json:"moves"` // how often offsets were moved by hand
+	Seeks    uint64            `json:"seeks"` // how often offsets were moved by hand
 	Members  map[string]Member `json:"members"`
 	Holdings []Holding         `json:"holdings"` // by partition
 }
@@ -64,7 +64,7 @@ func NewTable(partitions int) *Table {
 
 // Clone returns a copy that shares nothing.
 func (t *Table) Clone() *Table {
-	return &Table{Round: t.Round, Moves: t.Moves, Members: maps.Clone(t.Members), Holdings: slices.Clone(t.Holdings)}
+	return &Table{Round: t.Round, Seeks: t.Seeks, Members: maps.Clone(t.Members), Holdings: slices.Clone(t.Holdings)}
 }
 
 // Grow makes room for partitions that were added to the topic.
@@ -154,11 +154,11 @@ func (t *Table) Balance(now time.Time) bool {
 	return changed
 }
 
-// Moved notes that the offsets of partitions were moved: what their holders
+// Sought notes that the offsets of partitions were moved: what their holders
 // commit of before is refused from now on.
-func (t *Table) Moved(partitions []int) {
+func (t *Table) Sought(partitions []int) {
 	t.Round++
-	t.Moves++
+	t.Seeks++
 	for _, p := range partitions {
 		if t.Holdings[p].Member != "" {
 			t.Holdings[p].Since = t.Round

@@ -172,7 +172,7 @@ func TestAPartitionIsHandedOverWhenItsHolderLetsGo(t *testing.T) {
 	assert.Empty(t, leaving)
 	assert.NoError(t, table.Check("a", 1, 1), "and goes on without a pause")
 
-	table.Moved([]int{1})
+	table.Sought([]int{1})
 	assert.ErrorIs(t, table.Check("a", table.Round-1, 1), ErrOldRound)
 	assert.NoError(t, table.Check("a", table.Round-1, 0), "only what was moved")
 	assert.ErrorIs(t, table.Check("z", 1, 0), ErrNoMember)

@@ -17,7 +17,7 @@ const (
 	Cancelling State = "cancelling" // what it had begun goes back
 	Done       State = "done"
 	Cancelled  State = "cancelled"
-	Stopped    State = "stopped" // by itself: too much failed again
+	Halted     State = "halted" // by itself: too much failed again
 	Failed     State = "failed"
 )
 

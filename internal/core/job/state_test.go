@@ -23,7 +23,7 @@ func TestWhatMayBeAskedOfAJob(t *testing.T) {
 		{Cancelling, Running, true, Cancelling, "being cancelled"},
 		{Cancelling, Cancelled, true, Cancelling, "being cancelled"},
 		{Done, Running, false, Done, "it is done"},
-		{Stopped, "", false, Stopped, "it is stopped"},
+		{Halted, "", false, Halted, "it is stopped"},
 		{Running, Done, false, Running, `state is "done"`},
 		{Running, "tired", false, Running, `state is "tired"`},
 	} {
@@ -37,7 +37,7 @@ func TestWhatMayBeAskedOfAJob(t *testing.T) {
 	}
 	assert.Equal(t, Done, Running.Finish())
 	assert.Equal(t, Cancelled, Cancelling.Finish())
-	for _, s := range []State{Done, Cancelled, Stopped, Failed} {
+	for _, s := range []State{Done, Cancelled, Halted, Failed} {
 		assert.True(t, s.Ended(), s)
 	}
 }

@@ -16,7 +16,7 @@ const (
 	Paused      Kind = "paused"       // the channel takes no messages
 	TooLarge    Kind = "too-large"    // over a limit of size
 	DiskFull    Kind = "disk-full"    // no room to keep anything
-	RecordsAway Kind = "records-away" // the database does not answer
+	CatalogAway Kind = "catalog-away" // the database does not answer
 	Unavailable Kind = "unavailable"  // the partition cannot serve now
 	NoMajority  Kind = "no-majority"  // too few replicas answer to keep anything
 	Gone        Kind = "gone"         // retention has passed it

@@ -53,7 +53,7 @@ func (q *Queue) Apply(index uint64, stamp message.Stamp, c *Command) Result {
 		r.Handed = q.lease(c)
 	case OpConfigure:
 		q.configure(*c.Settings)
-	case OpReturn, OpDiscard, OpTakeBack, OpSendOn, OpEdit:
+	case OpReturn, OpDiscard, OpUndo, OpSendOn, OpEdit:
 		r.Changed = q.act(index, c)
 	case OpCarry:
 		for i := range c.Carried {
@@ -294,10 +294,10 @@ func (q *Queue) actOn(index uint64, c *Command, offset int64, e Event) bool {
 		e.Kind = DiscardedBy
 		q.note(it, e)
 		q.discard(it)
-	case c.Op == OpTakeBack && it.state == Discarded:
-		e.Kind = TakenBack
+	case c.Op == OpUndo && it.state == Discarded:
+		e.Kind = BroughtBack
 		q.note(it, e)
-		q.takeBack(it)
+		q.undo(it)
 	default:
 		return false
 	}
@@ -318,7 +318,7 @@ func (q *Queue) discard(it *item) {
 	q.discards.push(place{q.now, it.offset})
 }
 
-func (q *Queue) takeBack(it *item) {
+func (q *Queue) undo(it *item) {
 	s := q.story(it)
 	switch was := it.was; {
 	case was == Dead:

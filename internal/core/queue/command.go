@@ -17,7 +17,7 @@ const (
 	OpConfigure               // take on settings
 	OpReturn                  // dead letters go back to the queue
 	OpDiscard                 // messages are set aside for good
-	OpTakeBack                // what was discarded becomes what it was
+	OpUndo                    // what was discarded becomes what it was
 	OpSendOn                  // dead letters were sent elsewhere
 	OpEdit                    // a dead letter gets another content
 	OpCarry                   // messages are written again, so that old segments can go
@@ -125,7 +125,7 @@ func (c *Command) Encode(buf []byte) []byte {
 			panic(err) // numbers
 		}
 		buf = text(buf, string(b))
-	case OpReturn, OpDiscard, OpTakeBack, OpSendOn, OpEdit:
+	case OpReturn, OpDiscard, OpUndo, OpSendOn, OpEdit:
 		buf = binary.AppendVarint(buf, c.After)
 		buf = text(text(text(buf, c.Reason), c.Detail), string(c.Content))
 		buf = binary.AppendUvarint(buf, uint64(len(c.Offsets)))
@@ -260,7 +260,7 @@ func Decode(b []byte, base int) (*Command, error) {
 		if err := json.Unmarshal(raw, c.Settings); err != nil && !p.failed {
 			return nil, fmt.Errorf("%w: settings: %v", ErrCommand, err)
 		}
-	case OpReturn, OpDiscard, OpTakeBack, OpSendOn, OpEdit:
+	case OpReturn, OpDiscard, OpUndo, OpSendOn, OpEdit:
 		c.After = p.varint()
 		c.Reason = p.text()
 		var detail []byte

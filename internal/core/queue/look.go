@@ -87,7 +87,7 @@ func (q *Queue) NextDue() (at int64) {
 		earlier(q.deads[0].at + q.settings.RetainDead)
 	}
 	if len(q.discards) > 0 {
-		earlier(q.discards[0].at + q.settings.WayBack)
+		earlier(q.discards[0].at + q.settings.RetainDiscarded)
 	}
 	return at
 }

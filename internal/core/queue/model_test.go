@@ -48,7 +48,7 @@ func (m *model) advance(now int64) {
 		if x.state == Delayed && x.due <= m.now {
 			x.state, x.looked = Waiting, true
 		}
-		if x.state == Dead && x.due+m.s.RetainDead <= m.now || x.state == Discarded && x.due+m.s.WayBack <= m.now {
+		if x.state == Dead && x.due+m.s.RetainDead <= m.now || x.state == Discarded && x.due+m.s.RetainDiscarded <= m.now {
 			x.state = 0
 		}
 	}
@@ -109,7 +109,7 @@ func (m *model) act(op Op, o int64) bool {
 		x.state, x.attempts, x.looked = Waiting, 0, true
 	case op == OpDiscard && (x.state == Dead || x.state == Waiting || x.state == Delayed):
 		x.was, x.wasDue, x.state, x.due = x.state, x.due, Discarded, m.now
-	case op == OpTakeBack && x.state == Discarded:
+	case op == OpUndo && x.state == Discarded:
 		x.state, x.due = x.was, m.now
 		if x.was == Delayed && x.wasDue <= m.now {
 			x.state = Waiting
@@ -171,7 +171,7 @@ func drive(t *testing.T, numbers func(n int) int, steps int) {
 			m.advance(b.now)
 			require.Equal(t, m.settle(s), b.settle(s)[0].Status, what)
 		case 6:
-			op := []Op{OpReturn, OpDiscard, OpTakeBack}[numbers(3)]
+			op := []Op{OpReturn, OpDiscard, OpUndo}[numbers(3)]
 			if len(m.all) == 0 {
 				continue
 			}
@@ -265,7 +265,7 @@ func TestRandomWorkKeepsTheOrderOfKeys(t *testing.T) {
 			case 5:
 				if all := b.q.Offsets(Filter{States: []State{Waiting, Delayed, Dead, Discarded}}, 0, 100); len(all) > 0 {
 					o := all[r.IntN(len(all))]
-					if b.do(Command{Op: []Op{OpDiscard, OpTakeBack, OpReturn}[r.IntN(3)], Offsets: []int64{o}}).Changed > 0 {
+					if b.do(Command{Op: []Op{OpDiscard, OpUndo, OpReturn}[r.IntN(3)], Offsets: []int64{o}}).Changed > 0 {
 						aside[o] = true
 					}
 				}

@@ -12,7 +12,7 @@ import (
 
 const second = int64(1e6)
 
-var plain = Settings{Lease: 30 * second, Attempts: 3, BackoffMin: second, BackoffMax: 4 * second, RetainDead: 1000 * second, WayBack: 100 * second, MaxBlocked: 100}
+var plain = Settings{Lease: 30 * second, Attempts: 3, BackoffMin: second, BackoffMax: 4 * second, RetainDead: 1000 * second, RetainDiscarded: 100 * second, MaxBlocked: 100}
 
 // bench drives a queue as a log would, and keeps a second one that is saved
 // and loaded again and again: both must always answer the same.
@@ -114,7 +114,7 @@ func TestEveryTransition(t *testing.T) {
 			b.settle(s)
 			b.pass(30)
 		}, Leased},
-		{"attempts used up", func(b *bench, h Handed) {
+		{"attempts-used-up", func(b *bench, h Handed) {
 			for range 3 {
 				b.settle(end(h, Release))
 				if next := b.lease("w", 1); len(next) > 0 {
@@ -138,10 +138,10 @@ func TestEveryTransition(t *testing.T) {
 			b.settle(end(h, Reject))
 			b.do(Command{Op: OpDiscard, Offsets: []int64{0}})
 		}, Discarded},
-		{"take back", func(b *bench, h Handed) {
+		{"undo", func(b *bench, h Handed) {
 			b.settle(end(h, Reject))
 			b.do(Command{Op: OpDiscard, Offsets: []int64{0}})
-			b.do(Command{Op: OpTakeBack, Offsets: []int64{0}})
+			b.do(Command{Op: OpUndo, Offsets: []int64{0}})
 		}, Dead},
 		{"forget what was discarded", func(b *bench, h Handed) {
 			b.settle(end(h, Reject))

@@ -115,13 +115,13 @@ const (
 	Returned
 	Edited
 	DiscardedBy
-	TakenBack
+	BroughtBack
 	SentOn
 	Accepted
 	eventKinds
 )
 
-var eventNames = [eventKinds]string{"", "released", "ran out", "rejected", "attempts used up", "expired", "returned", "edited", "discarded", "taken back", "sent on", "accepted"}
+var eventNames = [eventKinds]string{"", "released", "ran-out", "rejected", "attempts-used-up", "expired", "returned", "edited", "discarded", "brought-back", "sent-on", "accepted"}
 
 // String returns the event's name.
 func (k EventKind) String() string {
@@ -152,16 +152,16 @@ type Ref struct {
 
 // Settings of a queue, as the log has them. Times are microseconds.
 type Settings struct {
-	Lease       int64 `json:"lease"`    // how long a member holds a message
-	Attempts    int   `json:"attempts"` // the attempt limit
-	BackoffMin  int64 `json:"backoffMin"`
-	BackoffMax  int64 `json:"backoffMax"`
-	RetainDead  int64 `json:"retainDead"`
-	Expire      int64 `json:"expire"` // 0: never
-	DropExpired bool  `json:"dropExpired"`
-	ByKey       bool  `json:"byKey"`      // one at a time and in order for each key
-	WayBack     int64 `json:"wayBack"`    // for how long what is discarded can be taken back
-	MaxBlocked  int   `json:"maxBlocked"` // messages looked past for those of other keys
+	Lease           int64 `json:"lease"`    // how long a member holds a message
+	Attempts        int   `json:"attempts"` // the attempt limit
+	BackoffMin      int64 `json:"backoffMin"`
+	BackoffMax      int64 `json:"backoffMax"`
+	RetainDead      int64 `json:"retainDead"`
+	Expire          int64 `json:"expire"` // 0: never
+	DropExpired     bool  `json:"dropExpired"`
+	ByKey           bool  `json:"byKey"`           // one at a time and in order for each key
+	RetainDiscarded int64 `json:"retainDiscarded"` // for how long what is discarded can be brought back
+	MaxBlocked      int   `json:"maxBlocked"`      // messages looked past for those of other keys
 }
 
 // Backoff is the delay after an attempt, counted from 1: the shortest one,
@@ -176,6 +176,6 @@ func (s *Settings) Backoff(attempt int) int64 {
 
 // Reasons that the queue itself gives.
 const (
-	ReasonUsedUp  = "attempts used up"
+	ReasonUsedUp  = "attempts-used-up"
 	ReasonExpired = "expired"
 )

@@ -60,7 +60,7 @@ func (q *Queue) advance(t int64) {
 	if q.settings.RetainDead > 0 {
 		left -= q.take(&q.deads, q.now-q.settings.RetainDead, left, q.forgetDead)
 	}
-	q.take(&q.discards, q.now-q.settings.WayBack, left, func(it *item, at int64) bool {
+	q.take(&q.discards, q.now-q.settings.RetainDiscarded, left, func(it *item, at int64) bool {
 		if it == nil || it.state != Discarded || it.due != at {
 			return false
 		}

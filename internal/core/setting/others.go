@@ -1,6 +1,11 @@
 package setting
 
-import "time"
+import (
+	"fmt"
+	"time"
+
+	"steadyferry/internal/core/address"
+)
 
 // Group is how a consumer group is set.
 type Group struct {
@@ -12,9 +17,37 @@ type Group struct {
 // Groups is what can be set on consumer groups.
 var Groups = Table[Group]{
 	timed(Setting[Group]{Name: "expire", Label: "Remove it without members after", Form: Duration(time.Minute, 3650*day, "never"),
-		Help: "of a group: remove it after this `time` without members"}, time.Millisecond, func(g *Group) *int64 { return &g.ExpireMS }),
+		Help:    "of a group: remove it after this `DURATION` without members",
+		Effects: expireGroupEffects, Careful: func(was, is *Group) bool {
+			return is.ExpireMS > 0 && (was.ExpireMS == 0 || is.ExpireMS < was.ExpireMS)
+		}}, time.Millisecond, func(g *Group) *int64 { return &g.ExpireMS }),
 	row(Setting[Group]{Name: "paused", Label: "Paused", Form: Switch(), Help: "members get nothing"}, func(g *Group) *bool { return &g.Paused }),
-	row(Setting[Group]{Name: "description", Label: "Description", Form: Sentence(MaxDescription), Help: "what it is for, in a `sentence`"}, func(g *Group) *string { return &g.Description }),
+	row(Setting[Group]{Name: "description", Label: "Description", Form: Sentence(MaxDescription), Help: "`TEXT` that says what it is for"}, func(g *Group) *string { return &g.Description }),
+}
+
+func expireGroupEffects(_, is *Group) []string {
+	if is.ExpireMS == 0 {
+		return nil
+	}
+	return []string{fmt.Sprintf("after %s without members the group goes, with its offsets", address.FormatDuration(millis(is.ExpireMS)))}
+}
+
+// Cluster is how all nodes together are set.
+type Cluster struct {
+	SpreadLeaders bool
+}
+
+// Clusters is what can be set on all nodes together.
+var Clusters = Table[Cluster]{
+	row(Setting[Cluster]{Name: "spreadLeaders", Label: "Spread leaders", Default: "true", Form: Switch(), Help: "give leaders back to the nodes that should lead, when those have come back",
+		Effects: spreadEffects, Careful: func(was, is *Cluster) bool { return is.SpreadLeaders != was.SpreadLeaders }}, func(c *Cluster) *bool { return &c.SpreadLeaders }),
+}
+
+func spreadEffects(_, is *Cluster) []string {
+	if is.SpreadLeaders {
+		return []string{"partitions that another node than the first of theirs leads get another leader, a few at a time; writing to one waits for that moment"}
+	}
+	return []string{"leaders stay where they are, also when a node comes back: what leads may lie on few nodes"}
 }
 
 // Space is how a space is set.
@@ -25,8 +58,8 @@ type Space struct {
 
 // Spaces is what can be set on spaces.
 var Spaces = Table[Space]{
-	row(Setting[Space]{Name: "description", Label: "Description", Form: Sentence(MaxDescription), Help: "what it is for, in a `sentence`"}, func(s *Space) *string { return &s.Description }),
-	{Name: "labels", AsFlag: "label", Label: "Labels", Form: Labels(), Help: "a `name=value` to find it by",
+	row(Setting[Space]{Name: "description", Label: "Description", Form: Sentence(MaxDescription), Help: "`TEXT` that says what it is for"}, func(s *Space) *string { return &s.Description }),
+	{Name: "labels", AsFlag: "label", Label: "Labels", Form: Labels(), Help: "`NAME=VALUE` to find it by",
 		Get: func(s *Space) any { return s.Labels },
 		Put: func(s *Space, value any) { s.Labels = Merge(s.Labels, value.(map[string]string)) }},
 }

@@ -35,7 +35,8 @@ type Setting[T any] struct {
 	// Effects says in words what a change of it means, if it means more than
 	// its new value; nil: nothing.
 	Effects func(was, is *T) []string
-	// Careful says that a change of it cannot be taken back.
+	// Careful says that a change of it loses something, brings a loss nearer, or
+	// moves replicas or keys: it is previewed first.
 	Careful func(was, is *T) bool
 	// Refuse says why that of the thing with the address cannot be changed so.
 	Refuse func(was, is *T, address string) *problem.Problem
@@ -181,7 +182,7 @@ func (t Table[T]) Diff(was, is *T, kind string) (before, after map[string]any, e
 	return before, after, effects
 }
 
-// Careful reports whether a change has something that cannot be taken back.
+// Careful reports whether a change has something that is previewed first.
 func (t Table[T]) Careful(was, is *T, kind string) bool {
 	return slices.ContainsFunc(t, func(s *Setting[T]) bool { return s.Careful != nil && s.Of(kind) && s.Careful(was, is) })
 }

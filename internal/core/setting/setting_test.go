@@ -24,11 +24,11 @@ func raw(t *testing.T, text string) map[string]json.RawMessage {
 
 func TestValuesAreCheckedByTheirRows(t *testing.T) {
 	for text, wanted := range map[string]string{
-		`{"partitions":0}`:             "partitions is 0; allowed: 1 to 1000",
-		`{"partitions":1.5}`:           "partitions is 1.5; allowed: 1 to 1000",
-		`{"partitions":1e300}`:         "partitions is 1",
-		`{"partitions":"3"}`:           `partitions is "3"; allowed: 1 to 1000`,
-		`{"partitions":null}`:          "partitions is null",
+		`{"partitionCount":0}`:         "partitionCount is 0; allowed: 1 to 1000",
+		`{"partitionCount":1.5}`:       "partitionCount is 1.5; allowed: 1 to 1000",
+		`{"partitionCount":1e300}`:     "partitionCount is 1",
+		`{"partitionCount":"3"}`:       `partitionCount is "3"; allowed: 1 to 1000`,
+		`{"partitionCount":null}`:      "partitionCount is null",
 		`{"replicas":8}`:               "allowed: 1 to 7; an odd number is best",
 		`{"retain":"30s"}`:             "retain is 30s; allowed: 1m to 36500d",
 		`{"retain":"soon"}`:            "retain: ",
@@ -39,7 +39,7 @@ func TestValuesAreCheckedByTheirRows(t *testing.T) {
 		`{"idWindow":"2h"}`:            "idWindow is 2h; allowed: 0s (off) to 1h",
 		`{"idWindow":"-1s"}`:           "idWindow",
 		`{"lease":"50ms"}`:             "lease is 50ms; allowed: 100ms to 1d",
-		`{"attempts":1001}`:            "attempts is 1001; allowed: 1 to 1000",
+		`{"attemptLimit":1001}`:        "attemptLimit is 1001; allowed: 1 to 1000",
 		`{"backoff":"5m..1s"}`:         "backoff is 5m..1s; allowed: the shortest first",
 		`{"backoff":"1s..x"}`:          "backoff: ",
 		`{"order":"random"}`:           `order is "random"; allowed: none, key`,
@@ -70,14 +70,14 @@ func TestValuesAreCheckedByTheirRows(t *testing.T) {
 }
 
 func TestSettingsOfAnotherKindAreRefused(t *testing.T) {
-	for kind, name := range map[string]string{Topic: "attempts", Queue: "retain"} {
+	for kind, name := range map[string]string{Topic: "attemptLimit", Queue: "retain"} {
 		err := Channels.Fits(Change{name: nil, "paused": true}, kind, "coldchain/x")
 		assert.ErrorContains(t, err, fmt.Sprintf("coldchain/x is a %s, which has no %s; allowed: partitions, ", kind, name))
 		var p *problem.Problem
 		require.True(t, errors.As(err, &p))
 		assert.NotContains(t, strings.Split(p.Range, ", "), name)
 	}
-	assert.NoError(t, Channels.Fits(Change{"attempts": 3, "paused": true}, Queue, "x"))
+	assert.NoError(t, Channels.Fits(Change{"attemptLimit": 3, "paused": true}, Queue, "x"))
 }
 
 // What a row shows it takes back, as JSON and as text of a flag, and its
@@ -120,14 +120,14 @@ func TestEveryRowTakesBackWhatItShows(t *testing.T) {
 
 func TestTextOfFlagsIsRead(t *testing.T) {
 	for name, texts := range map[string]map[string]any{
-		"partitions":  {"6": 6},
-		"retainBytes": {"10GiB": int64(10 << 30)},
-		"retain":      {"7d": 168 * time.Hour},
-		"backoff":     {"1s..5m": Span{time.Second, 5 * time.Minute}, "2s": Span{2 * time.Second, 2 * time.Second}},
-		"paused":      {"true": true, "false": false},
-		"hold":        {"a, b": []string{"a", "b"}, "none": []string{}},
-		"labels":      {"team=x": map[string]string{"team": "x"}},
-		"order":       {"key": "key"},
+		"partitionCount": {"6": 6},
+		"retainBytes":    {"10GiB": int64(10 << 30)},
+		"retain":         {"7d": 168 * time.Hour},
+		"backoff":        {"1s..5m": Span{time.Second, 5 * time.Minute}, "2s": Span{2 * time.Second, 2 * time.Second}},
+		"paused":         {"true": true, "false": false},
+		"hold":           {"a, b": []string{"a", "b"}, "none": []string{}},
+		"labels":         {"team=x": map[string]string{"team": "x"}},
+		"order":          {"key": "key"},
 	} {
 		for text, wanted := range texts {
 			value, err := Channels.Named(name).Form.Parse(name, text)
@@ -151,16 +151,16 @@ func TestWhatAChangeMeans(t *testing.T) {
 		{Topic, `{"paused":false}`, nil},
 		{Topic, `{"maxBody":1024}`, []string{"bodies over 1KiB are refused from now on"}},
 		{Topic, `{"maxBody":16777216,"description":"x"}`, nil},
-		{Topic, `{"partitions":6}`, []string{"partitions 4 to 5 are added, empty."}},
+		{Topic, `{"partitionCount":6}`, []string{"partitions 4 to 5 are added, empty."}},
 		{Topic, `{"replicas":4}`, []string{"4 partitions are each copied to 1 more node", "4 replicas go on after the loss of 1 node, as 3 do"}},
 		{Topic, `{"replicas":1}`, []string{"2 replicas of each partition go; no node may be lost"}},
 		{Topic, `{"hold":["compliance","alarms"]}`, []string{"retention leaves what alarms, compliance has not read, up to 20GiB a partition"}},
-		{Queue, `{"attempts":3}`, []string{"messages become dead letters after 3 attempts instead of 5"}},
-		{Queue, `{"attempts":7}`, nil},
+		{Queue, `{"attemptLimit":3}`, []string{"messages become dead letters after 3 attempts instead of 5"}},
+		{Queue, `{"attemptLimit":7}`, nil},
 		{Queue, `{"retainDead":"1d"}`, []string{"dead letters older than 1d go at once"}},
 		{Queue, `{"expire":"1h","dropExpired":true}`, []string{"messages that have waited longer than 1h are dropped"}},
 		{Queue, `{"expire":"1h"}`, []string{"messages that have waited longer than 1h become dead letters"}},
-		{Queue, `{"wayBack":"1h"}`, []string{"what was discarded more than 1h ago goes at once"}},
+		{Queue, `{"retainDiscarded":"1h"}`, []string{"what was discarded more than 1h ago goes at once"}},
 	} {
 		was := Channel{}
 		Channels.SetDefaults(&was, c.kind)
@@ -190,10 +190,10 @@ func TestWhatCannotBeChanged(t *testing.T) {
 	assert.NoError(t, Channels.Refuse(&was, &was, Queue, "x"))
 }
 
-func TestWhatCannotBeTakenBack(t *testing.T) {
+func TestWhatCannotBeBroughtBack(t *testing.T) {
 	for change, careful := range map[string]bool{
-		`{"partitions":5}`: true, `{"partitions":4}`: false, `{"replicas":1}`: true, `{"retainDead":"1d"}`: true, `{"retainDead":"30d"}`: false,
-		`{"wayBack":"1h"}`: true, `{"expire":"1h"}`: false, `{"expire":"1h","dropExpired":true}`: true, `{"description":"x","paused":true}`: false,
+		`{"partitionCount":5}`: true, `{"partitionCount":4}`: false, `{"replicas":1}`: true, `{"retainDead":"1d"}`: true, `{"retainDead":"30d"}`: false,
+		`{"retainDiscarded":"1h"}`: true, `{"expire":"1h"}`: false, `{"expire":"1h","dropExpired":true}`: true, `{"description":"x","paused":true}`: false,
 	} {
 		was := Channel{}
 		Channels.SetDefaults(&was, Queue)
@@ -214,7 +214,7 @@ func TestLabelsAreMerged(t *testing.T) {
 
 // No value of JSON, however wrong, is taken or brings a row down.
 func FuzzRead(f *testing.F) {
-	for _, seed := range []string{`{"partitions":3}`, `{"labels":{"a":"b"}}`, `{"backoff":"1s..2s"}`, `{"hold":[]}`, `{"retain":"1h"}`, `{"retainBytes":1e400}`} {
+	for _, seed := range []string{`{"partitionCount":3}`, `{"labels":{"a":"b"}}`, `{"backoff":"1s..2s"}`, `{"hold":[]}`, `{"retain":"1h"}`, `{"retainBytes":1e400}`} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

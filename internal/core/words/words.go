@@ -35,3 +35,6 @@ func Many[N Integer](n N, one string, many ...string) string {
 	}
 	return Count(n) + " " + one + "s"
 }
+
+// Of writes a value for machines, such as a state, as people read it.
+func Of(value string) string { return strings.ReplaceAll(value, "-", " ") }

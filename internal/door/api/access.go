@@ -40,7 +40,7 @@ func (s *Server) signIn(c *gin.Context) {
 		return
 	}
 	if ok && kind == catalog.Link {
-		used, err := s.Node.Records.DropSecret(c, catalog.Link, text)
+		used, err := s.Node.Catalog.DropSecret(c, catalog.Link, text)
 		if gate.Refuse(c, err) {
 			return
 		}
@@ -51,7 +51,7 @@ func (s *Server) signIn(c *gin.Context) {
 			Next: "a link works once; take the token from owner.token in the data directory"})
 		return
 	}
-	session, err := s.Node.Records.NewSecret(c, p.Name, catalog.Session, "", sessionLives, &catalog.Entry{Who: p.Name, Action: actionSignIn, Address: p.Name})
+	session, err := s.Node.Catalog.NewSecret(c, p.Name, catalog.Session, "", sessionLives, &catalog.Entry{Who: p.Name, Action: actionSignIn, Address: p.Name})
 	if gate.Refuse(c, err) {
 		return
 	}
@@ -67,7 +67,7 @@ func (s *Server) session(c *gin.Context) {
 
 func (s *Server) signOut(c *gin.Context) {
 	if cookie, err := c.Cookie(gate.CookieName); err == nil {
-		if _, err := s.Node.Records.DropSecret(c, catalog.Session, cookie); gate.Refuse(c, err) {
+		if _, err := s.Node.Catalog.DropSecret(c, catalog.Session, cookie); gate.Refuse(c, err) {
 			return
 		}
 	}
@@ -78,12 +78,12 @@ func (s *Server) signOut(c *gin.Context) {
 func (s *Server) newLink(c *gin.Context) {
 	// A session that was left open must not live on in links.
 	p := gate.PrincipalOf(c)
-	if by := p.By(); by.Kind == catalog.Session && time.Since(by.MadeAt) > freshSession {
+	if by := p.By(); by.Kind == catalog.Session && time.Since(by.CreatedAt) > freshSession {
 		gate.WriteProblem(c, &form.Problem{Type: "urn:steady-ferry:problem:sign-in-again", Status: http.StatusForbidden, Title: "Sign in again",
 			Detail: "a link is made with a token, or within 10 minutes of signing in", Next: "sign out and in again, or use: ferry access link"})
 		return
 	}
-	text, err := s.Node.Records.NewSecret(c, gate.Who(c), catalog.Link, "", linkLives, &catalog.Entry{Who: gate.Who(c), Action: "new sign-in link", Address: gate.Who(c)})
+	text, err := s.Node.Catalog.NewSecret(c, gate.Who(c), catalog.Link, "", linkLives, &catalog.Entry{Who: gate.Who(c), Action: "new sign-in link", Address: gate.Who(c)})
 	if gate.Refuse(c, err) {
 		return
 	}

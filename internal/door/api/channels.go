@@ -63,7 +63,7 @@ func (s *Server) spaceJSON(sp *catalog.Space) form.Space {
 }
 
 func (s *Server) listSpaces(c *gin.Context) {
-	spaces := slices.Collect(maps.Values(s.Node.Records.View().Spaces))
+	spaces := slices.Collect(maps.Values(s.Node.Catalog.View().Spaces))
 	slices.SortFunc(spaces, func(a, b *catalog.Space) int { return strings.Compare(a.Name, b.Name) })
 	page(c, spaces, func(sp *catalog.Space) string { return sp.Name }, s.spaceJSON)
 }
@@ -88,9 +88,12 @@ func (s *Server) showSpace(c *gin.Context) { s.answerSpace(c, c.Param("space"), 
 
 func (s *Server) setSpace(c *gin.Context) {
 	settings, ok := readSettings(c, setting.Spaces, nil)
-	if ok && !gate.Refuse(c, s.Node.Manage.SetSpace(c, gate.Who(c), c.Param("space"), settings)) {
-		s.answerSpace(c, c.Param("space"), http.StatusOK)
+	if !ok {
+		return
 	}
+	preview := gate.BoolQuery(c, "preview")
+	p, err := s.Node.Manage.SetSpace(c, gate.Who(c), c.Param("space"), settings, preview)
+	answerPreview(c, p, err, preview)
 }
 
 func (s *Server) removeSpace(c *gin.Context) {
@@ -100,10 +103,10 @@ func (s *Server) removeSpace(c *gin.Context) {
 }
 
 // topicJSON describes a topic; whole adds its partitions and forecast.
-func (s *Server) topicJSON(ctx context.Context, t *part.Channel, now time.Time, whole bool) form.Topic {
+func (s *Server) topicJSON(ctx context.Context, t *part.Channel, now time.Time, whole bool) form.Channel {
 	ch := t.Record()
 	status, each := s.Node.Parts.Status(t, now)
-	out := form.Topic{
+	out := form.Channel{
 		Address: ch.Address(), Space: ch.Space, Channel: ch.Name, Kind: ch.Kind, State: status.State, Description: ch.Description, Labels: ch.Labels,
 		CreatedAt: ch.CreatedAt.UTC(), Revision: ch.Revision, Partitions: ch.Partitions, Replicas: ch.Replicas, Retain: address.FormatDuration(time.Duration(ch.RetainMS) * time.Millisecond),
 		RetainBytes: ch.RetainBytes, Hold: orNone(ch.Hold), HoldBytes: ch.HoldBytes, MaxBody: ch.MaxBody, IDWindow: address.FormatDuration(time.Duration(ch.IDWindowMS) * time.Millisecond),
@@ -158,7 +161,7 @@ func (s *Server) listChannels(c *gin.Context) {
 		}
 	}
 	channels := slices.DeleteFunc(slices.Clone(s.Node.Parts.ChannelsOf(space)), (*part.Channel).OfGroup)
-	page(c, channels, func(t *part.Channel) string { return t.Address().String() }, func(t *part.Channel) form.Topic { return s.topicJSON(c, t, now, false) })
+	page(c, channels, func(t *part.Channel) string { return t.Address().String() }, func(t *part.Channel) form.Channel { return s.topicJSON(c, t, now, false) })
 }
 
 func (s *Server) newChannel(c *gin.Context) {
@@ -199,6 +202,11 @@ func (s *Server) setChannel(c *gin.Context) {
 	}
 	preview := gate.BoolQuery(c, "preview")
 	p, err := s.Node.Manage.SetChannel(c, gate.Who(c), a, settings, revision, preview)
+	answerPreview(c, p, err, preview)
+}
+
+// answerPreview answers with what a change does, or with preview would do.
+func answerPreview(c *gin.Context, p *form.Preview, err error, preview bool) {
 	if !gate.Refuse(c, err) {
 		p.Done = !preview
 		c.JSON(http.StatusOK, p)
@@ -212,10 +220,7 @@ func (s *Server) removeChannel(c *gin.Context) {
 	}
 	preview := gate.BoolQuery(c, "preview")
 	p, err := s.Node.Manage.RemoveChannel(c, gate.Who(c), a, preview)
-	if !gate.Refuse(c, err) {
-		p.Done = !preview
-		c.JSON(http.StatusOK, p)
-	}
+	answerPreview(c, p, err, preview)
 }
 
 func (s *Server) restoreChannel(c *gin.Context) {
@@ -264,7 +269,7 @@ func (s *Server) checkCondition(c *gin.Context) {
 func (s *Server) lookup(c *gin.Context) {
 	text := strings.TrimSpace(c.Query("address"))
 	out := form.Found{Address: text, Near: []string{}}
-	view := s.Node.Records.View()
+	view := s.Node.Catalog.View()
 	for name, ch := range view.Channels {
 		if ch.GroupID.Valid {
 			name += "/dead"

@@ -168,7 +168,7 @@ func parsePlace(t *part.Channel, text string) (queues.Place, error) {
 	return queues.Place{Partition: a.Partition, Offset: a.Offset}, err
 }
 
-var actions = map[string]queue.Op{"return": queue.OpReturn, "edit": queue.OpEdit, "discard": queue.OpDiscard, "take-back": queue.OpTakeBack}
+var actions = map[string]queue.Op{"return": queue.OpReturn, "edit": queue.OpEdit, "discard": queue.OpDiscard, "undo": queue.OpUndo}
 
 func (s *Server) act(c *gin.Context) {
 	t, ok := s.QueueOf(c)
@@ -181,12 +181,12 @@ func (s *Server) act(c *gin.Context) {
 	}
 	op := actions[in.Action]
 	if op == 0 {
-		gate.WriteProblem(c, gate.Invalid("action", fmt.Sprintf("action is %q", in.Action), "return, edit, discard, take-back"))
+		gate.WriteProblem(c, gate.Invalid("action", fmt.Sprintf("action is %q", in.Action), "return, edit, discard, undo"))
 		return
 	}
 	states := []queue.State{queue.Dead}
 	switch {
-	case op == queue.OpTakeBack:
+	case op == queue.OpUndo:
 		states[0] = queue.Discarded
 	case op == queue.OpDiscard && in.State == "waiting":
 		states = []queue.State{queue.Waiting, queue.Delayed}
@@ -202,7 +202,7 @@ func (s *Server) act(c *gin.Context) {
 	if gate.Refuse(c, err) {
 		return
 	}
-	r, err := s.Node.Queues.Act(c, t, sel, queues.Action{Op: op, Who: gate.Who(c), Reason: in.Reason, After: after, Edits: in.Edits, Return: in.Return}, in.Preview)
+	r, err := s.Node.Queues.Act(c, t, sel, queues.Action{Op: op, Who: gate.Who(c), Why: in.Why, After: after, Edits: in.Edits, Return: in.Return}, gate.BoolQuery(c, "preview"))
 	if !gate.Refuse(c, err) {
 		c.JSON(http.StatusOK, actionJSON(t, r))
 	}

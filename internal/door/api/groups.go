@@ -28,8 +28,8 @@ func (s *Server) groupRoutes(ch *gin.RouterGroup) {
 	g.PATCH("", s.setGroup)
 	g.DELETE("", s.removeGroup)
 	g.GET("/history", s.lagHistory)
-	g.GET("/moves", s.listGroupMoves)
-	g.POST("/moves", s.seek)
+	g.GET("/seeks", s.listSeeks)
+	g.POST("/seeks", s.seek)
 	g.POST("/members", s.joinGroup)
 	m := g.Group("/members/:member")
 	m.POST("/beat", s.beat)
@@ -228,10 +228,12 @@ func (s *Server) setGroup(c *gin.Context) {
 		return
 	}
 	settings, ok := readSettings(c, setting.Groups, nil)
-	if !ok || gate.Refuse(c, s.Node.Groups.Set(c, gate.Who(c), a, settings)) {
+	if !ok {
 		return
 	}
-	s.answerOneGroup(c, a, http.StatusOK)
+	preview := gate.BoolQuery(c, "preview")
+	p, err := s.Node.Groups.Set(c, gate.Who(c), a, settings, preview)
+	answerPreview(c, p, err, preview)
 }
 
 func (s *Server) removeGroup(c *gin.Context) {
@@ -241,10 +243,7 @@ func (s *Server) removeGroup(c *gin.Context) {
 	}
 	preview := gate.BoolQuery(c, "preview")
 	p, err := s.Node.Groups.Remove(c, gate.Who(c), a, preview)
-	if !gate.Refuse(c, err) {
-		p.Done = !preview
-		c.JSON(http.StatusOK, p)
-	}
+	answerPreview(c, p, err, preview)
 }
 
 func (s *Server) lagHistory(c *gin.Context) {
@@ -287,27 +286,27 @@ func (s *Server) lagHistory(c *gin.Context) {
 	c.JSON(http.StatusOK, p)
 }
 
-func stepJSON(m groups.MovedStep) form.MovedStep {
-	return form.MovedStep{Partition: m.Partition, First: m.First, End: m.End, From: m.From, To: m.To, Messages: m.To - m.From, FromTime: m.FromTime, ToTime: m.ToTime,
+func stepJSON(m groups.SoughtStep) form.SeekStep {
+	return form.SeekStep{Partition: m.Partition, First: m.First, End: m.End, From: m.From, To: m.To, Messages: m.To - m.From, FromTime: m.FromTime, ToTime: m.ToTime,
 		Again: m.Again, Skipped: m.Skipped, Note: m.Note}
 }
 
-func (s *Server) listGroupMoves(c *gin.Context) {
+func (s *Server) listSeeks(c *gin.Context) {
 	a, ok := groupOf(c)
 	if !ok {
 		return
 	}
-	moves, err := s.Node.Groups.Moves(c, a)
+	seeks, err := s.Node.Groups.Seeks(c, a)
 	if gate.Refuse(c, err) {
 		return
 	}
-	p := form.Page[form.GroupMove]{Items: []form.GroupMove{}}
-	for _, m := range moves {
-		out := form.GroupMove{Move: m.ID, At: m.At.UTC(), Who: m.Who, Why: m.Why, Target: m.Target, Undone: m.Undone, Steps: []form.MovedStep{}}
+	p := form.Page[form.PastSeek]{Items: []form.PastSeek{}}
+	for _, m := range seeks {
+		out := form.PastSeek{Seek: m.ID, At: m.At.UTC(), Who: m.Who, Why: m.Why, Target: m.Target, Undone: m.Undone, Steps: []form.SeekStep{}}
 		if m.Undoes.Valid {
 			out.Undoes = &m.Undoes.Int64
 		}
-		var steps []groups.MovedStep
+		var steps []groups.SoughtStep
 		if gate.Refuse(c, json.Unmarshal(m.Steps, &steps)) {
 			return
 		}
@@ -329,7 +328,7 @@ func (s *Server) seek(c *gin.Context) {
 		gate.WriteProblem(c, gate.Invalid("to", "either to, a position, or undo is expected", "first, last, offset:N, time:T, ago:D, group:NAME"))
 		return
 	}
-	ask := groups.MoveAsk{To: body.To, Partition: part.AnyPartition, Undo: body.Undo, WhileRunning: body.WhileRunning, Apply: !gate.BoolQuery(c, "preview"), Last: -1, Who: gate.Who(c), Why: body.Why}
+	ask := groups.SeekAsk{To: body.To, Partition: part.AnyPartition, Undo: body.Undo, WhileRunning: body.WhileRunning, Apply: !gate.BoolQuery(c, "preview"), Last: -1, Who: gate.Who(c), Why: body.Why}
 	if body.Partition != nil {
 		ask.Partition = *body.Partition
 	}
@@ -341,11 +340,11 @@ func (s *Server) seek(c *gin.Context) {
 			return
 		}
 	}
-	m, err := s.Node.Groups.Move(c, a, &ask)
+	m, err := s.Node.Groups.Seek(c, a, &ask)
 	if gate.Refuse(c, err) {
 		return
 	}
-	out := form.Moved{Move: m.ID, Last: m.Last, Target: m.Target, Members: m.Members, Done: ask.Apply, Steps: []form.MovedStep{}}
+	out := form.SeekResult{Seek: m.ID, Last: m.Last, Target: m.Target, Members: m.Members, Done: ask.Apply, Steps: []form.SeekStep{}}
 	for _, step := range m.Steps {
 		out.Again += step.Again
 		out.Skipped += step.Skipped

@@ -33,8 +33,8 @@ func TestWhatIsSetIsReadStrictly(t *testing.T) {
 		{"PATCH", topic, `{"labels":{"a":"1","a":"2"}}`, 400, problem{`"a" comes twice`, "labels", "", ""}},
 		{"PATCH", topic, `{"revision":"1"}`, 400, problem{"revision", "revision", "openapi", ""}},
 		{"PATCH", topic, `{"revision":7}`, 409, problem{"is at revision 1, and the change was made from revision 7", "revision", "", "look at it again"}},
-		{"PATCH", topic, `{"attempts":2}`, 400, problem{"is a topic, which has no attempts", "attempts", "retain", ""}},
-		{"PATCH", queue, `{"retain":"1h"}`, 400, problem{"is a queue, which has no retain", "retain", "attempts", ""}},
+		{"PATCH", topic, `{"attemptLimit":2}`, 400, problem{"is a topic, which has no attemptLimit", "attemptLimit", "retain", ""}},
+		{"PATCH", queue, `{"retain":"1h"}`, 400, problem{"is a queue, which has no retain", "retain", "attemptLimit", ""}},
 		{"PATCH", queue, `{"order":"key"}`, 409, problem{"the order of coldchain/inspections cannot be changed", "order", "", "make another queue"}},
 		{"PATCH", topic, `{"maxBody":"8MiB"}`, 200, problem{}},
 		{"PATCH", topic, `[]`, 400, problem{"not the JSON that is expected", "", "openapi", ""}},
@@ -83,7 +83,7 @@ func TestPagesFollowEachOther(t *testing.T) {
 			assert.LessOrEqual(t, len(p.Items), limit)
 			for _, item := range p.Items {
 				seen = append(seen, item.Address)
-				assert.EqualValues(t, 1, item.Settings["partitions"])
+				assert.EqualValues(t, 1, item.Settings["partitionCount"])
 			}
 			if next = p.Next; next == "" {
 				break

@@ -29,11 +29,11 @@ func (s *Server) snapshot(ctx context.Context, now time.Time) *snapshot {
 }
 
 func (s *Server) newSnapshot(ctx context.Context, now time.Time) form.Live {
-	live := form.Live{Whole: true, Gone: []string{}, Topics: []form.Topic{}, Dead: []form.DeadCount{}}
-	st := form.Status{Node: s.Node.Parts.Name(), Version: Version, StartedAt: s.Node.Parts.Started().UTC().Truncate(time.Millisecond), At: now.UTC().Truncate(time.Millisecond), Records: "here",
-		MemoryBytes: cluster.MemoryUsed(), Spaces: len(s.Node.Records.View().Spaces), Streams: int64(s.Node.Streams.Open()), SetAside: s.Node.Parts.AsideHere()}
-	if since := s.Node.Records.AwaySince(); !since.IsZero() {
-		st.Records = "away since " + since.UTC().Format(time.RFC3339)
+	live := form.Live{Whole: true, Gone: []string{}, Channels: []form.Channel{}, Dead: []form.DeadCount{}}
+	st := form.Status{Node: s.Node.Parts.Name(), Version: Version, StartedAt: s.Node.Parts.Started().UTC().Truncate(time.Millisecond), At: now.UTC().Truncate(time.Millisecond), Catalog: "reachable",
+		MemoryBytes: cluster.MemoryUsed(), Spaces: len(s.Node.Catalog.View().Spaces), Streams: int64(s.Node.Streams.Open()), SetAside: s.Node.Parts.AsideHere()}
+	if since := s.Node.Catalog.AwaySince(); !since.IsZero() {
+		st.Catalog = "away since " + since.UTC().Format(time.RFC3339)
 	}
 	if disk, err := s.Node.Parts.Disk(); err == nil {
 		st.Disk = disk
@@ -50,7 +50,7 @@ func (s *Server) newSnapshot(ctx context.Context, now time.Time) form.Live {
 			continue
 		}
 		tj := s.topicJSON(ctx, t, now, false)
-		live.Topics = append(live.Topics, tj)
+		live.Channels = append(live.Channels, tj)
 		st.Channels++
 		st.Partitions += tj.Partitions
 		st.Messages += tj.Messages
@@ -131,7 +131,7 @@ var (
 	descCommitted   = describe("group_committed_offset", "Offset up to which the group has read.", "group", "partition")
 	descMembers     = describe("group_members", "Live members of the group.", "group")
 	descDiskFree    = describe("disk_free_bytes", "Free bytes of the disk with the logs.")
-	descRecords     = describe("records_reachable", "1 when the database with the records answers.")
+	descCatalog     = describe("catalog_reachable", "1 when the database with the catalog answers.")
 	descStreams     = describe("streams_open", "Open tails and browses.")
 )
 
@@ -197,9 +197,9 @@ func (k collector) Collect(ch chan<- prometheus.Metric) {
 		gauge(descNodeLeads, float64(n.Leads), n.Node, n.Zone)
 		gauge(descNodeHolds, float64(n.Holds), n.Node, n.Zone)
 	}
-	gauge(descFewer, float64(cluster.Fewer))
-	gauge(descLeaderless, float64(cluster.Leaderless))
-	gauge(descRecords, oneIf(k.server.Node.Records.AwaySince().IsZero()))
+	gauge(descFewer, float64(cluster.ReplicasMissing))
+	gauge(descLeaderless, float64(cluster.WithoutLeader))
+	gauge(descCatalog, oneIf(k.server.Node.Catalog.AwaySince().IsZero()))
 	gauge(descStreams, float64(k.server.Node.Streams.Open()))
 }
 

@@ -27,7 +27,7 @@ func (s *Server) logbook(c *gin.Context) {
 	if !ok {
 		return
 	}
-	rows, err := s.Node.Records.Logbook(c, int64(before), limit+1)
+	rows, err := s.Node.Catalog.Logbook(c, int64(before), limit+1)
 	if gate.Refuse(c, err) {
 		return
 	}

@@ -23,9 +23,9 @@ type snapshot struct {
 // has changed without keeping what they have told.
 func (s *snapshot) sum() map[string]uint64 {
 	s.once.Do(func() {
-		s.sums = make(map[string]uint64, len(s.live.Topics)+len(s.live.Groups))
-		for i := range s.live.Topics {
-			s.sums[s.live.Topics[i].Address] = sumOf(&s.live.Topics[i])
+		s.sums = make(map[string]uint64, len(s.live.Channels)+len(s.live.Groups))
+		for i := range s.live.Channels {
+			s.sums[s.live.Channels[i].Address] = sumOf(&s.live.Channels[i])
 		}
 		for i := range s.live.Groups {
 			s.sums[s.live.Groups[i].Address] = sumOf(&s.live.Groups[i])
@@ -53,10 +53,10 @@ func (t *told) news(s *snapshot) form.Live {
 		return s.live
 	}
 	out := s.live
-	out.Whole, out.Topics, out.Groups = false, []form.Topic{}, []form.Group{}
-	for _, topic := range s.live.Topics {
+	out.Whole, out.Channels, out.Groups = false, []form.Channel{}, []form.Group{}
+	for _, topic := range s.live.Channels {
 		if sum, known := before[topic.Address]; !known || sum != now[topic.Address] {
-			out.Topics = append(out.Topics, topic)
+			out.Channels = append(out.Channels, topic)
 		}
 	}
 	for _, g := range s.live.Groups {

@@ -12,6 +12,7 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/placement"
+	"steadyferry/internal/core/setting"
 	"steadyferry/internal/door/gate"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
@@ -91,10 +92,7 @@ func (s *Server) movePartition(c *gin.Context) {
 	}
 	preview := gate.BoolQuery(c, "preview")
 	p, err := s.Node.Moves.Move(c, gate.Who(c), a, body.To, preview)
-	if !gate.Refuse(c, err) {
-		p.Done = !preview
-		c.JSON(http.StatusOK, p)
-	}
+	answerPreview(c, p, err, preview)
 }
 
 func (s *Server) drainNode(c *gin.Context) {
@@ -104,33 +102,27 @@ func (s *Server) drainNode(c *gin.Context) {
 	}
 	preview := gate.BoolQuery(c, "preview")
 	p, err := s.Node.Moves.Drain(c, gate.Who(c), c.Param("node"), body.LeadersOnly, preview)
-	if !gate.Refuse(c, err) {
-		p.Done = !preview
-		c.JSON(http.StatusOK, p)
-	}
+	answerPreview(c, p, err, preview)
 }
 
 func (s *Server) removeNode(c *gin.Context) {
 	preview := gate.BoolQuery(c, "preview")
 	p, err := s.Node.Moves.RemoveNode(c, gate.Who(c), c.Param("node"), preview)
-	if !gate.Refuse(c, err) {
-		p.Done = !preview
-		c.JSON(http.StatusOK, p)
-	}
+	answerPreview(c, p, err, preview)
 }
 
-func (s *Server) setSpread(c *gin.Context) {
-	var body form.Spread
-	if !gate.ReadJSON(c, &body) {
+func (s *Server) setNodes(c *gin.Context) {
+	settings, ok := readSettings(c, setting.Clusters, nil)
+	if !ok {
 		return
 	}
-	if !gate.Refuse(c, s.Node.Cluster.SetSpread(c, gate.Who(c), body.On)) {
-		c.JSON(http.StatusOK, body)
-	}
+	preview := gate.BoolQuery(c, "preview")
+	p, err := s.Node.Cluster.Set(c, gate.Who(c), settings, preview)
+	answerPreview(c, p, err, preview)
 }
 
 func (s *Server) jobJSON(j *moves.Job) form.Job {
-	out := form.Job{Job: j.ID, Kind: j.Kind, Address: j.Address, Who: j.Who, State: string(j.State), Detail: j.Detail, MadeAt: j.MadeAt.UTC(), Steps: []form.JobStep{}}
+	out := form.Job{Job: j.ID, Kind: j.Kind, Address: j.Address, Who: j.Who, State: string(j.State), Detail: j.Detail, CreatedAt: j.CreatedAt.UTC(), Steps: []form.JobStep{}}
 	if j.EndedAt.Valid {
 		at := j.EndedAt.Time.UTC()
 		out.EndedAt = &at

@@ -61,7 +61,7 @@ func (s *Server) newReplay(c *gin.Context) {
 	if gate.Refuse(c, err) {
 		return
 	}
-	if in.DryRun {
+	if gate.BoolQuery(c, "preview") {
 		plan, err := s.Node.Replays.Plan(c, &spec)
 		if !gate.Refuse(c, err) {
 			c.JSON(http.StatusOK, planJSON(&in, plan))
@@ -90,7 +90,7 @@ func planJSON(in *form.NewReplay, plan *replays.Plan) form.Replay {
 	for _, sample := range plan.Samples {
 		p.Samples = append(p.Samples, sampleJSON(plan.Source, sample.Item.Message, sample.After))
 	}
-	return form.Replay{From: in.From, To: in.To, State: "planned", Rate: rate, Total: plan.Messages, Choice: in.Choice, Edits: orNoEdits(in.Edits), FromPosition: in.FromPosition, ToPosition: in.ToPosition, MadeAt: time.Now().UTC(), Plan: p}
+	return form.Replay{From: in.From, To: in.To, State: "planned", Rate: rate, Total: plan.Messages, Choice: in.Choice, Edits: orNoEdits(in.Edits), FromPosition: in.FromPosition, ToPosition: in.ToPosition, CreatedAt: time.Now().UTC(), Plan: p}
 }
 
 func orNoEdits(edits []edit.Edit) []form.Edit {
@@ -109,7 +109,7 @@ func replayJSON(r *catalog.Job) form.Replay {
 	_ = json.Unmarshal(r.Spec, &spec)
 	_ = json.Unmarshal(r.Progress, &progress)
 	out := form.Replay{Replay: r.ID, Who: r.Who, From: r.Address, To: spec.To, State: string(r.State), Detail: r.Detail, Rate: r.Rate, Total: r.Total, Sent: r.Done, Failed: r.Failed, Skipped: progress.Skipped,
-		StopAbove: spec.StopAbove, Choice: form.Choice{Where: spec.Where, Limit: spec.Limit}, Edits: orNoEdits(spec.Edits), FromPosition: spec.FromPosition, ToPosition: spec.ToPosition, MadeAt: r.MadeAt.UTC()}
+		StopAbove: spec.StopAbove, Choice: form.Choice{Where: spec.Where, Limit: spec.Limit}, Edits: orNoEdits(spec.Edits), FromPosition: spec.FromPosition, ToPosition: spec.ToPosition, CreatedAt: r.CreatedAt.UTC()}
 	if spec.Cause != 0 {
 		out.Choice.Cause = queues.CauseID(spec.Cause)
 	}

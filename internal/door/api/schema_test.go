@@ -55,7 +55,7 @@ func TestTheDocumentHasTheSettingsOfTheTables(t *testing.T) {
 	b, err := os.ReadFile(path)
 	require.NoError(t, err)
 	document := string(b)
-	for name, wanted := range map[string]string{"channels": properties(setting.Channels), "groups": properties(setting.Groups), "spaces": properties(setting.Spaces)} {
+	for name, wanted := range map[string]string{"channels": properties(setting.Channels), "groups": properties(setting.Groups), "spaces": properties(setting.Spaces), "nodes": properties(setting.Clusters)} {
 		between := regexp.MustCompile(`(?s)(        # Settings of ` + name + `, from the table:\n)(.*?)(        # End of settings\.\n)`)
 		have := between.FindStringSubmatch(document)
 		require.NotNil(t, have, name)

@@ -24,7 +24,7 @@ func (s *Server) secretRoutes(a *gin.RouterGroup) {
 }
 
 func secretJSON(s catalog.Secret, own string) form.Secret {
-	out := form.Secret{ID: s.ID, Kind: s.Kind, Principal: s.Principal, Label: s.Label, MadeAt: s.MadeAt.UTC(), Own: s.ID == own}
+	out := form.Secret{ID: s.ID, Kind: s.Kind, Principal: s.Principal, Label: s.Label, CreatedAt: s.CreatedAt.UTC(), Own: s.ID == own}
 	if !s.ExpiresAt.IsZero() {
 		at := s.ExpiresAt.UTC()
 		out.ExpiresAt = &at
@@ -38,7 +38,7 @@ func own(c *gin.Context) string {
 }
 
 func (s *Server) listSecrets(c *gin.Context) {
-	all, err := s.Node.Records.Secrets(c)
+	all, err := s.Node.Catalog.Secrets(c)
 	if gate.Refuse(c, err) {
 		return
 	}
@@ -71,7 +71,7 @@ func (s *Server) newToken(c *gin.Context) {
 		return
 	}
 	entry := &catalog.Entry{Who: gate.Who(c), Action: "new token", Address: gate.Who(c), After: map[string]any{"label": in.Label, "expires": address.FormatDuration(lives)}}
-	text, err := s.Node.Records.NewSecret(c, gate.Who(c), catalog.Token, in.Label, lives, entry)
+	text, err := s.Node.Catalog.NewSecret(c, gate.Who(c), catalog.Token, in.Label, lives, entry)
 	if gate.Refuse(c, err) {
 		return
 	}
@@ -80,13 +80,13 @@ func (s *Server) newToken(c *gin.Context) {
 
 // tellToken answers with a token that was just made; it is told only once.
 func (s *Server) tellToken(c *gin.Context, text string) {
-	p, _ := s.Node.Records.Known(catalog.Token, text)
+	p, _ := s.Node.Catalog.Known(catalog.Token, text)
 	c.JSON(http.StatusCreated, form.Token{Secret: secretJSON(p.By(), own(c)), Token: text})
 }
 
 func (s *Server) secretOf(c *gin.Context) (catalog.Secret, bool) {
 	id := c.Param("secret")
-	one, err := s.Node.Records.Secret(c, id)
+	one, err := s.Node.Catalog.Secret(c, id)
 	if err == nil {
 		return one, true
 	}
@@ -107,7 +107,7 @@ func (s *Server) rotateToken(c *gin.Context) {
 		gate.WriteProblem(c, gate.Invalid("secret", "it is a "+one.Kind, "a token; a session or a link is revoked"))
 		return
 	}
-	text, err := s.Node.Records.Rotate(c, one, &catalog.Entry{Who: gate.Who(c), Action: "rotate token", Address: one.Principal, Before: map[string]any{"id": one.ID, "label": one.Label}})
+	text, err := s.Node.Catalog.Rotate(c, one, &catalog.Entry{Who: gate.Who(c), Action: "rotate token", Address: one.Principal, Before: map[string]any{"id": one.ID, "label": one.Label}})
 	if !gate.Refuse(c, err) {
 		s.tellToken(c, text)
 	}
@@ -118,7 +118,7 @@ func (s *Server) revoke(c *gin.Context) {
 	if !ok {
 		return
 	}
-	err := s.Node.Records.Revoke(c, one.ID, &catalog.Entry{Who: gate.Who(c), Action: "revoke " + one.Kind, Address: one.Principal, Before: map[string]any{"id": one.ID, "label": one.Label}})
+	err := s.Node.Catalog.Revoke(c, one.ID, &catalog.Entry{Who: gate.Who(c), Action: "revoke " + one.Kind, Address: one.Principal, Before: map[string]any{"id": one.ID, "label": one.Label}})
 	if errors.Is(err, catalog.ErrNotFound) {
 		err = nil // somebody was quicker
 	}
@@ -134,7 +134,7 @@ func (s *Server) revokeAll(c *gin.Context) {
 		gate.WriteProblem(c, gate.Invalid("kind", fmt.Sprintf("kind is %q", kind), "session, token, link"))
 		return
 	}
-	n, err := s.Node.Records.RevokeAll(c, kind, own(c), &catalog.Entry{Who: gate.Who(c), Action: "revoke every " + kind, Address: gate.Who(c)})
+	n, err := s.Node.Catalog.RevokeAll(c, kind, own(c), &catalog.Entry{Who: gate.Who(c), Action: "revoke every " + kind, Address: gate.Who(c)})
 	if !gate.Refuse(c, err) {
 		c.JSON(http.StatusOK, form.Revoked{Revoked: int(n)})
 	}

@@ -101,7 +101,7 @@ func (s *Server) Handler() http.Handler {
 	a.GET("/nodes/changes", s.leaderChanges)
 	a.GET("/nodes/what-if", s.whatIf)
 	a.POST("/nodes/recover", s.forceRecover)
-	a.PUT("/nodes/spread", s.setSpread)
+	a.PATCH("/nodes", s.setNodes)
 	a.POST("/nodes/:node/drain", s.drainNode)
 	a.DELETE("/nodes/:node", s.removeNode)
 	a.POST("/moves", s.movePartition)

@@ -42,10 +42,7 @@ func (s *Server) adopt(c *gin.Context) {
 	}
 	preview := gate.BoolQuery(c, "preview")
 	p, err := s.Node.Manage.Adopt(c, gate.Who(c), id, a, preview)
-	if !gate.Refuse(c, err) {
-		p.Done = !preview
-		c.JSON(http.StatusOK, p)
-	}
+	answerPreview(c, p, err, preview)
 }
 
 func (s *Server) throwAway(c *gin.Context) {
@@ -55,8 +52,5 @@ func (s *Server) throwAway(c *gin.Context) {
 	}
 	preview := gate.BoolQuery(c, "preview")
 	p, err := s.Node.Manage.ThrowAway(c, gate.Who(c), id, preview)
-	if !gate.Refuse(c, err) {
-		p.Done = !preview
-		c.JSON(http.StatusOK, p)
-	}
+	answerPreview(c, p, err, preview)
 }

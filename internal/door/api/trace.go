@@ -58,7 +58,7 @@ func traceJSON(tr *trace.Story) form.Trace {
 		out.Message, out.Original = orNoMessage(a, tr.Message), orNoMessage(a, tr.Original)
 	}
 	for _, s := range tr.Steps {
-		step := form.TraceStep{Address: s.Address, What: s.What, Who: s.Who, Reason: s.Reason, Detail: s.Detail}
+		step := form.TraceStep{Address: s.Address, Event: s.Event, Who: s.Who, Reason: s.Reason, Detail: s.Detail}
 		if !s.At.IsZero() {
 			at := s.At
 			step.At = &at

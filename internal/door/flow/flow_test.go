@@ -121,7 +121,7 @@ func TestLinesAreKeptUpToAWrongOne(t *testing.T) {
 
 func TestWhatIsThereIsReadInEveryWay(t *testing.T) {
 	d := doortest.Open(t)
-	readings := d.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitions": 2})
+	readings := d.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitionCount": 2})
 	for i := range 10 {
 		d.Publish(readings, i%2, fmt.Sprintf(`{"n":%d}`, i))
 	}
@@ -215,7 +215,7 @@ func TestATailGoesOnWhereAnotherEnded(t *testing.T) {
 
 func TestWorkIsLeasedAndSettledOverHTTP(t *testing.T) {
 	d := doortest.Open(t)
-	d.Channel(setting.Queue, "coldchain/inspections", setting.Change{"attempts": 2})
+	d.Channel(setting.Queue, "coldchain/inspections", setting.Change{"attemptLimit": 2})
 	d.Channel(setting.Topic, "coldchain/readings", nil)
 	for i := range 3 {
 		r, said := d.Do("POST", queue+"/messages", "application/json", fmt.Sprint(i))

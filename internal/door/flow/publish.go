@@ -33,7 +33,7 @@ import (
 const (
 	headerKey       = "Ferry-Key"
 	headerID        = "Ferry-Id"
-	headerTime      = "Ferry-Time"
+	headerTime      = "Ferry-Publisher-Time"
 	headerPublisher = "Ferry-Publisher"
 	headerSequence  = "Ferry-Sequence"
 	headerAfter     = "Ferry-After"

@@ -190,7 +190,7 @@ func (s *Flow) selection(c *gin.Context, from address.PositionKind) (look.Select
 	if sel.From, ok = positionQuery(c, "from", from); !ok {
 		return sel, false
 	}
-	if sel.To, ok = positionQuery(c, "to", address.Last); !ok {
+	if sel.To, ok = positionQuery(c, "to", address.End); !ok {
 		return sel, false
 	}
 	if where := strings.TrimSpace(c.Query("where")); where != "" {
@@ -265,7 +265,7 @@ func eventJSON(a address.Address, e look.Event) form.Event {
 // tail streams messages as they arrive, as server-sent events. The id of an
 // event is the place after it, with which a reader can go on elsewhere.
 func (s *Flow) tail(c *gin.Context) {
-	sel, ok := s.selection(c, address.Last)
+	sel, ok := s.selection(c, address.End)
 	if !ok {
 		return
 	}

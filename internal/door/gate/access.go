@@ -37,14 +37,14 @@ func (g *Gate) Authenticate(c *gin.Context) {
 // InForce returns for whom a secret stands. The records are asked about one that
 // is not known here; whoever tries many that are not in force is refused.
 func (g *Gate) InForce(c *gin.Context, kind, text string) (p catalog.Principal, ok bool, err error) {
-	if p, ok = g.Node.Records.Known(kind, text); ok {
+	if p, ok = g.Node.Catalog.Known(kind, text); ok {
 		return p, true, nil
 	}
 	forgive, err := g.Wrong.Try(c.RemoteIP(), time.Now())
 	if err != nil {
 		return p, false, err
 	}
-	if p, ok, err = g.Node.Records.LookUp(c, kind, text); ok {
+	if p, ok, err = g.Node.Catalog.LookUp(c, kind, text); ok {
 		forgive()
 	}
 	return p, ok, err
@@ -53,7 +53,7 @@ func (g *Gate) InForce(c *gin.Context, kind, text string) (p catalog.Principal, 
 // Known reports whether the request brings a secret that is known to be in force.
 func (g *Gate) Known(c *gin.Context) bool {
 	kind, text := brought(c)
-	_, ok := g.Node.Records.Known(kind, text)
+	_, ok := g.Node.Catalog.Known(kind, text)
 	return ok
 }
 

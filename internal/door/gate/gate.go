@@ -94,7 +94,7 @@ func (g *Gate) StreamContext(c *gin.Context) (context.Context, context.CancelFun
 		defer cancel()
 		for {
 			changed := g.Node.Parts.Changed()
-			until, ok := g.Node.Records.InForce(ctx, p)
+			until, ok := g.Node.Catalog.InForce(ctx, p)
 			if !ok {
 				return
 			}

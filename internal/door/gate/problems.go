@@ -26,7 +26,7 @@ import (
 var statusOf = map[problem.Kind]int{
 	problem.Invalid: http.StatusBadRequest, problem.NotFound: http.StatusNotFound, problem.Conflict: http.StatusConflict,
 	problem.Paused: http.StatusConflict, problem.TooLarge: http.StatusRequestEntityTooLarge, problem.DiskFull: http.StatusInsufficientStorage,
-	problem.RecordsAway: http.StatusServiceUnavailable, problem.Unavailable: http.StatusServiceUnavailable, problem.NoMajority: http.StatusServiceUnavailable, problem.Gone: http.StatusGone,
+	problem.CatalogAway: http.StatusServiceUnavailable, problem.Unavailable: http.StatusServiceUnavailable, problem.NoMajority: http.StatusServiceUnavailable, problem.Gone: http.StatusGone,
 	problem.Damaged: http.StatusUnprocessableEntity, problem.NoMember: http.StatusConflict, problem.NotHeld: http.StatusConflict, problem.OldRound: http.StatusConflict,
 	problem.NotYet: http.StatusNotImplemented,
 }
@@ -34,7 +34,7 @@ var statusOf = map[problem.Kind]int{
 var titleOf = map[problem.Kind]string{
 	problem.Invalid: "Something in the request is wrong", problem.NotFound: "It does not exist", problem.Conflict: "It does not go with what is there",
 	problem.Paused: "The channel is paused", problem.TooLarge: "It is too large", problem.DiskFull: "The disk is full",
-	problem.RecordsAway: "The records are away", problem.Unavailable: "It cannot be served now", problem.NoMajority: "Too few replicas answer", problem.Gone: "Retention has passed it",
+	problem.CatalogAway: "The catalog is away", problem.Unavailable: "It cannot be served now", problem.NoMajority: "Too few replicas answer", problem.Gone: "Retention has passed it",
 	problem.Damaged: "It is damaged on disk", problem.NoMember: "The group has no such member", problem.NotHeld: "The member does not hold the partition",
 	problem.OldRound: "The share is another one now", problem.NotYet: "It is not there yet",
 }
@@ -72,7 +72,7 @@ func ProblemOf(err error) *form.Problem {
 			Detail: fmt.Sprintf("%q: %s", ae.Text, ae.Problem), Allowed: ae.Allowed}
 	}
 	if errors.Is(err, catalog.ErrAway) {
-		return &form.Problem{Type: "urn:steady-ferry:problem:records-away", Title: titleOf[problem.RecordsAway], Status: http.StatusServiceUnavailable,
+		return &form.Problem{Type: "urn:steady-ferry:problem:catalog-away", Title: titleOf[problem.CatalogAway], Status: http.StatusServiceUnavailable,
 			Detail: catalog.ErrAway.Error(), Next: "publishing and reading go on; try again when it is back"}
 	}
 	if errors.Is(err, context.DeadlineExceeded) || errors.Is(err, os.ErrDeadlineExceeded) {

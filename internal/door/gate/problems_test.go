@@ -41,7 +41,7 @@ func TestErrorsAreTold(t *testing.T) {
 		"too much":          {&admit.Full{Retry: 1500 * time.Millisecond}, 429, form.Problem{Type: "busy", Next: "try again in 2s"}},
 		"a condition":       {wrongCondition, 400, form.Problem{Type: "condition", Detail: "column", Field: "where"}},
 		"an address":        {wrongAddress, 400, form.Problem{Type: "invalid", Detail: "coldchain//x"}},
-		"no database":       {fmt.Errorf("%w: dial", catalog.ErrAway), 503, form.Problem{Type: "records-away", Next: "publishing and reading go on"}},
+		"no database":       {fmt.Errorf("%w: dial", catalog.ErrAway), 503, form.Problem{Type: "catalog-away", Next: "publishing and reading go on"}},
 		"time":              {context.DeadlineExceeded, 408, form.Problem{Next: "try again"}},
 		"a stalled body":    {os.ErrDeadlineExceeded, 408, form.Problem{Next: "try again"}},
 		"cut off":           {io.ErrUnexpectedEOF, 400, form.Problem{Detail: "cut off"}},

@@ -30,7 +30,7 @@ var migrations embed.FS
 
 // Errors of the catalog.
 var (
-	ErrAway     = errors.New("the database with the records does not answer")
+	ErrAway     = errors.New("the database with the catalog does not answer")
 	ErrExists   = errors.New("it exists already")
 	ErrNotFound = errors.New("it does not exist")
 	ErrText     = errors.New("a text has a character that cannot be kept, such as U+0000")

@@ -83,7 +83,7 @@ func (c *Catalog) step(ctx context.Context, all bool) error {
 	if back {
 		// Somebody has restored a backup. What the records no longer know is
 		// set aside, and nothing of it is deleted.
-		slog.Error("the records went back: they are older than those that this node has seen", "version", made.Version, "seen", view.Version)
+		slog.Error("the catalog went back: it is older than the one that this node has seen", "version", made.Version, "seen", view.Version)
 		c.wentBack.Store(view.Version)
 	}
 	c.view.Store(made)
@@ -221,9 +221,9 @@ func (c *Catalog) refresh(ctx context.Context) error {
 	err := c.catchUp(ctx)
 	switch {
 	case err != nil && !away && c.awaySince.Load() != 0:
-		slog.Warn("the database with the records does not answer; publishing and reading go on", "error", err)
+		slog.Warn("the database with the catalog does not answer; publishing and reading go on", "error", err)
 	case err == nil && away:
-		slog.Info("the database with the records answers again")
+		slog.Info("the database with the catalog answers again")
 	}
 	return err
 }

@@ -137,8 +137,8 @@ func (c *Catalog) Commits(ctx context.Context, commits []Commit) (refused map[in
 	return refused, nil
 }
 
-// Move is one change of a group's offsets by hand.
-type Move struct {
+// Seek is one change of a group's offsets by hand.
+type Seek struct {
 	ID     int64           `db:"id"`
 	At     time.Time       `db:"at"`
 	Who    string          `db:"who"`
@@ -149,29 +149,29 @@ type Move struct {
 	Undone bool            `db:"undone"`
 }
 
-const moveColumns = `SELECT m.id, m.at, m.who, m.why, m.target, m.undoes, m.steps, EXISTS (SELECT 1 FROM group_moves u WHERE u.undoes = m.id) AS undone FROM group_moves m `
+const seekColumns = `SELECT m.id, m.at, m.who, m.why, m.target, m.undoes, m.steps, EXISTS (SELECT 1 FROM seeks u WHERE u.undoes = m.id) AS undone FROM seeks m `
 
-// Moves returns the moves of a group's offsets, newest first.
-func (c *Catalog) Moves(ctx context.Context, id int64, limit int) ([]Move, error) {
-	return list[Move](ctx, c, moveColumns+`WHERE m.group_id = $1 ORDER BY m.id DESC LIMIT $2`, id, limit)
+// Seeks returns the seeks of a group's offsets, newest first.
+func (c *Catalog) Seeks(ctx context.Context, id int64, limit int) ([]Seek, error) {
+	return list[Seek](ctx, c, seekColumns+`WHERE m.group_id = $1 ORDER BY m.id DESC LIMIT $2`, id, limit)
 }
 
-// MoveOffsets moves a group's offsets, all or none: with the move they are
-// recorded, with who holds what, and in the logbook. last is the newest move
+// SeekOffsets sets a group's offsets, all or none: with the seek they are
+// recorded, with who holds what, and in the logbook. last is the newest seek
 // that was there when it was decided on; -1 takes any.
-func (c *Catalog) MoveOffsets(ctx context.Context, id, epoch, last int64, m *Move, offsets map[int]int64, shares []byte, e *Entry) error {
+func (c *Catalog) SeekOffsets(ctx context.Context, id, epoch, last int64, m *Seek, offsets map[int]int64, shares []byte, e *Entry) error {
 	return c.inTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
 		if err := fenced(ctx, tx, group.ErrOver, `UPDATE groups SET shares = $3, changed_at = clock_timestamp() WHERE id = $1 AND epoch = $2`, id, epoch, shares); err != nil {
 			return err
 		}
 		var newest int64
-		if err := tx.GetContext(ctx, &newest, `SELECT coalesce(max(id), 0) FROM group_moves WHERE group_id = $1`, id); err != nil {
+		if err := tx.GetContext(ctx, &newest, `SELECT coalesce(max(id), 0) FROM seeks WHERE group_id = $1`, id); err != nil {
 			return err
 		}
 		if last >= 0 && newest != last {
 			return ErrStale
 		}
-		if err := tx.GetContext(ctx, m, `INSERT INTO group_moves (group_id, who, why, target, undoes, steps) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id, at`,
+		if err := tx.GetContext(ctx, m, `INSERT INTO seeks (group_id, who, why, target, undoes, steps) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id, at`,
 			id, m.Who, m.Why, m.Target, m.Undoes, m.Steps); err != nil {
 			return err
 		}

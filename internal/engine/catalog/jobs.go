@@ -30,7 +30,7 @@ type Job struct {
 	Done      int64           `db:"done"`
 	Failed    int64           `db:"failed"` // again, of what was done
 	Progress  json.RawMessage `db:"progress"`
-	MadeAt    time.Time       `db:"made_at"`
+	CreatedAt time.Time       `db:"made_at"`
 	ChangedAt time.Time       `db:"changed_at"`
 	EndedAt   sql.NullTime    `db:"ended_at"`
 }

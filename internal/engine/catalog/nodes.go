@@ -55,7 +55,7 @@ type Node struct {
 	API       string    `db:"api_address"`
 	Peer      string    `db:"peer_address"`
 	State     string    `db:"state"`
-	MadeAt    time.Time `db:"made_at"`
+	CreatedAt time.Time `db:"made_at"`
 	StartedAt time.Time `db:"started_at"`
 	SeenAt    time.Time `db:"seen_at"`
 }

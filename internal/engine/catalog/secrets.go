@@ -40,7 +40,7 @@ type Secret struct {
 	Kind      string
 	Principal string
 	Label     string
-	MadeAt    time.Time
+	CreatedAt time.Time
 	ExpiresAt time.Time // zero: never
 }
 
@@ -171,7 +171,7 @@ func (c *Catalog) Secret(ctx context.Context, id string) (Secret, error) {
 func (s *secret) over() bool { return s.ExpiresAt.Valid && s.ExpiresAt.Time.Before(time.Now()) }
 
 func (s *secret) describe() Secret {
-	d := Secret{ID: hex.EncodeToString(s.Hash)[:secretID], Kind: s.Kind, Principal: s.Principal, Label: s.Label, MadeAt: s.CreatedAt}
+	d := Secret{ID: hex.EncodeToString(s.Hash)[:secretID], Kind: s.Kind, Principal: s.Principal, Label: s.Label, CreatedAt: s.CreatedAt}
 	if s.ExpiresAt.Valid {
 		d.ExpiresAt = s.ExpiresAt.Time
 	}

@@ -19,7 +19,7 @@ func Resolve(ctx context.Context, reg *part.Registry, p *part.Partition, l Log, 
 	switch pos.Kind {
 	case address.First:
 		return l.First(), nil
-	case address.Last:
+	case address.End:
 		return l.End(), nil
 	case address.AtOffset:
 		return pos.Offset, nil

@@ -16,7 +16,7 @@ func Explain(err error, address string) error {
 	case err == nil || errors.As(err, &already):
 		return err
 	case errors.Is(err, catalog.ErrAway):
-		return problem.New(problem.RecordsAway, "%v", err).Next("publishing and reading go on; try again when the database is back")
+		return problem.New(problem.CatalogAway, "%v", err).Next("publishing and reading go on; try again when the database is back")
 	case errors.Is(err, catalog.ErrText):
 		return problem.New(problem.Invalid, "%s: %v", address, catalog.ErrText).Allowed("text without U+0000")
 	case errors.Is(err, catalog.ErrStale), errors.Is(err, catalog.ErrFenced):

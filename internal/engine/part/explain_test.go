@@ -18,7 +18,7 @@ import (
 // service: each has its cause, and says what to do.
 func TestEveryErrorOfTheLayersBelowHasItsCause(t *testing.T) {
 	for err, cause := range map[error]problem.Kind{
-		catalog.ErrAway: problem.RecordsAway, catalog.ErrText: problem.Invalid, catalog.ErrStale: problem.Conflict, catalog.ErrFenced: problem.Conflict, catalog.ErrNotFound: problem.NotFound,
+		catalog.ErrAway: problem.CatalogAway, catalog.ErrText: problem.Invalid, catalog.ErrStale: problem.Conflict, catalog.ErrFenced: problem.Conflict, catalog.ErrNotFound: problem.NotFound,
 		replica.ErrDiskFull: problem.DiskFull, replica.ErrLostEnd: problem.Damaged, replica.ErrNoMajority: problem.NoMajority, replica.ErrNotLeading: problem.Unavailable, replica.ErrClosed: problem.Unavailable,
 		replica.ErrFailed: problem.Unavailable, replica.ErrTime: problem.Unavailable, message.ErrTooLarge: problem.TooLarge,
 	} {

@@ -80,12 +80,12 @@ func TestWhatIsTriedAgainAtALeader(t *testing.T) {
 func TestLogsWithoutARecordAreSetAside(t *testing.T) {
 	n := nodetest.Open(t)
 	kept := n.Channel(setting.Topic, "coldchain/kept", nil)
-	lost := n.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitions": 2})
+	lost := n.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitionCount": 2})
 	n.Publish(lost, 1, "a", "b")
 	n.Publish(kept, 0, "x")
 	n.Exec(`CREATE TABLE put_by AS SELECT * FROM channels WHERE name = 'readings'`, `CREATE TABLE placed_by AS SELECT p.* FROM placements p JOIN put_by ON channel_id = id`,
 		`DELETE FROM channels WHERE name = 'readings'`, `DELETE FROM forgotten_channels`)
-	require.NoError(t, n.Records.CatchUp(t.Context()))
+	require.NoError(t, n.Catalog.CatchUp(t.Context()))
 	require.Eventually(t, func() bool {
 		n.Parts.SetAside(t.Context())
 		return n.Parts.AsideHere() == 1
@@ -98,7 +98,7 @@ func TestLogsWithoutARecordAreSetAside(t *testing.T) {
 	assert.Equal(t, 1, n.Parts.AsideHere(), "it is kept for a month")
 
 	n.Exec(`INSERT INTO channels OVERRIDING SYSTEM VALUE SELECT * FROM put_by`, `INSERT INTO placements SELECT * FROM placed_by`, `DELETE FROM forgotten_channels`)
-	require.NoError(t, n.Records.CatchUp(t.Context()))
+	require.NoError(t, n.Catalog.CatchUp(t.Context()))
 	var back *part.Channel
 	require.Eventually(t, func() (ok bool) {
 		var err error

@@ -125,7 +125,7 @@ func fetched(t *testing.T, n *nodetest.Node, topic *part.Channel, number int, fr
 // was opened anew too.
 func TestWhatIsPublishedIsReadFromAnyPosition(t *testing.T) {
 	n := nodetest.Open(t)
-	topic := n.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitions": 2})
+	topic := n.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitionCount": 2})
 	for i := range 5 {
 		n.Publish(topic, 0, fmt.Sprint("a", i), fmt.Sprint("b", i))
 	}
@@ -137,7 +137,7 @@ func TestWhatIsPublishedIsReadFromAnyPosition(t *testing.T) {
 		assert.Zero(t, first)
 		some, _ := fetched(t, n, topic, 0, "offset:7")
 		assert.Equal(t, []string{"b3", "a4", "b4"}, some)
-		none, last := fetched(t, n, topic, 0, "last")
+		none, last := fetched(t, n, topic, 0, "end")
 		assert.Empty(t, none)
 		assert.EqualValues(t, 10, last)
 		all, _ = fetched(t, n, topic, 0, "ago:1h")

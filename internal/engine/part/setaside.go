@@ -18,7 +18,7 @@ import (
 	"steadyferry/internal/engine/catalog"
 )
 
-// Logs that no record knows are not deleted: they are set aside, below
+// Logs that the catalog does not know are not deleted: they are set aside, below
 // DIR/set-aside, and reported. They come back by themselves when the records
 // know them again, or as a channel when a person adopts them, and are deleted
 // after a month. What was deleted for good is remembered in the records.
@@ -71,7 +71,7 @@ func (reg *Registry) labelChannel(view *catalog.View, ch *catalog.Channel) {
 	}
 }
 
-// SetAside takes away the logs that no record knows, and deletes those of
+// SetAside takes away the logs that the catalog does not know, and deletes those of
 // channels that were deleted for good.
 func (reg *Registry) SetAside(ctx context.Context) {
 	trees := reg.store.Trees()
@@ -107,14 +107,14 @@ func (reg *Registry) SetAside(ctx context.Context) {
 		}
 		to := filepath.Join(reg.asideDir(), name+"-"+time.Now().UTC().Format(asideTime))
 		if err := reg.store.MoveTree(name, to); err != nil {
-			slog.Error("logs that no record knows could not be set aside", "logs", name, "error", err)
+			slog.Error("logs that the catalog does not know could not be set aside", "logs", name, "error", err)
 			continue
 		}
 		what := "unknown"
 		if l, err := readLabel(to); err == nil {
 			what = l.Channel.Address()
 		}
-		slog.Error("logs that no record knows were set aside; ferry nodes set-aside lists them", "channel", what, "logs", to, "deleted after", keptAside)
+		slog.Error("logs that the catalog does not know were set aside; ferry nodes set-aside lists them", "channel", what, "logs", to, "deleted after", keptAside)
 	}
 }
 
@@ -184,7 +184,7 @@ func (reg *Registry) bringBack(ch *catalog.Channel) {
 		slog.Error("logs that were set aside could not be brought back", "channel", ch.Address(), "error", err)
 		return
 	}
-	slog.Warn("logs that were set aside are back: the records know their channel again", "channel", ch.Address())
+	slog.Warn("logs that were set aside are back: the catalog knows their channel again", "channel", ch.Address())
 }
 
 // DropAside deletes what was set aside long ago.

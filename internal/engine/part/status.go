@@ -18,24 +18,24 @@ const (
 	StateReady    = "ready"
 	StatePaused   = "paused"
 	StateStarting = "starting"
-	StateDiskFull = "disk full"
+	StateDiskFull = "disk-full"
 	StateFailed   = "failed"
-	StateLostEnd  = "end lost"
-	StateNoLeader = "no leader"
-	StateReadOnly = "no majority"
-	StateFewer    = "replicas missing"
+	StateLostEnd  = "end-lost"
+	StateNoLeader = "no-leader"
+	StateReadOnly = "no-majority"
+	StateFewer    = "replicas-missing"
 	StateAway     = "away"
 )
 
 // States of a replica.
 const (
 	ReplicaLeads   = "leads"
-	ReplicaInStep  = "in step"
+	ReplicaInStep  = "in-step"
 	ReplicaBehind  = "behind"
-	ReplicaCatches = "catching up"
+	ReplicaCatches = "catching-up"
 	ReplicaJoins   = "joining"
 	ReplicaLeaves  = "leaving"
-	ReplicaLost    = "lost" // its node does not answer
+	ReplicaAway    = "away" // its node does not answer
 )
 
 // rateSpan is over which time a rate "now" is taken.
@@ -52,7 +52,7 @@ func (reg *Registry) PartitionStatus(p *Partition, now time.Time) report.Partiti
 			s.State = StateStarting
 		}
 		for _, id := range placed {
-			s.Replicas = append(s.Replicas, report.Standing{Node: id, Messages: -1, State: ReplicaLost})
+			s.Replicas = append(s.Replicas, report.Standing{Node: id, Messages: -1, State: ReplicaAway})
 		}
 		return s
 	}
@@ -133,7 +133,7 @@ func (reg *Registry) replicas(placed []uint64, reporter uint64, r *report.Replic
 			rep.InStep = voter && up && small
 			switch {
 			case !up:
-				rep.State = ReplicaLost
+				rep.State = ReplicaAway
 			case !slices.Contains(placed, id):
 				rep.State = ReplicaLeaves
 			case !voter:
@@ -146,7 +146,7 @@ func (reg *Registry) replicas(placed []uint64, reporter uint64, r *report.Replic
 				rep.State = ReplicaBehind
 			}
 		case !up:
-			rep.State = ReplicaLost
+			rep.State = ReplicaAway
 		case voter:
 			rep.State = ReplicaBehind // without a leader nobody knows better
 		default:

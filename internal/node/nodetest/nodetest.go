@@ -62,7 +62,7 @@ func Cluster(t testing.TB, count int) []*Node {
 					up++
 				}
 			}
-			if up < count || n.Records.View().Spaces["coldchain"] == nil {
+			if up < count || n.Catalog.View().Spaces["coldchain"] == nil {
 				return false
 			}
 		}

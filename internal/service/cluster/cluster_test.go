@@ -82,7 +82,7 @@ func TestHowANodeBecomesAMember(t *testing.T) {
 
 func TestANodeAloneTellsOfItself(t *testing.T) {
 	n := nodetest.Open(t)
-	topic := n.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitions": 3})
+	topic := n.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitionCount": 3})
 	n.Publish(topic, 0, "x")
 	status := n.Cluster.Nodes(time.Now())
 	nodes := status.Nodes
@@ -104,13 +104,15 @@ func TestANodeAloneTellsOfItself(t *testing.T) {
 	assert.Len(t, v.Nodes, 1)
 	assert.Positive(t, v.Records)
 	assert.Empty(t, v.Differs)
-	require.NoError(t, n.Cluster.SetSpread(t.Context(), "owner", false))
+	said, err := n.Cluster.Set(t.Context(), "owner", setting.Change{"spreadLeaders": false}, false)
+	require.NoError(t, err)
+	assert.True(t, said.Careful)
 	status = n.Cluster.Nodes(time.Now())
 	assert.False(t, status.SpreadLeaders)
 
 	_, err = n.Moves.Move(t.Context(), "owner", topic.Address(), []string{"node-b"}, true)
 	assert.Error(t, err)
-	said, err := n.Moves.Drain(t.Context(), "owner", "node-a", false, true)
+	said, err = n.Moves.Drain(t.Context(), "owner", "node-a", false, true)
 	if err == nil {
 		assert.NotEmpty(t, said.Effects)
 	} else {

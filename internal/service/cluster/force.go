@@ -27,7 +27,7 @@ type Recovery struct {
 // address that is recovered.
 func (cl *Cluster) ForceRecover(ctx context.Context, who string, a *address.Address, confirm string, preview bool) ([]Recovery, error) {
 	if fresh := cl.unreachableButAlive(ctx); len(fresh) > 0 {
-		return nil, problem.New(problem.Conflict, "%v wrote to the records a moment ago: it runs, and may only be cut off from this node", fresh).Next("mend the network, or stop it for good first; its partitions come back by themselves when it is reached")
+		return nil, problem.New(problem.Conflict, "%v wrote to the catalog a moment ago: it runs, and may only be cut off from this node", fresh).Next("mend the network, or stop it for good first; its partitions come back by themselves when it is reached")
 	}
 	recoveries := []Recovery{}
 	for _, t := range cl.parts.Channels() {

@@ -29,9 +29,9 @@ func (cl *Cluster) Nodes(now time.Time) form.Cluster {
 			switch s.State {
 			case part.StateReady:
 			case part.StateFewer:
-				cluster.Fewer++
+				cluster.ReplicasMissing++
 			default:
-				cluster.Leaderless++
+				cluster.WithoutLeader++
 			}
 			if l := byID[s.Leader]; l != nil {
 				l.Leads++
@@ -61,7 +61,7 @@ func (cl *Cluster) Nodes(now time.Time) form.Cluster {
 }
 
 func (cl *Cluster) nodeStatus(r *catalog.Node) *form.Node {
-	n := &form.Node{Node: r.Name, Zone: r.Zone, URL: r.API, State: "up", Self: r.ID == cl.id, Up: r.ID == cl.id || cl.peers.Up(r.ID), Records: "here"}
+	n := &form.Node{Node: r.Name, Zone: r.Zone, URL: r.API, State: "up", Self: r.ID == cl.id, Up: r.ID == cl.id || cl.peers.Up(r.ID), Catalog: "reachable"}
 	var about report.Node
 	var lastWord time.Time
 	if n.Self {
@@ -75,7 +75,7 @@ func (cl *Cluster) nodeStatus(r *catalog.Node) *form.Node {
 	}
 	n.Disk, n.MemoryBytes, n.Streams, n.Version, n.OnDuty = about.Disk, about.Memory, about.Streams, about.Version, about.OnDuty && n.Up
 	if !about.Records {
-		n.Records = "away"
+		n.Catalog = "away"
 	}
 	switch {
 	case !n.Up:
@@ -88,7 +88,7 @@ func (cl *Cluster) nodeStatus(r *catalog.Node) *form.Node {
 		n.Since = &about.Started
 	case !n.Up && !lastWord.IsZero():
 		n.Since = &lastWord
-	case !n.Up && !r.SeenAt.Before(r.MadeAt):
+	case !n.Up && !r.SeenAt.Before(r.CreatedAt):
 		at := r.SeenAt.UTC().Truncate(time.Second)
 		n.Since = &at
 	}

@@ -10,10 +10,13 @@ import (
 	"time"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/placement"
 	"steadyferry/internal/core/problem"
+	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/change"
 )
 
 // PlacedAt returns the nodes that shall hold a partition.
@@ -187,11 +190,17 @@ func (cl *Cluster) NoNode(name string) error {
 	return p
 }
 
-// SetSpread turns on or off that leaders are given back to the nodes that
-// should have them.
-func (cl *Cluster) SetSpread(ctx context.Context, who string, on bool) error {
-	was := cl.catalog.View().Cluster.SpreadLeaders
-	return part.Explain(cl.catalog.SetSpread(ctx, on, &catalog.Entry{Who: who, Action: "set spread of leaders", Address: "nodes", Before: map[string]any{"on": was}, After: map[string]any{"on": on}}), "")
+// Set changes what is set on all nodes together, or with preview only says what
+// that would do.
+func (cl *Cluster) Set(ctx context.Context, who string, settings setting.Change, preview bool) (*form.Preview, error) {
+	was := setting.Cluster{SpreadLeaders: cl.catalog.View().Cluster.SpreadLeaders}
+	is := was
+	setting.Clusters.Apply(&is, settings)
+	p := change.Preview("nodes", setting.Clusters, &was, &is, "")
+	if preview || len(p.After) == 0 {
+		return p, nil
+	}
+	return p, part.Explain(cl.catalog.SetSpread(ctx, is.SpreadLeaders, &catalog.Entry{Who: who, Action: "set nodes", Address: "nodes", Before: p.Before, After: p.After}), "")
 }
 
 // WhatIf works out what a loss of nodes would mean.

@@ -31,7 +31,7 @@ type groupAsk struct {
 	Most       int             `json:"most,omitempty"`
 	UpTo       group.UpTo      `json:"upTo,omitempty"` // that of the last answer which the member has
 	CommitUpTo bool            `json:"commitUpTo,omitempty"`
-	Move       *MoveAsk        `json:"move,omitempty"`
+	Seek       *SeekAsk        `json:"seek,omitempty"`
 }
 
 // groupAnswer is what it answers; Again is set when another node coordinates
@@ -41,7 +41,7 @@ type groupAnswer struct {
 	Problem    *problem.Problem `json:"problem,omitempty"`
 	Membership *form.Membership `json:"membership,omitempty"`
 	Given      *Given           `json:"given,omitempty"`
-	Moved      *Moved           `json:"moved,omitempty"`
+	Sought     *Sought          `json:"sought,omitempty"`
 }
 
 // askTime is how long a member's request looks for the node that coordinates
@@ -65,7 +65,7 @@ func (gs *Groups) askGroup(ctx context.Context, ask *groupAsk) (*groupAnswer, er
 			if err := json.Unmarshal(out, a); err != nil {
 				return nil, err
 			}
-		} else if ask.Move != nil && ask.Move.Apply && errors.Is(err, link.ErrAway) {
+		} else if ask.Seek != nil && ask.Seek.Apply && errors.Is(err, link.ErrAway) {
 			return nil, problem.New(problem.Unavailable, "it is not known whether the offsets were moved: %v", err).Next("ferry show GROUP -history tells")
 		}
 		if a.Problem != nil {
@@ -150,8 +150,8 @@ func (c *coordinator) answer(ctx context.Context, t *part.Channel, g *catalog.Gr
 		a.Given, err = c.next(ctx, t, ask)
 	case "leave":
 		err = c.leave(ctx, ask.Member)
-	case "move":
-		a.Moved, err = c.move(ctx, t, g, ask.Move)
+	case "seek":
+		a.Sought, err = c.seek(ctx, t, g, ask.Seek)
 	default:
 		err = fmt.Errorf("%w: %q", peer.ErrCall, ask.What)
 	}

@@ -300,7 +300,7 @@ func memberProblem(err error, t *part.Channel, partition int) error {
 	case errors.As(err, &below):
 		return problem.New(problem.Conflict, "%s: the group has committed offset %d, and %d is below it", at, below.Committed, below.Offset).Field("offset").
 			Allowed(fmt.Sprintf("%d and above", below.Committed)).Next("ferry seek moves a group back")
-	case errors.Is(err, group.ErrMoving):
+	case errors.Is(err, group.ErrSeeking):
 		return problem.New(problem.OldRound, "%s: %v", t.Address(), err).Next("ask for the share again and read from there")
 	case errors.Is(err, group.ErrNoMember):
 		return problem.New(problem.NoMember, "%s: %v", t.Address(), err).Next("join again")

@@ -49,16 +49,20 @@ func (gs *Groups) New(ctx context.Context, who string, a address.Address, from a
 }
 
 // Set changes a group.
-func (gs *Groups) Set(ctx context.Context, who string, a address.Address, settings setting.Change) error {
-	return change.UntilFresh(ctx, gs.catalog, a.String(), func() error {
+func (gs *Groups) Set(ctx context.Context, who string, a address.Address, settings setting.Change, preview bool) (p *form.Preview, err error) {
+	err = change.UntilFresh(ctx, gs.catalog, a.String(), func() error {
 		_, g, err := gs.parts.Group(a)
 		if err != nil {
 			return err
 		}
 		changed := *g
 		setting.Groups.Apply(&changed.Group, settings)
-		return gs.catalog.SetGroup(ctx, g, &changed, &catalog.Entry{Who: who, Action: "set group", Address: a.String(), Before: setting.Groups.Show(&g.Group, ""), After: setting.Groups.Show(&changed.Group, "")})
+		if p = change.Preview(a.String(), setting.Groups, &g.Group, &changed.Group, ""); preview || len(p.After) == 0 {
+			return nil
+		}
+		return gs.catalog.SetGroup(ctx, g, &changed, &catalog.Entry{Who: who, Action: "set group", Address: a.String(), Before: p.Before, After: p.After})
 	})
+	return p, err
 }
 
 // Remove deletes a group, or with preview only says what that would do.

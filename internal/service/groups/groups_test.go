@@ -36,7 +36,7 @@ var (
 func reading(t *testing.T) (*nodetest.Node, *part.Channel) {
 	t.Helper()
 	n := nodetest.Open(t)
-	topic := n.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitions": 2})
+	topic := n.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitionCount": 2})
 	for p := range 2 {
 		for i := range 5 {
 			n.Publish(topic, p, fmt.Sprintf("%d-%d", p, i))
@@ -145,8 +145,8 @@ func TestOffsetsAreMovedAndMovedBack(t *testing.T) {
 	n, _ := reading(t)
 	member := join(t, n, "")
 	next(t, n, member, true)
-	ask := groups.MoveAsk{To: "first", Partition: part.AnyPartition, Who: "owner", Why: "audit", Last: -1}
-	said, err := n.Groups.Move(t.Context(), a, &ask)
+	ask := groups.SeekAsk{To: "first", Partition: part.AnyPartition, Who: "owner", Why: "audit", Last: -1}
+	said, err := n.Groups.Seek(t.Context(), a, &ask)
 	require.NoError(t, err)
 	assert.Equal(t, 1, said.Members)
 	require.Len(t, said.Steps, 2)
@@ -154,25 +154,25 @@ func TestOffsetsAreMovedAndMovedBack(t *testing.T) {
 	assert.Zero(t, said.Steps[0].To)
 	assert.Zero(t, lag(t, n).Verdict.Messages, "a preview does nothing")
 	ask.Apply = true
-	_, err = n.Groups.Move(t.Context(), a, &ask)
+	_, err = n.Groups.Seek(t.Context(), a, &ask)
 	assert.ErrorContains(t, err, "member", "it is in use")
 	require.NoError(t, n.Groups.Leave(t.Context(), a, member))
-	done, err := n.Groups.Move(t.Context(), a, &ask)
+	done, err := n.Groups.Seek(t.Context(), a, &ask)
 	require.NoError(t, err)
 	assert.NotZero(t, done.ID)
 	assert.EqualValues(t, 10, lag(t, n).Verdict.Messages)
-	undo := groups.MoveAsk{Undo: true, Partition: part.AnyPartition, Who: "owner", Last: -1, Apply: true}
-	_, err = n.Groups.Move(t.Context(), a, &undo)
+	undo := groups.SeekAsk{Undo: true, Partition: part.AnyPartition, Who: "owner", Last: -1, Apply: true}
+	_, err = n.Groups.Seek(t.Context(), a, &undo)
 	require.NoError(t, err)
 	assert.Zero(t, lag(t, n).Verdict.Messages)
-	moves, err := n.Groups.Moves(t.Context(), a)
+	seeks, err := n.Groups.Seeks(t.Context(), a)
 	require.NoError(t, err)
-	assert.Len(t, moves, 2)
+	assert.Len(t, seeks, 2)
 	ask.Last = 1
-	_, err = n.Groups.Move(t.Context(), a, &ask)
+	_, err = n.Groups.Seek(t.Context(), a, &ask)
 	assert.ErrorContains(t, err, "by somebody else since", "others have moved them since the preview")
 	ask.To = "soon"
-	_, err = n.Groups.Move(t.Context(), a, &ask)
+	_, err = n.Groups.Seek(t.Context(), a, &ask)
 	assert.Error(t, err)
 }
 
@@ -190,9 +190,9 @@ func TestASeekThatIsGivenUpIsWholeOrNotThere(t *testing.T) {
 	done, given := 0, 0
 	for i := range 100 {
 		before := held()
-		ask := groups.MoveAsk{To: "offset:" + strconv.Itoa(i%5), Partition: part.AnyPartition, Who: "owner", Last: -1, Apply: true, WhileRunning: true}
+		ask := groups.SeekAsk{To: "offset:" + strconv.Itoa(i%5), Partition: part.AnyPartition, Who: "owner", Last: -1, Apply: true, WhileRunning: true}
 		ctx, cancel := context.WithTimeout(t.Context(), time.Duration(rand.IntN(9000))*time.Microsecond)
-		_, err := n.Groups.Move(ctx, a, &ask)
+		_, err := n.Groups.Seek(ctx, a, &ask)
 		cancel()
 		if err != nil {
 			given++
@@ -200,14 +200,14 @@ func TestASeekThatIsGivenUpIsWholeOrNotThere(t *testing.T) {
 		stale := n.Groups.Commit(t.Context(), a, member, before.Partitions[0].Round, []form.OffsetOf{{Partition: 0, Offset: 5}})
 		offsets, err := n.Groups.OffsetsOf(t.Context(), topic, "compliance")
 		require.NoError(t, err)
-		moves, err := n.Groups.Moves(t.Context(), a)
+		seeks, err := n.Groups.Seeks(t.Context(), a)
 		require.NoError(t, err)
-		if len(moves) == done { // it was not done: what was in hand may be committed
+		if len(seeks) == done { // it was not done: what was in hand may be committed
 			require.NoError(t, stale, "seek %d", i)
 			require.EqualValues(t, 5, offsets[0])
 			continue
 		}
-		done = len(moves)
+		done = len(seeks)
 		require.Error(t, stale, "seek %d: what was read before it is committed", i)
 		require.EqualValues(t, i%5, offsets[0])
 		require.EqualValues(t, i%5, offsets[1])
@@ -225,8 +225,17 @@ func TestGroupsAreMadeSetAndRemoved(t *testing.T) {
 	n, _ := reading(t)
 	_, err := n.Groups.New(t.Context(), "owner", a, first, nil)
 	assert.ErrorContains(t, err, "exists already")
-	require.NoError(t, n.Groups.Set(t.Context(), "owner", a, setting.Change{"paused": true, "expire": time.Hour}))
+	change := setting.Change{"paused": true, "expire": time.Hour}
+	p, err := n.Groups.Set(t.Context(), "owner", a, change, true)
+	require.NoError(t, err)
+	assert.True(t, p.Careful, "it brings the end of the group nearer")
+	assert.Contains(t, p.Effects[0], "after 1h without members the group goes")
 	_, g, err := n.Parts.Group(a)
+	require.NoError(t, err)
+	assert.False(t, g.Paused, "a preview does nothing")
+	_, err = n.Groups.Set(t.Context(), "owner", a, change, false)
+	require.NoError(t, err)
+	_, g, err = n.Parts.Group(a)
 	require.NoError(t, err)
 	assert.True(t, g.Paused)
 	assert.EqualValues(t, 3_600_000, g.ExpireMS)
@@ -237,9 +246,9 @@ func TestGroupsAreMadeSetAndRemoved(t *testing.T) {
 	_, err = n.Groups.Remove(t.Context(), "owner", a, false)
 	require.NoError(t, err)
 	_, _, err = n.Parts.Group(a)
-	var p *problem.Problem
-	require.ErrorAs(t, err, &p)
-	assert.Equal(t, problem.NotFound, p.Kind)
+	var wrong *problem.Problem
+	require.ErrorAs(t, err, &wrong)
+	assert.Equal(t, problem.NotFound, wrong.Kind)
 	joined, err := n.Groups.Join(t.Context(), "owner", a, &first, 0, "")
 	require.NoError(t, err)
 	assert.True(t, joined.Made, "joining makes it where it shall begin")

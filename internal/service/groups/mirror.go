@@ -75,7 +75,7 @@ func (m *mirror) refresh(ctx context.Context, gs *Groups) error {
 				slog.Warn("the record of a group's members cannot be read", "group", s.Group, "error", err)
 			}
 		}
-		if t.Moves != g.shares.Moves {
+		if t.Seeks != g.shares.Seeks {
 			for _, o := range g.offsets {
 				o.rate.Reset()
 			}

@@ -20,31 +20,31 @@ import (
 	"steadyferry/internal/engine/part"
 )
 
-// MoveAsk asks for a group's offsets to be moved.
-type MoveAsk struct {
+// SeekAsk asks for a group's offsets to be moved.
+type SeekAsk struct {
 	To           string `json:"to"` // a position; "" with Undo
 	Partition    int    `json:"partition"`
-	Undo         bool   `json:"undo"` // back to before the last move that is not undone
+	Undo         bool   `json:"undo"` // back to before the last seek that is not undone
 	WhileRunning bool   `json:"whileRunning"`
 	Apply        bool   `json:"apply"`
-	Last         int64  `json:"last"` // the newest move that was there at the preview; -1 takes any
+	Last         int64  `json:"last"` // the newest seek that was there at the preview; -1 takes any
 	Who          string `json:"who"`
 	Why          string `json:"why"`
 }
 
-// Moved is what moving offsets does, or has done.
-type Moved struct {
-	ID      int64       `json:"id"` // of the move, once it is done
-	Last    int64       `json:"last"`
-	Target  string      `json:"target"`
-	Members int         `json:"members"` // live ones
-	Steps   []MovedStep `json:"steps"`
-	Undoes  int64       `json:"undoes"`
+// Sought is what moving offsets does, or has done.
+type Sought struct {
+	ID      int64        `json:"id"` // of the seek, once it is done
+	Last    int64        `json:"last"`
+	Target  string       `json:"target"`
+	Members int          `json:"members"` // live ones
+	Steps   []SoughtStep `json:"steps"`
+	Undoes  int64        `json:"undoes"`
 }
 
-// MovedStep is a step with the times of the messages at its ends; nil at the
+// SoughtStep is a step with the times of the messages at its ends; nil at the
 // end of the partition.
-type MovedStep struct {
+type SoughtStep struct {
 	group.Step
 	FromTime *time.Time `json:"fromTime"`
 	ToTime   *time.Time `json:"toTime"`
@@ -81,7 +81,7 @@ func (gs *Groups) stepsTo(ctx context.Context, t *part.Channel, committed map[in
 				return nil, err
 			}
 		}
-		step := group.MoveTo(p.Number, first, end, committed[p.Number], to)
+		step := group.SeekTo(p.Number, first, end, committed[p.Number], to)
 		if at, ok := pos.TimeAt(now); ok {
 			oldest, known := gs.stampOf(ctx, p, first)
 			if known {
@@ -106,28 +106,28 @@ func (gs *Groups) OffsetsOf(ctx context.Context, t *part.Channel, name string) (
 }
 
 // Move moves a group's offsets, or says what that would do.
-func (gs *Groups) Move(ctx context.Context, a address.Address, ask *MoveAsk) (*Moved, error) {
+func (gs *Groups) Seek(ctx context.Context, a address.Address, ask *SeekAsk) (*Sought, error) {
 	if len(ask.Why) > setting.MaxDescription {
 		return nil, problem.New(problem.Invalid, "a reason of %d characters", len(ask.Why)).Field("why").Allowed(fmt.Sprintf("up to %d", setting.MaxDescription))
 	}
-	answer, err := gs.askMember(ctx, a, &groupAsk{What: "move", Move: ask})
+	answer, err := gs.askMember(ctx, a, &groupAsk{What: "seek", Seek: ask})
 	if err != nil {
 		return nil, err
 	}
-	return answer.Moved, nil
+	return answer.Sought, nil
 }
 
-func (c *coordinator) move(ctx context.Context, t *part.Channel, g *catalog.Group, ask *MoveAsk) (*Moved, error) {
+func (c *coordinator) seek(ctx context.Context, t *part.Channel, g *catalog.Group, ask *SeekAsk) (*Sought, error) {
 	a := part.GroupAddress(t, g.Name)
 	if ask.Apply {
-		if err := with(c, (*group.Desk).BeginMove); errors.Is(err, group.ErrOver) {
+		if err := with(c, (*group.Desk).BeginSeek); errors.Is(err, group.ErrOver) {
 			return nil, err
 		} else if err != nil {
 			return nil, problem.New(problem.Conflict, "the offsets of %s are being moved by somebody else at this moment", a).Next("look at ferry show %s -history, then try again", a)
 		}
 		defer func() {
 			c.mu.Lock()
-			c.desk.EndMove()
+			c.desk.EndSeek()
 			c.mu.Unlock()
 			c.changed.Broadcast()
 		}()
@@ -141,15 +141,15 @@ func (c *coordinator) move(ctx context.Context, t *part.Channel, g *catalog.Grou
 	if ask.Apply && live > 0 && !ask.WhileRunning {
 		return nil, problem.New(problem.Conflict, "%s has %s, which would go on reading where they are", a, words.Many(live, "live member")).Next("stop them, or move with -while-running (whileRunning): then they are told and go on from the new offsets")
 	}
-	moves, err := c.gs.catalog.Moves(ctx, g.ID, 1000)
+	seeks, err := c.gs.catalog.Seeks(ctx, g.ID, 1000)
 	if err != nil {
 		return nil, part.Explain(err, a.String())
 	}
-	out := &Moved{Members: live, Target: ask.To}
-	if len(moves) > 0 {
-		out.Last = moves[0].ID
+	out := &Sought{Members: live, Target: ask.To}
+	if len(seeks) > 0 {
+		out.Last = seeks[0].ID
 	}
-	steps, undoes, err := c.steps(ctx, t, a, committed, moves, ask)
+	steps, undoes, err := c.steps(ctx, t, a, committed, seeks, ask)
 	if err != nil {
 		return nil, err
 	}
@@ -157,7 +157,7 @@ func (c *coordinator) move(ctx context.Context, t *part.Channel, g *catalog.Grou
 		out.Undoes, out.Target = undoes.ID, "before "+undoes.Target
 	}
 	for _, step := range steps {
-		m := MovedStep{Step: step}
+		m := SoughtStep{Step: step}
 		if p, err := t.Partition(step.Partition); err == nil {
 			m.FromTime, m.ToTime = c.gs.timeAt(ctx, p, step.From), c.gs.timeAt(ctx, p, step.To)
 		}
@@ -170,7 +170,7 @@ func (c *coordinator) move(ctx context.Context, t *part.Channel, g *catalog.Grou
 }
 
 // settled waits until no commit is on its way into the records: none may
-// come behind the move.
+// come behind the seek.
 func (c *coordinator) settled(ctx context.Context) error {
 	deadline := time.Now().Add(commitTime)
 	for {
@@ -183,13 +183,13 @@ func (c *coordinator) settled(ctx context.Context) error {
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-time.After(time.Until(deadline)):
-			return problem.New(problem.RecordsAway, "commits are still on their way").Next("try again in a moment")
+			return problem.New(problem.CatalogAway, "commits are still on their way").Next("try again in a moment")
 		}
 	}
 }
 
-// steps returns how the offsets move, and the move that is undone.
-func (c *coordinator) steps(ctx context.Context, t *part.Channel, a address.Address, committed map[int]int64, moves []catalog.Move, ask *MoveAsk) ([]group.Step, *catalog.Move, error) {
+// steps returns how the offsets move, and the seek that is undone.
+func (c *coordinator) steps(ctx context.Context, t *part.Channel, a address.Address, committed map[int]int64, seeks []catalog.Seek, ask *SeekAsk) ([]group.Step, *catalog.Seek, error) {
 	if !ask.Undo {
 		pos, err := address.ParsePosition(ask.To)
 		if err != nil {
@@ -198,11 +198,11 @@ func (c *coordinator) steps(ctx context.Context, t *part.Channel, a address.Addr
 		steps, err := c.gs.stepsTo(ctx, t, committed, pos, ask.Partition)
 		return steps, nil, err
 	}
-	for _, m := range moves {
+	for _, m := range seeks {
 		if m.Undone || m.Undoes.Valid {
 			continue
 		}
-		var old []MovedStep
+		var old []SoughtStep
 		if err := json.Unmarshal(m.Steps, &old); err != nil {
 			return nil, nil, err
 		}
@@ -216,19 +216,19 @@ func (c *coordinator) steps(ctx context.Context, t *part.Channel, a address.Addr
 			if err != nil {
 				return nil, nil, err
 			}
-			steps = append(steps, group.MoveTo(o.Partition, l.First(), l.End(), committed[o.Partition], o.From))
+			steps = append(steps, group.SeekTo(o.Partition, l.First(), l.End(), committed[o.Partition], o.From))
 		}
 		return steps, &m, nil
 	}
-	return nil, nil, problem.New(problem.NotFound, "%s has no move of its offsets that could be undone", a).Next("ferry show %s -history lists what was done", a)
+	return nil, nil, problem.New(problem.NotFound, "%s has no seek that could be undone", a).Next("ferry show %s -history lists what was done", a)
 }
 
-func (c *coordinator) apply(ctx context.Context, a address.Address, ask *MoveAsk, out *Moved) error {
+func (c *coordinator) apply(ctx context.Context, a address.Address, ask *SeekAsk, out *Sought) error {
 	steps, err := json.Marshal(out.Steps)
 	if err != nil {
 		return err
 	}
-	record := &catalog.Move{Who: ask.Who, Why: ask.Why, Target: out.Target, Steps: steps, Undoes: sql.NullInt64{Int64: out.Undoes, Valid: out.Undoes > 0}}
+	record := &catalog.Seek{Who: ask.Who, Why: ask.Why, Target: out.Target, Steps: steps, Undoes: sql.NullInt64{Int64: out.Undoes, Valid: out.Undoes > 0}}
 	offsets, before := map[int]int64{}, map[string]any{}
 	var partitions []int
 	for _, s := range out.Steps {
@@ -240,23 +240,23 @@ func (c *coordinator) apply(ctx context.Context, a address.Address, ask *MoveAsk
 	if ask.Undo {
 		action = "undo seek"
 	}
-	var moved error
+	var sought error
 	// With the others that change the table, so that neither is lost; it is waited
 	// for whoever asks no longer waits, since commits are refused meanwhile.
 	err = c.change(context.WithoutCancel(ctx), func(t *group.Table) error {
 		next := t.Clone()
-		next.Moved(partitions)
+		next.Sought(partitions)
 		shares, err := json.Marshal(next)
 		if err == nil {
-			err = c.gs.catalog.MoveOffsets(ctx, c.group, c.epoch, ask.Last, record, offsets, shares,
+			err = c.gs.catalog.SeekOffsets(ctx, c.group, c.epoch, ask.Last, record, offsets, shares,
 				&catalog.Entry{Who: ask.Who, Action: action, Address: a.String(), Before: map[string]any{"offsets": before}, After: map[string]any{"offsets": offsets, "to": out.Target, "why": ask.Why}})
 		}
 		c.mu.Lock()
 		defer c.mu.Unlock()
-		switch moved = err; {
+		switch sought = err; {
 		case err == nil:
 			*t = *next
-			c.desk.Moved(offsets)
+			c.desk.Sought(offsets)
 		case !errors.Is(err, catalog.ErrStale):
 			c.desk.Doubt()
 		}
@@ -269,10 +269,10 @@ func (c *coordinator) apply(ctx context.Context, a address.Address, ask *MoveAsk
 		c.mu.Unlock()
 	}
 	switch {
-	case errors.Is(moved, catalog.ErrStale):
+	case errors.Is(sought, catalog.ErrStale):
 		return problem.New(problem.Conflict, "the offsets of %s were moved by somebody else since they were looked at; nothing was changed", a).Next("look at ferry show %s -history, then decide again", a)
-	case moved != nil:
-		return part.Explain(moved, a.String())
+	case sought != nil:
+		return part.Explain(sought, a.String())
 	case err != nil && (record.ID == 0 || !errors.Is(err, group.ErrOver)):
 		return part.Explain(err, a.String())
 	}
@@ -280,12 +280,12 @@ func (c *coordinator) apply(ctx context.Context, a address.Address, ask *MoveAsk
 	return nil
 }
 
-// Moves returns what was done to a group's offsets by hand, newest first.
-func (gs *Groups) Moves(ctx context.Context, a address.Address) ([]catalog.Move, error) {
+// Seeks returns what was done to a group's offsets by hand, newest first.
+func (gs *Groups) Seeks(ctx context.Context, a address.Address) ([]catalog.Seek, error) {
 	_, g, err := gs.parts.Group(a)
 	if err != nil {
 		return nil, err
 	}
-	moves, err := gs.catalog.Moves(ctx, g.ID, 200)
-	return moves, part.Explain(err, a.String())
+	seeks, err := gs.catalog.Seeks(ctx, g.ID, 200)
+	return seeks, part.Explain(err, a.String())
 }

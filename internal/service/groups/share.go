@@ -66,7 +66,7 @@ func (c *coordinator) write() {
 }
 
 // record records a table and shows it, unless what it was made from is in doubt by
-// now: it would undo a move that is in the records.
+// now: it would undo a seek that is in the records.
 func (c *coordinator) record(next *group.Table) error {
 	if err := with(c, (*group.Desk).Over); err != nil {
 		return err

@@ -332,7 +332,7 @@ func TestAJobIsStoppedWhenTooMuchFails(t *testing.T) {
 	l.failed = 50
 	d := newDesk(t, database, l, nil)
 	d.run(t)
-	stopped := d.reaches(t, d.begin(t, 60, 1e6).ID, job.Stopped)
+	stopped := d.reaches(t, d.begin(t, 60, 1e6).ID, job.Halted)
 	assert.Equal(t, "50 failed", stopped.Detail)
 	assert.EqualValues(t, 50, stopped.Failed)
 }

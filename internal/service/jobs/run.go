@@ -102,7 +102,7 @@ func (r *runner) passing(err error) bool {
 	var p *problem.Problem
 	switch {
 	case errors.As(err, &p):
-		return p.Kind == problem.Unavailable || p.Kind == problem.NoMajority || p.Kind == problem.RecordsAway || p.Kind == problem.DiskFull || p.Kind == problem.Paused
+		return p.Kind == problem.Unavailable || p.Kind == problem.NoMajority || p.Kind == problem.CatalogAway || p.Kind == problem.DiskFull || p.Kind == problem.Paused
 	case errors.Is(err, catalog.ErrAway), errors.Is(err, context.DeadlineExceeded):
 		return true
 	case r.faulty.IsZero():
@@ -174,7 +174,7 @@ func (r *runner) judge(ctx context.Context) (over bool, err error) {
 	if err != nil || stop == "" {
 		return false, err
 	}
-	return true, r.end(ctx, job.Stopped, stop)
+	return true, r.end(ctx, job.Halted, stop)
 }
 
 // end records that the job has ended; while the records are away it tries for as

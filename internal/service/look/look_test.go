@@ -63,7 +63,7 @@ func browse(t *testing.T, n *nodetest.Node, s look.Selection) (string, form.Prog
 // other.
 func numbered(t *testing.T, n *nodetest.Node, count int) *part.Channel {
 	t.Helper()
-	topic := n.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitions": 3})
+	topic := n.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitionCount": 3})
 	for i := range count {
 		n.Publish(topic, i%3, fmt.Sprint(i))
 		time.Sleep(time.Millisecond) // so that their times differ
@@ -74,7 +74,7 @@ func numbered(t *testing.T, n *nodetest.Node, count int) *part.Channel {
 func TestABrowseFindsWhatIsMeantInOrder(t *testing.T) {
 	n := nodetest.Open(t)
 	topic := numbered(t, n, 12)
-	all := look.Selection{Topic: topic, From: at(t, "first"), To: at(t, "last"), Limit: 100}
+	all := look.Selection{Topic: topic, From: at(t, "first"), To: at(t, "end"), Limit: 100}
 	found, last := browse(t, n, all)
 	assert.Equal(t, "0 1 2 3 4 5 6 7 8 9 10 11", found)
 	assert.Equal(t, form.Progress{LookedAt: 12, Total: 12, Found: 12}, last)
@@ -104,7 +104,7 @@ func TestABrowseFindsWhatIsMeantInOrder(t *testing.T) {
 func TestABrowseEndsWithItsCallerAndItsReader(t *testing.T) {
 	n := nodetest.Open(t)
 	topic := numbered(t, n, 6)
-	s := look.Selection{Topic: topic, From: at(t, "first"), To: at(t, "last"), Limit: 100}
+	s := look.Selection{Topic: topic, From: at(t, "first"), To: at(t, "end"), Limit: 100}
 	full := errors.New("the reader has enough")
 	assert.ErrorIs(t, n.Look.Browse(t.Context(), s, func(e look.Event) error { return full }), full)
 	ctx, cancel := context.WithCancel(t.Context())
@@ -155,11 +155,11 @@ func TestATailTellsWhatComesAndGoesOn(t *testing.T) {
 	}()
 	seen, _ = tail("first", positions, 1)
 	assert.Equal(t, []string{"later"}, seen)
-	seen, _ = tail("last", nil, 0)
+	seen, _ = tail("end", nil, 0)
 	assert.Empty(t, seen)
 	ended := make(chan error, 1)
 	go func() {
-		ended <- n.Look.Tail(t.Context(), look.Selection{Topic: topic, From: at(t, "last")}, nil, func(look.Event, look.TailPositions) error { return nil }, func(look.TailPositions) error { return nil })
+		ended <- n.Look.Tail(t.Context(), look.Selection{Topic: topic, From: at(t, "end")}, nil, func(look.Event, look.TailPositions) error { return nil }, func(look.TailPositions) error { return nil })
 	}()
 	time.Sleep(200 * time.Millisecond)
 	_, err := n.Manage.RemoveChannel(t.Context(), "owner", topic.Address(), false)

@@ -13,14 +13,13 @@ import (
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/change"
 )
 
 // previewSet says what a change of settings does: what each row of the table
 // says, what retention takes at once, and which groups are not there yet.
 func (mg *Manage) previewSet(ctx context.Context, t *part.Channel, old, changed *catalog.Channel) (*form.Preview, error) {
-	p := &form.Preview{Address: old.Address()}
-	p.Before, p.After, p.Effects = setting.Channels.Diff(&old.Channel, &changed.Channel, old.Kind)
-	p.Careful = setting.Channels.Careful(&old.Channel, &changed.Channel, old.Kind)
+	p := change.Preview(old.Address(), setting.Channels, &old.Channel, &changed.Channel, old.Kind)
 	if changed.RetainMS < old.RetainMS || changed.RetainBytes < old.RetainBytes {
 		retention := topic.Retention{Age: time.Duration(changed.RetainMS) * time.Millisecond, Bytes: changed.RetainBytes}
 		for _, part := range t.Partitions() {
@@ -31,18 +30,14 @@ func (mg *Manage) previewSet(ctx context.Context, t *part.Channel, old, changed 
 			p.Bytes += loss.Bytes
 			p.Messages += loss.Messages
 		}
-		p.Effects = append(p.Effects, fmt.Sprintf("retention takes %s (%s) at once; that cannot be taken back", words.Many(p.Messages, "message"), address.FormatSize(p.Bytes)))
+		p.Effects = append(p.Effects, fmt.Sprintf("retention takes %s (%s) at once; that cannot be undone", words.Many(p.Messages, "message"), address.FormatSize(p.Bytes)))
 	}
-	p.Careful = p.Careful || p.Messages > 0
 	if p.After["hold"] != nil {
 		for _, name := range changed.Hold {
 			if mg.catalog.View().Groups[t.ID][name] == nil {
 				p.Effects = append(p.Effects, fmt.Sprintf("there is no group %s yet: it counts from when it is made", name))
 			}
 		}
-	}
-	if p.Effects == nil {
-		p.Effects = []string{}
 	}
 	return p, nil
 }

@@ -23,7 +23,7 @@ func TestMain(m *testing.M) { testdb.Main(m) }
 // logged are the actions in the logbook, the newest first.
 func logged(t *testing.T, n *nodetest.Node) (actions []string) {
 	t.Helper()
-	rows, err := n.Records.Logbook(t.Context(), 0, 50)
+	rows, err := n.Catalog.Logbook(t.Context(), 0, 50)
 	require.NoError(t, err)
 	for _, r := range rows {
 		actions = append(actions, r.Action)
@@ -33,17 +33,17 @@ func logged(t *testing.T, n *nodetest.Node) (actions []string) {
 
 func TestAChangeIsSaidFirstAndThenDone(t *testing.T) {
 	n := nodetest.Open(t)
-	topic := n.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitions": 2})
+	topic := n.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitionCount": 2})
 	for range 3 {
 		n.Publish(topic, 0, strings.Repeat("x", 1000))
 	}
 	a := topic.Address()
-	change := setting.Change{"partitions": 4, "maxBody": int64(100), "hold": []string{"nobody"}}
+	change := setting.Change{"partitionCount": 4, "maxBody": int64(100), "hold": []string{"nobody"}}
 	said, err := n.Manage.SetChannel(t.Context(), "owner", a, change, nil, true)
 	require.NoError(t, err)
 	assert.Equal(t, 2, topic.Record().Partitions, "a preview does nothing")
-	assert.Equal(t, 4, said.After["partitions"])
-	assert.Equal(t, 2, said.Before["partitions"])
+	assert.Equal(t, 4, said.After["partitionCount"])
+	assert.Equal(t, 2, said.Before["partitionCount"])
 	text := strings.Join(said.Effects, "; ")
 	for _, wanted := range []string{"partitions 2 to 3 are added", "bodies over 100B are refused", "there is no group nobody yet"} {
 		assert.Contains(t, text, wanted)
@@ -53,10 +53,10 @@ func TestAChangeIsSaidFirstAndThenDone(t *testing.T) {
 	assert.Equal(t, said.Effects, done.Effects)
 	assert.Len(t, topic.Partitions(), 4)
 	assert.Equal(t, "set topic", logged(t, n)[0])
-	nothing, err := n.Manage.SetChannel(t.Context(), "owner", a, setting.Change{"partitions": 4}, nil, true)
+	nothing, err := n.Manage.SetChannel(t.Context(), "owner", a, setting.Change{"partitionCount": 4}, nil, true)
 	require.NoError(t, err)
 	assert.Empty(t, nothing.After)
-	for wanted, c := range map[string]setting.Change{"cannot become fewer": {"partitions": 1}, "which has no attempts": {"attempts": 3}, "1 to 1 now": {"replicas": 3}} {
+	for wanted, c := range map[string]setting.Change{"cannot become fewer": {"partitionCount": 1}, "which has no attempts": {"attempts": 3}, "1 to 1 now": {"replicas": 3}} {
 		_, err := n.Manage.SetChannel(t.Context(), "owner", a, c, nil, true)
 		assert.ErrorContains(t, err, wanted)
 	}
@@ -118,7 +118,7 @@ func TestWhatIsRemovedComesBackUntilItIsGone(t *testing.T) {
 	n.Channel(setting.Queue, "coldchain/readings", nil)
 	assert.ErrorContains(t, n.Manage.RestoreChannel(t.Context(), "owner", a), "the name was used again")
 	n.Manage.Purge(t.Context(), time.Now().Add(2*time.Hour))
-	assert.Empty(t, n.Records.View().Removed)
+	assert.Empty(t, n.Catalog.View().Removed)
 	_, err = n.Manage.RemoveChannel(t.Context(), "owner", a, false)
 	require.NoError(t, err)
 	n.Manage.Purge(t.Context(), time.Now().Add(2*time.Hour))
@@ -130,7 +130,8 @@ func TestSpaces(t *testing.T) {
 	ctx := t.Context()
 	assert.ErrorContains(t, n.Manage.NewSpace(ctx, "owner", "coldchain", nil), "exists already")
 	assert.ErrorContains(t, n.Manage.NewSpace(ctx, "owner", "Cold Chain", nil), "a-z 0-9")
-	require.NoError(t, n.Manage.SetSpace(ctx, "owner", "coldchain", setting.Change{"description": "boxes", "labels": map[string]string{"team": "logistics"}}))
+	_, err := n.Manage.SetSpace(ctx, "owner", "coldchain", setting.Change{"description": "boxes", "labels": map[string]string{"team": "logistics"}}, false)
+	require.NoError(t, err)
 	s, err := n.Parts.Space("coldchain")
 	require.NoError(t, err)
 	assert.Equal(t, "boxes", s.Description)

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/core/words"
@@ -29,9 +30,9 @@ func (mg *Manage) NewSpace(ctx context.Context, who, name string, settings setti
 	return part.Explain(err, name)
 }
 
-// SetSpace changes a space.
-func (mg *Manage) SetSpace(ctx context.Context, who, name string, settings setting.Change) error {
-	return change.UntilFresh(ctx, mg.catalog, name, func() error {
+// SetSpace changes a space, or with preview only says what that would do.
+func (mg *Manage) SetSpace(ctx context.Context, who, name string, settings setting.Change, preview bool) (p *form.Preview, err error) {
+	err = change.UntilFresh(ctx, mg.catalog, name, func() error {
 		old, err := mg.parts.Space(name)
 		if err != nil {
 			return err
@@ -41,8 +42,12 @@ func (mg *Manage) SetSpace(ctx context.Context, who, name string, settings setti
 		setting.Spaces.Apply(&is, settings)
 		changed := *old
 		changed.Description, changed.Labels = is.Description, is.Labels
-		return mg.catalog.SetSpace(ctx, old, &changed, &catalog.Entry{Who: who, Action: "set space", Address: name, Before: setting.Spaces.Show(&was, ""), After: setting.Spaces.Show(&is, "")})
+		if p = change.Preview(name, setting.Spaces, &was, &is, ""); preview || len(p.After) == 0 {
+			return nil
+		}
+		return mg.catalog.SetSpace(ctx, old, &changed, &catalog.Entry{Who: who, Action: "set space", Address: name, Before: p.Before, After: p.After})
 	})
+	return p, err
 }
 
 // RemoveSpace deletes a space without channels.

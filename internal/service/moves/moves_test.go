@@ -48,7 +48,7 @@ func holders(n *nodetest.Node, topic *part.Channel) (all []string) {
 // at returns the channel as a node knows it.
 func at(t *testing.T, n *nodetest.Node, topic *part.Channel) *part.Channel {
 	t.Helper()
-	require.NoError(t, n.Records.CatchUp(t.Context()))
+	require.NoError(t, n.Catalog.CatchUp(t.Context()))
 	here, err := n.Parts.Channel(topic.Address())
 	require.NoError(t, err)
 	n.Parts.WaitReady(t.Context(), here)
@@ -68,7 +68,7 @@ func kept(t *testing.T, n *nodetest.Node, topic *part.Channel) int64 {
 func TestReplicasMoveWhileWhoMovesThemGoes(t *testing.T) {
 	nodes := nodetest.Cluster(t, 3)
 	a, b, c := nodes[0], nodes[1], nodes[2]
-	topic := a.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitions": 4, "replicas": 1})
+	topic := a.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitionCount": 4, "replicas": 1})
 	for i := range 40 {
 		a.Publish(topic, i%4, fmt.Sprint(i))
 	}
@@ -111,10 +111,10 @@ func TestReplicasMoveWhileWhoMovesThemGoes(t *testing.T) {
 }
 
 // A job that is taken back leaves things as they were.
-func TestAJobIsTakenBack(t *testing.T) {
+func TestAJobIsBroughtBack(t *testing.T) {
 	nodes := nodetest.Cluster(t, 2)
 	a := nodes[0]
-	topic := a.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitions": 8, "replicas": 1})
+	topic := a.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitionCount": 8, "replicas": 1})
 	before := holders(a, topic)
 	done, err := a.Manage.SetChannel(t.Context(), "owner", topic.Address(), setting.Change{"replicas": 2}, nil, false)
 	require.NoError(t, err)
@@ -131,7 +131,7 @@ func TestAJobIsTakenBack(t *testing.T) {
 	}
 	_, err = a.Moves.Cancel(t.Context(), "owner", done.Job+100)
 	assert.Error(t, err, "there is none")
-	require.NoError(t, a.Records.CatchUp(t.Context()))
+	require.NoError(t, a.Catalog.CatchUp(t.Context()))
 	_, err = a.Moves.Cancel(t.Context(), "owner", done.Job)
 	assert.Error(t, err, "it has ended")
 }

@@ -22,9 +22,9 @@ import (
 
 // Action is what an operator does to messages of a queue.
 type Action struct {
-	Op     queue.Op // OpReturn, OpDiscard, OpTakeBack, OpEdit
+	Op     queue.Op // OpReturn, OpDiscard, OpUndo, OpEdit
 	Who    string
-	Reason string
+	Why    string
 	After  time.Duration // delay of what returns
 	Edits  []edit.Edit
 	Return bool // what was edited
@@ -51,11 +51,11 @@ type ActionResult struct {
 	Messages int64
 	Samples  []ActionSample
 	Effects  []string
-	Until    *time.Time // until when it can be taken back
+	Until    *time.Time // until when it can be brought back
 	Done     bool
 }
 
-var actionNames = map[queue.Op]string{queue.OpReturn: "return", queue.OpDiscard: "discard", queue.OpTakeBack: "take back", queue.OpEdit: "edit", queue.OpSendOn: "send on"}
+var actionNames = map[queue.Op]string{queue.OpReturn: "return", queue.OpDiscard: "discard", queue.OpUndo: "undo", queue.OpEdit: "edit", queue.OpSendOn: "send on"}
 
 // Act does something to the selected messages; with preview it only says what
 // that would be. Messages whose state does not go with it are left alone.
@@ -63,14 +63,14 @@ func (qs *Queues) Act(ctx context.Context, t *part.Channel, s Selection, act Act
 	if err := s.check(); err != nil {
 		return nil, err
 	}
-	if err := message.CheckReason(act.Reason, ""); err != nil {
-		return nil, problem.New(problem.Invalid, "%v", err).Field("reason")
+	if err := message.CheckReason(act.Why, ""); err != nil {
+		return nil, problem.New(problem.Invalid, "%v", err).Field("why")
 	}
 	if act.After < 0 || act.After > queue.MaxDelay {
 		return nil, problem.New(problem.Invalid, "after %s", act.After).Field("after").Allowed("0s to 365d")
 	}
-	if act.Op == queue.OpDiscard && act.Reason == "" && !preview {
-		return nil, problem.New(problem.Invalid, "a reason is missing").Field("reason").Allowed("a few words, such as: boxes of the drill")
+	if act.Op == queue.OpDiscard && act.Why == "" && !preview {
+		return nil, problem.New(problem.Invalid, "why it is discarded is missing").Field("why").Allowed("a few words, such as: boxes of the drill")
 	}
 	var editor *edit.Editor
 	if act.Op == queue.OpEdit {
@@ -87,7 +87,7 @@ func (qs *Queues) Act(ctx context.Context, t *part.Channel, s Selection, act Act
 		return out, err
 	}
 	err := qs.catalog.Note(ctx, &catalog.Entry{Who: act.Who, Action: actionNames[act.Op] + " messages", Address: qs.actedOn(t, s), After: map[string]any{
-		"messages": out.Messages, "cause": CauseText(s.Cause), "where": s.Where, "reason": act.Reason, "edits": act.Edits, "return": act.Return}})
+		"messages": out.Messages, "cause": CauseText(s.Cause), "where": s.Where, "why": act.Why, "edits": act.Edits, "return": act.Return}})
 	if err != nil {
 		return nil, part.Explain(err, t.Address().String())
 	}
@@ -97,7 +97,7 @@ func (qs *Queues) Act(ctx context.Context, t *part.Channel, s Selection, act Act
 	}
 	return out, qs.EachPage(ctx, t, s, true, actPage, func(p *part.Partition, a *QueueAnswer) error {
 		for some := range slices.Chunk(a.Offsets, actCommand) {
-			changed, err := qs.ActAt(ctx, p, &queue.Command{Op: act.Op, Who: act.Who, Reason: act.Reason, After: act.After.Microseconds(), Offsets: some})
+			changed, err := qs.ActAt(ctx, p, &queue.Command{Op: act.Op, Who: act.Who, Reason: act.Why, After: act.After.Microseconds(), Offsets: some})
 			if err != nil {
 				return err
 			}
@@ -220,10 +220,10 @@ func (out *ActionResult) describe(t *part.Channel, act Action) {
 		}
 		out.Effects = append(out.Effects, text)
 	case queue.OpDiscard:
-		until := time.Now().Add(time.Duration(set.WayBack) * time.Microsecond).UTC().Truncate(time.Second)
+		until := time.Now().Add(time.Duration(set.RetainDiscarded) * time.Microsecond).UTC().Truncate(time.Second)
 		out.Until = &until
-		out.Effects = append(out.Effects, fmt.Sprintf("%s: no member gets what is discarded; until %s it can be taken back, then it is gone", words.Many(out.Messages, "message is discarded", "messages are discarded"), until.Format(time.RFC3339)))
-	case queue.OpTakeBack:
+		out.Effects = append(out.Effects, fmt.Sprintf("%s: no member gets what is discarded; until %s it can be brought back, then it is gone", words.Many(out.Messages, "message is discarded", "messages are discarded"), until.Format(time.RFC3339)))
+	case queue.OpUndo:
 		out.Effects = append(out.Effects, words.Many(out.Messages, "discarded message is", "discarded messages are")+" taken back: each is what it was before")
 	}
 }
@@ -245,7 +245,7 @@ func (qs *Queues) edit(ctx context.Context, t *part.Channel, s Selection, act Ac
 				return problem.New(problem.Conflict, "%s: %v", t.Address().At(p.Number, item.Info.Offset), err)
 			}
 			group.Go(func() error {
-				_, err := qs.ActAt(ctx, p, &queue.Command{Op: queue.OpEdit, Who: act.Who, Reason: act.Reason, Offsets: []int64{item.Info.Offset}, Content: Pack(after)})
+				_, err := qs.ActAt(ctx, p, &queue.Command{Op: queue.OpEdit, Who: act.Who, Reason: act.Why, Offsets: []int64{item.Info.Offset}, Content: Pack(after)})
 				return err
 			})
 		}
@@ -256,7 +256,7 @@ func (qs *Queues) edit(ctx context.Context, t *part.Channel, s Selection, act Ac
 		if !act.Return {
 			return nil
 		}
-		_, err := qs.ActAt(ctx, p, &queue.Command{Op: queue.OpReturn, Who: act.Who, Reason: act.Reason, After: act.After.Microseconds(), Offsets: a.Offsets})
+		_, err := qs.ActAt(ctx, p, &queue.Command{Op: queue.OpReturn, Who: act.Who, Reason: act.Why, After: act.After.Microseconds(), Offsets: a.Offsets})
 		return err
 	})
 }

@@ -25,7 +25,7 @@ func TestMain(m *testing.M) { testdb.Main(m) }
 
 // quick is a queue whose messages come back at once, and fail for good after
 // two attempts.
-var quick = setting.Change{"attempts": 2, "backoff": setting.Span{}}
+var quick = setting.Change{"attemptLimit": 2, "backoff": setting.Span{}}
 
 func lease(t *testing.T, n *nodetest.Node, q *part.Channel, most int) []queue.Delivery {
 	t.Helper()
@@ -141,7 +141,7 @@ func TestDeadLettersAreReturnedMendedAndDiscarded(t *testing.T) {
 	}
 	act := func(s queues.Selection, a queues.Action, preview bool) *queues.ActionResult {
 		t.Helper()
-		a.Who, a.Reason = "owner", "a drill"
+		a.Who, a.Why = "owner", "a drill"
 		out, err := n.Queues.Act(t.Context(), q, s, a, preview)
 		require.NoError(t, err)
 		return out
@@ -166,7 +166,7 @@ func TestDeadLettersAreReturnedMendedAndDiscarded(t *testing.T) {
 	assert.EqualValues(t, 1, done.Messages)
 	require.NotNil(t, done.Until)
 	assert.Equal(t, "0 waiting, 2 leased, 0 dead, 1 discarded, 0 accepted", counts(n, q))
-	act(queues.Selection{States: []queue.State{queue.Discarded}}, queues.Action{Op: queue.OpTakeBack}, false)
+	act(queues.Selection{States: []queue.State{queue.Discarded}}, queues.Action{Op: queue.OpUndo}, false)
 	assert.Equal(t, "0 waiting, 2 leased, 1 dead, 0 discarded, 0 accepted", counts(n, q))
 }
 

@@ -28,7 +28,7 @@ func (item *Item) Form(t *part.Channel) form.QueueMessage {
 	}
 	switch i.State {
 	case queue.Leased, queue.Delayed:
-		out.Due = form.Micros(i.Due)
+		out.Deadline = form.Micros(i.Due)
 	case queue.Dead:
 		out.DeadAt = form.Micros(i.Due)
 	}

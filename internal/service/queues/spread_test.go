@@ -20,7 +20,7 @@ import (
 // bodies count from 0.
 func spread(t *testing.T, n *nodetest.Node) *part.Channel {
 	t.Helper()
-	q := n.Channel(setting.Queue, "coldchain/inspections", setting.Change{"partitions": 4, "attempts": 2, "backoff": setting.Span{}})
+	q := n.Channel(setting.Queue, "coldchain/inspections", setting.Change{"partitionCount": 4, "attemptLimit": 2, "backoff": setting.Span{}})
 	for i := range 12 {
 		n.Publish(q, i%4, fmt.Sprintf(`{"n":%d}`, i))
 	}
@@ -119,7 +119,7 @@ func TestPartitionsOfAQueueAreToldAsOne(t *testing.T) {
 // most as much as it asked for.
 func TestAMemberThatWaitsGetsWhatComes(t *testing.T) {
 	n := nodetest.Open(t)
-	q := n.Channel(setting.Queue, "coldchain/recalls", setting.Change{"partitions": 4})
+	q := n.Channel(setting.Queue, "coldchain/recalls", setting.Change{"partitionCount": 4})
 	for i := range 6 {
 		came := make(chan []queue.Delivery)
 		go func() {
@@ -184,7 +184,7 @@ func TestAMessageTellsWhatHappenedToIt(t *testing.T) {
 func TestAQueueIsWorkedOnThroughAnyNode(t *testing.T) {
 	nodes := nodetest.Cluster(t, 2)
 	here, there := nodes[0], nodes[1]
-	q := here.Channel(setting.Queue, "coldchain/inspections", setting.Change{"partitions": 2, "attempts": 2, "replicas": 1, "backoff": setting.Span{}})
+	q := here.Channel(setting.Queue, "coldchain/inspections", setting.Change{"partitionCount": 2, "attemptLimit": 2, "replicas": 1, "backoff": setting.Span{}})
 	require.Eventually(t, func() bool { _, err := there.Queues.At(q.Address()); return err == nil }, 10*time.Second, 10*time.Millisecond)
 	for _, n := range nodes {
 		q, err := n.Queues.At(q.Address())
@@ -214,7 +214,7 @@ func TestAQueueIsWorkedOnThroughAnyNode(t *testing.T) {
 		item, err := n.Queues.Item(t.Context(), q, leased[3].Lease.Partition, leased[3].Lease.Offset, true)
 		require.NoError(t, err)
 		assert.Equal(t, "nobody knows it", item.Detail())
-		done, err := n.Queues.Act(t.Context(), q, dead(""), queues.Action{Op: queue.OpDiscard, Who: "owner", Reason: "a drill"}, false)
+		done, err := n.Queues.Act(t.Context(), q, dead(""), queues.Action{Op: queue.OpDiscard, Who: "owner", Why: "a drill"}, false)
 		require.NoError(t, err)
 		assert.EqualValues(t, 1, done.Messages)
 		_, each := n.Parts.Status(q, time.Now())

@@ -78,7 +78,7 @@ func (i *Item) follow(r message.Record) {
 			add(kind, s.Reason, s.Detail)
 		}
 	}
-	kind := map[queue.Op]queue.EventKind{queue.OpReturn: queue.Returned, queue.OpEdit: queue.Edited, queue.OpDiscard: queue.DiscardedBy, queue.OpTakeBack: queue.TakenBack, queue.OpSendOn: queue.SentOn}[c.Op]
+	kind := map[queue.Op]queue.EventKind{queue.OpReturn: queue.Returned, queue.OpEdit: queue.Edited, queue.OpDiscard: queue.DiscardedBy, queue.OpUndo: queue.BroughtBack, queue.OpSendOn: queue.SentOn}[c.Op]
 	if kind != 0 && slices.Contains(c.Offsets, offset) {
 		add(kind, c.Reason, c.Detail)
 	}

@@ -162,7 +162,7 @@ func (rs *Replays) planTopic(ctx context.Context, s *Spec, e *replayEnds, take f
 	if sel.From, err = address.ParsePosition(orText(s.FromPosition, "first")); err != nil {
 		return problem.New(problem.Invalid, "%v", err).Field("fromPosition")
 	}
-	if sel.To, err = address.ParsePosition(orText(s.ToPosition, "last")); err != nil {
+	if sel.To, err = address.ParsePosition(orText(s.ToPosition, "end")); err != nil {
 		return problem.New(problem.Invalid, "%v", err).Field("toPosition")
 	}
 	spans, _, err := rs.look.Spans(ctx, &sel, time.Now())
@@ -213,7 +213,7 @@ func (rs *Replays) targetEffects(e *replayEnds, s *Spec) (effects []string) {
 		effects = append(effects, text)
 	}
 	if e.dead && !e.inPlace && !s.Keep {
-		effects = append(effects, "as dead letters they count as sent on, and can be taken back for a while")
+		effects = append(effects, "as dead letters they count as sent on, and can be brought back for a while")
 	}
 	if e.target.IsQueue() && s.StopAbove < 1 {
 		effects = append(effects, fmt.Sprintf("it stops by itself when more than %.0f%% of what was sent fail again", 100*s.StopAbove))

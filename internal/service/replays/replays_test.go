@@ -30,7 +30,7 @@ func TestMain(m *testing.M) { testdb.Main(m) }
 // failed is a queue all of whose messages are dead letters.
 func failed(t *testing.T, n *nodetest.Node, count int) *part.Channel {
 	t.Helper()
-	q := n.Channel(setting.Queue, "coldchain/inspections", setting.Change{"attempts": 1, "backoff": setting.Span{}})
+	q := n.Channel(setting.Queue, "coldchain/inspections", setting.Change{"attemptLimit": 1, "backoff": setting.Span{}})
 	for i := range count {
 		n.Publish(q, 0, fmt.Sprintf(`{"box":"%d"}`, i))
 	}
@@ -67,7 +67,7 @@ func ended(t *testing.T, n *nodetest.Node, id int64) *catalog.Job {
 
 func kept(t *testing.T, n *nodetest.Node, topic *part.Channel) (bodies []string) {
 	t.Helper()
-	s := look.Selection{Topic: topic, From: address.Position{Kind: address.First}, To: address.Position{Kind: address.Last}, Limit: 1000}
+	s := look.Selection{Topic: topic, From: address.Position{Kind: address.First}, To: address.Position{Kind: address.End}, Limit: 1000}
 	require.NoError(t, n.Look.Browse(t.Context(), s, func(e look.Event) error {
 		if e.Message != nil {
 			bodies = append(bodies, string(e.Message.Body))
@@ -98,7 +98,7 @@ func TestDeadLettersGoBackToTheirQueue(t *testing.T) {
 // node is opened anew in between.
 func TestAStretchOfATopicIsSentAgainOnce(t *testing.T) {
 	n := nodetest.Open(t)
-	source := n.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitions": 2})
+	source := n.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitionCount": 2})
 	target := n.Channel(setting.Topic, "coldchain/again", nil)
 	var wanted []string
 	for i := range 60 {
@@ -108,7 +108,7 @@ func TestAStretchOfATopicIsSentAgainOnce(t *testing.T) {
 	slices.Sort(wanted)
 	parsed, err := edit.Parse("set /again=true")
 	require.NoError(t, err)
-	r := begin(t, n, replays.Spec{From: "coldchain/readings", To: "coldchain/again", FromPosition: "first", ToPosition: "last", Edits: []edit.Edit{parsed}, StopAbove: 1}, 100)
+	r := begin(t, n, replays.Spec{From: "coldchain/readings", To: "coldchain/again", FromPosition: "first", ToPosition: "end", Edits: []edit.Edit{parsed}, StopAbove: 1}, 100)
 	require.Eventually(t, func() bool {
 		r, err := n.Replays.Get(t.Context(), r.ID)
 		return err == nil && r.Done > 5
@@ -137,7 +137,7 @@ func TestAReplayIsPacedPausedAndCancelled(t *testing.T) {
 	for i := range 100 {
 		n.Publish(source, 0, fmt.Sprint(i))
 	}
-	r := begin(t, n, replays.Spec{From: "coldchain/readings", To: "coldchain/again", FromPosition: "first", ToPosition: "last", StopAbove: 1}, 10)
+	r := begin(t, n, replays.Spec{From: "coldchain/readings", To: "coldchain/again", FromPosition: "first", ToPosition: "end", StopAbove: 1}, 10)
 	time.Sleep(1500 * time.Millisecond)
 	r, err := n.Replays.Set(t.Context(), "owner", r.ID, job.Paused, nil)
 	require.NoError(t, err)
@@ -156,7 +156,7 @@ func TestAReplayIsPacedPausedAndCancelled(t *testing.T) {
 	assert.Equal(t, job.Done, ended(t, n, r.ID).State)
 	_, err = n.Replays.Set(t.Context(), "owner", r.ID, job.Cancelled, nil)
 	assert.ErrorContains(t, err, "has ended: it is done")
-	slow := begin(t, n, replays.Spec{From: "coldchain/readings", To: "coldchain/again", FromPosition: "first", ToPosition: "last", StopAbove: 1}, 1)
+	slow := begin(t, n, replays.Spec{From: "coldchain/readings", To: "coldchain/again", FromPosition: "first", ToPosition: "end", StopAbove: 1}, 1)
 	_, err = n.Replays.Set(t.Context(), "owner", slow.ID, job.Cancelled, nil)
 	require.NoError(t, err)
 	assert.Equal(t, job.Cancelled, ended(t, n, slow.ID).State)

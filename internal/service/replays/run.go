@@ -256,7 +256,7 @@ func (r *run) Judge(ctx context.Context) (stop string, err error) {
 	}
 	failed := int64(0)
 	for _, p := range r.ends.target.Partitions() {
-		ask := &queues.QueueAsk{Kind: "failed", Since: r.Job.MadeAt.UnixMicro(), Who: r.Name()}
+		ask := &queues.QueueAsk{Kind: "failed", Since: r.Job.CreatedAt.UnixMicro(), Who: r.Name()}
 		if !r.ends.inPlace {
 			ask.Where = fmt.Sprintf("headers[%q] == %q", form.HeaderReplay, strconv.FormatInt(r.Job.ID, 10))
 		}

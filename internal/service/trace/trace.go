@@ -40,7 +40,7 @@ type Step struct {
 	At      time.Time
 	Began   time.Time // of an attempt
 	Address string
-	What    string
+	Event   string
 	Who     string
 	Reason  string
 	Detail  string
@@ -68,14 +68,14 @@ func (ts *Traces) Of(ctx context.Context, t *part.Channel, partition int, offset
 		tr.State, tr.Message, tr.Original = item.Info.State.String(), item.Message, item.Original
 		tr.published(item.Message, item.Publisher)
 		for i, e := range item.Info.History {
-			s := Step{At: time.UnixMicro(e.At).UTC(), Address: tr.Address, What: e.Kind.String(), Who: e.Who, Reason: e.Reason, Detail: item.Details[i]}
+			s := Step{At: time.UnixMicro(e.At).UTC(), Address: tr.Address, Event: e.Kind.String(), Who: e.Who, Reason: e.Reason, Detail: item.Details[i]}
 			if e.Began > 0 {
 				s.Began = time.UnixMicro(e.Began).UTC()
 			}
 			tr.Steps = append(tr.Steps, s)
 		}
 		if item.Info.State == queue.Leased {
-			tr.Steps = append(tr.Steps, Step{At: time.UnixMicro(item.Info.Began).UTC(), Address: tr.Address, What: "leased", Who: item.Info.Member})
+			tr.Steps = append(tr.Steps, Step{At: time.UnixMicro(item.Info.Began).UTC(), Address: tr.Address, Event: "leased", Who: item.Info.Member})
 		}
 		if item.Info.From != "" {
 			tr.Copies = append(tr.Copies, item.Info.From)
@@ -150,13 +150,13 @@ func (ts *Traces) sentAgain(ctx context.Context, t *part.Channel, tr *Story, par
 		if err != nil {
 			return
 		}
-		sel := look.Selection{Topic: target, From: address.Position{Kind: address.AtTime, Time: r.MadeAt}, To: address.Position{Kind: address.Last}, Where: where, Limit: 1}
+		sel := look.Selection{Topic: target, From: address.Position{Kind: address.AtTime, Time: r.CreatedAt}, To: address.Position{Kind: address.End}, Where: where, Limit: 1}
 		// What is not found in time is left out.
 		_ = ts.look.Browse(ctx, sel, func(e look.Event) error {
 			if e.Message != nil {
 				at := target.Address().At(e.Message.Partition, e.Message.Offset).String()
 				tr.Copies = append(tr.Copies, at)
-				tr.Steps = append(tr.Steps, Step{At: e.Message.StoredAt, Address: at, What: "sent again", Who: r.Who, Reason: fmt.Sprintf("replay %d to %s", r.ID, at)})
+				tr.Steps = append(tr.Steps, Step{At: e.Message.StoredAt, Address: at, Event: "sent-again", Who: r.Who, Reason: fmt.Sprintf("replay %d to %s", r.ID, at)})
 			}
 			return nil
 		})
@@ -169,14 +169,14 @@ func (tr *Story) published(m *message.Stored, publisher string) {
 		return
 	}
 	tr.ID = m.ID
-	s := Step{At: m.StoredAt, Address: tr.Address, What: "published", Who: publisher}
+	s := Step{At: m.StoredAt, Address: tr.Address, Event: "published", Who: publisher}
 	if m.Key != "" {
 		s.Detail = "key " + m.Key
 	}
 	from, sentAgain := m.Header(form.HeaderReplayFrom)
 	number, _ := m.Header(form.HeaderReplay)
 	if sentAgain {
-		s.What, s.Reason = "sent again", fmt.Sprintf("replay %s from %s", number, from)
+		s.Event, s.Reason = "sent-again", fmt.Sprintf("replay %s from %s", number, from)
 		tr.Copies = append(tr.Copies, from)
 	}
 	tr.Steps = append(tr.Steps, s)
@@ -214,11 +214,11 @@ func (ts *Traces) readers(ctx context.Context, t *part.Channel, tr *Story, parti
 		}
 		a := t.Address()
 		a.Group = name
-		what := "not read yet"
+		event := "not-read-yet"
 		if offsets[partition] > offset {
-			what = "read"
+			event = "read"
 		}
-		tr.Steps = append(tr.Steps, Step{Address: a.String(), What: what, Who: a.String()})
+		tr.Steps = append(tr.Steps, Step{Address: a.String(), Event: event, Who: a.String()})
 	}
 }
 
@@ -239,7 +239,7 @@ func (ts *Traces) ByID(ctx context.Context, id string) ([]*Story, error) {
 	}
 	var found []*Story
 	for _, t := range ts.parts.Channels() {
-		sel := look.Selection{Topic: t, From: address.Position{Kind: address.First}, To: address.Position{Kind: address.Last}, Where: where, Limit: 5, Recent: true, Newest: true}
+		sel := look.Selection{Topic: t, From: address.Position{Kind: address.First}, To: address.Position{Kind: address.End}, Where: where, Limit: 5, Recent: true, Newest: true}
 		err := ts.look.Browse(ctx, sel, func(e look.Event) error {
 			if e.Message == nil {
 				return nil

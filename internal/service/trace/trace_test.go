@@ -26,7 +26,7 @@ func TestMain(m *testing.M) { testdb.Main(m) }
 func told(s *trace.Story) string {
 	var words []string
 	for _, step := range s.Steps {
-		words = append(words, strings.TrimSpace(step.What+" "+step.Reason))
+		words = append(words, strings.TrimSpace(step.Event+" "+step.Reason))
 	}
 	return strings.Join(words, "; ")
 }
@@ -35,13 +35,13 @@ func told(s *trace.Story) string {
 // its story tells each, with who and when, in order.
 func TestTheStoryOfAMessageOfAQueue(t *testing.T) {
 	n := nodetest.Open(t)
-	q := n.Channel(setting.Queue, "coldchain/inspections", setting.Change{"attempts": 1, "backoff": setting.Span{}})
+	q := n.Channel(setting.Queue, "coldchain/inspections", setting.Change{"attemptLimit": 1, "backoff": setting.Span{}})
 	n.PublishKey(q, "box-7", `{"box":"7"}`)
 	of := func() *trace.Story {
 		s, err := n.Traces.Of(t.Context(), q, 0, 0)
 		require.NoError(t, err)
 		for i := 1; i < len(s.Steps); i++ {
-			assert.False(t, s.Steps[i].At.Before(s.Steps[i-1].At), "%s comes before %s", s.Steps[i].What, s.Steps[i-1].What)
+			assert.False(t, s.Steps[i].At.Before(s.Steps[i-1].At), "%s comes before %s", s.Steps[i].Event, s.Steps[i-1].Event)
 		}
 		return s
 	}
@@ -71,7 +71,7 @@ func TestTheStoryOfAMessageOfAQueue(t *testing.T) {
 
 	mend, err := edit.Parse("set /box=7")
 	require.NoError(t, err)
-	_, err = n.Queues.Act(t.Context(), q, queues.Selection{States: []queue.State{queue.Dead}}, queues.Action{Op: queue.OpEdit, Who: "owner", Reason: "boxes are numbers", Edits: []edit.Edit{mend}, Return: true}, false)
+	_, err = n.Queues.Act(t.Context(), q, queues.Selection{States: []queue.State{queue.Dead}}, queues.Action{Op: queue.OpEdit, Who: "owner", Why: "boxes are numbers", Edits: []edit.Edit{mend}, Return: true}, false)
 	require.NoError(t, err)
 	s = of()
 	assert.JSONEq(t, `{"box":7}`, string(s.Message.Body))
@@ -87,7 +87,7 @@ func TestTheStoryOfAMessageOfAQueue(t *testing.T) {
 // read it.
 func TestTheStoryOfAMessageOfATopic(t *testing.T) {
 	n := nodetest.Open(t)
-	topic := n.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitions": 2})
+	topic := n.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitionCount": 2})
 	for i := range 4 {
 		n.Publish(topic, 0, fmt.Sprint(i))
 	}
@@ -99,7 +99,7 @@ func TestTheStoryOfAMessageOfATopic(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, "kept", s.State)
 		assert.Equal(t, fmt.Sprint(offset), string(s.Message.Body))
-		assert.Equal(t, "published", s.Steps[0].What)
+		assert.Equal(t, "published", s.Steps[0].Event)
 		text := told(s)
 		for _, step := range s.Steps {
 			text += " " + step.Who + " " + step.Detail + " " + step.Address

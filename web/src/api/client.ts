@@ -2,7 +2,7 @@
 import type { components } from "./schema.gen";
 
 type Schemas = components["schemas"];
-export type Topic = Schemas["Topic"];
+export type Channel = Schemas["Channel"];
 export type Space = Schemas["Space"];
 export type Partition = Schemas["Partition"];
 export type Message = Schemas["Message"];
@@ -28,9 +28,9 @@ export type Job = Schemas["Job"];
 export type Group = Schemas["Group"];
 export type PartitionLag = Schemas["PartitionLag"];
 export type LagSample = Schemas["LagSample"];
-export type Moved = Schemas["Moved"];
-export type MovedStep = Schemas["MovedStep"];
-export type GroupMove = Schemas["GroupMove"];
+export type SeekResult = Schemas["SeekResult"];
+export type SeekStep = Schemas["SeekStep"];
+export type PastSeek = Schemas["PastSeek"];
 export type QueueState = Schemas["QueueState"];
 export type QueueMessage = Schemas["QueueMessage"];
 export type DeadLetters = Schemas["DeadLetters"];

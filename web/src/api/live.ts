@@ -2,7 +2,7 @@
 // show it.
 import { useSyncExternalStore } from "react";
 import { merge, noteAll, Past } from "../lib/live";
-import type { Flow, Live, Topic } from "./client";
+import type { Flow, Live, Channel } from "./client";
 import { openStream } from "./streams";
 
 export type LiveState = { live?: Live; connected: boolean; at: number };
@@ -55,8 +55,8 @@ export function useLive(): LiveState {
   return useSyncExternalStore(subscribe, () => state);
 }
 
-export function useLiveTopic(address: string): Topic | undefined {
-  return useLive().live?.topics.find((t) => t.address === address);
+export function useLiveChannel(address: string): Channel | undefined {
+  return useLive().live?.channels.find((t) => t.address === address);
 }
 
 /** The rates of a topic that were seen since the page was opened. */

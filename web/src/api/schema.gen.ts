@@ -282,7 +282,8 @@ export interface paths {
         delete?: never;
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change what is set on all nodes together, or only preview it */
+        patch: operations["setNodes"];
         trace?: never;
     };
     "/api/v1/nodes/changes": {
@@ -343,7 +344,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List logs that no record knows and that nodes have set aside, such as after older records were restored */
+        /** List logs that the catalog does not know and that nodes have set aside, such as after an older catalog was restored */
         get: operations["listSetAside"];
         put?: never;
         post?: never;
@@ -388,23 +389,6 @@ export interface paths {
         post?: never;
         /** Delete them on all nodes that answer, or only preview it */
         delete: operations["throwAway"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/nodes/spread": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** Turn on or off that leaders go back to the nodes that should lead */
-        put: operations["setSpread"];
-        post?: never;
-        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -556,7 +540,7 @@ export interface paths {
         delete: operations["removeSpace"];
         options?: never;
         head?: never;
-        /** Change a space's description and labels */
+        /** Change a space's description and labels, or only preview it */
         patch: operations["setSpace"];
         trace?: never;
     };
@@ -697,7 +681,7 @@ export interface paths {
         delete: operations["removeGroup"];
         options?: never;
         head?: never;
-        /** Change a group */
+        /** Change a group, or only preview it */
         patch: operations["setGroup"];
         trace?: never;
     };
@@ -722,7 +706,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/channels/{space}/{channel}/groups/{group}/moves": {
+    "/api/v1/channels/{space}/{channel}/groups/{group}/seeks": {
         parameters: {
             query?: never;
             header?: never;
@@ -734,9 +718,9 @@ export interface paths {
             cookie?: never;
         };
         /** How the offsets were moved by hand, newest first */
-        get: operations["listGroupMoves"];
+        get: operations["listSeeks"];
         put?: never;
-        /** Move the offsets, all or none, or undo the last move */
+        /** Move the offsets, all or none, or undo the last seek */
         post: operations["seek"];
         delete?: never;
         options?: never;
@@ -828,7 +812,7 @@ export interface paths {
         put?: never;
         /**
          * Get messages of the share
-         * @description `max` is up to 10,000; an answer may have fewer, since its bytes are bounded. With `commit`, what `upTo` names is recorded as read; what was handed out and is not named is handed out again. A member that was removed, or whose timeout ran out, gets 409 with the type `no-member`: join again. A partition that others hold now is `not-held` or `old-round`: go on with the share that the next answer tells.
+         * @description `max` is up to 10,000; an answer may have replicasMissing, since its bytes are bounded. With `commit`, what `upTo` names is recorded as read; what was handed out and is not named is handed out again. A member that was removed, or whose timeout ran out, gets 409 with the type `no-member`: join again. A partition that others hold now is `not-held` or `old-round`: go on with the share that the next answer tells.
          */
         post: operations["next"];
         delete?: never;
@@ -1157,7 +1141,7 @@ export interface paths {
         put?: never;
         /**
          * Publish messages
-         * @description The content type tells the form: `application/x-ndjson` a stream of messages as JSON, one a line; `application/vnd.steady-ferry.message+json` one message as JSON; `application/vnd.steady-ferry.batch` a binary batch (docs/formats.md); `application/cloudevents+json` and `application/cloudevents-batch+json` CloudEvents; any other a raw body, with `Ferry-Key`, `Ferry-Id`, `Ferry-Time` and `Ferry-Header-NAME` as request headers, or with `ce-` headers a CloudEvent in binary mode. `Ferry-Publisher` (a UUID) and `Ferry-Sequence` make a raw body recognisable when it comes twice. A sequence counts the messages of one publisher in one partition, so that it needs `partition` or a key; a raw request is one message and counts one. The first is 0 or 1, the next one more; one that was kept before is answered with `repeat: true` and its receipt, one that leaves a gap with 409 and the sequence that is expected. After an answer that was lost, send the same bytes with the same sequence. An answer of 503 whose detail says that it is not known whether a batch is kept means the same. Limits: a key has up to 1,024 bytes, an id and a content type up to 256, all headers of a message up to 64 KiB in up to 64 headers, a body up to the channel's largest (`maxBody`), a batch up to 1,048,576 messages and 128 MiB before compression, and a line of a stream twice the largest body and 64 KiB.
+         * @description The content type tells the form: `application/x-ndjson` a stream of messages as JSON, one a line; `application/vnd.steady-ferry.message+json` one message as JSON; `application/vnd.steady-ferry.batch` a binary batch (docs/formats.md); `application/cloudevents+json` and `application/cloudevents-batch+json` CloudEvents; any other a raw body, with `Ferry-Key`, `Ferry-Id`, `Ferry-Publisher-Time` and `Ferry-Header-NAME` as request headers, or with `ce-` headers a CloudEvent in binary mode. `Ferry-Publisher` (a UUID) and `Ferry-Sequence` make a raw body recognisable when it comes twice. A sequence counts the messages of one publisher in one partition, so that it needs `partition` or a key; a raw request is one message and counts one. The first is 0 or 1, the next one more; one that was kept before is answered with `repeat: true` and its receipt, one that leaves a gap with 409 and the sequence that is expected. After an answer that was lost, send the same bytes with the same sequence. An answer of 503 whose detail says that it is not known whether a batch is kept means the same. Limits: a key has up to 1,024 bytes, an id and a content type up to 256, all headers of a message up to 64 KiB in up to 64 headers, a body up to the channel's largest (`maxBody`), a batch up to 1,048,576 messages and 128 MiB before compression, and a line of a stream twice the largest body and 64 KiB.
          */
         post: operations["publish"];
         delete?: never;
@@ -1367,53 +1351,53 @@ export interface components {
             default: string;
         };
         Settings: {
-            /** @description Number of partitions; it can grow, never shrink. Allowed: 1 to 1000. Unless set: 1 */
-            partitions?: number;
-            /** @description Number of nodes that hold each partition; unless set, 3 where there are 3 nodes, else 1. Allowed: 1 to 7; an odd number is best */
+            /** @description N partitions; there can be more later, never fewer. Allowed: 1 to 1000. Unless set: 1 */
+            partitionCount?: number;
+            /** @description N nodes hold each partition; unless set, 3 where there are 3 nodes, else 1. Allowed: 1 to 7; an odd number is best */
             replicas?: number;
-            /** @description Of a topic: how long messages are kept. Allowed: 1m to 36500d. Unless set: 7d */
+            /** @description Of a topic: DURATION for which messages are kept. Allowed: 1m to 36500d. Unless set: 7d */
             retain?: string;
             /**
              * Format: int64
-             * @description Of a topic: how much each partition keeps. Allowed: 1MiB to 1024TiB. Unless set: 10GiB
+             * @description Of a topic: SIZE that each partition keeps. Allowed: 1MiB to 1024TiB. Unless set: 10GiB
              */
             retainBytes?: number;
             /**
              * Format: int64
-             * @description Largest body. Allowed: 1B to 64MiB. Unless set: 8MiB
+             * @description SIZE of the largest body. Allowed: 1B to 64MiB. Unless set: 8MiB
              */
             maxBody?: number;
-            /** @description Time within which a repeated message id is dropped. Allowed: 0s (off) to 1h */
+            /** @description DURATION within which a repeated message id is dropped. Allowed: 0s (off) to 1h */
             idWindow?: string;
-            /** @description Of a queue: for how long a member holds a message. Allowed: 100ms to 1d. Unless set: 45s */
+            /** @description Of a queue: DURATION for which a member holds a message. Allowed: 100ms to 1d. Unless set: 45s */
             lease?: string;
-            /** @description Of a queue: the number of deliveries after which a message becomes a dead letter. Allowed: 1 to 1000. Unless set: 6 */
-            attempts?: number;
-            /** @description Of a queue: the delay after an attempt, SHORTEST..LONGEST, doubled each time. Allowed: 0s to 365d, as SHORTEST..LONGEST. Unless set: 1s..5m */
+            /** @description Of a queue: after N attempts without acceptance a message becomes a dead letter. Allowed: 1 to 1000. Unless set: 6 */
+            attemptLimit?: number;
+            /** @description Of a queue: DURATION..DURATION, the shortest and the longest delay after an attempt, doubled each time. Allowed: 0s to 365d, as SHORTEST..LONGEST. Unless set: 1s..5m */
             backoff?: string;
-            /** @description Of a queue: how long dead letters are kept. Allowed: 1s to 3650d. Unless set: 21d */
+            /** @description Of a queue: DURATION for which dead letters are kept. Allowed: 1s to 3650d. Unless set: 21d */
             retainDead?: string;
-            /** @description Of a queue: how long messages may wait. Allowed: 0s (for ever) to 3650d */
+            /** @description Of a queue: DURATION that messages may wait. Allowed: 0s (for ever) to 3650d */
             expire?: string;
             /** @description Of a queue: drop what expires instead of making dead letters of it */
             dropExpired?: boolean;
             /**
-             * @description Of a queue: key for one at a time and in order for each key. Allowed: none, key. Unless set: none
+             * @description Of a queue: MODE: key for one at a time and in order for each key, or none. Allowed: none, key. Unless set: none
              * @enum {string}
              */
             order?: "none" | "key";
-            /** @description Of a queue: for how long what is discarded can be taken back. Allowed: 0s (at once) to 365d. Unless set: 24h */
-            wayBack?: string;
-            /** @description Of a topic: groups, with commas, whose unread messages retention leaves; none ends it. Allowed: up to 20 names */
+            /** @description Of a queue: DURATION in which what is discarded can be brought back. Allowed: 0s (at once) to 365d. Unless set: 24h */
+            retainDiscarded?: string;
+            /** @description Of a topic: GROUPS, with commas, whose unread messages retention leaves; none ends it. Allowed: up to 20 names */
             hold?: string[];
             /**
              * Format: int64
-             * @description Of a topic: how much a partition may keep for them, after which retention takes it all the same; unless set, twice -retain-bytes. Allowed: 1MiB to 1024TiB
+             * @description Of a topic: SIZE that a partition keeps for them at most, after which retention takes it all the same; unless set, twice -retain-bytes. Allowed: 1MiB to 1024TiB
              */
             holdBytes?: number;
             /** @description Take no messages; reading goes on */
             paused?: boolean;
-            /** @description What it is for, in a sentence. Allowed: up to 500 characters */
+            /** @description TEXT that says what it is for. Allowed: up to 500 characters */
             description?: string;
             labels?: components["schemas"]["Labels"];
             /**
@@ -1422,14 +1406,14 @@ export interface components {
              */
             revision?: number;
         };
-        Topic: {
+        Channel: {
             address: string;
             space: string;
             channel: string;
             /** @enum {string} */
             kind: "topic" | "queue";
             /** @enum {string} */
-            state: "ready" | "paused" | "starting" | "disk full" | "failed" | "end lost" | "no leader" | "no majority" | "replicas missing" | "away";
+            state: "ready" | "paused" | "starting" | "disk-full" | "failed" | "end-lost" | "no-leader" | "no-majority" | "replicas-missing" | "away";
             description: string;
             labels: components["schemas"]["Labels"];
             /** Format: date-time */
@@ -1486,7 +1470,7 @@ export interface components {
             dead: number;
             /**
              * Format: int64
-             * @description They can be taken back for a while
+             * @description They can be brought back for a while
              */
             discarded: number;
             /** Format: int64 */
@@ -1511,7 +1495,7 @@ export interface components {
             dropExpired: boolean;
             /** @enum {string} */
             order: "none" | "key";
-            wayBack: string;
+            retainDiscarded: string;
             /** Format: date-time */
             oldestWaiting: string | null;
             /**
@@ -1531,7 +1515,7 @@ export interface components {
                  * Format: date-time
                  * @description When its next lease runs out
                  */
-                due: string | null;
+                deadline: string | null;
                 /**
                  * Format: date-time
                  * @description When it last asked or settled
@@ -1569,7 +1553,7 @@ export interface components {
             settled: {
                 lease: string;
                 /** @enum {string} */
-                result: "done" | "ran out" | "unknown";
+                result: "done" | "ran-out" | "unknown";
                 state?: string;
                 /** Format: date-time */
                 deadline?: string;
@@ -1604,9 +1588,9 @@ export interface components {
             member?: string;
             /**
              * Format: date-time
-             * @description Leased: when the lease runs out; delayed: when it waits again
+             * @description Leased: when the lease runs out; delayed: when its delay ends
              */
-            due?: string;
+            deadline?: string;
             /** Format: date-time */
             deadAt?: string;
             cause?: string;
@@ -1664,7 +1648,7 @@ export interface components {
         };
         QueueAction: {
             /** @enum {string} */
-            action: "return" | "edit" | "discard" | "take-back";
+            action: "return" | "edit" | "discard" | "undo";
             cause?: string;
             where?: string;
             /** @description Addresses; none: all */
@@ -1708,7 +1692,7 @@ export interface components {
             samples: components["schemas"]["ActionSample"][];
             /**
              * Format: date-time
-             * @description Until when it can be taken back
+             * @description Until when it can be brought back
              */
             until?: string;
             done: boolean;
@@ -1769,7 +1753,7 @@ export interface components {
             fromPosition: string;
             toPosition: string;
             /** Format: date-time */
-            madeAt: string;
+            createdAt: string;
             /**
              * Format: date-time
              * @description At this rate, while it runs
@@ -1809,7 +1793,7 @@ export interface components {
                 /** Format: date-time */
                 began?: string;
                 address: string;
-                what: string;
+                event: string;
                 who?: string;
                 reason?: string;
                 detail?: string;
@@ -1873,7 +1857,7 @@ export interface components {
             /** @description Age of the first message that it lacks */
             behindSeconds: number;
             /** @enum {string} */
-            state: "leads" | "in step" | "behind" | "catching up" | "joining" | "leaving" | "lost";
+            state: "leads" | "in-step" | "behind" | "catching-up" | "joining" | "leaving" | "away";
         };
         Message: {
             address: string;
@@ -2009,7 +1993,7 @@ export interface components {
             principal: string;
             label: string;
             /** Format: date-time */
-            madeAt: string;
+            createdAt: string;
             /**
              * Format: date-time
              * @description When it ends by itself
@@ -2070,7 +2054,7 @@ export interface components {
             bytes: number;
             /**
              * Format: date-time
-             * @description Until when it can be taken back
+             * @description Until when it can be brought back
              */
             until?: string;
             /**
@@ -2078,7 +2062,7 @@ export interface components {
              * @description The job that brings it about
              */
             job?: number;
-            /** @description Something of it cannot be taken back */
+            /** @description It loses something, brings a loss nearer, or moves replicas or keys: ask before it is done */
             careful: boolean;
             done: boolean;
         };
@@ -2091,8 +2075,8 @@ export interface components {
             startedAt: string;
             /** Format: date-time */
             at: string;
-            /** @description here, or since when the database is away */
-            records: string;
+            /** @description reachable, or since when the database is away */
+            catalog: string;
             disk: {
                 /** Format: int64 */
                 total: number;
@@ -2106,7 +2090,7 @@ export interface components {
             memoryBytes: number;
             spaces: number;
             channels: number;
-            partitions: number;
+            partitionCount: number;
             /** Format: int64 */
             messages: number;
             /** Format: int64 */
@@ -2116,15 +2100,15 @@ export interface components {
             streams: number;
         };
         GroupSettings: {
-            /** @description Of a group: remove it after this time without members. Allowed: 0s (never), 1m to 3650d */
+            /** @description Of a group: remove it after this DURATION without members. Allowed: 0s (never), 1m to 3650d */
             expire?: string;
             /** @description Members get nothing */
             paused?: boolean;
-            /** @description What it is for, in a sentence. Allowed: up to 500 characters */
+            /** @description TEXT that says what it is for. Allowed: up to 500 characters */
             description?: string;
         };
         SpaceSettings: {
-            /** @description What it is for, in a sentence. Allowed: up to 500 characters */
+            /** @description TEXT that says what it is for. Allowed: up to 500 characters */
             description?: string;
             labels?: components["schemas"]["Labels"];
         };
@@ -2158,7 +2142,7 @@ export interface components {
             commitRate: number;
             arrivalRate: number;
             /** @enum {string} */
-            state: "keeping up" | "not getting nearer" | "catching up" | "paused" | "no members" | "falling behind" | "stopped" | "will lose data" | "has lost";
+            state: "keeping-up" | "not-getting-nearer" | "catching-up" | "paused" | "no-members" | "falling-behind" | "stopped" | "will-lose-data" | "has-lost";
             /** @description In words */
             verdict: string;
             /** @description Seconds until retention passes it at today's rates; null when it does not */
@@ -2191,7 +2175,7 @@ export interface components {
             commitRate: number;
             arrivalRate: number;
             /** @enum {string} */
-            state: "keeping up" | "not getting nearer" | "catching up" | "paused" | "no members" | "falling behind" | "stopped" | "will lose data" | "has lost";
+            state: "keeping-up" | "not-getting-nearer" | "catching-up" | "paused" | "no-members" | "falling-behind" | "stopped" | "will-lose-data" | "has-lost";
             verdict: string;
             losesIn: number | null;
             /** Format: int64 */
@@ -2320,23 +2304,23 @@ export interface components {
             /** @description A position */
             to?: string;
             partition?: number;
-            /** @description Go back to before the last move */
+            /** @description Go back to before the last seek */
             undo?: boolean;
             /** @description Also with live members, which are told */
             whileRunning?: boolean;
             why?: string;
             /**
              * Format: int64
-             * @description The newest move that was there at the preview: if there is another since, it is refused
+             * @description The newest seek that was there at the preview: if there is another since, it is refused
              */
             last?: number;
         };
-        Moved: {
+        SeekResult: {
             /**
              * Format: int64
              * @description Its number, once it is done
              */
-            move: number;
+            seek: number;
             /** Format: int64 */
             last: number;
             target: string;
@@ -2353,9 +2337,9 @@ export interface components {
              */
             skipped: number;
             done: boolean;
-            steps: components["schemas"]["MovedStep"][];
+            steps: components["schemas"]["SeekStep"][];
         };
-        MovedStep: {
+        SeekStep: {
             partition: number;
             /** Format: int64 */
             first: number;
@@ -2377,9 +2361,9 @@ export interface components {
             skipped: number;
             note?: string;
         };
-        GroupMove: {
+        PastSeek: {
             /** Format: int64 */
-            move: number;
+            seek: number;
             /** Format: date-time */
             at: string;
             who: string;
@@ -2387,7 +2371,7 @@ export interface components {
             target: string;
             undoes: number | null;
             undone: boolean;
-            steps: components["schemas"]["MovedStep"][];
+            steps: components["schemas"]["SeekStep"][];
         };
         LagSample: {
             /** Format: date-time */
@@ -2407,7 +2391,7 @@ export interface components {
             /** @description Channels and groups that were in those before and are no more */
             gone: string[];
             status: components["schemas"]["Status"];
-            topics: components["schemas"]["Topic"][];
+            channels: components["schemas"]["Channel"][];
             /** @description The worst first */
             groups: components["schemas"]["Group"][];
             /** @description Queues and groups with dead letters */
@@ -2453,7 +2437,8 @@ export interface components {
             /** Format: int64 */
             streams: number;
             version: string;
-            records: string;
+            /** @description reachable, or away */
+            catalog: string;
             /** @description It runs the duties of the cluster */
             onDuty: boolean;
             /** @description It is the one that answers */
@@ -2462,11 +2447,11 @@ export interface components {
         };
         Cluster: {
             nodes: components["schemas"]["Node"][];
-            partitions: number;
+            partitionCount: number;
             /** @description Partitions with replicas that are missing or not in step */
-            fewer: number;
+            replicasMissing: number;
             /** @description Partitions that take no messages */
-            leaderless: number;
+            withoutLeader: number;
             spreadLeaders: boolean;
         };
         LeaderChange: {
@@ -2513,8 +2498,9 @@ export interface components {
             /** @description The replicas stay */
             leadersOnly?: boolean;
         };
-        Spread: {
-            on: boolean;
+        NodeSettings: {
+            /** @description Give leaders back to the nodes that should lead, when those have come back. Unless set: true */
+            spreadLeaders?: boolean;
         };
         Job: {
             /** Format: int64 */
@@ -2526,7 +2512,7 @@ export interface components {
             state: "running" | "cancelling" | "done" | "cancelled" | "failed";
             detail: string;
             /** Format: date-time */
-            madeAt: string;
+            createdAt: string;
             /** Format: date-time */
             endedAt: string | null;
             /** @description Steps that have ended */
@@ -3087,6 +3073,34 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    setNodes: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NodeSettings"];
+            };
+        };
+        responses: {
+            /** @description What it does or would do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     leaderChanges: {
         parameters: {
             query?: {
@@ -3242,31 +3256,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Preview"];
-                };
-            };
-            default: components["responses"]["Problem"];
-        };
-    };
-    setSpread: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Spread"];
-            };
-        };
-        responses: {
-            /** @description The setting */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Spread"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -3536,7 +3525,10 @@ export interface operations {
     };
     setSpace: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
             header?: never;
             path: {
                 space: components["parameters"]["space"];
@@ -3549,13 +3541,13 @@ export interface operations {
             };
         };
         responses: {
-            /** @description The space */
+            /** @description What it does or would do */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Space"];
+                    "application/json": components["schemas"]["Preview"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -3584,7 +3576,7 @@ export interface operations {
                 };
                 content: {
                     "application/json": {
-                        items: components["schemas"]["Topic"][];
+                        items: components["schemas"]["Channel"][];
                         next: string;
                     };
                 };
@@ -3615,7 +3607,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Topic"];
+                    "application/json": components["schemas"]["Channel"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -3639,7 +3631,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Topic"];
+                    "application/json": components["schemas"]["Channel"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -3721,7 +3713,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Topic"];
+                    "application/json": components["schemas"]["Channel"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -3900,7 +3892,10 @@ export interface operations {
     };
     setGroup: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
             header?: never;
             path: {
                 space: components["parameters"]["space"];
@@ -3915,13 +3910,13 @@ export interface operations {
             };
         };
         responses: {
-            /** @description The group */
+            /** @description What it does or would do */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Group"];
+                    "application/json": components["schemas"]["Preview"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -3958,7 +3953,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    listGroupMoves: {
+    listSeeks: {
         parameters: {
             query?: never;
             header?: never;
@@ -3971,14 +3966,14 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The moves */
+            /** @description The seeks */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": {
-                        items: components["schemas"]["GroupMove"][];
+                        items: components["schemas"]["PastSeek"][];
                         next: string;
                     };
                 };
@@ -4012,7 +4007,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Moved"];
+                    "application/json": components["schemas"]["SeekResult"];
                 };
             };
             default: components["responses"]["Problem"];

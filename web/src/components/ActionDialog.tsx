@@ -11,13 +11,13 @@ import { EffectLines } from "./Effects";
 import { Failure } from "./Failure";
 import { Dialog, DialogFoot } from "./Panel";
 
-export type Doing = "return" | "edit" | "discard" | "take-back" | "send";
+export type Doing = "return" | "edit" | "discard" | "undo" | "send";
 
 const titles: Record<Doing, string> = {
   return: "Return to the queue",
   edit: "Mend and return",
   discard: "Discard",
-  "take-back": "Take back",
+  "undo": "Take back",
   send: "Send elsewhere",
 };
 
@@ -80,7 +80,7 @@ export function ActionDialog({
     choice.where && `-where ${quote(choice.where)}`,
     ...parsed.map((e) => `-edit ${quote(editText(e))}`),
     doing === "return" || doing === "edit" ? "-return" : doing === "discard" && state === "dead" ? "-discard" : "",
-    doing === "take-back" && "-take-back",
+    doing === "undo" && "-undo",
     doing === "discard" && `-reason ${quote(reason || "why")}`,
     asReplay && doing !== "send" && `-rate ${rate}/s`,
     "-yes",
@@ -89,7 +89,7 @@ export function ActionDialog({
     .join(" ");
   const undo = async () => {
     try {
-      const r = await call<QueueActionResult>("POST", `${queuePath(address)}/actions`, { action: "take-back", ...choice });
+      const r = await call<QueueActionResult>("POST", `${queuePath(address)}/actions`, { action: "undo", ...choice });
       toast.success(`${count(r.messages)} taken back`);
       await client.invalidateQueries();
     } catch (e) {

@@ -1,18 +1,18 @@
 import type { Partition, Replica } from "../api/client";
-import { many, size, span } from "../lib/format";
+import { many, size, span, words } from "../lib/format";
 
-type Shape = "leads" | "in step" | "catching up" | "behind" | "joining" | "leaving" | "lost" | "holds";
+type Shape = "leads" | "in-step" | "catching-up" | "behind" | "joining" | "leaving" | "away" | "holds"| "holds";
 
 // A pennant leads; a filled circle is in step; half a circle is on its way; a
-// triangle is behind; a dotted ring comes or goes; a crossed square is lost.
+// triangle is behind; a dotted ring comes or goes; a crossed square is away.
 const shapes: Record<Shape, { drawing: React.ReactNode; colour: string }> = {
   leads: {
     drawing: <path d="M2 1v10M2 1.500 11 4.500 2 7.500z" fill="currentColor" stroke="currentColor" />,
     colour: "text-sea",
   },
-  "in step": { drawing: <circle cx="6" cy="6" r="4.500" fill="currentColor" />, colour: "text-order" },
+  "in-step": { drawing: <circle cx="6" cy="6" r="4.500" fill="currentColor" />, colour: "text-order" },
   holds: { drawing: <circle cx="6" cy="6" r="4.500" fill="currentColor" />, colour: "text-order" },
-  "catching up": {
+  "catching-up": {
     drawing: (
       <>
         <circle cx="6" cy="6" r="4" fill="none" stroke="currentColor" strokeWidth="1.500" />
@@ -30,7 +30,7 @@ const shapes: Record<Shape, { drawing: React.ReactNode; colour: string }> = {
     drawing: <circle cx="6" cy="6" r="4" fill="none" stroke="currentColor" strokeWidth="1.500" strokeDasharray="2 1.600" />,
     colour: "text-stopped",
   },
-  lost: {
+  away: {
     drawing: (
       <path d="M1.500 1.500h9v9h-9zM1.500 1.500l9 9M10.500 1.500l-9 9" fill="none" stroke="currentColor" strokeWidth="1.500" />
     ),
@@ -57,12 +57,12 @@ export function ReplicaMark({ state, label }: { state: string; label?: string })
 }
 
 /** What the shapes mean. */
-export function ReplicaLegend({ states, words = {} }: { states: string[]; words?: Record<string, string> }) {
+export function ReplicaLegend({ states, as = {} }: { states: string[]; as?: Record<string, string> }) {
   return (
     <p className="flex flex-wrap gap-x-4 gap-y-1 text-[length:var(--text-small)] text-soft">
       {states.map((s) => (
         <span key={s} className="inline-flex items-center gap-1.5">
-          <ReplicaMark state={s} /> {words[s] ?? s}
+          <ReplicaMark state={s} /> {as[s] ?? words(s)}
         </span>
       ))}
     </p>
@@ -85,7 +85,7 @@ export function berthsOf(partitions: Partition[]): Berth[] {
     of: Object.fromEntries(
       p.replicas.map((r) => [
         r.node,
-        { state: r.state, label: `${p.address} on ${r.node}: ${r.state}${lacks(r) ? `, ${lacks(r)}` : ""}` },
+        { state: r.state, label: `${p.address} on ${r.node}: ${words(r.state)}${lacks(r) ? `, ${lacks(r)}` : ""}` },
       ]),
     ),
   }));

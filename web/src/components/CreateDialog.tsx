@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { call, explain, get, type Space, type Topic } from "../api/client";
+import { call, explain, get, type Space, type Channel } from "../api/client";
 import { useLive } from "../api/live";
 import { parseSize, size } from "../lib/format";
 import { changesOf, type Fields, isOf } from "../lib/settings";
@@ -11,7 +11,7 @@ import { Failure } from "./Failure";
 import { SettingFields, useSettings } from "./SettingFields";
 
 // What is asked for when something is made; the rest can be set later.
-const asked = ["partitions", "replicas", "retain", "retainBytes", "lease", "attempts", "order", "description"];
+const asked = ["partitionCount", "replicas", "retain", "retainBytes", "lease", "attemptLimit", "order", "description"];
 
 const nameForm = /^[a-z0-9][a-z0-9._-]{0,99}$/;
 
@@ -55,7 +55,7 @@ export function CreateDialog({ onClose, space: given }: { onClose: () => void; s
     setFailed("");
     try {
       if (isNew) await call<Space>("POST", "/spaces", { space });
-      const made = await call<Topic>("POST", "/channels", { address, kind: form.kind, ...settings });
+      const made = await call<Channel>("POST", "/channels", { address, kind: form.kind, ...settings });
       await client.invalidateQueries({ queryKey: ["spaces"] });
       onClose();
       navigate(`/channels/${made.address}`);

@@ -127,7 +127,7 @@ export function DeadLetter({ message, act }: { message: QueueMessage; act: (d: D
             </div>
           ))}
       </dl>
-      <Story steps={message.history.map((h) => ({ address: message.address, what: h.event, ...h }))} />
+      <Story steps={message.history.map((h) => ({ address: message.address, ...h }))} />
       {message.state === "dead" && <DeadActions act={act} small />}
     </section>
   );

@@ -1,6 +1,6 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useRef, useState } from "react";
-import { channelPath, explain, get, type Message, type Topic } from "../api/client";
+import { channelPath, explain, get, type Message, type Channel } from "../api/client";
 import { Mark } from "./Mark";
 import { bodyText, MessageDrawer } from "./MessageDrawer";
 import { Notice } from "./Panel";
@@ -111,7 +111,7 @@ export function Rows({
   found: Found;
   live: boolean;
   connected: boolean;
-  topic: Topic;
+  topic: Channel;
   open: string;
   onOpen: (place: string) => void;
 }) {
@@ -225,7 +225,7 @@ export function OpenMessage({
   onClose,
   onField,
 }: {
-  topic: Topic;
+  topic: Channel;
   open: string;
   messages: Message[];
   onClose: () => void;

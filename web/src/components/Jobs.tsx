@@ -13,7 +13,7 @@ const jobState: Record<string, string> = {
   failed: "failed",
 };
 
-/** The moves of replicas that run, and those that ended last. */
+/** The seeks of replicas that run, and those that ended last. */
 export function Jobs() {
   const client = useQueryClient();
   const jobs = useQuery({ queryKey: ["jobs"], queryFn: () => get<{ items: Job[] }>("/jobs?limit=8"), refetchInterval: 1000 });
@@ -50,7 +50,7 @@ export function Jobs() {
               {count(j.done)} of {many(j.steps.length, "partition")}
             </span>
             <span className="text-soft">
-              {j.who}, {clock(j.madeAt, false)}
+              {j.who}, {clock(j.createdAt, false)}
             </span>
             {j.state === "running" && (
               <button className="text-sea hover:underline" onClick={() => void cancel(j)}>

@@ -1,3 +1,5 @@
+import { words } from "../lib/format";
+
 // States by shape, word and colour, from this one place.
 const marks: Record<string, { shape: React.ReactNode; colour: string }> = {
   ready: { shape: <circle cx="6" cy="6" r="4.500" fill="currentColor" />, colour: "text-order" },
@@ -12,24 +14,25 @@ const marks: Record<string, { shape: React.ReactNode; colour: string }> = {
     colour: "text-working",
   },
   attention: { shape: <path d="M6 1.500 11 10.500H1z" fill="currentColor" />, colour: "text-attention" },
-  "disk full": { shape: <rect x="1.500" y="1.500" width="9" height="9" fill="currentColor" />, colour: "text-alarm" },
+  "disk-full": { shape: <rect x="1.500" y="1.500" width="9" height="9" fill="currentColor" />, colour: "text-alarm" },
   failed: { shape: <rect x="1.500" y="1.500" width="9" height="9" fill="currentColor" />, colour: "text-alarm" },
   paused: { shape: <circle cx="6" cy="6" r="4" fill="none" stroke="currentColor" strokeWidth="2" />, colour: "text-stopped" },
 };
 for (const [state, as] of [
-  ["replicas missing", "attention"],
-  ["no leader", "failed"],
-  ["end lost", "failed"],
-  ["no majority", "failed"],
+  ["replicas-missing", "attention"],
+  ["no-leader", "failed"],
+  ["end-lost", "failed"],
+  ["no-majority", "failed"],
   ["away", "failed"],
-  ["keeping up", "ready"],
-  ["catching up", "starting"],
-  ["not getting nearer", "starting"],
-  ["no members", "paused"],
+  ["keeping-up", "ready"],
+  ["catching-up", "starting"],
+  ["not-getting-nearer", "starting"],
+  ["no-members", "paused"],
   ["stopped", "attention"],
-  ["falling behind", "attention"],
-  ["will lose data", "failed"],
-  ["has lost", "failed"],
+  ["halted", "attention"],
+  ["falling-behind", "attention"],
+  ["will-lose-data", "failed"],
+  ["has-lost", "failed"],
   ["waiting", "ready"],
   ["leased", "starting"],
   ["delayed", "paused"],
@@ -46,7 +49,7 @@ const unknown = {
 };
 
 /** wrap lets long words go over several lines, where there is little room. */
-export function Mark({ state, word = state, wrap = false }: { state: string; word?: string; wrap?: boolean }) {
+export function Mark({ state, word = words(state), wrap = false }: { state: string; word?: string; wrap?: boolean }) {
   const m = marks[state] ?? unknown;
   return (
     <span className={`inline-flex items-center gap-1.5 ${wrap ? "" : "whitespace-nowrap"} ${m.colour}`}>

@@ -3,13 +3,13 @@ import { count } from "../lib/format";
 export type Pennant = { name: string; at: number; from?: number; state: string; title: string };
 
 const colours: Record<string, string> = {
-  "keeping up": "text-order",
-  "catching up": "text-working",
-  "not getting nearer": "text-working",
+  "keeping-up": "text-order",
+  "catching-up": "text-working",
+  "not-getting-nearer": "text-working",
   stopped: "text-attention",
-  "falling behind": "text-attention",
-  "will lose data": "text-alarm",
-  "has lost": "text-alarm",
+  "falling-behind": "text-attention",
+  "will-lose-data": "text-alarm",
+  "has-lost": "text-alarm",
 };
 
 /** One partition as a ruler from the oldest kept offset to the end, with a

@@ -43,7 +43,7 @@ export function ReplayDialog({
   const command = [
     `ferry replay ${from} -to ${to || "ADDRESS"}`,
     selection.fromPosition && selection.fromPosition !== "first" && `-from ${selection.fromPosition}`,
-    selection.toPosition && selection.toPosition !== "last" && `-to-position ${selection.toPosition}`,
+    selection.toPosition && selection.toPosition !== "end" && `-to-position ${selection.toPosition}`,
     selection.where && `-where ${quote(selection.where)}`,
     ...list.map((e) => `-edit ${quote(editText(e))}`),
     `-rate ${rate}/s`,
@@ -68,7 +68,7 @@ export function ReplayDialog({
       open
       onClose={onClose}
       title="Send again"
-      about={`Messages of ${from} from ${selection.fromPosition || "first"} to ${selection.toPosition || "last"}${selection.where ? ` with ${selection.where}` : ""}`}
+      about={`Messages of ${from} from ${selection.fromPosition || "first"} to ${selection.toPosition || "end"}${selection.where ? ` with ${selection.where}` : ""}`}
     >
       <form onSubmit={submit} className="space-y-3">
         <div className="grid grid-cols-[minmax(0,1fr)_9rem] gap-3">
@@ -84,7 +84,7 @@ export function ReplayDialog({
             />
             <datalist id="replay-targets">
               {[
-                ...(live?.topics.map((t) => t.address) ?? []),
+                ...(live?.channels.map((t) => t.address) ?? []),
                 ...(live?.groups.filter((g) => g.channel === from.replace(/#.*$/, "")).map((g) => g.address) ?? []),
               ]
                 .filter((a) => a !== from)

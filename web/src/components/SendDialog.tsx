@@ -1,6 +1,6 @@
 import { useState } from "react";
 import { Link } from "react-router";
-import { channelPath, explain, send, type Published, type Topic } from "../api/client";
+import { channelPath, explain, send, type Published, type Channel } from "../api/client";
 import { pageOf, quote } from "../lib/format";
 import { Command } from "./Copy";
 import { Dialog } from "./Panel";
@@ -17,7 +17,7 @@ function parseHeaders(text: string): Record<string, string> | undefined {
   return headers;
 }
 
-export function SendDialog({ topic, onClose }: { topic: Topic; onClose: () => void }) {
+export function SendDialog({ topic, onClose }: { topic: Channel; onClose: () => void }) {
   const [body, setBody] = useState('{"test": true}');
   const [key, setKey] = useState("");
   const [headerText, setHeaderText] = useState("");

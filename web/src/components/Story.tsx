@@ -1,5 +1,5 @@
 import type { Trace } from "../api/client";
-import { clock, span } from "../lib/format";
+import { clock, span, words } from "../lib/format";
 import { Mark } from "./Mark";
 
 type Step = Trace["steps"][number];
@@ -7,21 +7,21 @@ type Step = Trace["steps"][number];
 // What happened, as a state whose mark it bears.
 const marks: Record<string, string> = {
   published: "ready",
-  "sent again": "running",
+  "sent-again": "running",
   leased: "leased",
   accepted: "done",
   rejected: "dead",
-  "attempts used up": "dead",
+  "attempts-used-up": "dead",
   expired: "dead",
-  "ran out": "attention",
+  "ran-out": "attention",
   released: "attention",
   returned: "running",
   edited: "running",
   discarded: "discarded",
-  "taken back": "running",
-  "sent on": "paused",
+  "brought-back": "running",
+  "sent-on": "paused",
   read: "done",
-  "not read yet": "paused",
+  "not-read-yet": "paused",
 };
 
 /** The story of a message as a timeline: the oldest first. */
@@ -35,7 +35,7 @@ export function Story({ steps }: { steps: Step[] }) {
           <li key={i} className="relative pb-2 pl-4">
             <span className="absolute top-2 -left-1 size-2 rounded-full border border-strong bg-paper" aria-hidden="true" />
             <div className="flex flex-wrap items-baseline gap-x-3">
-              <Mark state={marks[s.what] ?? "unknown"} word={s.what} />
+              <Mark state={marks[s.event] ?? "unknown"} word={words(s.event)} />
               <span className="text-[length:var(--text-small)] text-soft tabular-nums">
                 {s.at && clock(s.at)}
                 {gap > 1500 && ` (${span(gap)} later)`}

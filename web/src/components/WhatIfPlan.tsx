@@ -44,8 +44,8 @@ export function WhatIfPlan({ nodes }: { nodes: Node[] }) {
     label: p.address,
     of: Object.fromEntries(
       p.nodes.map((n, i) => {
-        const state = off.has(n) ? "lost" : i === 0 ? "leads" : "holds";
-        return [n, { state, label: `${p.address} on ${n}: ${off.has(n) ? "lost" : i === 0 ? "should lead" : "holds"}` }];
+        const state = off.has(n) ? "away" : i === 0 ? "leads" : "holds";
+        return [n, { state, label: `${p.address} on ${n}: ${off.has(n) ? "away" : i === 0 ? "should lead" : "holds"}` }];
       }),
     ),
   }));
@@ -80,7 +80,7 @@ export function WhatIfPlan({ nodes }: { nodes: Node[] }) {
         </ul>
       )}
       <div className="mt-2">
-        <ReplicaLegend states={["leads", "holds", "lost"]} words={{ leads: "should lead" }} />
+        <ReplicaLegend states={["leads", "holds", "away"]} as={{ leads: "should lead" }} />
       </div>
       <p className="mt-3 flex flex-wrap gap-x-5 gap-y-1" role="status">
         <strong>{off.size > 0 ? `Without ${[...off].join(" and ")}:` : "With all nodes:"}</strong>

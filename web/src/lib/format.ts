@@ -98,3 +98,6 @@ export function pageOf(address: string): string | undefined {
 export function many(n: number, thing: string): string {
   return `${count(n)} ${thing}${n === 1 ? "" : "s"}`;
 }
+
+/** A value for machines, such as a state, as people read it. */
+export const words = (value: string) => value.replaceAll("-", " ");

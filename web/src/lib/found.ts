@@ -23,7 +23,7 @@ export function useSelection() {
   const selection = {
     partition: params.get("partition") ?? "",
     from: params.get("from") ?? "first",
-    to: params.get("to") ?? "last",
+    to: params.get("to") ?? "end",
     where: params.get("where") ?? "",
     limit: params.get("limit") ?? "500",
     view: params.get("view") ?? "newest", // newest, oldest or live

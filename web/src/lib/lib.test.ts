@@ -6,7 +6,7 @@ import { scaleOf } from "./scale";
 import { pageOf, parseSize, quote, size, span } from "./format";
 import { changesOf, isOf, textOf } from "./settings";
 import { merge, Past } from "./live";
-import type { Group, Live, Setting, Topic } from "../api/client";
+import type { Group, Live, Setting, Channel } from "../api/client";
 
 describe("conditions", () => {
   it("names fields as CEL does", () => {
@@ -106,7 +106,7 @@ describe("settings", () => {
     default: "",
   });
   const rows = [
-    row("partitions", "number"),
+    row("partitionCount", "number"),
     row("retainBytes", "size", "retain-bytes"),
     row("backoff", "durations"),
     row("paused", "switch"),
@@ -160,28 +160,28 @@ describe("settings", () => {
 });
 
 describe("live", () => {
-  const topic = (address: string, messages = 0) => ({ address, messages, rates: {} }) as Topic;
+  const topic = (address: string, messages = 0) => ({ address, messages, rates: {} }) as Channel;
   const group = (address: string, severity: number, lagSeconds = 0) => ({ address, severity, lagSeconds, lag: 0 }) as Group;
-  const state = (topics: Topic[], groups: Group[] = [], whole = false, gone: string[] = []) =>
-    ({ whole, gone, topics, groups, dead: [] }) as unknown as Live;
+  const state = (channels: Channel[], groups: Group[] = [], whole = false, gone: string[] = []) =>
+    ({ whole, gone, channels, groups, dead: [] }) as unknown as Live;
 
   it("puts what has changed into what was there", () => {
     const first = merge(undefined, state([topic("a/a"), topic("a/c", 1)], [group("a/a@x", 0)], true));
     const next = merge(first, state([topic("a/b"), topic("a/c", 2)]));
-    expect(next.topics.map((t) => [t.address, t.messages])).toEqual([
+    expect(next.channels.map((t) => [t.address, t.messages])).toEqual([
       ["a/a", 0],
       ["a/b", 0],
       ["a/c", 2],
     ]);
-    expect(next.topics[0]).toBe(first.topics[0]);
+    expect(next.channels[0]).toBe(first.channels[0]);
     expect(next.groups).toBe(first.groups);
     const same = merge(next, state([]));
-    expect(same.topics).toBe(next.topics);
+    expect(same.channels).toBe(next.channels);
     expect(merge(next, state([], [], false, ["a/a", "a/a@x"]))).toMatchObject({
-      topics: [{ address: "a/b" }, { address: "a/c" }],
+      channels: [{ address: "a/b" }, { address: "a/c" }],
       groups: [],
     });
-    expect(merge(next, state([topic("z/z")], [], true)).topics).toHaveLength(1);
+    expect(merge(next, state([topic("z/z")], [], true)).channels).toHaveLength(1);
   });
   it("has the worst group first", () => {
     const first = merge(undefined, state([], [group("b@x", 5), group("a@x", 0)], true));

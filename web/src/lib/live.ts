@@ -1,5 +1,5 @@
 // What a stream of states tells: first all, then what has changed.
-import type { Flow, Group, Live, Topic } from "../api/client";
+import type { Flow, Group, Live, Channel } from "../api/client";
 
 /** The state with what has changed since. What has not changed stays the same
  *  object, and a list in which nothing has changed the same list. */
@@ -10,7 +10,7 @@ export function merge(before: Live | undefined, news: Live): Live {
     ...news,
     whole: true,
     gone: [],
-    topics: mergeList(before.topics, news.topics, gone, (a, b) => compare(a.address, b.address)),
+    channels: mergeList(before.channels, news.channels, gone, (a, b) => compare(a.address, b.address)),
     groups: mergeList(before.groups, news.groups, gone, worseFirst),
   };
 }
@@ -56,7 +56,7 @@ export class Past<V> {
 export type Pasts = { rates: Past<Flow>; lags: Past<number> };
 
 /** Notes the rates and lags of a state. */
-export function noteAll(past: Pasts, live: { topics: Topic[]; groups: Group[] }) {
-  for (const t of live.topics) past.rates.note(t.address, t.rates);
+export function noteAll(past: Pasts, live: { channels: Channel[]; groups: Group[] }) {
+  for (const t of live.channels) past.rates.note(t.address, t.rates);
   for (const g of live.groups) past.lags.note(g.address, g.lag);
 }

@@ -5,7 +5,7 @@ import type { QueueMessage } from "../api/client";
 export const page = 100;
 
 /** Keeps a list in the order in which its entries were first seen, so that
- *  nothing moves while it is read; new ones come at the end. */
+ *  nothing seeks while it is read; new ones come at the end. */
 export function useSteady<T>(list: T[], key: (one: T) => string, about: string): T[] {
   const [seen, setSeen] = useState<{ about: string; keys: string[] }>({ about, keys: [] });
   const keys = seen.about === about ? seen.keys : [];

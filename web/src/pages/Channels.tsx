@@ -1,7 +1,7 @@
 import { Plus } from "lucide-react";
 import { useMemo, useState } from "react";
 import { Link } from "react-router";
-import type { Topic } from "../api/client";
+import type { Channel } from "../api/client";
 import { pastRates, useLive } from "../api/live";
 import { CreateDialog } from "../components/CreateDialog";
 import { Command } from "../components/Copy";
@@ -13,7 +13,7 @@ import type { Column } from "../components/Timetable";
 import { ago, count, rate, size } from "../lib/format";
 import { useUrlState } from "../lib/url";
 
-const columns: Column<Topic>[] = [
+const columns: Column<Channel>[] = [
   {
     key: "address",
     title: "Channel",
@@ -75,7 +75,7 @@ const columns: Column<Topic>[] = [
   },
 ];
 
-const textOf = (t: Topic) =>
+const textOf = (t: Channel) =>
   `${t.address} ${t.description} ${Object.entries(t.labels)
     .map((l) => l.join("="))
     .join(" ")}`;
@@ -85,7 +85,7 @@ export function Channels() {
   const [params, change] = useUrlState();
   const [creating, setCreating] = useState(false);
   const space = params.get("space") ?? "";
-  const all = live?.topics;
+  const all = live?.channels;
   const rows = useMemo(() => (space ? all?.filter((t) => t.space === space) : all), [all, space]);
   const spaces = useMemo(() => [...new Set(all?.map((t) => t.space))].sort(), [all]);
   return (

@@ -16,7 +16,7 @@ import { useUrlState } from "../lib/url";
 export function DeadPlaces() {
   const { live } = useLive();
   if (!live) return <Notice title="Waiting for the service" />;
-  const queues = live.topics.filter((t) => t.kind === "queue");
+  const queues = live.channels.filter((t) => t.kind === "queue");
   if (live.dead.length === 0) {
     return (
       <Notice mark={<Mark state="ready" word="" />} title="Nothing has failed.">
@@ -208,7 +208,7 @@ export function DeadPage() {
                   className="button"
                   data-main
                   disabled={items.length === 0}
-                  onClick={() => setDoing({ what: "take-back" })}
+                  onClick={() => setDoing({ what: "undo" })}
                 >
                   Take all back
                 </button>
@@ -218,7 +218,7 @@ export function DeadPage() {
             </div>
             {items.length === 0 && list.data && !list.isPlaceholderData && (
               <p className="text-soft">
-                {discarded ? "Nothing is discarded: what is can be taken back for a while." : "None are left."}
+                {discarded ? "Nothing is discarded: what is can be brought back for a while." : "None are left."}
               </p>
             )}
             <button

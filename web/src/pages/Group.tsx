@@ -3,11 +3,11 @@ import { MoveHorizontal, Pause, Play, Undo2 } from "lucide-react";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { toast } from "sonner";
-import { call, explain, get, groupPath, Problem, type Group, type GroupMove, type Preview } from "../api/client";
+import { call, explain, get, groupPath, Problem, type Group, type PastSeek, type Preview } from "../api/client";
 import { Copy } from "../components/Copy";
 import { LagCharts } from "../components/LagCharts";
 import { Mark } from "../components/Mark";
-import { MoveDialog } from "../components/MoveDialog";
+import { SeekDialog } from "../components/SeekDialog";
 import { Effects } from "../components/Effects";
 import { Dialog, Notice } from "../components/Panel";
 import { Pennants } from "../components/Pennants";
@@ -85,7 +85,7 @@ const memberColumns: Column<NonNullable<Group["members"]>[number]>[] = [
   { key: "timeout", title: "Timeout", figures: true, wide: true, show: (m) => m.timeout },
 ];
 
-const moveColumns: Column<GroupMove>[] = [
+const seekColumns: Column<PastSeek>[] = [
   { key: "when", title: "When", className: "whitespace-nowrap", show: (m) => clock(m.at, false) },
   { key: "who", title: "Who", show: (m) => m.who },
   {
@@ -93,7 +93,7 @@ const moveColumns: Column<GroupMove>[] = [
     title: "To",
     show: (m) => (
       <>
-        {m.target} {m.undone && <span className="text-soft">(taken back)</span>}
+        {m.target} {m.undone && <span className="text-soft">(undone)</span>}
       </>
     ),
   },
@@ -124,9 +124,9 @@ function Members({ group }: { group: Group }) {
   return <Timetable label="Members" columns={memberColumns} rows={group.members} rowKey={(m) => m.member} />;
 }
 
-function History({ moves }: { moves: GroupMove[] }) {
-  if (moves.length === 0) return <p className="text-soft">Its offsets were never moved by hand.</p>;
-  return <Timetable label="Moves by hand" columns={moveColumns} rows={moves} rowKey={(m) => m.move} />;
+function History({ seeks }: { seeks: PastSeek[] }) {
+  if (seeks.length === 0) return <p className="text-soft">Its offsets were never moved by hand.</p>;
+  return <Timetable label="Moves by hand" columns={seekColumns} rows={seeks} rowKey={(m) => m.seek} />;
 }
 
 export function GroupPage() {
@@ -142,9 +142,9 @@ export function GroupPage() {
     refetchInterval: 1000,
     retry: (n, e) => !(e instanceof Problem) && n < 3,
   });
-  const moves = useQuery({
+  const seeks = useQuery({
     queryKey: ["moves", address],
-    queryFn: () => get<{ items: GroupMove[] }>(`${groupPath(address)}/moves`),
+    queryFn: () => get<{ items: PastSeek[] }>(`${groupPath(address)}/seeks`),
     refetchInterval: 5000,
     placeholderData: (old) => old,
   });
@@ -159,7 +159,7 @@ export function GroupPage() {
   }
   if (!whole.data) return <Notice title={`Waiting for ${address}`} />;
   const group = whole.data;
-  const list = moves.data?.items ?? [];
+  const list = seeks.data?.items ?? [];
   const attempt = async (f: () => Promise<void>) => {
     try {
       await f();
@@ -229,7 +229,7 @@ export function GroupPage() {
       <h2 className="mt-5 mb-1">Members</h2>
       <Members group={group} />
       <h2 className="mt-5 mb-1">Moves by hand</h2>
-      <History moves={list} />
+      <History seeks={list} />
       <p className="mt-5">
         <button className="button" data-alarm onClick={() => void remove(true)}>
           Remove the group
@@ -253,7 +253,7 @@ export function GroupPage() {
           </div>
         </Dialog>
       )}
-      {moving && <MoveDialog group={group} undo={moving === "undo"} onClose={() => setMoving(undefined)} />}
+      {moving && <SeekDialog group={group} undo={moving === "undo"} onClose={() => setMoving(undefined)} />}
     </>
   );
 }

@@ -1,6 +1,6 @@
 import { Pause, Play, Radio } from "lucide-react";
 import { lazy, Suspense, useEffect, useMemo, useState } from "react";
-import { channelPath, type Topic } from "../api/client";
+import { channelPath, type Channel } from "../api/client";
 import { ask, isAsked } from "../lib/asked";
 import { Copy } from "../components/Copy";
 import { Notice } from "../components/Panel";
@@ -13,7 +13,7 @@ import { useSelection, useBrowse, useTail, type Selection } from "../lib/found";
 
 const Condition = lazy(() => import("../components/Condition"));
 
-export function Messages({ topic }: { topic: Topic }) {
+export function Messages({ topic }: { topic: Channel }) {
   const [selection, change] = useSelection();
   const [run, setRun] = useState(0);
   const [paused, setPaused] = useState(false);
@@ -45,7 +45,7 @@ export function Messages({ topic }: { topic: Topic }) {
     `ferry ${live ? "tail" : "browse"} ${topic.address}${selection.partition && !selection.partition.includes(",") ? "#" + selection.partition : ""}`,
     selection.partition.includes(",") && `-partition ${selection.partition}`,
     !live && selection.from !== "first" && `-from ${selection.from}`,
-    !live && selection.to !== "last" && `-to ${selection.to}`,
+    !live && selection.to !== "end" && `-to ${selection.to}`,
     selection.where && `-where ${quote(selection.where)}`,
     !live && `-limit ${selection.limit}`,
     selection.view === "newest" && "-newest",
@@ -99,7 +99,7 @@ export function Messages({ topic }: { topic: Topic }) {
             </label>
             <label>
               <span className="label">To</span>
-              <PositionInput value={selection.to} placeholder="last" width="w-52" onDone={(to) => change({ to })} />
+              <PositionInput value={selection.to} placeholder="end" width="w-52" onDone={(to) => change({ to })} />
             </label>
             <label>
               <span className="label">At most</span>

@@ -17,18 +17,18 @@ import { ago, clock, count, many, rate, size } from "../lib/format";
 
 function Summary({ cluster }: { cluster: Cluster }) {
   const away = cluster.nodes.filter((n) => !n.up);
-  const text = `${many(cluster.nodes.length, "node")}, ${many(cluster.partitions, "partition")}`;
+  const text = `${many(cluster.nodes.length, "node")}, ${many(cluster.partitionCount, "partition")}`;
   return (
     <p className="mb-4 flex flex-wrap items-center gap-x-4 gap-y-1">
       <span>{text}</span>
-      {cluster.leaderless > 0 && (
-        <Mark wrap state="failed" word={`taking no messages: ${many(cluster.leaderless, "partition")}`} />
+      {cluster.withoutLeader > 0 && (
+        <Mark wrap state="failed" word={`taking no messages: ${many(cluster.withoutLeader, "partition")}`} />
       )}
-      {cluster.fewer > 0 && (
-        <Mark wrap state="attention" word={`${many(cluster.fewer, "partition")} with replicas missing or not in step`} />
+      {cluster.replicasMissing > 0 && (
+        <Mark wrap state="attention" word={`${many(cluster.replicasMissing, "partition")} with replicas missing or not in step`} />
       )}
       {away.length > 0 && <Mark wrap state="attention" word={`${away.map((n) => n.node).join(", ")} away`} />}
-      {cluster.leaderless === 0 && cluster.fewer === 0 && away.length === 0 && (
+      {cluster.withoutLeader === 0 && cluster.replicasMissing === 0 && away.length === 0 && (
         <Mark wrap state="ready" word="every partition has a leader, and every replica is in step" />
       )}
     </p>
@@ -55,7 +55,7 @@ const nodeColumns = (nodes: Node[], at: number, onDrain: (n: Node) => void): Col
     show: (n) => (
       <>
         <Mark
-          state={n.disk.full ? "disk full" : (nodeState[n.state] ?? "attention")}
+          state={n.disk.full ? "disk-full" : (nodeState[n.state] ?? "attention")}
           word={n.disk.full ? "disk full" : n.state}
         />
         {n.onDuty && <span className="ml-2 text-[length:var(--text-small)] text-soft">on duty</span>}
@@ -82,9 +82,9 @@ const nodeColumns = (nodes: Node[], at: number, onDrain: (n: Node) => void): Col
   { key: "disk", title: "Disk", figures: true, show: (n) => (n.up ? `${size(n.disk.free)} free` : "–") },
   { key: "memory", title: "Memory", figures: true, show: (n) => (n.up ? size(n.memoryBytes) : "–") },
   {
-    key: "records",
-    title: "Records",
-    show: (n) => (n.up ? <Mark state={n.records === "here" ? "ready" : "attention"} word={n.records} /> : "–"),
+    key: "catalog",
+    title: "Catalog",
+    show: (n) => (n.up ? <Mark state={n.catalog === "reachable" ? "ready" : "attention"} word={n.catalog} /> : "–"),
   },
   {
     key: "actions",
@@ -171,7 +171,7 @@ export function NodesPage() {
   const cluster = live.cluster;
   const spread = async (on: boolean) => {
     try {
-      await call("PUT", "/nodes/spread", { on });
+      await call("PATCH", "/nodes", { spreadLeaders: on });
     } catch (error) {
       toast.error(explain(error));
     }

@@ -1,9 +1,9 @@
 import { Link } from "react-router";
-import type { Partition, Topic } from "../api/client";
+import type { Partition, Channel } from "../api/client";
 import { Berths, berthsOf, lacks, ReplicaLegend, ReplicaMark } from "../components/Berths";
 import { Mark } from "../components/Mark";
 import { type Column, Timetable } from "../components/Timetable";
-import { ago, count, rate, size } from "../lib/format";
+import { ago, count, rate, size, words } from "../lib/format";
 
 const Others = ({ replicas }: { replicas: Partition["replicas"] }) => (
   <span className="flex flex-wrap gap-x-3">
@@ -12,8 +12,8 @@ const Others = ({ replicas }: { replicas: Partition["replicas"] }) => (
       .map((r) => (
         <span key={r.node} className="inline-flex items-center gap-1 whitespace-nowrap">
           <ReplicaMark state={r.state} />
-          {r.node} <span className="text-[length:var(--text-small)] text-soft">{r.state === "in step" ? "" : r.state}</span>
-          {lacks(r) && r.state !== "in step" && <span className="text-[length:var(--text-small)] text-soft">{lacks(r)}</span>}
+          {r.node} <span className="text-[length:var(--text-small)] text-soft">{r.state === "in-step" ? "" : words(r.state)}</span>
+          {lacks(r) && r.state !== "in-step" && <span className="text-[length:var(--text-small)] text-soft">{lacks(r)}</span>}
         </span>
       ))}
     {replicas.length < 2 && <span className="text-soft">none</span>}
@@ -53,7 +53,7 @@ const columnsOf = (address: string, most: number): Column<Partition>[] => [
   { key: "out", title: "Out, per second", figures: true, show: (p) => rate(p.rates.messagesOut) },
 ];
 
-export function Partitions({ topic }: { topic: Topic }) {
+export function Partitions({ topic }: { topic: Channel }) {
   const most = Math.max(...(topic.partitions ?? []).map((p) => p.messages), 1);
   const partitions = topic.partitions ?? [];
   const nodes = [...new Set(partitions.flatMap((p) => p.replicas.map((r) => r.node)))].sort();
@@ -64,7 +64,7 @@ export function Partitions({ topic }: { topic: Topic }) {
           <h2 className="mb-1">Who leads and who follows</h2>
           <Berths nodes={nodes} berths={berthsOf(partitions)} />
           <div className="mt-2">
-            <ReplicaLegend states={["leads", "in step", "catching up", "behind", "joining", "lost"]} />
+            <ReplicaLegend states={["leads", "in-step", "catching-up", "behind", "joining", "away"]} />
           </div>
         </section>
       )}

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Send } from "lucide-react";
 import { useState } from "react";
 import { Link } from "react-router";
-import { explain, get, queuePath, type QueueMessage, type Topic } from "../api/client";
+import { explain, get, queuePath, type QueueMessage, type Channel } from "../api/client";
 import { ActionDialog } from "../components/ActionDialog";
 import { bodyText } from "../components/MessageDrawer";
 import { Command, Copy } from "../components/Copy";
@@ -26,7 +26,7 @@ const looks = {
 };
 
 /** The standing ruler of a queue: where its messages are, as lengths. */
-export function StandingLine({ queue }: { queue: NonNullable<Topic["queue"]> }) {
+export function StandingLine({ queue }: { queue: NonNullable<Channel["queue"]> }) {
   const total = Math.max(
     states.reduce((n, s) => n + queue[s], 0),
     1,
@@ -176,7 +176,7 @@ function Looking({ address }: { address: string }) {
   );
 }
 
-const memberColumns: Column<NonNullable<Topic["queue"]>["members"][number]>[] = [
+const memberColumns: Column<NonNullable<Channel["queue"]>["members"][number]>[] = [
   { key: "member", title: "Member", show: (m) => m.member },
   { key: "holds", title: "Holds", figures: true, show: (m) => count(m.leased) },
   { key: "oldest", title: "Oldest for", figures: true, show: (m) => (m.since ? ago(m.since) : "–") },
@@ -184,12 +184,12 @@ const memberColumns: Column<NonNullable<Topic["queue"]>["members"][number]>[] = 
     key: "due",
     title: "Next runs out in",
     figures: true,
-    show: (m) => (m.due ? span(Math.max(0, Date.parse(m.due) - Date.now())) : "–"),
+    show: (m) => (m.deadline ? span(Math.max(0, Date.parse(m.deadline) - Date.now())) : "–"),
   },
   { key: "seen", title: "Heard of", figures: true, show: (m) => (m.seen ? `${ago(m.seen)} ago` : "–") },
 ];
 
-function Members({ queue, address }: { queue: NonNullable<Topic["queue"]>; address: string }) {
+function Members({ queue, address }: { queue: NonNullable<Channel["queue"]>; address: string }) {
   if (queue.members.length === 0) {
     return (
       <>
@@ -204,7 +204,7 @@ function Members({ queue, address }: { queue: NonNullable<Topic["queue"]>; addre
 }
 
 /** A queue: where its messages are, who works on them, and what waits. */
-export function QueuePage({ topic, whole, rates }: { topic: Topic; whole: Topic; rates: React.ReactNode }) {
+export function QueuePage({ topic, whole, rates }: { topic: Channel; whole: Channel; rates: React.ReactNode }) {
   const [params, change] = useUrlState();
   const [sending, setSending] = useState(false);
   const q = topic.queue!;

@@ -59,7 +59,7 @@ function One({ replay }: { replay: Replay }) {
           </Link>
         </span>
         <span className="text-soft">
-          begun {clock(replay.madeAt, false)} by {replay.who}
+          begun {clock(replay.createdAt, false)} by {replay.who}
           {replay.endedAt && `, ended ${clock(replay.endedAt, false)}`}
         </span>
       </div>

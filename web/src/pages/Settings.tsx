@@ -2,7 +2,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { toast } from "sonner";
-import { call, channelPath, explain, type Preview, type Settings, type Topic } from "../api/client";
+import { call, channelPath, explain, type Preview, type Settings, type Channel } from "../api/client";
 import { Command } from "../components/Copy";
 import { Effects } from "../components/Effects";
 import { Dialog } from "../components/Panel";
@@ -10,7 +10,7 @@ import { SettingFields, useSettings } from "../components/SettingFields";
 import { changesOf, type Fields, isOf, textOf } from "../lib/settings";
 import { Failure } from "../components/Failure";
 
-export function SettingsTab({ topic }: { topic: Topic }) {
+export function SettingsTab({ topic }: { topic: Channel }) {
   const client = useQueryClient();
   const navigate = useNavigate();
   const table = useSettings();
@@ -48,7 +48,7 @@ export function SettingsTab({ topic }: { topic: Topic }) {
     });
   const restore = async () => {
     try {
-      await call<Topic>("POST", `${path}/restore`);
+      await call<Channel>("POST", `${path}/restore`);
       toast.success(`${topic.address} is back`);
       navigate(`/channels/${topic.address}`);
     } catch (error) {

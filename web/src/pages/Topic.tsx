@@ -2,8 +2,8 @@ import { useQuery } from "@tanstack/react-query";
 import { Send } from "lucide-react";
 import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
-import { channelPath, explain, get, Problem, type Series, type Topic } from "../api/client";
-import { useLive, useLiveTopic } from "../api/live";
+import { channelPath, explain, get, Problem, type Series, type Channel } from "../api/client";
+import { useLive, useLiveChannel } from "../api/live";
 import { Chart } from "../components/Chart";
 import { Copy } from "../components/Copy";
 import { Mark } from "../components/Mark";
@@ -74,11 +74,11 @@ export function TopicPage() {
   const [sending, setSending] = useState(false);
   const whole = useQuery({
     queryKey: ["topic", address],
-    queryFn: () => get<Topic>(channelPath(address)),
+    queryFn: () => get<Channel>(channelPath(address)),
     refetchInterval: 2000,
     retry: (n, e) => !(e instanceof Problem) && n < 3,
   });
-  const live = useLiveTopic(address);
+  const live = useLiveChannel(address);
   const { live: all } = useLive();
   const tab = tabs.find((t) => t === params.get("tab")) ?? "messages";
 

@@ -22,9 +22,9 @@ const (
 	NoteFuture = "in the future: the end instead"
 )
 
-// MoveTo returns the step from the committed offset to another one, which is
+// SeekTo returns the step from the committed offset to another one, which is
 // brought into what the partition has.
-func MoveTo(partition int, first, end, committed, to int64) Step {
+func SeekTo(partition int, first, end, committed, to int64) Step {
 	s := Step{Partition: partition, First: first, End: end, From: committed, To: min(max(to, first), end)}
 	switch {
 	case to < first:

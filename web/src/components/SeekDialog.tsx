@@ -1,7 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { toast } from "sonner";
-import { call, explain, groupPath, type Group, type Moved } from "../api/client";
+import { call, explain, groupPath, type Group, type SeekResult } from "../api/client";
 import { count, many } from "../lib/format";
 import { Failure } from "./Failure";
 import { Dialog } from "./Panel";
@@ -11,21 +11,21 @@ const kinds = [
   { key: "ago", name: "a while ago", example: "2h" },
   { key: "time", name: "a time", example: "2026-11-23T08:00:00Z" },
   { key: "first", name: "the oldest kept message", example: "" },
-  { key: "last", name: "the end", example: "" },
+  { key: "end", name: "the end", example: "" },
   { key: "offset", name: "an offset", example: "1200" },
   { key: "group", name: "where another group is", example: "dashboards" },
 ] as const;
 
 /** Moves a group's offsets: what it would do is drawn first, as a line from
  *  the old to the new place of each partition. */
-export function MoveDialog({ group, undo, onClose }: { group: Group; undo: boolean; onClose: () => void }) {
+export function SeekDialog({ group, undo, onClose }: { group: Group; undo: boolean; onClose: () => void }) {
   const client = useQueryClient();
   const [kind, setKind] = useState<string>("ago");
   const [value, setValue] = useState("2h");
   const [partition, setPartition] = useState("");
   const [why, setWhy] = useState("");
   const [running, setRunning] = useState(false);
-  const [preview, setPreview] = useState<Moved>();
+  const [preview, setPreview] = useState<SeekResult>();
   const [failure, setFailure] = useState<string>();
   const chosen = kinds.find((k) => k.key === kind)!;
   const ask = {
@@ -44,8 +44,8 @@ export function MoveDialog({ group, undo, onClose }: { group: Group; undo: boole
     setFailure(undefined);
     try {
       const path = `${groupPath(group.address)}/moves`;
-      if (!apply) return setPreview(await call<Moved>("POST", `${path}?preview=true`, ask));
-      const done = await call<Moved>("POST", path, { ...ask, last: preview!.last });
+      if (!apply) return setPreview(await call<SeekResult>("POST", `${path}?preview=true`, ask));
+      const done = await call<SeekResult>("POST", path, { ...ask, last: preview!.last });
       toast.success(`${group.address} was moved; ${many(done.again, "message")} are read again, ${count(done.skipped)} skipped`);
       await client.invalidateQueries({ queryKey: ["group", group.address] });
       await client.invalidateQueries({ queryKey: ["moves", group.address] });
@@ -116,7 +116,7 @@ export function MoveDialog({ group, undo, onClose }: { group: Group; undo: boole
                       name: count(s.to),
                       at: s.to,
                       from: s.from,
-                      state: "catching up",
+                      state: "catching-up",
                       title: `from ${count(s.from)} to ${count(s.to)}`,
                     },
                   ]}
