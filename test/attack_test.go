@@ -217,12 +217,12 @@ func TestAttacksDoNotBringANodeDown(t *testing.T) {
 	n.underAttack("edits of large bodies", 30*time.Second, func(ctx context.Context) {
 		edits := make([]string, 50)
 		for i := range edits {
-			edits[i] = fmt.Sprintf(`{"op":"set","at":"/n%d","cel":"size + %d"}`, i, i)
+			edits[i] = fmt.Sprintf(`{"op":"compute","at":"/n%d","expression":"size + %d"}`, i, i)
 		}
-		body := `{"action":"edit","state":"dead","edits":[` + strings.Join(edits, ",") + `],"preview":true}`
+		body := `{"action":"edit","state":"dead","edits":[` + strings.Join(edits, ",") + `]}`
 		var wg sync.WaitGroup
 		for range 20 {
-			wg.Go(func() { n.Ask("POST", "/api/v1/channels/coldchain/inspections/actions", body) })
+			wg.Go(func() { n.Ask("POST", "/api/v1/channels/coldchain/inspections/actions?preview=true", body) })
 		}
 		wg.Wait()
 	})

@@ -106,7 +106,7 @@ func TestTheConsoleOfQueues(t *testing.T) {
 	p.click("Discard 25")
 	p.click("Take back")
 	require.Eventually(t, func() bool { return statesOf(t, n, a).Dead == 25 }, 5*time.Second, 50*time.Millisecond)
-	n.Must("dead", a.String(), "-discard", "-reason", "a drill", "-yes")
+	n.Must("dead", a.String(), "-discard", "-why", "a drill", "-yes")
 	p.open("/dead/coldchain/inspections?show=discarded")
 	p.says("Take all back")
 	p.accessible("what was discarded")

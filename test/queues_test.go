@@ -166,12 +166,12 @@ func TestDeadLettersAreMendedReturnedDiscardedAndBroughtBack(t *testing.T) {
 	_, errOut, code = n.Ferry("", "dead", name, "-discard", "-yes")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errOut, "a reason is missing")
-	n.Must("dead", name, "-discard", "-reason", "a drill", "-yes")
+	n.Must("dead", name, "-discard", "-why", "a drill", "-yes")
 	assert.Equal(t, client.Counts{Discarded: 10}, statesOf(t, n, a))
 	n.Must("dead", name, "-undo", "-limit", "4", "-yes")
 	assert.Equal(t, client.Counts{Discarded: 6, Dead: 4}, statesOf(t, n, a))
 	sendBodies(t, n, a, `{"drill":true}`, `{"drill":false}`)
-	n.Must("discard", name, "-where", "body.drill", "-reason", "a drill", "-yes")
+	n.Must("discard", name, "-where", "body.drill", "-why", "a drill", "-yes")
 	assert.Equal(t, client.Counts{Waiting: 1, Discarded: 7, Dead: 4}, statesOf(t, n, a))
 	n.Must("dead", name, "-undo", "-where", "has(body.drill)", "-yes")
 	assert.Equal(t, client.Counts{Waiting: 2, Discarded: 6, Dead: 4}, statesOf(t, n, a))
@@ -199,7 +199,7 @@ func TestReplays(t *testing.T) {
 		require.Eventually(t, func() bool { return replayOf(id).State == state }, 30*time.Second, 50*time.Millisecond, "replay %d is %v", id, replayOf(id))
 		return replayOf(id)
 	}
-	plan := n.Must("replay", topic.String(), "-to", a.String(), "-where", `text.endsWith("0")`, "-rate", "100/s", "-dry-run")
+	plan := n.Must("replay", topic.String(), "-to", a.String(), "-where", `text.endsWith("0")`, "-rate", "100/s")
 	assert.Contains(t, plan, "120 messages")
 	assert.Zero(t, countsOf(t, n, a).Waiting)
 
@@ -233,7 +233,7 @@ func TestReplays(t *testing.T) {
 	assert.Equal(t, sent, replayOf(r.Replay).Sent)
 	n.Must("replay", "resume", fmt.Sprint(r.Replay), "-rate", "50/s")
 	require.Eventually(t, func() bool { return replayOf(r.Replay).Sent > sent }, 10*time.Second, 20*time.Millisecond)
-	n.Must("replay", "stop", fmt.Sprint(r.Replay))
+	n.Must("replay", "cancel", fmt.Sprint(r.Replay))
 	assert.Equal(t, "cancelled", replayOf(r.Replay).State)
 
 	// It stops by itself when too many fail again.
@@ -253,7 +253,7 @@ func TestReplays(t *testing.T) {
 			}
 		}
 	})
-	stopped := ended(r.Replay, "stopped")
+	stopped := ended(r.Replay, "halted")
 	close(stop)
 	wg.Wait()
 	assert.Contains(t, stopped.Detail, "failed again, more than 20%")
@@ -261,7 +261,7 @@ func TestReplays(t *testing.T) {
 
 	// Elsewhere: to a topic, and the dead letters count as sent on.
 	dead := countsOf(t, n, c).Dead
-	n.Must("replay", "coldchain/strict/dead", "-to", topic.String(), "-limit", "5", "-rate", "100/s")
+	n.Must("replay", "coldchain/strict/dead", "-to", topic.String(), "-limit", "5", "-rate", "100/s", "-yes")
 	require.Eventually(t, func() bool { return countsOf(t, n, c).Dead == dead-5 }, 10*time.Second, 50*time.Millisecond)
 	assert.Contains(t, n.Must("browse", topic.String(), "-json", "-where", `"ferry-replay" in headers`), `"ferry-replay-from":"coldchain/strict#0:`)
 }
@@ -335,7 +335,7 @@ func TestDeadLettersOfAGroup(t *testing.T) {
 	require.NoError(t, r.Commit(ctx, back))
 	assert.Contains(t, n.Must("dead", a.String()), "no dead letters")
 	// From its history to the group alone.
-	n.Must("replay", topic.String(), "-to", a.String(), "-limit", "2", "-rate", "100/s")
+	n.Must("replay", topic.String(), "-to", a.String(), "-limit", "2", "-rate", "100/s", "-yes")
 	for range 2 {
 		back, err = r.Next(ctx)
 		require.NoError(t, err)
@@ -355,7 +355,7 @@ func TestBadInputToQueues(t *testing.T) {
 		{"POST", path + "/settle", `{"settle":[{"lease":"nonsense","outcome":"accept"}]}`, "not a lease"},
 		{"POST", path + "/settle", `{"settle":[{"lease":"0-0-1","outcome":"perhaps"}]}`, "accept, release, reject, extend"},
 		{"POST", path + "/settle", fmt.Sprintf(`{"settle":[{"lease":%q,"outcome":"reject"}]}`, l.Lease), "without a reason"},
-		{"POST", path + "/settle", fmt.Sprintf(`{"settle":[{"lease":%q,"outcome":"reject","reason":"r","detail":%q}]}`, l.Lease, strings.Repeat("x", 70_000)), "70000 bytes, and the limit is 65536"},
+		{"POST", path + "/settle", fmt.Sprintf(`{"settle":[{"lease":%q,"outcome":"reject","reason":"r","detail":%q}]}`, l.Lease, strings.Repeat("x", 70_000)), "70000 bytes, limit 65536"},
 		{"POST", path + "/settle", fmt.Sprintf(`{"settle":[{"lease":%q,"outcome":"release","after":"yesterday"}]}`, l.Lease), "after"},
 		{"POST", path + "/lease", `{"max":5000}`, "1 to 1000"},
 		{"POST", path + "/lease", `{"wait":"1h"}`, "0s to 30s"},

@@ -66,7 +66,7 @@ func (c *call) secrets() ([]client.Secret, error) {
 }
 
 // secretTable is how tokens, links and sessions are listed.
-var secretTable = term.TableOf[client.Secret]{Headings: []string{"id", "kind", "of", "for", "made", "ends"}, Row: secretRow}
+var secretTable = term.TableOf[client.Secret]{Headings: []string{"id", "kind", "of", "for", "created", "ends"}, Row: secretRow}
 
 func (c *call) listSecrets() error {
 	all, err := c.secrets()
@@ -131,7 +131,7 @@ func (c *call) endSecret(what, id string, yes bool) error {
 			continue
 		}
 		if !yes {
-			c.Table(c.Out, []string{"id", "kind", "of", "for", "made", "ends"}, [][]string{secretRow(s)})
+			c.Table(c.Out, []string{"id", "kind", "of", "for", "created", "ends"}, [][]string{secretRow(s)})
 			fmt.Fprintf(c.Out, "nothing is changed yet: add -yes to %s it\n", what)
 			return nil
 		}

@@ -32,7 +32,7 @@ func (e *editsValue) Set(text string) error {
 	return err
 }
 
-const editHelp = "change the message: 'set /celsius=4.5', 'compute /celsius=(double(body.celsius.replace(\" F\", \"\")) - 32.0) / 1.8', 'remove /x', 'rename /a=/b'; header.NAME and key too; may be repeated; an `edit`"
+const editHelp = "change the message: 'set /celsius=4.5', 'compute /celsius=(double(body.celsius.replace(\" F\", \"\")) - 32.0) / 1.8', 'remove /x', 'rename /a=/b'; header.NAME and key too; may be repeated; an `EDIT`"
 
 type deadFlags struct {
 	cause, where, why                        string

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"slices"
 	"time"
 
 	"steadyferry/client"
@@ -84,7 +85,7 @@ func (v *lagView) draw(out io.Writer) error {
 		return nil
 	}
 	if len(v.groups) == 0 {
-		fmt.Fprintln(out, "there are no groups yet; reading makes one: ferry read SPACE/TOPIC@GROUP -from first")
+		fmt.Fprintln(out, "there are no groups yet; reading creates one: ferry read SPACE/TOPIC@GROUP -from first")
 		return nil
 	}
 	rows := len(v.groups)
@@ -109,18 +110,19 @@ func (v *lagView) draw(out io.Writer) error {
 			if !v.each && rows > mostRows {
 				continue
 			}
-			lines = append(lines, []string{fmt.Sprintf("  #%d", p.Partition), term.Count(p.Lag), shortAge(p.LagSeconds), v.MarkAs(p.State, p.Verdict), memberText(p.Member, p.Label), term.Count(p.Committed), term.Count(p.End), sinceCommit(p.CommittedAt),
-				spark, term.PerSecond(p.ArrivalRate), term.PerSecond(p.CommitRate)})
+			line := append(v.lagRow(p), spark, term.PerSecond(p.ArrivalRate), term.PerSecond(p.CommitRate))
+			line[0] = "  " + line[0]
+			lines = append(lines, line)
 		}
 	}
-	headings := []string{"partition", "lag", "oldest unread", "verdict", "read by", "committed", "end", "last commit", "lately", "arrivals", "commits"}
+	headings := append(slices.Clone(lagHeadings), "lately", "arrivals", "commits")
 	if width, ok := v.Terminal(); ok && width < wholeWidth {
-		headings = headings[:9] // the rates do not fit
+		headings = headings[:len(headings)-2] // the rates do not fit
 		for i := range lines {
-			lines[i] = lines[i][:9]
+			lines[i] = lines[i][:len(headings)]
 		}
 	}
-	v.Table(out, headings, lines, "lag", "oldest unread", "committed", "end", "last commit", "arrivals", "commits")
+	v.Table(out, headings, lines, append(slices.Clone(lagFigures), "arrivals", "commits")...)
 	return nil
 }
 
@@ -167,6 +169,17 @@ func (v *lagView) spark(key string, value float64) string {
 		out = append(out, sparkShapes[step])
 	}
 	return string(out)
+}
+
+// lagHeadings are of the columns that tell how a group is on a partition, wherever
+// that is shown; lagFigures are those of them that are numbers.
+var (
+	lagHeadings = []string{"partition", "lag", "oldest unread", "verdict", "read by", "committed", "end", "last commit"}
+	lagFigures  = []string{"lag", "oldest unread", "committed", "end", "last commit"}
+)
+
+func (c *call) lagRow(p client.PartitionLag) []string {
+	return []string{fmt.Sprintf("#%d", p.Partition), term.Count(p.Lag), shortAge(p.LagSeconds), c.MarkAs(p.State, p.Verdict), memberText(p.Member, p.Label), term.Count(p.Committed), term.Count(p.End), sinceCommit(p.CommittedAt)}
 }
 
 // sinceCommit tells how long ago a commit was.

@@ -25,7 +25,7 @@ var newVerb = verb{
 		term.PositionFlag(fs, from, "from", "first", "of a group: `POSITION` at which it starts")
 		return func(c *call) error {
 			if len(c.Args) != 2 {
-				return term.WrongUsage("what to make and its address are expected, such as: ferry new topic coldchain/readings")
+				return term.WrongUsage("what to create and its address are expected, such as: ferry new topic coldchain/readings")
 			}
 			kind := c.Args[0]
 			c.Args = c.Args[1:]
@@ -49,7 +49,7 @@ var newVerb = verb{
 				if c.JSON {
 					return c.PrintJSON(s)
 				}
-				fmt.Fprintf(c.Out, "made space %s\nnext: ferry new topic %s/NAME\n", s.Space, s.Space)
+				fmt.Fprintf(c.Out, "created space %s\nnext: ferry new topic %s/NAME\n", s.Space, s.Space)
 				return nil
 			case "queue":
 				return c.newQueue(ctx, given)
@@ -65,7 +65,7 @@ var newVerb = verb{
 				if c.JSON {
 					return c.PrintJSON(t)
 				}
-				fmt.Fprintf(c.Out, "made topic %s with %s, each on %s; it keeps %s or %s a partition, %s at most\n", t.Address, words.Many(t.Partitions, "partition"), words.Many(t.Replicas, "node"), t.Retain, term.Size(t.RetainBytes), term.Size(t.RetainBytes*int64(t.Partitions)))
+				fmt.Fprintf(c.Out, "created topic %s with %s; it keeps %s or %s a partition, %s at most\n", t.Address, partitionsText(t), t.Retain, term.Size(t.RetainBytes), term.Size(t.RetainBytes*int64(t.Partitions)))
 				switch {
 				case t.Replicas == 2:
 					fmt.Fprintln(c.Out, "2 replicas keep two copies, but both are needed for writing: the loss of either node ends it")
@@ -77,9 +77,17 @@ var newVerb = verb{
 				fmt.Fprintf(c.Out, "next: ferry send %s -body 'hello'\n", t.Address)
 				return nil
 			}
-			return term.WrongUsage("%q cannot be made; allowed: space, topic, queue, group", kind)
+			return term.WrongUsage("%q cannot be created; allowed: space, topic, queue, group", kind)
 		}
 	},
+}
+
+// partitionsText tells how many partitions a channel has, and on how many nodes.
+func partitionsText(t client.Channel) string {
+	if t.Partitions == 1 {
+		return "1 partition on " + words.Many(t.Replicas, "node")
+	}
+	return words.Many(t.Partitions, "partition") + ", each on " + words.Many(t.Replicas, "node")
 }
 
 func (c *call) newQueue(ctx context.Context, given givenSettings) error {
@@ -95,8 +103,8 @@ func (c *call) newQueue(ctx context.Context, given givenSettings) error {
 		return c.PrintJSON(t)
 	}
 	q := t.Queue
-	fmt.Fprintf(c.Out, "made queue %s with %s, each on %s: leases of %s, %s with %s between them; dead letters stay for %s in %s/dead\nnext: ferry send %s -body 'hello', then ferry lease %s\n",
-		t.Address, words.Many(t.Partitions, "partition"), words.Many(t.Replicas, "node"), q.Lease, words.Many(q.AttemptLimit, "attempt"), q.Backoff, q.RetainDead, t.Address, t.Address, t.Address)
+	fmt.Fprintf(c.Out, "created queue %s with %s: leases of %s, %s with %s between them; dead letters stay for %s in %s/dead\nnext: ferry send %s -body 'hello', then ferry lease %s\n",
+		t.Address, partitionsText(t), q.Lease, words.Many(q.AttemptLimit, "attempt"), q.Backoff, q.RetainDead, t.Address, t.Address, t.Address)
 	return nil
 }
 
@@ -298,7 +306,7 @@ func (c *call) list(out io.Writer, space string) error {
 		}
 	}
 	if len(rows) == 0 {
-		fmt.Fprintln(out, "there are no spaces yet; make the first one with: ferry new space NAME")
+		fmt.Fprintln(out, "there are no spaces yet; create the first one with: ferry new space NAME")
 		return nil
 	}
 	c.Table(out, []string{"address", "kind", "state", "partitions", "kept", "on disk", "oldest", "in", "out", "description"}, rows, "partitions", "kept", "on disk", "oldest", "in", "out")

@@ -34,12 +34,12 @@ var nodesVerb = verb{
     ferry nodes what-if -without node-b,node-c     what a loss would mean, and what would help; nothing is touched
     ferry nodes changes                            the last changes of leaders, and why
     ferry nodes jobs                               moves that run, and the last ones that ended
-    ferry nodes drain node-b                       empty a node: leaders first, then replicas; cancel takes it back
-    ferry nodes cancel 7                           take a job back
+    ferry nodes drain node-b                       empty a node: leaders first, then replicas
+    ferry nodes cancel 7                           end a job for good
     ferry nodes remove node-b                      take a stopped, empty node out of the cluster
     ferry nodes spread off                         leave leaders where they are; on gives them back
     ferry nodes force-recover [ADDRESS]            go on without a majority, or an end of a log, that is lost for good
-    ferry nodes set-aside                          logs that the catalog does not know, such as after older records were restored
+    ferry nodes set-aside                          logs that the catalog does not know, such as after an older catalog was restored
     ferry nodes adopt ID -as coldchain/readings    make them a channel again
     ferry nodes throw-away ID                      delete them before their time
 
@@ -181,7 +181,7 @@ func (c *call) listNodes(out io.Writer) error {
 	case cluster.ReplicasMissing > 0:
 		fmt.Fprintf(out, "%s of %s have replicas missing or not in step; all take messages\n", c.MarkAs("replicas-missing", fmt.Sprint(cluster.ReplicasMissing)), words.Many(cluster.Partitions, "partition"))
 	default:
-		fmt.Fprintf(out, "%s: %s, each with a leader and all its replicas in step\n", c.MarkAs("ready", "in order"), words.Many(cluster.Partitions, "partition"))
+		fmt.Fprintf(out, "%s: %s, each with a leader and all its replicas in step\n", c.MarkAs("ready", "healthy"), words.Many(cluster.Partitions, "partition"))
 	}
 	if !cluster.SpreadLeaders {
 		fmt.Fprintln(out, "leaders stay where they are: ferry nodes spread on gives them back to the nodes that should lead")
@@ -266,22 +266,28 @@ func (c *call) whatIf(without string) error {
 		fmt.Fprintln(c.Out)
 		c.Table(c.Out, []string{"partition", "would be", "held by"}, rows)
 	}
-	fmt.Fprintf(c.Out, "\nas it is now, any one node may be lost for %d of %s, any one zone for %d\n", w.NodeSafe, words.Many(total, "partition"), w.ZoneSafe)
-	switch {
-	case w.NodesShort > 0:
-		fmt.Fprintf(c.Out, "%s needed before moves can make any one node dispensable\n", words.Many(w.NodesShort, "more node"))
-	case len(w.Moves) == 0:
-		fmt.Fprintln(c.Out, "no move is needed for that")
-	default:
-		fmt.Fprintln(c.Out, "these moves would make any one node, and with three zones any one zone, dispensable for all:")
-		for _, m := range w.Moves {
-			fmt.Fprintf(c.Out, "  ferry move %s -to %s -yes\n", m.Address, strings.Join(m.To, ","))
-		}
+	fmt.Fprintln(c.Out)
+	c.Pairs([][2]string{
+		{"any one node away", goOn(w.NodeSafe, total, w.NodesShort, "node")},
+		{"any one zone away", goOn(w.ZoneSafe, total, w.ZonesShort, "zone")},
+	})
+	if len(w.Moves) > 0 {
+		fmt.Fprintln(c.Out, "\nmoves that would help:")
 	}
-	if w.ZonesShort > 0 {
-		fmt.Fprintf(c.Out, "%s needed before any one zone can be dispensable\n", words.Many(w.ZonesShort, "more zone"))
+	for _, m := range w.Moves {
+		fmt.Fprintf(c.Out, "  ferry move %s -to %s -yes\n", m.Address, strings.Join(m.To, ","))
 	}
 	return nil
+}
+
+// goOn tells how many partitions go on taking messages, and what all of them
+// need to.
+func goOn(safe, total, short int, what string) string {
+	text := fmt.Sprintf("%s of %s go on", term.Count(int64(safe)), words.Many(total, "partition"))
+	if safe < total && short > 0 {
+		text += fmt.Sprintf("; for all of them %s needed", words.Many(short, "more "+what+" is", "more "+what+"s are"))
+	}
+	return text
 }
 
 func (c *call) forceRecover(confirm string) error {

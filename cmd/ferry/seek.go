@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -150,20 +151,20 @@ func (c *call) showGroup(out io.Writer, a address.Address, history bool) error {
 		}
 	}
 	to.Pairs([][2]string{{"group", g.Address}, {"description", g.Description}, {"state", c.MarkAs(g.State, state)}, {"lag", lagText(g)}, {"dead letters", dead},
-		{"forecast", loses}, {"expires", expire}, {"made", g.CreatedAt.Local().Format("2006-01-02 15:04")}, {"round", fmt.Sprint(g.Round)}})
+		{"forecast", loses}, {"expires", expire}, {"created", g.CreatedAt.Local().Format("2006-01-02 15:04")}, {"round", fmt.Sprint(g.Round)}})
 	var rows [][]string
 	for _, p := range g.Partitions {
-		rows = append(rows, []string{fmt.Sprintf("#%d", p.Partition), term.Count(p.First), term.Count(p.Committed), term.Count(p.End), term.Count(p.Lag), shortAge(p.LagSeconds), memberText(p.Member, p.Label), term.Age(p.CommittedAt, term.Now()) + " ago", c.MarkAs(p.State, p.Verdict)})
+		rows = append(rows, append(c.lagRow(p), term.Count(p.First)))
 	}
 	fmt.Fprintln(out)
-	c.Table(out, []string{"partition", "first", "committed", "end", "lag", "oldest unread", "read by", "committed ", "verdict"}, rows, "first", "committed", "end", "lag", "oldest unread", "committed ")
+	c.Table(out, append(slices.Clone(lagHeadings), "first"), rows, append(slices.Clone(lagFigures), "first")...)
 	rows = nil
 	for _, m := range g.Each {
 		rows = append(rows, []string{m.Member, m.Label, strings.Trim(fmt.Sprint(m.Partitions), "[]"), strings.Trim(fmt.Sprint(m.Leaving), "[]"), term.Age(&m.Joined, term.Now()), m.Timeout})
 	}
 	if len(rows) > 0 {
 		fmt.Fprintln(out)
-		c.Table(out, []string{"member", "label", "partitions", "giving up", "since", "timeout"}, rows, "since", "timeout")
+		c.Table(out, []string{"member", "name", "partitions", "giving up", "since", "timeout"}, rows, "since", "timeout")
 	}
 	return nil
 }
@@ -180,7 +181,7 @@ func (c *call) showSeeks(out io.Writer, a address.Address) error {
 	if err != nil {
 		return err
 	}
-	_, err = term.List(c.Call, out, p.Items, term.TableOf[client.PastSeek]{None: fmt.Sprintf("the offsets of %s were never moved by hand", a),
+	_, err = term.List(c.Call, out, p.Items, term.TableOf[client.PastSeek]{None: fmt.Sprintf("the offsets of %s were never set by hand", a),
 		Headings: []string{"move", "time", "who", "to", "messages", "again", "skipped", "", "why"}, Right: []string{"move", "messages", "again", "skipped"},
 		Row: func(m client.PastSeek) []string {
 			var messages, again, skipped int64

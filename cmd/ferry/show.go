@@ -62,7 +62,7 @@ func (c *call) showSpace(out io.Writer, a address.Address) error {
 		return c.PrintJSON(s)
 	}
 	to := own(c.To(out))
-	to.Pairs([][2]string{{"space", s.Space}, {"description", s.Description}, {"labels", labels(s.Labels)}, {"made", s.CreatedAt.Local().Format("2006-01-02 15:04")},
+	to.Pairs([][2]string{{"space", s.Space}, {"description", s.Description}, {"labels", labels(s.Labels)}, {"created", s.CreatedAt.Local().Format("2006-01-02 15:04")},
 		{"channels", fmt.Sprint(s.Channels)}, {"kept", term.Count(s.Messages) + " messages, " + term.Size(s.Bytes)}})
 	return nil
 }
@@ -168,7 +168,7 @@ func (c *call) describe(t client.Channel, now time.Time) {
 	}
 	c.Pairs([][2]string{
 		{"topic", t.Address}, {"state", c.Mark(t.State)}, {"description", t.Description}, {"labels", labels(t.Labels)},
-		{"made", t.CreatedAt.Local().Format("2006-01-02 15:04")},
+		{"created", t.CreatedAt.Local().Format("2006-01-02 15:04")},
 		{"keeps", fmt.Sprintf("%s, or %s a partition (%s in all)", t.Retain, term.Size(t.RetainBytes), term.Size(t.RetainBytes*int64(t.Partitions)))},
 		{"replicas", fmt.Sprintf("%d of each partition", t.Replicas)}, {"largest body", term.Size(t.MaxBody)}, {"retention waits", holdText(t)}, {"repeated ids", window},
 		{"kept now", fmt.Sprintf("%s, %s on disk, %.1f%% full", words.Many(t.Messages, "message"), term.Size(t.Bytes), 100*t.Fill)},
@@ -266,10 +266,10 @@ func (c *call) status(out io.Writer) error {
 			term.PerSecond(t.Rates.MessagesOut), term.SizePerSecond(t.Rates.BytesOut), term.Count(t.Messages), term.Size(t.Bytes), term.Age(t.Oldest, s.At)})
 	}
 	if len(rows) == 0 {
-		fmt.Fprintln(out, "there are no topics yet; make the first one with: ferry new topic SPACE/NAME")
+		fmt.Fprintln(out, "there are no channels yet; create the first one with: ferry new topic SPACE/NAME")
 		return nil
 	}
-	c.Table(out, []string{"topic", "state", "partitions", "in", "bytes in", "out", "bytes out", "kept", "on disk", "oldest"}, rows,
+	c.Table(out, []string{"channel", "state", "partitions", "in", "bytes in", "out", "bytes out", "kept", "on disk", "oldest"}, rows,
 		"partitions", "in", "bytes in", "out", "bytes out", "kept", "on disk", "oldest")
 	return nil
 }

@@ -38,7 +38,7 @@ func TestWrongUsageIsSaid(t *testing.T) {
 		"send coldchain/readings -lines -ndjson":        "",
 		"send coldchain/readings -header x":             "NAME=VALUE",
 		"browse coldchain/readings -partition x":        "not a partition's number",
-		"tail coldchain/readings -to last":              "a tail ends at offset:N or time:T",
+		"tail coldchain/readings -to first":             "a tail ends at offset:N or time:T",
 		"read coldchain/readings":                       "group",
 		"lease coldchain/inspections/dead":              "are dead letters, which are not leased",
 		"lease coldchain":                               "a queue is expected",

@@ -81,7 +81,7 @@ func TestRandomFaults(t *testing.T) {
 			require.NoError(t, os.WriteFile(clock, fmt.Appendf(nil, "%dm", random.IntN(120)-60), 0o600))
 			time.Sleep(hold)
 		case 7:
-			c.Nodes[0].Ferry("", "nodes", "spread", []string{"on", "off"}[random.IntN(2)])
+			c.Nodes[0].Ferry("", "nodes", "spread", []string{"on", "off"}[random.IntN(2)], "-yes")
 			require.NoError(t, syscall.Kill(harness.SharedPostgres(t), syscall.SIGKILL))
 			time.Sleep(hold)
 		}

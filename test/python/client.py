@@ -57,14 +57,14 @@ assert sorted(e["message"]["body"]["celsius"] for e in events if "message" in e)
 # A group: join, poll, name what arrived, leave.
 ask("POST", readings + "/groups", {"group": "compliance"})
 group = readings + "/groups/compliance"
-member = ask("POST", group + "/members", {"label": "python", "session": "10s"})["member"]
-polled = ask("POST", f"{group}/members/{member}/poll", {"max": 2, "wait": "5s"})
+member = ask("POST", group + "/members", {"label": "python", "timeout": "15s"})["member"]
+polled = ask("POST", f"{group}/members/{member}/next", {"max": 2, "wait": "5s"})
 assert len(polled["messages"]) == 2, polled
-polled = ask("POST", f"{group}/members/{member}/poll", {"max": 2, "wait": "5s", "upTo": polled["upTo"], "commit": True})
+polled = ask("POST", f"{group}/members/{member}/next", {"max": 2, "wait": "5s", "upTo": polled["upTo"], "commit": True})
 assert len(polled["messages"]) == 1, polled
 assert ask("GET", group)["lag"] == 1
 ask("DELETE", f"{group}/members/{member}")
-gone = ask("POST", f"{group}/members/{member}/poll", {"max": 1}, status=409)
+gone = ask("POST", f"{group}/members/{member}/next", {"max": 1}, status=409)
 assert gone["type"].endswith("no-member") and gone["next"], gone
 
 # A queue: lease, accept one, reject one, look at it, send it back.

@@ -103,6 +103,9 @@ func (c *call) browse(a address.Address, q client.Query) error {
 	if !c.JSON {
 		fmt.Fprintf(c.Err, "found %s, looked at %s of %s in %s\n", term.Count(last.Found), term.Count(last.LookedAt), words.Many(last.Total, "message"), time.Since(started).Round(time.Millisecond))
 	}
+	if last.Unlike > 0 {
+		fmt.Fprintf(c.Err, "ferry: the condition did not apply to %s: %s\n", words.Many(last.Unlike, "message"), last.Why)
+	}
 	if last.Full {
 		fmt.Fprintln(c.Err, "ferry: that is all that one answer holds: for more, choose a shorter stretch with -from and -to, or export it")
 	}

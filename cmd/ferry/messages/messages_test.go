@@ -206,7 +206,7 @@ func TestReadGoesOnWhereItEnded(t *testing.T) {
 	d.must("a\nb\nc\nd\ne\n", "send coldchain/readings#0 -lines")
 	s := d.types("", "read coldchain/readings@compliance -limit 2 -from first")
 	assert.Regexp(t, `^#0:0 .*a\n#0:1 .*b\n$`, s.out)
-	assert.Contains(t, s.err, "coldchain/readings@compliance at first")
+	assert.Contains(t, s.err, "created group coldchain/readings@compliance starting at first")
 	assert.Contains(t, s.err, "ferry: reading #0 #1\n")
 	again := objects[client.Message](t, d.must("", "read coldchain/readings@compliance -limit 2 -json"))
 	assert.Equal(t, `"c"`, string(again[0].Body))

@@ -104,7 +104,7 @@ func (r *groupRead) run(o client.ReadOptions) error {
 		return err
 	}
 	if reader.Made() {
-		fmt.Fprintf(r.Err, "ferry: made group %s at %s\n", r.address, o.From)
+		fmt.Fprintf(r.Err, "ferry: created group %s starting at %s\n", r.address, o.From)
 	}
 	defer func() {
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)

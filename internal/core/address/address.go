@@ -194,7 +194,7 @@ func CheckName(name string) error {
 	for i, c := range name {
 		letter := c >= 'a' && c <= 'z' || c >= '0' && c <= '9'
 		if !letter && (i == 0 || c != '.' && c != '_' && c != '-') {
-			return fmt.Errorf("%q at place %d of %q", c, i+1, name)
+			return fmt.Errorf("%q at character %d of %q", c, i+1, name)
 		}
 	}
 	return nil

@@ -32,10 +32,10 @@ func TestAddressesAreReadAndPrintedBack(t *testing.T) {
 func TestWrongAddressesAreRefusedWithWhatIsAllowed(t *testing.T) {
 	for text, problem := range map[string]string{
 		"":                         "missing",
-		"Coldchain":                `'C' at place 1`,
+		"Coldchain":                `'C' at character 1`,
 		"coldchain/":               "empty",
-		"coldchain/read ings":      `' ' at place 5`,
-		"coldchain/-x":             `'-' at place 1`,
+		"coldchain/read ings":      `' ' at character 5`,
+		"coldchain/-x":             `'-' at character 1`,
 		"coldchain/readings#":      "a number is missing",
 		"coldchain/readings#1000":  "too large",
 		"coldchain/readings#01":    "starts with a 0",
@@ -89,7 +89,7 @@ func TestPositions(t *testing.T) {
 	assert.Equal(t, time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC), at)
 	for _, wrong := range []string{"", "first:1", "offset:", "offset:-1", "offset:1.5", "time:yesterday", "ago:-5m", "ago:soon", "group:No", "middle"} {
 		_, err := ParsePosition(wrong)
-		assert.ErrorContains(t, err, "allowed: first, last", wrong)
+		assert.ErrorContains(t, err, "allowed: first, end", wrong)
 	}
 }
 
@@ -125,4 +125,38 @@ func TestNearest(t *testing.T) {
 	assert.Equal(t, "coldchain/readings", Nearest("coldchain/reading", names))
 	assert.Equal(t, "coldchain/readings", Nearest("coldchian/readings", names))
 	assert.Empty(t, Nearest("something/else-entirely", names))
+}
+
+// What people type first is a position: days and times in their zone, and a bare
+// duration as that long ago.
+func TestPositionsAsPeopleTypeThem(t *testing.T) {
+	zone := time.FixedZone("depot", 3600)
+	now := time.Date(2026, 11, 26, 10, 30, 0, 0, zone)
+	for typed, want := range map[string]string{
+		"today":                "time:2026-11-25T23:00:00Z",
+		"yesterday":            "time:2026-11-24T23:00:00Z",
+		"2026-11-26":           "time:2026-11-25T23:00:00Z",
+		"2026-11-26 10:00":     "time:2026-11-26T09:00:00Z",
+		"2026-11-26 10:00:05":  "time:2026-11-26T09:00:05Z",
+		"2026-11-26T10:00":     "time:2026-11-26T09:00:00Z",
+		"2026-11-26T08:00:00Z": "time:2026-11-26T08:00:00Z",
+		"1h":                   "ago:1h",
+		"1d12h":                "ago:1d12h",
+		"first":                "first",
+		"end":                  "end",
+		"offset:1200":          "offset:1200",
+		"ago:90m":              "ago:1h30m",
+		"group:compliance":     "group:compliance",
+	} {
+		p, err := ParseTyped(typed, now)
+		require.NoError(t, err, typed)
+		assert.Equal(t, want, p.String(), typed)
+		again, err := ParsePosition(p.String())
+		require.NoError(t, err)
+		assert.Equal(t, want, again.String())
+	}
+	for typed, says := range map[string]string{"last": "this is not a position", "2026-13-01": "today, yesterday, 2026-11-26", "tomorrow": "in your time zone", "offset:-1": "is not a whole number", "-1h": "this is not a position", "": "this is not a position"} {
+		_, err := ParseTyped(typed, now)
+		assert.ErrorContains(t, err, says, typed)
+	}
 }

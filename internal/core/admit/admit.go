@@ -25,9 +25,9 @@ func (f *Full) Error() string {
 		return fmt.Sprintf("too many %s: allowed are %d at once, and then one every %s", f.What, f.Limit, f.Every)
 	}
 	if f.Own {
-		return fmt.Sprintf("%d %s of the same caller are under way, and that is the limit", f.Limit, f.What)
+		return fmt.Sprintf("%d %s of the same caller are under way, and more are not allowed", f.Limit, f.What)
 	}
-	return fmt.Sprintf("%d %s are under way here, and that is the limit", f.Limit, f.What)
+	return fmt.Sprintf("%d %s are under way here, and more are not allowed", f.Limit, f.What)
 }
 
 // Slots bounds how many things of a kind are under way, of each caller and of

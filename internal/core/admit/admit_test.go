@@ -23,7 +23,7 @@ func TestSlotsAreBoundedForEachAndForAll(t *testing.T) {
 	var full *Full
 	require.ErrorAs(t, err, &full)
 	assert.True(t, full.Own)
-	assert.Equal(t, "2 searches of the same caller are under way, and that is the limit", full.Error())
+	assert.Equal(t, "2 searches of the same caller are under way, and more are not allowed", full.Error())
 	_, err = s.Enter("b")
 	require.NoError(t, err)
 	_, err = s.Enter("c")

@@ -6,15 +6,10 @@ package expr
 import (
 	"errors"
 	"fmt"
-	"slices"
-	"strings"
 	"unicode/utf8"
 
 	"cel.dev/cel-go/cel"
-	"cel.dev/cel-go/common/operators"
 	"cel.dev/cel-go/ext"
-
-	"steadyferry/internal/core/address"
 )
 
 // Variable is one name that a condition can use.
@@ -102,14 +97,14 @@ func Compile(source string) (*Condition, error) {
 		return nil, err
 	}
 	if t := p.tree.OutputType(); !t.IsExactType(cel.BoolType) && !t.IsExactType(cel.DynType) {
-		return nil, &Error{Column: 1, Problem: fmt.Sprintf("this gives a %s, and a condition is true or false", t), Hint: "compare it with something, such as body.celsius > 8"}
+		return nil, &Error{Column: 1, Problem: fmt.Sprintf("this gives %s, and a condition is true or false", typeInWords(t.String())), Hint: "compare it with something, such as body.celsius > 8"}
 	}
 	return &Condition{source: source, plan: p}, nil
 }
 
 func compile(source string) (*plan, error) {
 	if n := utf8.RuneCountInString(source); n > MaxLength {
-		return nil, &Error{Column: MaxLength, Problem: fmt.Sprintf("it has %d characters, and the limit is %d", n, MaxLength)}
+		return nil, &Error{Column: MaxLength, Problem: fmt.Sprintf("it has %d characters; limit %d", n, MaxLength)}
 	}
 	tree, issues := env.Compile(source)
 	if issues != nil && issues.Err() != nil {
@@ -117,47 +112,10 @@ func compile(source string) (*plan, error) {
 	}
 	p, err := newPlan(tree)
 	if err != nil && !errors.As(err, new(*Error)) {
-		err = &Error{Column: 1, Problem: err.Error()}
+		err = complain(source, 1, err.Error())
 	}
 	return p, err
 }
 
 // String returns the condition as it was written.
 func (c *Condition) String() string { return c.source }
-
-func describe(source string, issues *cel.Issues) *Error {
-	first := issues.Errors()[0]
-	problem := first.Message
-	e := &Error{Column: first.Location.Column() + 1, Problem: problem}
-	if name, ok := strings.CutPrefix(problem, "undeclared reference to '"); ok {
-		name, _, _ = strings.Cut(name, "'")
-		var names []string
-		for _, v := range Variables {
-			names = append(names, v.Name)
-		}
-		e.Problem = fmt.Sprintf("there is no %q", name)
-		e.Hint = "a condition can use " + strings.Join(names, ", ")
-		if near := address.Nearest(name, names); near != "" {
-			e.Hint = fmt.Sprintf("did you mean %q?", near)
-		} else if slices.Contains(names, "body") && !strings.Contains(source, "body.") {
-			e.Hint = fmt.Sprintf("for a field of the body write body.%s; %s", name, e.Hint)
-		}
-	} else if strings.Contains(problem, "recursion limit") {
-		e.Column = max(e.Column, 1)
-		e.Problem = fmt.Sprintf("it is nested more than %d deep", maxNesting)
-		e.Hint = "write it with fewer brackets or calls in each other"
-	} else if strings.Contains(problem, "Syntax error") {
-		e.Problem = strings.TrimPrefix(problem, "Syntax error: ")
-		e.Hint = `an example: body.celsius > 8 && key.startsWith("box-")`
-		if strings.Contains(source, "=") && !strings.Contains(source, "==") {
-			e.Hint = "write == to compare"
-		}
-	} else if strings.Contains(problem, "found no matching overload for") {
-		op, _, _ := strings.Cut(strings.TrimPrefix(problem, "found no matching overload for '"), "'")
-		if shown, ok := operators.FindReverse(op); ok {
-			e.Problem = strings.Replace(problem, op, shown, 1)
-		}
-		e.Hint = "both sides must be of the same type: text in quotes, numbers without, times as timestamp(\"2026-11-23T08:00:00Z\")"
-	}
-	return e
-}

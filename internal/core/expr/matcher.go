@@ -2,6 +2,8 @@ package expr
 
 import (
 	"context"
+	"errors"
+	"strings"
 	"unicode/utf8"
 
 	"cel.dev/cel-go/cel"
@@ -20,7 +22,20 @@ type Facts struct {
 
 // Matcher runs a condition on one message after another. It is for one
 // goroutine.
-type Matcher struct{ *evaluator }
+type Matcher struct {
+	*evaluator
+	plan   *plan
+	unlike int64
+	why    string
+}
+
+// Unlike returns for how many messages, since it was asked last, the condition
+// came to nothing since it compares unlike things, such as a number with text, and
+// what those were in the first of all.
+func (m *Matcher) Unlike() (count int64, why string) {
+	count, m.unlike = m.unlike, 0
+	return count, m.why
+}
 
 // Matcher returns a matcher whose evaluations end when ctx does. A nil
 // condition matches every message.
@@ -28,7 +43,7 @@ func (c *Condition) Matcher(ctx context.Context) *Matcher {
 	if c == nil {
 		return &Matcher{}
 	}
-	return &Matcher{c.plan.evaluator(ctx)}
+	return &Matcher{evaluator: c.plan.evaluator(ctx), plan: c.plan}
 }
 
 // Match reports whether the message fulfils the condition. What cannot be
@@ -45,9 +60,22 @@ func (m *Matcher) MatchWith(s *message.Stored, f Facts) (bool, error) {
 	out, err := m.eval()
 	m.end()
 	if err != nil {
+		m.note(err)
 		return false, m.meter.stopped(err)
 	}
 	return out == types.True, nil
+}
+
+// note counts an error that comes of unlike things. A field that is not there is
+// no such error.
+func (m *Matcher) note(err error) {
+	var wrong *types.Err
+	if !errors.As(err, &wrong) || !strings.HasPrefix(wrong.Error(), "no such overload") {
+		return
+	}
+	if m.unlike++; m.why == "" {
+		m.why = m.plan.unlikeAt(wrong.NodeID())
+	}
 }
 
 // evaluator evaluates a plan on messages, with a meter and room of its own.

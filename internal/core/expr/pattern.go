@@ -35,7 +35,7 @@ func compilePattern(source string) (*pattern, string) {
 		return nil, fmt.Sprintf("the pattern does not compile: %v", err)
 	}
 	if n := instructions(tree); n > maxPattern {
-		return nil, fmt.Sprintf("the pattern has %d steps, and the limit is %d", n, maxPattern)
+		return nil, fmt.Sprintf("the pattern has %d steps; limit %d", n, maxPattern)
 	}
 	prog, err := syntax.Compile(tree.Simplify())
 	if err != nil {

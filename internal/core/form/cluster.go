@@ -18,8 +18,8 @@ type Node struct {
 	Streams     int64      `json:"streams"`
 	Version     string     `json:"version"`
 	Catalog     string     `json:"catalog"` // reachable, or away
-	OnDuty      bool       `json:"onDuty"` // it runs the duties of the cluster
-	Self        bool       `json:"self"`   // it is the one that answers
+	OnDuty      bool       `json:"onDuty"`  // it runs the duties of the cluster
+	Self        bool       `json:"self"`    // it is the one that answers
 	Rates       Flow       `json:"rates"`
 }
 

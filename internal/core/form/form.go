@@ -312,6 +312,9 @@ type Progress struct {
 	Found    int64 `json:"found"`
 	Damaged  int64 `json:"damaged"`        // messages that are broken on disk
 	Full     bool  `json:"full,omitempty"` // no more fits into one answer: narrow the selection to see the rest
+
+	Unlike int64  `json:"unlike,omitempty"` // messages to which the condition did not apply, since it compares unlike things
+	Why    string `json:"why,omitempty"`    // what those are in the first of them
 }
 
 // LeftOut says that a tail skipped messages for a slow reader.

@@ -25,21 +25,21 @@ func TestVerdicts(t *testing.T) {
 		want  string
 		loses time.Duration
 	}{
-		"all read":            {base(func(p *Place) {}), "keeping-up", -1},
-		"a moment behind":     {base(func(p *Place) { p.Committed -= 40; p.OldestAge = 4 * time.Second }), "keeping-up", -1},
+		"all read":            {base(func(p *Place) {}), "keeping up", -1},
+		"a moment behind":     {base(func(p *Place) { p.Committed -= 40; p.OldestAge = 4 * time.Second }), "keeping up", -1},
 		"twice as fast":       {base(func(p *Place) { p.Committed -= 6000; p.OldestAge = 10 * time.Minute; p.CommitRate = 20 }), "catching up, 10m to go", -1},
-		"half as fast":        {base(func(p *Place) { p.Committed -= 6000; p.OldestAge = 10 * time.Minute; p.CommitRate = 5 }), "falling-behind", 2 * (7*day - 10*time.Minute)},
-		"as fast, far behind": {base(func(p *Place) { p.Committed -= 6000; p.OldestAge = 10 * time.Minute }), "not-getting-nearer", -1},
+		"half as fast":        {base(func(p *Place) { p.Committed -= 6000; p.OldestAge = 10 * time.Minute; p.CommitRate = 5 }), "falling behind", 2 * (7*day - 10*time.Minute)},
+		"as fast, far behind": {base(func(p *Place) { p.Committed -= 6000; p.OldestAge = 10 * time.Minute }), "not getting nearer", -1},
 		"stands still": {base(func(p *Place) {
 			p.Committed -= 6000
 			p.OldestAge = 10 * time.Minute
 			p.CommitRate = 0
 			p.Quiet = time.Minute
 		}), "stopped", 7*day - 10*time.Minute},
-		"nobody there":     {base(func(p *Place) { p.Committed -= 6000; p.OldestAge = 10 * time.Minute; p.CommitRate = 0; p.Members = 0 }), "no-members", 7*day - 10*time.Minute},
-		"nobody, all read": {base(func(p *Place) { p.Members = 0 }), "no-members", -1},
+		"nobody there":     {base(func(p *Place) { p.Committed -= 6000; p.OldestAge = 10 * time.Minute; p.CommitRate = 0; p.Members = 0 }), "no members", 7*day - 10*time.Minute},
+		"nobody, all read": {base(func(p *Place) { p.Members = 0 }), "no members", -1},
 		"paused":           {base(func(p *Place) { p.Committed -= 600; p.OldestAge = time.Minute; p.CommitRate = 0; p.Paused = true }), "paused", 7*day - time.Minute},
-		"idle topic":       {base(func(p *Place) { p.ArrivalRate, p.CommitRate, p.ByteRate = 0, 0, 0 }), "keeping-up", -1},
+		"idle topic":       {base(func(p *Place) { p.ArrivalRate, p.CommitRate, p.ByteRate = 0, 0, 0 }), "keeping up", -1},
 		"retention comes near": {base(func(p *Place) {
 			p.Committed -= 60_000
 			p.OldestAge = 7*day - 3*time.Hour
@@ -69,10 +69,10 @@ func TestVerdicts(t *testing.T) {
 			p.Committed -= 6000
 			p.OldestAge, p.CommitRate, p.Members = 30*day, 0, 0
 			p.Retain, p.RetainBytes, p.ByteRate = 0, 1<<40, 0
-		}), "no-members", -1},
+		}), "no members", -1},
 		"lost one":  {base(func(p *Place) { p.Committed = 999; p.OldestAge = 7 * day }), "has lost 1 message", 0},
 		"lost many": {base(func(p *Place) { p.Committed = 0; p.OldestAge = 7 * day; p.Members = 0 }), "has lost 1,000 messages", 0},
-		"empty":     {Place{Members: 1}, "keeping-up", -1},
+		"empty":     {Place{Members: 1}, "keeping up", -1},
 	} {
 		v := c.place.Judge()
 		assert.Equal(t, c.want, v.Text(), name)

@@ -23,7 +23,7 @@ func TestWhatMayBeAskedOfAJob(t *testing.T) {
 		{Cancelling, Running, true, Cancelling, "being cancelled"},
 		{Cancelling, Cancelled, true, Cancelling, "being cancelled"},
 		{Done, Running, false, Done, "it is done"},
-		{Halted, "", false, Halted, "it is stopped"},
+		{Halted, "", false, Halted, "it is halted"},
 		{Running, Done, false, Running, `state is "done"`},
 		{Running, "tired", false, Running, `state is "tired"`},
 	} {

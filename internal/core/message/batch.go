@@ -245,7 +245,7 @@ func OpenBatch(raw []byte) (Batch, error) {
 	case b.Count() < 1 || b.Count() > MaxBatchCount:
 		return Batch{}, fmt.Errorf("%w: %d messages; allowed: 1 to %d", ErrBatch, b.Count(), MaxBatchCount)
 	case b.RawSize() > MaxBatchBytes:
-		return Batch{}, fmt.Errorf("%w: %d bytes before compression, and the limit is %d: %w", ErrBatch, b.RawSize(), MaxBatchBytes, ErrTooLarge)
+		return Batch{}, fmt.Errorf("%w: %d bytes before compression; limit %d: %w", ErrBatch, b.RawSize(), MaxBatchBytes, ErrTooLarge)
 	case le.Uint32(raw[atChecksum:]) != batchChecksum(raw):
 		return Batch{}, fmt.Errorf("%w: its checksum does not fit its bytes", ErrBatch)
 	}
@@ -389,7 +389,7 @@ func (b Batch) Verify(maxBody int64) error {
 	r := reader{rest: payload}
 	shared := r.bytes()
 	if len(shared) > MaxContentType {
-		return fmt.Errorf("%w: contentType: %d bytes, and the limit is %d", ErrBatch, len(shared), MaxContentType)
+		return fmt.Errorf("%w: contentType: %d bytes; limit %d", ErrBatch, len(shared), MaxContentType)
 	}
 	var m Message
 	for place := range b.Count() {

@@ -85,15 +85,15 @@ var ErrTooLarge = errors.New("too large")
 func (m *Message) Check(maxBody int64) error {
 	switch {
 	case int64(len(m.Body)) > maxBody:
-		return fmt.Errorf("body: %d bytes, and the limit is %d: %w", len(m.Body), maxBody, ErrTooLarge)
+		return fmt.Errorf("body: %d bytes; limit %d: %w", len(m.Body), maxBody, ErrTooLarge)
 	case len(m.Key) > MaxKey:
-		return fmt.Errorf("key: %d bytes, and the limit is %d", len(m.Key), MaxKey)
+		return fmt.Errorf("key: %d bytes; limit %d", len(m.Key), MaxKey)
 	case len(m.ID) > MaxID:
-		return fmt.Errorf("id: %d bytes, and the limit is %d", len(m.ID), MaxID)
+		return fmt.Errorf("id: %d bytes; limit %d", len(m.ID), MaxID)
 	case len(m.ContentType) > MaxContentType:
-		return fmt.Errorf("contentType: %d bytes, and the limit is %d", len(m.ContentType), MaxContentType)
+		return fmt.Errorf("contentType: %d bytes; limit %d", len(m.ContentType), MaxContentType)
 	case len(m.Headers) > MaxHeaders:
-		return fmt.Errorf("headers: %d of them, and the limit is %d", len(m.Headers), MaxHeaders)
+		return fmt.Errorf("headers: %d of them; limit %d", len(m.Headers), MaxHeaders)
 	}
 	total := 0
 	for i, h := range m.Headers {
@@ -114,7 +114,7 @@ func (m *Message) Check(maxBody int64) error {
 		total += len(h.Name) + len(h.Value)
 	}
 	if total > MaxHeaderBytes {
-		return fmt.Errorf("headers: %d bytes, and the limit is %d", total, MaxHeaderBytes)
+		return fmt.Errorf("headers: %d bytes; limit %d", total, MaxHeaderBytes)
 	}
 	if m.Terms != nil {
 		if err := m.Terms.check(); err != nil {

@@ -29,9 +29,9 @@ const (
 func CheckReason(reason, detail string) error {
 	switch {
 	case len(reason) > MaxReason:
-		return fmt.Errorf("reason: %d bytes, and the limit is %d", len(reason), MaxReason)
+		return fmt.Errorf("reason: %d bytes; limit %d", len(reason), MaxReason)
 	case len(detail) > MaxDetail:
-		return fmt.Errorf("detail: %d bytes, and the limit is %d", len(detail), MaxDetail)
+		return fmt.Errorf("detail: %d bytes; limit %d", len(detail), MaxDetail)
 	case !utf8.ValidString(reason) || !utf8.ValidString(detail):
 		return fmt.Errorf("reason and detail must be UTF-8 text")
 	}

@@ -51,7 +51,7 @@ func TestValuesAreCheckedByTheirRows(t *testing.T) {
 		`{"labels":{"a":1}}`:           "labels is map[a:1]",
 		`{"labels":{"a":"1","a":"2"}}`: "labels",
 		`{"labels":{"Über":"1"}}`:      `label "Über"="1"`,
-		`{"celsius":1}`:                `unknown field "celsius"; allowed: partitions, replicas`,
+		`{"celsius":1}`:                `unknown field "celsius"; allowed: partitionCount, replicas`,
 		`{"description":"` + strings.Repeat("x", 501) + `"}`: "the description has 501 characters; allowed: up to 500 characters",
 	} {
 		_, err := Channels.Read(raw(t, text))
@@ -72,7 +72,7 @@ func TestValuesAreCheckedByTheirRows(t *testing.T) {
 func TestSettingsOfAnotherKindAreRefused(t *testing.T) {
 	for kind, name := range map[string]string{Topic: "attemptLimit", Queue: "retain"} {
 		err := Channels.Fits(Change{name: nil, "paused": true}, kind, "coldchain/x")
-		assert.ErrorContains(t, err, fmt.Sprintf("coldchain/x is a %s, which has no %s; allowed: partitions, ", kind, name))
+		assert.ErrorContains(t, err, fmt.Sprintf("coldchain/x is a %s, which has no %s; allowed: partitionCount, ", kind, name))
 		var p *problem.Problem
 		require.True(t, errors.As(err, &p))
 		assert.NotContains(t, strings.Split(p.Range, ", "), name)
@@ -154,8 +154,10 @@ func TestWhatAChangeMeans(t *testing.T) {
 		{Topic, `{"partitionCount":6}`, []string{"partitions 4 to 5 are added, empty."}},
 		{Topic, `{"replicas":4}`, []string{"4 partitions are each copied to 1 more node", "4 replicas go on after the loss of 1 node, as 3 do"}},
 		{Topic, `{"replicas":1}`, []string{"2 replicas of each partition go; no node may be lost"}},
+		{Topic, `{"retain":"1h"}`, []string{"messages are deleted when they are 1h old, instead of 7d"}},
+		{Topic, `{"retain":"30d","retainBytes":1048576}`, []string{"each partition keeps 1MiB, instead of 10GiB"}},
 		{Topic, `{"hold":["compliance","alarms"]}`, []string{"retention leaves what alarms, compliance has not read, up to 20GiB a partition"}},
-		{Queue, `{"attemptLimit":3}`, []string{"messages become dead letters after 3 attempts instead of 5"}},
+		{Queue, `{"attemptLimit":3}`, []string{"messages become dead letters after 3 attempts instead of 6"}},
 		{Queue, `{"attemptLimit":7}`, nil},
 		{Queue, `{"retainDead":"1d"}`, []string{"dead letters older than 1d go at once"}},
 		{Queue, `{"expire":"1h","dropExpired":true}`, []string{"messages that have waited longer than 1h are dropped"}},
@@ -190,19 +192,26 @@ func TestWhatCannotBeChanged(t *testing.T) {
 	assert.NoError(t, Channels.Refuse(&was, &was, Queue, "x"))
 }
 
-func TestWhatCannotBeBroughtBack(t *testing.T) {
+// What loses something, brings a loss nearer, or moves replicas or keys is asked
+// for first.
+func TestWhatIsPreviewedFirst(t *testing.T) {
 	for change, careful := range map[string]bool{
+		`{"retain":"6d"}`: true, `{"retain":"8d"}`: false, `{"retainBytes":1048576}`: true, `{"hold":["compliance"]}`: false, `{"hold":[]}`: true, `{"holdBytes":1048576}`: true,
 		`{"partitionCount":5}`: true, `{"partitionCount":4}`: false, `{"replicas":1}`: true, `{"retainDead":"1d"}`: true, `{"retainDead":"30d"}`: false,
 		`{"retainDiscarded":"1h"}`: true, `{"expire":"1h"}`: false, `{"expire":"1h","dropExpired":true}`: true, `{"description":"x","paused":true}`: false,
 	} {
 		was := Channel{}
-		Channels.SetDefaults(&was, Queue)
-		was.Partitions, was.Replicas = 4, 3
+		kind := Queue
+		if strings.Contains(change, "retain\"") || strings.Contains(change, "retainB") || strings.Contains(change, "hold") {
+			kind = Topic
+		}
+		Channels.SetDefaults(&was, kind)
+		was.Partitions, was.Replicas, was.Hold, was.HoldBytes = 4, 3, []string{"compliance"}, 1<<30
 		is := was
 		read, err := Channels.Read(raw(t, change))
 		require.NoError(t, err)
 		Channels.Apply(&is, read)
-		assert.Equal(t, careful, Channels.Careful(&was, &is, Queue), change)
+		assert.Equal(t, careful, Channels.Careful(&was, &is, kind), change)
 	}
 }
 

@@ -27,7 +27,7 @@ func TestWhatIsSetIsReadStrictly(t *testing.T) {
 		status             int
 		wanted             problem // of which each is a part
 	}{
-		{"PATCH", topic, `{"celsius":1}`, 400, problem{`unknown field "celsius"`, "celsius", "revision, partitions, replicas", ""}},
+		{"PATCH", topic, `{"celsius":1}`, 400, problem{`unknown field "celsius"`, "celsius", "revision, partitionCount, replicas", ""}},
 		{"PATCH", topic, `{"paused":true,"paused":false}`, 400, problem{`"paused" comes twice`, "", "openapi", ""}},
 		{"PATCH", topic, `{"Paused":true}`, 400, problem{`unknown field "Paused"`, "Paused", "paused", ""}},
 		{"PATCH", topic, `{"labels":{"a":"1","a":"2"}}`, 400, problem{`"a" comes twice`, "labels", "", ""}},

@@ -10,7 +10,9 @@ import (
 	"strconv"
 	"strings"
 
+	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
+	"steadyferry/internal/core/setting"
 	"steadyferry/internal/door/gate"
 
 	"github.com/gin-gonic/gin"
@@ -62,7 +64,7 @@ func changeInWords(before, after json.RawMessage) string {
 	slices.Sort(names)
 	var parts []string
 	for _, name := range names {
-		old, now := inWords(was[name]), inWords(is[name])
+		old, now := settingInWords(name, was[name]), settingInWords(name, is[name])
 		switch {
 		case old == now:
 		case was == nil:
@@ -99,6 +101,19 @@ func nameInWords(name string) string {
 		b.WriteRune(r)
 	}
 	return b.String()
+}
+
+// settingInWords is inWords for what may be a setting: sizes have a unit.
+func settingInWords(name string, v any) string {
+	number, isNumber := v.(json.Number)
+	if s := setting.Channels.Named(name); s == nil || s.Form.Name != "size" || !isNumber {
+		return inWords(v)
+	}
+	n, err := number.Int64()
+	if err != nil {
+		return inWords(v)
+	}
+	return address.FormatSize(n)
 }
 
 func inWords(v any) string {

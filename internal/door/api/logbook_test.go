@@ -11,7 +11,7 @@ func TestAChangeIsSaidInWords(t *testing.T) {
 	for _, c := range []struct{ before, after, want string }{
 		{`{"retain":"7d","paused":false,"hold":null}`, `{"retain":"3d","paused":false,"hold":["compliance","billing"]}`, "hold none → compliance, billing; retain 7d → 3d"},
 		{`{"labels":{}}`, `{"labels":{"team":"logistics"}}`, "labels none → (team logistics)"},
-		{`null`, `{"retainBytes":1048576,"description":"","partitionCount":3}`, "partition count 3; retain bytes 1048576"},
+		{`null`, `{"retainBytes":1048576,"description":"","partitionCount":3}`, "partition count 3; retain bytes 1MiB"},
 		{`{"partitionCount":3}`, `null`, "partition count 3"},
 		{`{"paused":false}`, `{"paused":true}`, "paused no → yes"},
 		{`{"a":1}`, `{"a":1}`, ""},

@@ -99,6 +99,7 @@ func (lk *Look) Browse(ctx context.Context, s Selection, tell func(Event) error)
 		return err
 	}
 	var looked, damaged atomic.Int64
+	var unlike unlike
 	var scanning errgroup.Group
 	scanning.SetLimit(-1)
 	defer scanning.Wait()
@@ -106,14 +107,16 @@ func (lk *Look) Browse(ctx context.Context, s Selection, tell func(Event) error)
 	merge := &merger{newest: s.Recent}
 	slots := make(chan struct{}, max(2, scanWorkers))
 	for _, span := range spans {
-		sc := &scanner{lk: lk, span: span, where: s.Where, backward: s.Recent, limit: s.Limit, looked: &looked, damaged: &damaged,
+		sc := &scanner{lk: lk, span: span, where: s.Where, backward: s.Recent, limit: s.Limit, looked: &looked, damaged: &damaged, unlike: &unlike,
 			out: make(chan []found, 1), slots: slots, buffer: bufferFor(len(spans)), most: min(max(aheadBytes/max(len(spans), 1), 32<<10), 1<<20)}
 		merge.inputs = append(merge.inputs, &input{scanner: sc})
 		scanning.Go(func() error { return sc.run(ctx) })
 	}
 	full := false
 	progress := func(found int64) Event {
-		return Event{Progress: &form.Progress{LookedAt: looked.Load(), Total: total, Found: found, Damaged: damaged.Load(), Full: full}}
+		p := &form.Progress{LookedAt: looked.Load(), Total: total, Found: found, Damaged: damaged.Load(), Full: full}
+		p.Unlike, p.Why = unlike.get()
+		return Event{Progress: p}
 	}
 	ticker := time.NewTicker(200 * time.Millisecond)
 	defer ticker.Stop()

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"sync"
 	"sync/atomic"
 
 	"steadyferry/internal/core/expr"
@@ -27,6 +28,7 @@ type scanner struct {
 	backward        bool
 	limit           int
 	looked, damaged *atomic.Int64
+	unlike          *unlike
 	out             chan []found
 	slots           chan struct{}
 	buffer          int
@@ -89,6 +91,7 @@ func (s *scanner) scan(ctx context.Context, matcher *expr.Matcher, from, to int6
 	full := func() bool { return !s.backward && (len(block) >= most || size >= s.most) }
 	next = from
 	defer func() {
+		s.unlike.add(matcher)
 		if s.backward {
 			next = first
 		}
@@ -157,4 +160,31 @@ func tooMuch(err error, p *part.Partition, offset int64) error {
 		return err
 	}
 	return problem.New(problem.Invalid, "%v (%s)", err, p.Channel.Address().At(p.Number, offset)).Field("where").Next("make the condition simpler")
+}
+
+// unlike counts the messages to which a condition did not apply, since it compares
+// unlike things.
+type unlike struct {
+	mu    sync.Mutex
+	count int64  // guarded by mu
+	why   string // guarded by mu: of the first that was heard of
+}
+
+// add adds what a matcher has come to.
+func (u *unlike) add(m *expr.Matcher) {
+	n, why := m.Unlike()
+	if n == 0 {
+		return
+	}
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if u.count += n; u.why == "" {
+		u.why = why
+	}
+}
+
+func (u *unlike) get() (int64, string) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	return u.count, u.why
 }

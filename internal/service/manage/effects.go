@@ -30,7 +30,11 @@ func (mg *Manage) previewSet(ctx context.Context, t *part.Channel, old, changed 
 			p.Bytes += loss.Bytes
 			p.Messages += loss.Messages
 		}
-		p.Effects = append(p.Effects, fmt.Sprintf("retention takes %s (%s) at once; that cannot be undone", words.Many(p.Messages, "message"), address.FormatSize(p.Bytes)))
+		text := "nothing is deleted at once"
+		if p.Messages > 0 {
+			text = fmt.Sprintf("retention takes %s (%s) at once; that cannot be undone", words.Many(p.Messages, "message"), address.FormatSize(p.Bytes))
+		}
+		p.Effects = append(p.Effects, text)
 	}
 	if p.After["hold"] != nil {
 		for _, name := range changed.Hold {

@@ -56,7 +56,7 @@ func TestAChangeIsSaidFirstAndThenDone(t *testing.T) {
 	nothing, err := n.Manage.SetChannel(t.Context(), "owner", a, setting.Change{"partitionCount": 4}, nil, true)
 	require.NoError(t, err)
 	assert.Empty(t, nothing.After)
-	for wanted, c := range map[string]setting.Change{"cannot become fewer": {"partitionCount": 1}, "which has no attempts": {"attempts": 3}, "1 to 1 now": {"replicas": 3}} {
+	for wanted, c := range map[string]setting.Change{"cannot become fewer": {"partitionCount": 1}, "which has no attemptLimit": {"attemptLimit": 3}, "1 to 1 now": {"replicas": 3}} {
 		_, err := n.Manage.SetChannel(t.Context(), "owner", a, c, nil, true)
 		assert.ErrorContains(t, err, wanted)
 	}

@@ -59,7 +59,7 @@ func (rs *Replays) newKind() *jobs.Kind[Spec, progress] {
 				return nil, err
 			}
 			if plan.Messages == 0 {
-				return nil, problem.New(problem.Conflict, "nothing in %s fits: there is nothing to replay", s.From)
+				return nil, problem.New(problem.Conflict, "nothing in %s matches: there is nothing to replay", s.From)
 			}
 			if _, err := rs.ends(ctx, s, true); err != nil {
 				return nil, err

@@ -105,7 +105,7 @@ func TestTheStoryOfAMessageOfATopic(t *testing.T) {
 			text += " " + step.Who + " " + step.Detail + " " + step.Address
 		}
 		assert.Contains(t, text, "compliance", "offset %d: %s", offset, text)
-		assert.Equal(t, read, !strings.Contains(text, "not read"), "offset %d: %s", offset, text)
+		assert.Equal(t, read, !strings.Contains(text, "not-read-yet"), "offset %d: %s", offset, text)
 	}
 	_, err = n.Traces.Of(t.Context(), topic, 0, 4)
 	assert.ErrorContains(t, err, "no offset 4 yet")

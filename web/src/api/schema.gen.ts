@@ -1020,7 +1020,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Return, edit, discard or take back messages of a queue */
+        /** Return, edit or discard messages of a queue, or undo a discard, or only preview it */
         post: operations["act"];
         delete?: never;
         options?: never;
@@ -1078,7 +1078,7 @@ export interface paths {
         /** Replays, the newest first */
         get: operations["listReplays"];
         put?: never;
-        /** Send messages again, or with dryRun tell what that would do */
+        /** Send messages again, or only preview it */
         post: operations["newReplay"];
         delete?: never;
         options?: never;
@@ -1660,14 +1660,13 @@ export interface components {
              * @enum {string}
              */
             state?: "dead" | "waiting";
-            /** @description A discard needs one */
-            reason?: string;
+            /** @description A discard needs it */
+            why?: string;
             /** @description Of a return: the delay */
             after?: string;
             edits?: components["schemas"]["Edit"][];
             /** @description What was edited */
             return?: boolean;
-            preview?: boolean;
         };
         ActionSample: {
             address: string;
@@ -1716,7 +1715,6 @@ export interface components {
             stopAbove?: number;
             /** @description Dead letters that are sent elsewhere stay dead letters too */
             keep?: boolean;
-            dryRun?: boolean;
         };
         Replay: {
             /** Format: int64 */
@@ -1937,6 +1935,13 @@ export interface components {
             damaged: number;
             /** @description It ended before its limit, since no more fits into one answer */
             full?: boolean;
+            /**
+             * Format: int64
+             * @description Messages to which the condition did not apply, since it compares unlike things
+             */
+            unlike?: number;
+            /** @description What those are in the first of them */
+            why?: string;
         };
         /** @description One of the members is there */
         Event: {
@@ -4386,7 +4391,10 @@ export interface operations {
     };
     act: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
             header?: never;
             path: {
                 space: components["parameters"]["space"];
@@ -4496,7 +4504,10 @@ export interface operations {
     };
     newReplay: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
             header?: never;
             path?: never;
             cookie?: never;

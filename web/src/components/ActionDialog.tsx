@@ -17,7 +17,7 @@ const titles: Record<Doing, string> = {
   return: "Return to the queue",
   edit: "Mend and return",
   discard: "Discard",
-  "undo": "Take back",
+  undo: "Undo",
   send: "Send elsewhere",
 };
 
@@ -42,7 +42,7 @@ export function ActionDialog({
   const client = useQueryClient();
   const navigate = useNavigate();
   const [edits, setEdits] = useState("");
-  const [reason, setReason] = useState("");
+  const [why, setWhy] = useState("");
   const [rate, setRate] = useState("50");
   const [to, setTo] = useState("");
   const [busy, setBusy] = useState(false);
@@ -55,7 +55,7 @@ export function ActionDialog({
   const action: QueueAction = {
     action: doing === "send" ? "return" : doing,
     ...choice,
-    ...(doing === "discard" && { reason, state }),
+    ...(doing === "discard" && { why, state }),
     ...(doing === "edit" && { edits: parsed, return: true }),
   };
   const replay: NewReplay = {
@@ -68,7 +68,7 @@ export function ActionDialog({
   const ready = !wrong && (doing !== "edit" || parsed.length > 0);
   const preview = useQuery({
     queryKey: ["preview", address, doing, choice, edits, state],
-    queryFn: () => call<QueueActionResult>("POST", `${queuePath(address)}/actions`, { ...action, preview: true }),
+    queryFn: () => call<QueueActionResult>("POST", `${queuePath(address)}/actions?preview=true`, action),
     enabled: ready,
     retry: false,
     placeholderData: (old) => old,
@@ -81,7 +81,7 @@ export function ActionDialog({
     ...parsed.map((e) => `-edit ${quote(editText(e))}`),
     doing === "return" || doing === "edit" ? "-return" : doing === "discard" && state === "dead" ? "-discard" : "",
     doing === "undo" && "-undo",
-    doing === "discard" && `-reason ${quote(reason || "why")}`,
+    doing === "discard" && `-why ${quote(why || "why")}`,
     asReplay && doing !== "send" && `-rate ${rate}/s`,
     "-yes",
   ]
@@ -90,7 +90,7 @@ export function ActionDialog({
   const undo = async () => {
     try {
       const r = await call<QueueActionResult>("POST", `${queuePath(address)}/actions`, { action: "undo", ...choice });
-      toast.success(`${count(r.messages)} taken back`);
+      toast.success(`${count(r.messages)} brought back`);
       await client.invalidateQueries();
     } catch (e) {
       toast.error(explain(e));
@@ -110,7 +110,7 @@ export function ActionDialog({
         const r = await call<QueueActionResult>("POST", `${queuePath(address)}/actions`, action);
         toast.success(`${titles[doing]}: ${many(r.messages, "message")}`, {
           duration: 15_000,
-          ...(doing === "discard" && { action: { label: "Take back", onClick: () => void undo() } }),
+          ...(doing === "discard" && { action: { label: "Undo", onClick: () => void undo() } }),
         });
         onClose();
       }
@@ -141,14 +141,7 @@ export function ActionDialog({
         {doing === "discard" && (
           <label className="block">
             <span className="label">Why</span>
-            <input
-              className="field"
-              value={reason}
-              onChange={(e) => setReason(e.target.value)}
-              required
-              autoFocus
-              maxLength={100}
-            />
+            <input className="field" value={why} onChange={(e) => setWhy(e.target.value)} required autoFocus maxLength={100} />
           </label>
         )}
         {(doing === "return" || doing === "edit" || doing === "send") && (

@@ -1,7 +1,7 @@
 import type { Partition, Replica } from "../api/client";
 import { many, size, span, words } from "../lib/format";
 
-type Shape = "leads" | "in-step" | "catching-up" | "behind" | "joining" | "leaving" | "away" | "holds"| "holds";
+type Shape = "leads" | "in-step" | "catching-up" | "behind" | "joining" | "leaving" | "away" | "holds" | "holds";
 
 // A pennant leads; a filled circle is in step; half a circle is on its way; a
 // triangle is behind; a dotted ring comes or goes; a crossed square is away.

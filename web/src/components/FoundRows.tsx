@@ -11,33 +11,6 @@ import { type Found } from "../lib/found";
 const rowHeight = 30;
 
 /** A field that takes effect when it is left or Enter is pressed. */
-export function PositionInput({
-  value,
-  placeholder,
-  width,
-  onDone,
-}: {
-  value: string;
-  placeholder: string;
-  width: string;
-  onDone: (v: string) => void;
-}) {
-  const [text, setText] = useState(value);
-  useEffect(() => setText(value), [value]);
-  const done = () => text.trim() !== value && onDone(text.trim());
-  return (
-    <input
-      className={`field address ${width}`}
-      value={text}
-      placeholder={placeholder}
-      onChange={(e) => setText(e.target.value)}
-      onBlur={done}
-      onKeyDown={(e) => e.key === "Enter" && done()}
-      spellCheck={false}
-    />
-  );
-}
-
 export function StatusLine({
   found,
   live,
@@ -72,6 +45,7 @@ export function StatusLine({
     else parts.push(<Mark key="m" state="ready" word="done" />);
     if (!found.failed || found.messages.length > 0) parts.push(`found ${count(found.messages.length)}`);
     if (p) parts.push(`looked at ${count(p.lookedAt)} of ${count(p.total)}`);
+    if (p?.unlike) parts.push(`the condition did not apply to ${count(p.unlike)}: ${p.why}`);
     if (p?.full) parts.push("one answer holds no more: choose a shorter stretch");
   }
   return (
@@ -146,7 +120,7 @@ export function Rows({
               : "Connecting"
             : topic.messages === 0
               ? "This topic is empty."
-              : "No message fits."
+              : "Nothing matches."
         }
       >
         {topic.messages === 0 && (

@@ -5,7 +5,7 @@ import { Notice } from "./Panel";
 import { type Column, sorted, Timetable } from "./Timetable";
 
 /** A page that lists things: with a filter and an order that are kept in its URL,
- *  and something to say while they come, when there are none, and when none fits. */
+ *  and something to say while they come, when there are none, and when none matches. */
 export function ListPage<T>({
   title,
   note,
@@ -75,7 +75,7 @@ export function ListPage<T>({
       )}
       {rows && rows.length > 0 && shown.length === 0 && (
         <p className="py-6 text-soft">
-          No {what} fits “{filter}”.
+          No {what} matches “{filter}”.
         </p>
       )}
       {below}

@@ -35,7 +35,7 @@ export function ReplayDialog({
   const ready = !wrong && perSecond > 0 && /^[^/\s]+\/[^/\s]+$/.test(to.trim());
   const preview = useQuery({
     queryKey: ["replay-plan", replay],
-    queryFn: () => call<Replay>("POST", "/replays", { ...replay, dryRun: true }),
+    queryFn: () => call<Replay>("POST", "/replays?preview=true", replay),
     enabled: ready,
     retry: false,
   });

@@ -3,20 +3,29 @@ import { useState } from "react";
 import { toast } from "sonner";
 import { call, explain, groupPath, type Group, type SeekResult } from "../api/client";
 import { count, many } from "../lib/format";
+import { typed } from "../lib/position";
 import { Failure } from "./Failure";
 import { Dialog } from "./Panel";
 import { Pennants } from "./Pennants";
 
 const kinds = [
   { key: "ago", name: "a while ago", example: "2h" },
-  { key: "time", name: "a time", example: "2026-11-23T08:00:00Z" },
+  { key: "time", name: "a time", example: "2026-11-23 08:00" },
+  { key: "today", name: "the beginning of today", example: "" },
+  { key: "yesterday", name: "the beginning of yesterday", example: "" },
   { key: "first", name: "the oldest kept message", example: "" },
   { key: "end", name: "the end", example: "" },
   { key: "offset", name: "an offset", example: "1200" },
   { key: "group", name: "where another group is", example: "dashboards" },
 ] as const;
 
-/** Moves a group's offsets: what it would do is drawn first, as a line from
+/** The position that is meant. */
+function place(kind: string, value: string): string {
+  if (kind === "time") return typed(value);
+  return value ? `${kind}:${value}` : typed(kind);
+}
+
+/** Sets a group's offsets to another position: what it would do is drawn first, as a line from
  *  the old to the new place of each partition. */
 export function SeekDialog({ group, undo, onClose }: { group: Group; undo: boolean; onClose: () => void }) {
   const client = useQueryClient();
@@ -31,7 +40,7 @@ export function SeekDialog({ group, undo, onClose }: { group: Group; undo: boole
   const ask = {
     ...(undo
       ? { undo: true }
-      : { to: chosen.example ? `${kind}:${value.trim()}` : kind, ...(partition && { partition: Number(partition) }) }),
+      : { to: place(kind, chosen.example ? value.trim() : ""), ...(partition && { partition: Number(partition) }) }),
     whileRunning: running,
     why,
   };
@@ -43,12 +52,14 @@ export function SeekDialog({ group, undo, onClose }: { group: Group; undo: boole
   const run = async (apply: boolean) => {
     setFailure(undefined);
     try {
-      const path = `${groupPath(group.address)}/moves`;
+      const path = `${groupPath(group.address)}/seeks`;
       if (!apply) return setPreview(await call<SeekResult>("POST", `${path}?preview=true`, ask));
       const done = await call<SeekResult>("POST", path, { ...ask, last: preview!.last });
-      toast.success(`${group.address} was moved; ${many(done.again, "message")} are read again, ${count(done.skipped)} skipped`);
+      toast.success(
+        `${group.address} is there now; ${many(done.again, "message")} are read again, ${count(done.skipped)} skipped`,
+      );
       await client.invalidateQueries({ queryKey: ["group", group.address] });
-      await client.invalidateQueries({ queryKey: ["moves", group.address] });
+      await client.invalidateQueries({ queryKey: ["seeks", group.address] });
       onClose();
     } catch (e) {
       setFailure(explain(e));
@@ -58,8 +69,8 @@ export function SeekDialog({ group, undo, onClose }: { group: Group; undo: boole
     <Dialog
       open
       onClose={onClose}
-      title={undo ? "Undo the last move" : "Move its offsets"}
-      about={`${group.address}; all partitions move, or none. A move can be undone.`}
+      title={undo ? "Undo the last seek" : "Seek"}
+      about={`${group.address}; all partitions go there, or none. A seek can be undone.`}
     >
       <form
         className="space-y-3"
@@ -169,7 +180,7 @@ export function SeekDialog({ group, undo, onClose }: { group: Group; undo: boole
             </button>
           ) : (
             <button className="button" data-main disabled={preview.members > 0 && !running}>
-              {undo ? "Undo" : "Move"} it
+              {undo ? "Undo it" : "Seek"}
             </button>
           )}
         </div>

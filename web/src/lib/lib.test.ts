@@ -6,6 +6,7 @@ import { scaleOf } from "./scale";
 import { pageOf, parseSize, quote, size, span } from "./format";
 import { changesOf, isOf, textOf } from "./settings";
 import { merge, Past } from "./live";
+import { days, midnight, periods, typed } from "./position";
 import type { Group, Live, Setting, Channel } from "../api/client";
 
 describe("conditions", () => {
@@ -106,7 +107,7 @@ describe("settings", () => {
     default: "",
   });
   const rows = [
-    row("partitionCount", "number"),
+    row("partitionCount", "number", "partitions"),
     row("retainBytes", "size", "retain-bytes"),
     row("backoff", "durations"),
     row("paused", "switch"),
@@ -125,11 +126,18 @@ describe("settings", () => {
     expect(textOf(rows[6]!, undefined)).toBe("");
   });
   it("says only what differs, as JSON and as flags", () => {
-    const was = { partitions: "6", retainBytes: "10GiB", paused: "false", hold: "a", labels: "team=x, tier=1", description: "" };
+    const was = {
+      partitionCount: "6",
+      retainBytes: "10GiB",
+      paused: "false",
+      hold: "a",
+      labels: "team=x, tier=1",
+      description: "",
+    };
     expect(changesOf(rows, was, was)).toEqual({ settings: {}, flags: "" });
     expect(
       changesOf(rows, was, {
-        partitions: "8",
+        partitionCount: "8",
         retainBytes: "1 GiB",
         backoff: "1s..5m",
         paused: "true",
@@ -139,7 +147,7 @@ describe("settings", () => {
       }),
     ).toEqual({
       settings: {
-        partitions: 8,
+        partitionCount: 8,
         retainBytes: 2 ** 30,
         backoff: "1s..5m",
         paused: true,
@@ -151,8 +159,8 @@ describe("settings", () => {
     });
   });
   it("leaves what is no value to the service", () => {
-    expect(changesOf(rows, {}, { partitions: "many", retainBytes: "much" }).settings).toEqual({
-      partitions: "many",
+    expect(changesOf(rows, {}, { partitionCount: "many", retainBytes: "much" }).settings).toEqual({
+      partitionCount: "many",
       retainBytes: "much",
     });
     expect(isOf({ ...rows[0]!, kinds: ["queue"] }, "topic")).toBe(false);
@@ -194,5 +202,27 @@ describe("live", () => {
     expect(past.of("a")).toEqual([2, 3, 4]);
     past.forget(["a"]);
     expect(past.of("a")).toEqual([]);
+  });
+});
+
+describe("positions", () => {
+  const now = new Date(2026, 10, 26, 10, 30);
+  const at = (...parts: [number, number, number, number?, number?]) => `time:${new Date(...parts).toISOString()}`;
+  it("are read as they are typed, in the zone of the browser", () => {
+    expect(typed("today", now)).toBe(at(2026, 10, 26));
+    expect(typed(" yesterday ", now)).toBe(at(2026, 10, 25));
+    expect(typed("2026-11-26", now)).toBe(at(2026, 10, 26));
+    expect(typed("2026-11-26 10:00", now)).toBe(at(2026, 10, 26, 10, 0));
+    expect(typed("2026-11-26T08:00:00Z", now)).toBe("time:2026-11-26T08:00:00Z");
+    expect(typed("1d12h", now)).toBe("ago:1d12h");
+  });
+  it("leave what they do not know to the service", () => {
+    for (const text of ["first", "offset:3", "tomorrow", "2026-02-30", "last", ""]) expect(typed(text, now)).toBe(text);
+  });
+  it("come as periods, and as days with the whole of the last one", () => {
+    const yesterday = periods(now)[2]!.period;
+    expect(yesterday).toEqual({ from: at(2026, 10, 25), to: at(2026, 10, 26) });
+    expect(days("2026-11-01", "2026-11-30")).toEqual({ from: at(2026, 10, 1), to: at(2026, 11, 1) });
+    expect(midnight(now).getHours()).toBe(0);
   });
 });

@@ -204,12 +204,7 @@ export function DeadPage() {
             </h2>
             <div className="mb-2">
               {discarded ? (
-                <button
-                  className="button"
-                  data-main
-                  disabled={items.length === 0}
-                  onClick={() => setDoing({ what: "undo" })}
-                >
+                <button className="button" data-main disabled={items.length === 0} onClick={() => setDoing({ what: "undo" })}>
                   Take all back
                 </button>
               ) : (

@@ -125,7 +125,7 @@ function Members({ group }: { group: Group }) {
 }
 
 function History({ seeks }: { seeks: PastSeek[] }) {
-  if (seeks.length === 0) return <p className="text-soft">Its offsets were never moved by hand.</p>;
+  if (seeks.length === 0) return <p className="text-soft">Its offsets were never set by hand.</p>;
   return <Timetable label="Moves by hand" columns={seekColumns} rows={seeks} rowKey={(m) => m.seek} />;
 }
 
@@ -134,7 +134,7 @@ export function GroupPage() {
   const address = `${space}/${channel}@${name}`;
   const client = useQueryClient();
   const navigate = useNavigate();
-  const [moving, setMoving] = useState<"move" | "undo">();
+  const [moving, setMoving] = useState<"seek" | "undo">();
   const [removing, setRemoving] = useState<Preview>();
   const whole = useQuery({
     queryKey: ["group", address],
@@ -143,7 +143,7 @@ export function GroupPage() {
     retry: (n, e) => !(e instanceof Problem) && n < 3,
   });
   const seeks = useQuery({
-    queryKey: ["moves", address],
+    queryKey: ["seeks", address],
     queryFn: () => get<{ items: PastSeek[] }>(`${groupPath(address)}/seeks`),
     refetchInterval: 5000,
     placeholderData: (old) => old,
@@ -207,10 +207,10 @@ export function GroupPage() {
           {group.paused ? "Let it read" : "Pause"}
         </button>
         <button className="button" disabled={!list.some((m) => !m.undone && m.undoes === null)} onClick={() => setMoving("undo")}>
-          <Undo2 size={15} aria-hidden /> Undo the last move
+          <Undo2 size={15} aria-hidden /> Undo the last seek
         </button>
-        <button className="button" data-main onClick={() => setMoving("move")}>
-          <MoveHorizontal size={15} aria-hidden /> Move its offsets
+        <button className="button" data-main onClick={() => setMoving("seek")}>
+          <MoveHorizontal size={15} aria-hidden /> Seek
         </button>
       </div>
       <dl className="mb-3 flex flex-wrap gap-x-6 gap-y-1">

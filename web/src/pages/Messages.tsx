@@ -8,7 +8,9 @@ import { ReplayDialog } from "../components/ReplayDialog";
 import { TideLine } from "../components/TideLine";
 import { also, fieldsOf } from "../lib/condition";
 import { count, quote } from "../lib/format";
-import { PositionInput, StatusLine, Rows, OpenMessage } from "../components/FoundRows";
+import { StatusLine, Rows, OpenMessage } from "../components/FoundRows";
+import { PeriodInput, TextInput } from "../components/Period";
+import { useLive } from "../api/live";
 import { useSelection, useBrowse, useTail, type Selection } from "../lib/found";
 
 const Condition = lazy(() => import("../components/Condition"));
@@ -32,6 +34,8 @@ export function Messages({ topic }: { topic: Channel }) {
     if (where === selection.where) setRun((r) => r + 1);
     else change({ where });
   };
+  const { live: all } = useLive();
+  const groups = (all?.groups ?? []).filter((g) => g.channel === topic.address).map((g) => g.group);
   const oldest = topic.oldest ? Date.parse(topic.oldest) : undefined;
   const [end, setEnd] = useState(() => Date.now());
   useEffect(() => {
@@ -84,23 +88,11 @@ export function Messages({ topic }: { topic: Channel }) {
         </fieldset>
         <label>
           <span className="label">Partitions</span>
-          <PositionInput
-            value={selection.partition}
-            placeholder="all"
-            width="w-24"
-            onDone={(partition) => change({ partition })}
-          />
+          <TextInput value={selection.partition} placeholder="all" width="w-24" onDone={(partition) => change({ partition })} />
         </label>
         {!live && (
           <>
-            <label>
-              <span className="label">From</span>
-              <PositionInput value={selection.from} placeholder="first" width="w-52" onDone={(from) => change({ from })} />
-            </label>
-            <label>
-              <span className="label">To</span>
-              <PositionInput value={selection.to} placeholder="end" width="w-52" onDone={(to) => change({ to })} />
-            </label>
+            <PeriodInput from={selection.from} to={selection.to} groups={groups} onDone={change} />
             <label>
               <span className="label">At most</span>
               <select className="field w-auto" value={selection.limit} onChange={(e) => change({ limit: e.target.value })}>

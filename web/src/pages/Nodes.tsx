@@ -25,7 +25,11 @@ function Summary({ cluster }: { cluster: Cluster }) {
         <Mark wrap state="failed" word={`taking no messages: ${many(cluster.withoutLeader, "partition")}`} />
       )}
       {cluster.replicasMissing > 0 && (
-        <Mark wrap state="attention" word={`${many(cluster.replicasMissing, "partition")} with replicas missing or not in step`} />
+        <Mark
+          wrap
+          state="attention"
+          word={`${many(cluster.replicasMissing, "partition")} with replicas missing or not in step`}
+        />
       )}
       {away.length > 0 && <Mark wrap state="attention" word={`${away.map((n) => n.node).join(", ")} away`} />}
       {cluster.withoutLeader === 0 && cluster.replicasMissing === 0 && away.length === 0 && (
@@ -167,11 +171,20 @@ function DrainDialog({ node, onClose }: { node: string; onClose: () => void }) {
 export function NodesPage() {
   const { live, at } = useLive();
   const [draining, setDraining] = useState("");
+  const [spreading, setSpreading] = useState<Preview>();
   if (!live) return <Notice title="Waiting for the first figures" />;
   const cluster = live.cluster;
   const spread = async (on: boolean) => {
     try {
-      await call("PATCH", "/nodes", { spreadLeaders: on });
+      setSpreading(await call<Preview>("PATCH", "/nodes?preview=true", { spreadLeaders: on }));
+    } catch (error) {
+      toast.error(explain(error));
+    }
+  };
+  const doSpread = async () => {
+    try {
+      await call("PATCH", "/nodes", spreading!.after);
+      setSpreading(undefined);
     } catch (error) {
       toast.error(explain(error));
     }
@@ -192,6 +205,23 @@ export function NodesPage() {
           <Toggle on={cluster.spreadLeaders} label="Spread leaders" onChange={(on) => void spread(on)} />
           give leaders back to the nodes that should lead, when those have come back
         </label>
+      )}
+      {spreading && (
+        <Dialog open onClose={() => setSpreading(undefined)} title="Spread leaders" about="Nothing is changed yet.">
+          <ul className="list-disc pl-5">
+            {spreading.effects.map((e) => (
+              <li key={e}>{e}</li>
+            ))}
+          </ul>
+          <div className="mt-3 flex justify-end gap-3">
+            <button className="button" onClick={() => setSpreading(undefined)}>
+              Cancel
+            </button>
+            <button className="button" data-main onClick={() => void doSpread()}>
+              Change it
+            </button>
+          </div>
+        </Dialog>
       )}
       {cluster.nodes.length === 1 && (
         <div className="mt-4 max-w-2xl">

@@ -12,7 +12,8 @@ const Others = ({ replicas }: { replicas: Partition["replicas"] }) => (
       .map((r) => (
         <span key={r.node} className="inline-flex items-center gap-1 whitespace-nowrap">
           <ReplicaMark state={r.state} />
-          {r.node} <span className="text-[length:var(--text-small)] text-soft">{r.state === "in-step" ? "" : words(r.state)}</span>
+          {r.node}{" "}
+          <span className="text-[length:var(--text-small)] text-soft">{r.state === "in-step" ? "" : words(r.state)}</span>
           {lacks(r) && r.state !== "in-step" && <span className="text-[length:var(--text-small)] text-soft">{lacks(r)}</span>}
         </span>
       ))}

@@ -101,7 +101,7 @@ function One({ replay }: { replay: Replay }) {
             {replay.state === "paused" ? "Go on" : "Pause"}
           </button>
           <button type="button" className="button" data-alarm onClick={() => void change({ state: "cancelled" })}>
-            <Square size={13} aria-hidden /> Stop it
+            <Square size={13} aria-hidden /> Cancel it
           </button>
           <label className="flex items-center gap-2">
             <span className="text-soft">rate, /s</span>
@@ -143,7 +143,7 @@ export function ReplaysPage() {
       {items.length === 0 ? (
         <Notice title="Nothing was sent again yet.">
           <p>A replay sends a selection again at a rate: from a topic’s past, or from dead letters.</p>
-          <Command text="ferry replay coldchain/readings -to coldchain/inspections -from ago:1h -where 'body.celsius > 8' -rate 50/s -dry-run" />
+          <Command text="ferry replay coldchain/readings -to coldchain/inspections -from ago:1h -where 'body.celsius > 8' -rate 50/s" />
         </Notice>
       ) : (
         items.map((r) => <One key={r.replay} replay={r} />)
