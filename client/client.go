@@ -71,7 +71,7 @@ func New(servers, token string) (*Client, error) {
 		}
 		u, err := url.Parse(s)
 		if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-			return nil, fmt.Errorf("server %q: not an address such as 127.0.0.1:14725", s)
+			return nil, fmt.Errorf("server %q: not an address such as 127.0.0.1:14720", s)
 		}
 		c.secure = c.secure || u.Scheme == "https"
 		c.servers = append(c.servers, strings.TrimSuffix(s, "/"))

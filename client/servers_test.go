@@ -64,7 +64,7 @@ func TestTheTokenNeverLeavesTLS(t *testing.T) {
 	assert.ErrorIs(t, err, ErrUnreachable)
 	assert.Zero(t, leaked.Load())
 
-	_, err = New("https://one:14725,http://two:14725", "t-secret")
+	_, err = New("https://one:14720,http://two:14720", "t-secret")
 	assert.ErrorContains(t, err, "not sent without it")
 	_, err = New("ftp://one", "")
 	assert.Error(t, err)

@@ -35,7 +35,7 @@ func TestBadInputIsRefusedByName(t *testing.T) {
 		{"GET", "/api/v1/channels/nowhere/at-all", "", nil, 404, []string{"nowhere/at-all", "space does not exist"}},
 		{"GET", "/api/v1/nothing", "", nil, 404, []string{"/api/v1/nothing"}},
 		{"PUT", readings, "", nil, 405, []string{"PUT"}},
-		{"POST", "/api/v1/channels", `{"address":"coldchain/x","kind":"topic","partitionCount":0}`, nil, 400, []string{"partitionCount is 0", "1 to 1000", "partitions"}},
+		{"POST", "/api/v1/channels", `{"address":"coldchain/x","kind":"topic","partitionCount":0}`, nil, 400, []string{"partitionCount is 0", "1 to 1000"}},
 		{"POST", "/api/v1/channels", `{"address":"coldchain/x","kind":"topic","partitionCount":1001}`, nil, 400, []string{"1001", "1 to 1000"}},
 		{"POST", "/api/v1/channels", `{"address":"coldchain/X","kind":"topic"}`, nil, 400, []string{"'X'", "a-z 0-9"}},
 		{"POST", "/api/v1/channels", `{"address":"coldchain/x","kind":"heap"}`, nil, 400, []string{"heap", "topic"}},
@@ -119,7 +119,7 @@ func TestWhatBrowsersAreTold(t *testing.T) {
 
 func TestANodeAnswersToItsNamesOnly(t *testing.T) {
 	n := harness.Start(t, "-names", "ferry.example, other.example")
-	for host, status := range map[string]int{"ferry.example": 200, "FERRY.example.:14725": 200, "localhost:1": 200, "127.0.0.1": 200, "[::1]:80": 200,
+	for host, status := range map[string]int{"ferry.example": 200, "FERRY.example.:14720": 200, "localhost:1": 200, "127.0.0.1": 200, "[::1]:80": 200,
 		"rebound.example": 421, "ferry.example.evil": 421, "localhost.evil": 421} {
 		for path, want := range map[string]int{"/api/v1/status": status, "/": status, "/healthz": 200} {
 			request, err := http.NewRequest("GET", n.URL+path, nil)

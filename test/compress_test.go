@@ -65,7 +65,7 @@ func TestAnswersAreCompressedWhereItGains(t *testing.T) {
 		assert.Equal(t, string(plain), string(unpacked), path)
 	}
 
-	stream := ask("/api/v1/channels/coldchain/readings/tail?from=last", "gzip")
+	stream := ask("/api/v1/channels/coldchain/readings/tail?from=end", "gzip")
 	require.Equal(t, 200, stream.StatusCode)
 	assert.Equal(t, "gzip", stream.Header.Get("Content-Encoding"))
 	began := time.Now()

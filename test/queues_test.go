@@ -165,7 +165,7 @@ func TestDeadLettersAreMendedReturnedDiscardedAndBroughtBack(t *testing.T) {
 
 	_, errOut, code = n.Ferry("", "dead", name, "-discard", "-yes")
 	assert.Equal(t, 1, code)
-	assert.Contains(t, errOut, "a reason is missing")
+	assert.Contains(t, errOut, "why it is discarded is missing")
 	n.Must("dead", name, "-discard", "-why", "a drill", "-yes")
 	assert.Equal(t, client.Counts{Discarded: 10}, statesOf(t, n, a))
 	n.Must("dead", name, "-undo", "-limit", "4", "-yes")
@@ -175,7 +175,7 @@ func TestDeadLettersAreMendedReturnedDiscardedAndBroughtBack(t *testing.T) {
 	assert.Equal(t, client.Counts{Waiting: 1, Discarded: 7, Dead: 4}, statesOf(t, n, a))
 	n.Must("dead", name, "-undo", "-where", "has(body.drill)", "-yes")
 	assert.Equal(t, client.Counts{Waiting: 2, Discarded: 6, Dead: 4}, statesOf(t, n, a))
-	for _, what := range []string{"edit messages", "discard messages", "take back messages"} {
+	for _, what := range []string{"edit messages", "discard messages", "undo messages"} {
 		assert.Contains(t, n.Must("logbook"), what)
 	}
 }
@@ -355,7 +355,7 @@ func TestBadInputToQueues(t *testing.T) {
 		{"POST", path + "/settle", `{"settle":[{"lease":"nonsense","outcome":"accept"}]}`, "not a lease"},
 		{"POST", path + "/settle", `{"settle":[{"lease":"0-0-1","outcome":"perhaps"}]}`, "accept, release, reject, extend"},
 		{"POST", path + "/settle", fmt.Sprintf(`{"settle":[{"lease":%q,"outcome":"reject"}]}`, l.Lease), "without a reason"},
-		{"POST", path + "/settle", fmt.Sprintf(`{"settle":[{"lease":%q,"outcome":"reject","reason":"r","detail":%q}]}`, l.Lease, strings.Repeat("x", 70_000)), "70000 bytes, limit 65536"},
+		{"POST", path + "/settle", fmt.Sprintf(`{"settle":[{"lease":%q,"outcome":"reject","reason":"r","detail":%q}]}`, l.Lease, strings.Repeat("x", 70_000)), "70000 bytes; limit 65536"},
 		{"POST", path + "/settle", fmt.Sprintf(`{"settle":[{"lease":%q,"outcome":"release","after":"yesterday"}]}`, l.Lease), "after"},
 		{"POST", path + "/lease", `{"max":5000}`, "1 to 1000"},
 		{"POST", path + "/lease", `{"wait":"1h"}`, "0s to 30s"},

@@ -210,7 +210,7 @@ func TestFetchWaitsForTheFirstMessage(t *testing.T) {
 		publish(t, n, 0, `{"n":1}`)
 	}()
 	began = time.Now()
-	answer = n.Ask("GET", path+"?wait=20s&from=last", "")
+	answer = n.Ask("GET", path+"?wait=20s&from=end", "")
 	assert.Less(t, time.Since(began), 5*time.Second)
 	assert.Contains(t, answer.Body, `"body":{"n":1}`)
 	assert.Equal(t, "1", answer.Header.Get("Ferry-Next"))

@@ -30,6 +30,6 @@ export default defineConfig({
   plugins: [react(), tailwindcss(), withoutInjectedStyle, compressed],
   html: { cspNonce: "ferry-csp-nonce" },
   build: { outDir: "../internal/door/console/dist", emptyOutDir: true, assetsInlineLimit: 0, chunkSizeWarningLimit: 700 },
-  server: { proxy: { "/api": "http://127.0.0.1:14725" } },
+  server: { proxy: { "/api": "http://127.0.0.1:14720" } },
   test: { environment: "jsdom" },
 });

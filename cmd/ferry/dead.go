@@ -345,13 +345,15 @@ func (c *call) act(a address.Address, action client.QueueAction, yes bool) error
 	if c.JSON {
 		return c.PrintJSON(r)
 	}
+	if r.Messages == 0 {
+		fmt.Fprintln(c.Out, "nothing matches")
+		return nil
+	}
 	for _, e := range r.Effects {
 		fmt.Fprintln(c.Out, "-", e)
 	}
 	c.samples(r.Samples)
 	switch {
-	case r.Messages == 0:
-		fmt.Fprintln(c.Out, "nothing matches")
 	case r.Done && action.Action == "discard":
 		fmt.Fprintf(c.Out, "done: %s; ferry dead %s -undo -yes brings them back\n", words.Many(r.Messages, "message"), a.QueuePart())
 	case r.Done:

@@ -193,9 +193,9 @@ func (c *call) showSeeks(out io.Writer, a address.Address) error {
 			state := ""
 			switch {
 			case m.Undoes != nil:
-				state = fmt.Sprintf("takes back %d", *m.Undoes)
+				state = fmt.Sprintf("undoes %d", *m.Undoes)
 			case m.Undone:
-				state = "brought-back"
+				state = "undone"
 			}
 			return []string{fmt.Sprint(m.Seek), m.At.Local().Format("2006-01-02 15:04:05"), m.Who, m.Target, signed(messages), term.Count(again), term.Count(skipped), state, term.OneLine(m.Why, 50)}
 		}})

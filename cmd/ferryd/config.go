@@ -71,7 +71,7 @@ func flags(name string, c *config) *flag.FlagSet {
 	c.keepRemoved, c.diskReserve, c.catchUpRate = node.DefaultKeepRemoved, node.DefaultDiskReserve, replica.DefaultFeedRate
 	fs.StringVar(&c.node, "node", "node-a", "`NAME` of this node")
 	fs.StringVar(&c.dir, "dir", "ferry-data", "data `DIRECTORY`, created if it is missing")
-	fs.StringVar(&c.listen, "listen", "127.0.0.1:14725", "`ADDRESS` on which to serve the API and the console")
+	fs.StringVar(&c.listen, "listen", "127.0.0.1:14720", "`ADDRESS` on which to serve the API and the console")
 	fs.StringVar(&c.metricsListen, "metrics-listen", "", "`ADDRESS` on which to serve /metrics without a token; without it they need one, on -listen")
 	fs.StringVar(&c.database, "database", "", "`URL` of a PostgreSQL database for the catalog; without it one runs inside -dir. Nodes with the same database form one cluster")
 	fs.StringVar(&c.zone, "zone", "", "`ZONE` of this node: nodes of one zone may fail together, so that replicas are spread over zones")

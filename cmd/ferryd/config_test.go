@@ -76,7 +76,7 @@ func TestWhatIsWrongWithASettingIsSaid(t *testing.T) {
 func TestTheNamesAndAddressOfANode(t *testing.T) {
 	machine, err := os.Hostname()
 	require.NoError(t, err)
-	c := config{names: "Proxy.example., 10.0.0.1 ,proxy.example", advertise: "depot.example", listen: "127.0.0.1:14725"}
+	c := config{names: "Proxy.example., 10.0.0.1 ,proxy.example", advertise: "depot.example", listen: "127.0.0.1:14720"}
 	assert.Subset(t, c.hostNames(), []string{"proxy.example", "depot.example"})
 	assert.NotContains(t, c.hostNames(), "10.0.0.1", "addresses are taken without it")
 	assert.Len(t, (&config{names: "a,a,A", listen: ":1"}).hostNames(), len((&config{names: "a", listen: ":1"}).hostNames()))
@@ -88,13 +88,13 @@ func TestTheNamesAndAddressOfANode(t *testing.T) {
 
 // Other nodes are talked to over TLS, unless they are on loopback.
 func TestOtherNodesAreTalkedToOverTLS(t *testing.T) {
-	at := &net.TCPAddr{IP: net.IPv4(127, 0, 0, 1), Port: 14725}
+	at := &net.TCPAddr{IP: net.IPv4(127, 0, 0, 1), Port: 14720}
 	for _, c := range []struct {
 		config
 		says string
 	}{
 		{config{node: "Node A"}, "-node"},
-		{config{node: "node-a", peerListen: "14726"}, "-peer-listen 14726"},
+		{config{node: "node-a", peerListen: "14721"}, "-peer-listen 14721"},
 		{config{node: "node-a", peerListen: "0.0.0.0:0"}, "not on loopback: nodes talk over mutual TLS there"},
 		{config{node: "node-a", peerListen: "depot.example:0"}, "not on loopback"},
 		{config{node: "node-a", peerListen: "0.0.0.0:0", tlsDir: "nowhere"}, "ferryd certs -tls-dir nowhere -nodes node-a makes what is needed"},
@@ -103,7 +103,7 @@ func TestOtherNodesAreTalkedToOverTLS(t *testing.T) {
 	}
 	var alone, two node.Config
 	require.NoError(t, (&config{node: "node-a"}).peers(at, &alone))
-	assert.Equal(t, "http://127.0.0.1:14725", alone.Advertise)
+	assert.Equal(t, "http://127.0.0.1:14720", alone.Advertise)
 	assert.Nil(t, alone.PeerListener)
 	require.NoError(t, (&config{node: "node-a", peerListen: "localhost:0"}).peers(at, &two))
 	defer two.PeerListener.Close()

@@ -26,7 +26,7 @@ var errDiffers = errors.New("not all replicas hold the same bytes; the lines abo
 // hold, and prints what it finds.
 func verify(args []string) error {
 	fs := flag.NewFlagSet("ferryd verify", flag.ContinueOnError)
-	server := fs.String("server", cmp.Or(os.Getenv("FERRY_SERVER"), "127.0.0.1:14725"), "`ADDRESSES` of the service, separated by commas (FERRY_SERVER)")
+	server := fs.String("server", cmp.Or(os.Getenv("FERRY_SERVER"), "127.0.0.1:14720"), "`ADDRESSES` of the service, separated by commas (FERRY_SERVER)")
 	token := fs.String("token", "", "`TOKEN` to get in with (FERRY_TOKEN)")
 	fs.SetOutput(io.Discard)
 	if err := fs.Parse(args); err != nil {

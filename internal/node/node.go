@@ -24,6 +24,7 @@ import (
 	"steadyferry/internal/service"
 	"steadyferry/internal/service/access"
 	"steadyferry/internal/service/cluster"
+	"steadyferry/internal/service/declares"
 	"steadyferry/internal/service/groups"
 	"steadyferry/internal/service/jobs"
 	"steadyferry/internal/service/look"
@@ -113,6 +114,7 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	n.Replays = replays.New(n.Parts, n.Catalog, n.Jobs, n.Queues, n.Groups, n.Look)
 	n.Traces = trace.New(n.Parts, n.Catalog, n.Queues, n.Groups, n.Look)
 	n.Manage = manage.New(n.Parts, n.Catalog, n.Queues, n.Cluster, n.Moves, config.KeepRemoved)
+	n.Declares = declares.New(n.Parts, n.Catalog, n.Cluster, n.Manage, n.Groups)
 	n.Access = access.New(n.Parts, n.Catalog, config.Dir)
 	opened.Store(true)
 	n.Parts.Open(ctx, n.Groups)

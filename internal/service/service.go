@@ -8,6 +8,7 @@ import (
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/access"
 	"steadyferry/internal/service/cluster"
+	"steadyferry/internal/service/declares"
 	"steadyferry/internal/service/groups"
 	"steadyferry/internal/service/jobs"
 	"steadyferry/internal/service/look"
@@ -23,16 +24,17 @@ type Services struct {
 	Catalog *catalog.Catalog
 	Parts   *part.Registry
 
-	Cluster *cluster.Cluster
-	Queues  *queues.Queues
-	Groups  *groups.Groups
-	Jobs    *jobs.Jobs
-	Moves   *moves.Moves
-	Look    *look.Look
-	Replays *replays.Replays
-	Traces  *trace.Traces
-	Manage  *manage.Manage
-	Access  *access.Access
+	Cluster  *cluster.Cluster
+	Queues   *queues.Queues
+	Groups   *groups.Groups
+	Jobs     *jobs.Jobs
+	Moves    *moves.Moves
+	Look     *look.Look
+	Replays  *replays.Replays
+	Traces   *trace.Traces
+	Manage   *manage.Manage
+	Declares *declares.Declares
+	Access   *access.Access
 
 	Streams  *admit.Slots // what is open for long: tails, browses, members
 	Searches *admit.Slots

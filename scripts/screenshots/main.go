@@ -1,7 +1,7 @@
 // Command screenshots takes the pictures of docs/screenshots from a running
 // demo: pages in headless Chromium, commands in a terminal window under Xvfb.
 //
-//	go run ./scripts/screenshots -server http://127.0.0.1:14725 -token TOKEN -out docs/screenshots -kill .demo-cluster/node-b/ferryd.lock
+//	go run ./scripts/screenshots -server http://127.0.0.1:14720 -token TOKEN -out docs/screenshots -kill .demo-cluster/node-b/ferryd.lock
 //
 // With -kill it ends the process whose number is in the file, and takes the
 // pictures of a cluster with a node away.
@@ -94,7 +94,7 @@ var commands = []command{
 }
 
 func main() {
-	server := flag.String("server", "http://127.0.0.1:14725", "`address` of the demo")
+	server := flag.String("server", "http://127.0.0.1:14720", "`address` of the demo")
 	token := flag.String("token", os.Getenv("FERRY_TOKEN"), "`token` to get in with")
 	out := flag.String("out", "docs/screenshots", "`directory` for the pictures")
 	only := flag.String("only", "", "take only pictures whose names contain this `text`")

@@ -37,7 +37,7 @@ def lines(path):
 
 
 ask("POST", "/spaces", {"space": "coldchain", "labels": {"team": "vans"}})
-topic = ask("POST", "/channels", {"address": "coldchain/readings", "kind": "topic", "partitions": 2, "retain": "3d"})
+topic = ask("POST", "/channels", {"address": "coldchain/readings", "kind": "topic", "partitionCount": 2, "retain": "3d"})
 assert topic["address"] == "coldchain/readings" and topic["retain"] == "3d", topic
 readings = "/channels/coldchain/readings"
 
@@ -68,7 +68,7 @@ gone = ask("POST", f"{group}/members/{member}/next", {"max": 1}, status=409)
 assert gone["type"].endswith("no-member") and gone["next"], gone
 
 # A queue: lease, accept one, reject one, look at it, send it back.
-ask("POST", "/channels", {"address": "coldchain/inspections", "kind": "queue", "lease": "30s", "attempts": 3})
+ask("POST", "/channels", {"address": "coldchain/inspections", "kind": "queue", "lease": "30s", "attemptLimit": 3})
 queue = "/channels/coldchain/inspections"
 for box in (1, 2):
     ask("POST", queue + "/messages", {"box": box})
@@ -81,7 +81,7 @@ settled = ask("POST", queue + "/settle", {"settle": [
 assert [s["result"] for s in settled] == ["done", "done"], settled
 dead = ask("GET", queue + "/items?state=dead")["items"]
 assert len(dead) == 1 and dead[0]["state"] == "dead" and dead[0]["reason"] == "broken", dead
-ask("POST", queue + "/actions", {"action": "return", "reason": "mended"})
+ask("POST", queue + "/actions", {"action": "return", "why": "mended"})
 assert len(ask("POST", queue + "/lease", {"max": 1, "wait": "5s"})["messages"]) == 1
 
 # What is wrong is said by name.

@@ -127,7 +127,7 @@ func (v *Verb) flags() (*flag.FlagSet, *common, func(*Call) error) {
 	fs.SetOutput(io.Discard)
 	var o common
 	run := v.Define(fs)
-	fs.StringVar(&o.server, "server", "", "`ADDRESSES` of the service, separated by commas (FERRY_SERVER; without it 127.0.0.1:14725)")
+	fs.StringVar(&o.server, "server", "", "`ADDRESSES` of the service, separated by commas (FERRY_SERVER; without it 127.0.0.1:14720)")
 	fs.StringVar(&o.token, "token", "", "`TOKEN` to get in with (FERRY_TOKEN)")
 	fs.BoolVar(&o.json, "json", false, "print JSON, for machines")
 	return fs, &o, run
@@ -157,7 +157,7 @@ func (c *Call) start(v *Verb, args []string) error {
 	}
 	fs.Visit(func(f *flag.Flag) { c.Set[f.Name] = true })
 	c.JSON = o.json
-	servers := First(o.server, os.Getenv("FERRY_SERVER"), "127.0.0.1:14725")
+	servers := First(o.server, os.Getenv("FERRY_SERVER"), "127.0.0.1:14720")
 	var err error
 	if c.API, err = client.New(servers, First(o.token, os.Getenv("FERRY_TOKEN"))); err != nil {
 		return &usageError{err}

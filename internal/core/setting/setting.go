@@ -248,3 +248,21 @@ func CheckLabels(labels map[string]string) error {
 	}
 	return nil
 }
+
+// Normal reads values as JSON has them, and returns them as Show has them. A name
+// that things of the kind do not have is refused.
+func (t Table[T]) Normal(values map[string]any, kind string) (map[string]any, error) {
+	normal := make(map[string]any, len(values))
+	for name, value := range values {
+		s := t.Named(name)
+		if s == nil || !s.Of(kind) {
+			return nil, unknown(name, t.names(kind))
+		}
+		read, err := s.Form.Read(name, value)
+		if err != nil {
+			return nil, err
+		}
+		normal[name] = s.Form.Show(read)
+	}
+	return normal, nil
+}

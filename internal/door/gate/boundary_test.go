@@ -40,8 +40,8 @@ func FuzzQueryValue(f *testing.F) {
 func TestRequestsForOtherHostsAreRefused(t *testing.T) {
 	g := &Gate{names: []string{"ferry.depot.example"}}
 	for host, known := range map[string]bool{
-		"127.0.0.1:14725": true, "[::1]:14725": true, "[::1]": true, "10.0.0.7": true, "localhost": true, "localhost:14725": true, "LOCALHOST.": true, "ferry.depot.example:14725": true, "Ferry.Depot.Example": true,
-		"evil.example": false, "ferry.depot.example.evil.example": false, "localhost.evil.example:14725": false, "127.0.0.1.evil.example": false,
+		"127.0.0.1:14720": true, "[::1]:14720": true, "[::1]": true, "10.0.0.7": true, "localhost": true, "localhost:14720": true, "LOCALHOST.": true, "ferry.depot.example:14720": true, "Ferry.Depot.Example": true,
+		"evil.example": false, "ferry.depot.example.evil.example": false, "localhost.evil.example:14720": false, "127.0.0.1.evil.example": false,
 	} {
 		r := httptest.NewRequest("GET", "/boxes/7", nil)
 		r.Host = host

@@ -260,7 +260,7 @@ func writeLogbook(ctx context.Context, tx *sqlx.Tx, e *Entry) error {
 	if err != nil {
 		return err
 	}
-	after, err := jsonOrNull(e.After)
+	after, err := jsonOrNull(noted(ctx, e.After))
 	if err != nil {
 		return err
 	}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/declare"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/placement"
 	"steadyferry/internal/core/problem"
@@ -35,14 +36,8 @@ func (mg *Manage) NewChannel(ctx context.Context, who, kind string, a address.Ad
 		}
 		return nil, err
 	}
-	ch := &catalog.Channel{SpaceID: space.ID, Space: a.Space, Name: a.Channel, Kind: kind}
-	if kind == catalog.KindQueue {
-		queues.SetDefaults(&ch.Channel)
-	} else {
-		setting.Channels.SetDefaults(&ch.Channel, kind)
-	}
-	ch.Replicas = placement.DefaultReplicas(mg.cluster.Usable())
-	setting.Channels.Apply(&ch.Channel, settings)
+	ch := mg.newChannel(kind, a, settings)
+	ch.SpaceID = space.ID
 	placed, err := mg.cluster.Choose(a.String(), ch.Partitions, ch.Replicas)
 	if err != nil {
 		return nil, err
@@ -61,6 +56,32 @@ func (mg *Manage) NewChannel(ctx context.Context, who, kind string, a address.Ad
 		mg.parts.WaitReady(ctx, t)
 	}
 	return t, err
+}
+
+// newChannel is a channel with the settings, and the defaults for those that are
+// nil.
+func (mg *Manage) newChannel(kind string, a address.Address, settings setting.Change) *catalog.Channel {
+	ch := &catalog.Channel{Space: a.Space, Name: a.Channel, Kind: kind}
+	if kind == catalog.KindQueue {
+		queues.SetDefaults(&ch.Channel)
+	} else {
+		setting.Channels.SetDefaults(&ch.Channel, kind)
+	}
+	ch.Replicas = placement.DefaultReplicas(mg.cluster.Usable())
+	setting.Channels.Apply(&ch.Channel, settings)
+	return ch
+}
+
+// CheckNew says why a channel with the settings could not be made here: too few
+// nodes for its replicas.
+func (mg *Manage) CheckNew(kind string, a address.Address, settings map[string]any) error {
+	change, err := declare.Named(kind).Change(settings, nil)
+	if err != nil {
+		return err
+	}
+	ch := mg.newChannel(kind, a, change)
+	_, err = mg.cluster.Choose(a.String(), ch.Partitions, ch.Replicas)
+	return err
 }
 
 // shown is how the logbook shows a channel's settings.

@@ -224,7 +224,7 @@ func (out *ActionResult) describe(t *part.Channel, act Action) {
 		out.Until = &until
 		out.Effects = append(out.Effects, fmt.Sprintf("%s: no member gets what is discarded; until %s it can be brought back, then it is gone", words.Many(out.Messages, "message is discarded", "messages are discarded"), until.Format(time.RFC3339)))
 	case queue.OpUndo:
-		out.Effects = append(out.Effects, words.Many(out.Messages, "discarded message is", "discarded messages are")+" taken back: each is what it was before")
+		out.Effects = append(out.Effects, words.Many(out.Messages, "discarded message is", "discarded messages are")+" brought back: each is what it was before")
 	}
 }
 

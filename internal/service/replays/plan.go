@@ -216,7 +216,7 @@ func (rs *Replays) targetEffects(e *replayEnds, s *Spec) (effects []string) {
 		effects = append(effects, "as dead letters they count as sent on, and can be brought back for a while")
 	}
 	if e.target.IsQueue() && s.StopAbove < 1 {
-		effects = append(effects, fmt.Sprintf("it stops by itself when more than %.0f%% of what was sent fail again", 100*s.StopAbove))
+		effects = append(effects, fmt.Sprintf("it is halted when more than %.0f%% of what was sent fail again", 100*s.StopAbove))
 	}
 	return effects
 }

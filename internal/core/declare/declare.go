@@ -1,0 +1,201 @@
+// Package declare is configuration that is declared in files: it reads and writes
+// the files, says with file, line and column what is wrong in them, and compares
+// what is declared with what is there. It knows no files, network or catalog.
+package declare
+
+import (
+	"cmp"
+	"encoding/json"
+	"maps"
+	"reflect"
+	"slices"
+	"strings"
+
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/setting"
+)
+
+// Thing is one that can be declared, with the settings that are declared of it, as
+// their tables show them.
+type Thing struct {
+	Kind     string         `json:"kind"` // space, topic, queue, group, nodes
+	Address  string         `json:"address"`
+	Settings map[string]any `json:"settings"`
+	From     string         `json:"from,omitempty"` // of a group: where it starts when it is created
+
+	Place Place `json:"-"` // in the files
+}
+
+// Nodes is the address of what is set on all nodes together.
+const Nodes = "nodes"
+
+// Kind is a sort of things: what can be set on them.
+type Kind struct {
+	Name   string
+	Plural string // the section of a file
+	Rows   []setting.Row
+	normal func(values map[string]any) (map[string]any, error)
+	read   func(values map[string]json.RawMessage) (setting.Change, error)
+}
+
+func kindOf[T any](name, plural, of string, table setting.Table[T]) *Kind {
+	k := &Kind{Name: name, Plural: plural, normal: func(values map[string]any) (map[string]any, error) { return table.Normal(values, of) }, read: table.Read}
+	for _, row := range table.Rows() {
+		if len(row.Kinds) == 0 || slices.Contains(row.Kinds, of) {
+			k.Rows = append(k.Rows, row)
+		}
+	}
+	return k
+}
+
+// Kinds are all kinds, in the order in which things are made: those that others
+// need come first.
+var Kinds = []*Kind{
+	kindOf("nodes", "nodes", "", setting.Clusters),
+	kindOf("space", "spaces", "", setting.Spaces),
+	kindOf("topic", "topics", setting.Topic, setting.Channels),
+	kindOf("queue", "queues", setting.Queue, setting.Channels),
+	kindOf("group", "groups", "", setting.Groups),
+}
+
+// Named returns the kind with the name, or nil.
+func Named(name string) *Kind {
+	if i := slices.IndexFunc(Kinds, func(k *Kind) bool { return k.Name == name }); i >= 0 {
+		return Kinds[i]
+	}
+	return nil
+}
+
+func (k *Kind) row(name string) *setting.Row {
+	if i := slices.IndexFunc(k.Rows, func(r setting.Row) bool { return r.Name == name }); i >= 0 {
+		return &k.Rows[i]
+	}
+	return nil
+}
+
+// Normal returns the settings of a thing as their table shows them.
+func (k *Kind) Normal(values map[string]any) (map[string]any, error) { return k.normal(values) }
+
+// Change returns the settings, which are as Normal returns them, as a change of
+// what is there. Labels that are not declared are taken away.
+func (k *Kind) Change(settings, is map[string]any) (setting.Change, error) {
+	raw := map[string]json.RawMessage{}
+	for name, value := range settings {
+		if row := k.row(name); row != nil && row.Form == "labels" {
+			value = withoutOthers(labelsOf(value), labelsOf(is[name]))
+		}
+		b, err := json.Marshal(value)
+		if err != nil {
+			return nil, err
+		}
+		raw[name] = b
+	}
+	return k.read(raw)
+}
+
+func labelsOf(value any) map[string]string {
+	labels, _ := value.(map[string]string)
+	return labels
+}
+
+func withoutOthers(declared, is map[string]string) map[string]string {
+	change := maps.Clone(declared)
+	if change == nil {
+		change = map[string]string{}
+	}
+	for name := range is {
+		if _, kept := declared[name]; !kept {
+			change[name] = ""
+		}
+	}
+	return change
+}
+
+// Sort orders things by what needs what, and by address.
+func Sort(things []Thing) {
+	slices.SortFunc(things, func(a, b Thing) int {
+		return cmp.Or(cmp.Compare(order(a.Kind), order(b.Kind)), cmp.Compare(a.Address, b.Address))
+	})
+}
+
+func order(kind string) int {
+	return slices.IndexFunc(Kinds, func(k *Kind) bool { return k.Name == kind })
+}
+
+// What a Change does.
+const (
+	Create = "create"
+	Set    = "set"
+	Remove = "remove"
+)
+
+// Change is what a declaration would change of one thing.
+type Change struct {
+	Op      string         `json:"op"`
+	Kind    string         `json:"kind"`
+	Address string         `json:"address"`
+	Before  map[string]any `json:"before,omitempty"` // of what differs
+	After   map[string]any `json:"after,omitempty"`
+	From    string         `json:"from,omitempty"`
+}
+
+// Compare returns the changes that make what is declared of what is there, in an
+// order that works: what others need is made first and removed last. With remove,
+// what is there and not declared, in the spaces that are, goes.
+func Compare(declared, there []Thing, remove bool) []Change {
+	have := map[string]Thing{}
+	for _, t := range there {
+		have[t.key()] = t
+	}
+	wanted := slices.Clone(declared)
+	Sort(wanted)
+	var changes []Change
+	meant, spaces := map[string]bool{}, map[string]bool{}
+	for _, t := range wanted {
+		meant[t.key()] = true
+		if t.Kind == "space" {
+			spaces[t.Address] = true
+		}
+		is, known := have[t.key()]
+		if !known {
+			changes = append(changes, Change{Op: Create, Kind: t.Kind, Address: t.Address, After: t.Settings, From: t.From})
+			continue
+		}
+		before, after := map[string]any{}, map[string]any{}
+		for name, value := range t.Settings {
+			if !reflect.DeepEqual(value, is.Settings[name]) {
+				before[name], after[name] = is.Settings[name], value
+			}
+		}
+		if len(after) > 0 {
+			changes = append(changes, Change{Op: Set, Kind: t.Kind, Address: t.Address, Before: before, After: after})
+		}
+	}
+	if !remove {
+		return changes
+	}
+	gone := slices.DeleteFunc(slices.Clone(there), func(t Thing) bool {
+		space, _, _ := strings.Cut(t.Address, "/")
+		return meant[t.key()] || t.Kind == "nodes" || !spaces[space]
+	})
+	Sort(gone)
+	slices.Reverse(gone)
+	for _, t := range gone {
+		changes = append(changes, Change{Op: Remove, Kind: t.Kind, Address: t.Address, Before: t.Settings})
+	}
+	return changes
+}
+
+func (t *Thing) key() string { return t.Kind + " " + t.Address }
+
+// SpaceOf returns the space of the thing with the address; empty of nodes.
+func SpaceOf(t Thing) string {
+	if t.Kind == "nodes" {
+		return ""
+	}
+	a, err := address.Parse(t.Address)
+	if err != nil {
+		return ""
+	}
+	return a.Space
+}

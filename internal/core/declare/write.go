@@ -1,0 +1,189 @@
+package declare
+
+import (
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/setting"
+)
+
+// SchemaFile is the name of the JSON Schema beside the files of a declaration:
+// editors find it by the first line of each.
+const SchemaFile = "declaration.schema.json"
+
+// NodesFile is the file of what is set on all nodes together.
+const NodesFile = "nodes.yaml"
+
+// FileOf returns the name of the file that a thing stands in when it is written.
+func FileOf(t Thing) string {
+	if t.Kind == "nodes" {
+		return NodesFile
+	}
+	return SpaceOf(t) + ".yaml"
+}
+
+// always are settings that are written also when they are as without them: how
+// much is kept, on how many nodes, and for how long.
+var always = []string{"partitionCount", "replicas", "retain", "retainBytes", "lease", "attemptLimit", "retainDead", "spreadLeaders"}
+
+// Write returns files that declare the things, by their names. What it writes of
+// the same things is the same, byte for byte. With all, settings that are as
+// without them stand there too.
+func Write(name string, things []Thing, all bool) map[string]string {
+	things = slices.Clone(things)
+	Sort(things)
+	files := map[string]*strings.Builder{}
+	begin := func(t Thing) *strings.Builder {
+		b := files[FileOf(t)]
+		if b == nil {
+			b = &strings.Builder{}
+			fmt.Fprintf(b, "# yaml-language-server: $schema=%s\ndeclaration: %s\n", SchemaFile, name)
+			files[FileOf(t)] = b
+		}
+		return b
+	}
+	groups := map[string][]Thing{}
+	for _, t := range things {
+		if channel, _, ok := strings.Cut(t.Address, "@"); ok {
+			groups[channel] = append(groups[channel], t)
+		}
+	}
+	section := map[*strings.Builder]string{}
+	for _, t := range things {
+		b := begin(t)
+		switch t.Kind {
+		case "nodes":
+			fmt.Fprint(b, "\nnodes:\n")
+			writeSettings(b, t, "  ", all)
+		case "space":
+			fmt.Fprintf(b, "\nspace: %s\n", t.Address)
+			writeSettings(b, t, "", all)
+		case "topic", "queue":
+			if plural := Named(t.Kind).Plural; section[b] != plural {
+				section[b] = plural
+				fmt.Fprintf(b, "\n%s:\n", plural)
+			}
+			a, _ := address.Parse(t.Address)
+			fmt.Fprintf(b, "  %s:\n", a.Channel)
+			writeSettings(b, t, "    ", all)
+			if of := groups[t.Address]; len(of) > 0 {
+				fmt.Fprint(b, "    groups:\n")
+				for _, g := range of {
+					_, group, _ := strings.Cut(g.Address, "@")
+					var own strings.Builder
+					writeSettings(&own, g, "        ", all)
+					if own.Len() == 0 {
+						fmt.Fprintf(b, "      %s: {}\n", group)
+						continue
+					}
+					fmt.Fprintf(b, "      %s:\n%s", group, own.String())
+				}
+			}
+		}
+	}
+	out := map[string]string{}
+	for file, b := range files {
+		out[file] = b.String()
+	}
+	return out
+}
+
+func writeSettings(b *strings.Builder, t Thing, indent string, all bool) {
+	k := Named(t.Kind)
+	for _, row := range k.Rows {
+		value, known := t.Settings[row.Name]
+		if !known || !all && !slices.Contains(always, row.Name) && k.isDefault(row, value) {
+			continue
+		}
+		b.WriteString(Line(row, value, indent))
+	}
+}
+
+// isDefault reports whether a setting is as it is when it is left out.
+func (k *Kind) isDefault(row setting.Row, value any) bool {
+	if row.Default != "" {
+		if normal, err := k.Normal(map[string]any{row.Name: fromDefault(row)}); err == nil {
+			return reflect.DeepEqual(normal[row.Name], value)
+		}
+	}
+	switch v := value.(type) {
+	case string:
+		return v == "" || v == "0s"
+	case bool:
+		return !v
+	case int:
+		return v == 0
+	case int64:
+		return v == 0
+	}
+	return reflect.ValueOf(value).Len() == 0
+}
+
+// fromDefault is the default of a row as JSON would have it.
+func fromDefault(row setting.Row) any {
+	switch row.Form {
+	case "number":
+		var n float64
+		fmt.Sscan(row.Default, &n)
+		return n
+	case "switch":
+		return row.Default == "true"
+	}
+	return row.Default
+}
+
+// Line is a setting as a file has it, with what is allowed.
+func Line(row setting.Row, value any, indent string) string {
+	text := scalar(row, value)
+	if row.Form == "sentence" || row.Form == "labels" || row.Form == "switch" {
+		return fmt.Sprintf("%s%s: %s\n", indent, row.Name, text)
+	}
+	return fmt.Sprintf("%s%s: %s  # %s\n", indent, row.Name, text, row.Allowed)
+}
+
+// scalar writes a value in one line.
+func scalar(row setting.Row, value any) string {
+	if n, ok := value.(int64); ok && row.Form == "size" {
+		if text := address.FormatSize(n); sizeOf(text) == n {
+			return text
+		}
+	}
+	b, err := yaml.MarshalWithOptions(escaped(value), yaml.Flow(true), yaml.UseSingleQuote(false))
+	if err != nil {
+		panic(err) // texts, numbers, lists and maps of them
+	}
+	text := strings.TrimSpace(string(b))
+	if strings.Contains(text, "\n") { // a text of several lines
+		return fmt.Sprintf("%q", value)
+	}
+	return text
+}
+
+func sizeOf(text string) int64 {
+	n, err := address.ParseSize(text)
+	if err != nil {
+		return -1
+	}
+	return n
+}
+
+// escaped keeps texts from being taken for values of the environment.
+func escaped(value any) any {
+	escape := func(text string) string { return strings.ReplaceAll(text, "${", "$${") }
+	switch v := value.(type) {
+	case string:
+		return escape(v)
+	case map[string]string:
+		out := map[string]string{}
+		for name, one := range v {
+			out[name] = escape(one)
+		}
+		return out
+	}
+	return value
+}

@@ -1,0 +1,420 @@
+// Package declares makes of what is there what files declare: it says what would
+// change, does it in an order that works, and tells where what is there has gone
+// another way since. What a declaration has set is recorded as its own. It may be
+// called at once by many; one apply runs at a time.
+package declares
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/declare"
+	"steadyferry/internal/core/form"
+	"steadyferry/internal/core/problem"
+	"steadyferry/internal/core/setting"
+	"steadyferry/internal/core/words"
+	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/cluster"
+	"steadyferry/internal/service/groups"
+	"steadyferry/internal/service/manage"
+)
+
+// Declares is the service.
+type Declares struct {
+	parts   *part.Registry
+	catalog *catalog.Catalog
+	cluster *cluster.Cluster
+	manage  *manage.Manage
+	groups  *groups.Groups
+}
+
+// New returns the service.
+func New(parts *part.Registry, records *catalog.Catalog, cl *cluster.Cluster, mg *manage.Manage, gs *groups.Groups) *Declares {
+	return &Declares{parts: parts, catalog: records, cluster: cl, manage: mg, groups: gs}
+}
+
+// MaxThings is how many things one declaration has.
+const MaxThings = 50_000
+
+// There returns what can be declared, as it is: of the spaces for which want is
+// true, and what is set on all nodes together.
+func (d *Declares) There(want func(space string) bool) []declare.Thing {
+	view := d.catalog.View()
+	things := []declare.Thing{{Kind: "nodes", Address: declare.Nodes, Settings: setting.Clusters.Show(&setting.Cluster{SpreadLeaders: view.Cluster.SpreadLeaders}, "")}}
+	for name, s := range view.Spaces {
+		if want(name) {
+			things = append(things, declare.Thing{Kind: "space", Address: name, Settings: setting.Spaces.Show(&setting.Space{Description: s.Description, Labels: s.Labels}, "")})
+		}
+	}
+	for at, ch := range view.Channels {
+		if !want(ch.Space) || ch.GroupID.Valid { // what holds a group's dead letters comes with it
+			continue
+		}
+		things = append(things, declare.Thing{Kind: ch.Kind, Address: at, Settings: setting.Channels.Show(&ch.Channel, ch.Kind)})
+		for name, g := range view.Groups[ch.ID] {
+			things = append(things, declare.Thing{Kind: "group", Address: at + "@" + name, Settings: setting.Groups.Show(&g.Group, "")})
+		}
+	}
+	declare.Sort(things)
+	return things
+}
+
+// read checks what is declared, and returns it with settings as tables show them.
+func read(in []form.Thing) ([]declare.Thing, error) {
+	if len(in) > MaxThings {
+		return nil, problem.New(problem.TooLarge, "%s are declared", words.Many(len(in), "thing")).Field("things").Allowed(fmt.Sprintf("up to %d in one declaration", MaxThings))
+	}
+	things := make([]declare.Thing, len(in))
+	seen := map[string]bool{}
+	for i, t := range in {
+		k := declare.Named(t.Kind)
+		if k == nil {
+			return nil, problem.New(problem.Invalid, "%s is a %q", t.Address, t.Kind).Field("things").Allowed("nodes, space, topic, queue, group")
+		}
+		if err := checkAddress(t); err != nil {
+			return nil, err
+		}
+		if seen[t.Address] {
+			return nil, problem.New(problem.Invalid, "%s is declared twice", t.Address).Field("things")
+		}
+		seen[t.Address] = true
+		settings, err := k.Normal(t.Settings)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", t.Address, err)
+		}
+		things[i] = declare.Thing{Kind: t.Kind, Address: t.Address, Settings: settings, From: t.From}
+	}
+	return things, nil
+}
+
+func checkAddress(t form.Thing) error {
+	if t.Kind == "nodes" {
+		if t.Address != declare.Nodes {
+			return problem.New(problem.Invalid, "what is set on all nodes has the address %q", t.Address).Field("things").Allowed(declare.Nodes)
+		}
+		return nil
+	}
+	a, err := address.Parse(t.Address)
+	if err != nil {
+		return err
+	}
+	want := map[string]address.Kind{"space": address.KindSpace, "topic": address.KindChannel, "queue": address.KindChannel, "group": address.KindGroup}[t.Kind]
+	if a.Kind() != want || a.Dead {
+		return problem.New(problem.Invalid, "%s is the address of a %s, and declared as a %s", t.Address, a.Kind(), t.Kind).Field("things")
+	}
+	return nil
+}
+
+// Plan says what a declaration would change.
+func (d *Declares) Plan(ctx context.Context, who, name string, in form.Declare) (*form.DeclarePlan, error) {
+	p, _, err := d.plan(ctx, who, name, in)
+	return p, err
+}
+
+func (d *Declares) plan(ctx context.Context, who, name string, in form.Declare) (*form.DeclarePlan, []declare.Thing, error) {
+	if err := address.CheckName(name); err != nil {
+		return nil, nil, problem.New(problem.Invalid, "the declaration: %v", err).Field("declaration").Allowed("names of 1 to 100 of a-z 0-9 . _ - that start with a letter or a digit")
+	}
+	things, err := read(in.Things)
+	if err != nil {
+		return nil, nil, err
+	}
+	spaces := map[string]bool{}
+	for _, t := range things {
+		spaces[declare.SpaceOf(t)] = true
+	}
+	there := d.There(func(space string) bool { return spaces[space] })
+	p := &form.DeclarePlan{Declaration: name, Changes: []form.DeclareChange{}}
+	for _, c := range declare.Compare(things, there, in.Remove) {
+		p.Changes = append(p.Changes, form.DeclareChange{Op: c.Op, Kind: c.Kind, Address: c.Address, Before: c.Before, After: c.After, From: c.From, Effects: []string{}, State: "planned"})
+	}
+	sum := sha256.New()
+	if err := json.NewEncoder(sum).Encode(p.Changes); err != nil {
+		return nil, nil, err
+	}
+	p.Basis = hex.EncodeToString(sum.Sum(nil))[:16]
+	created := map[string]bool{}
+	for i := range p.Changes {
+		c := &p.Changes[i]
+		if c.Op == declare.Create {
+			created[c.Address] = true
+		}
+		if err := d.foresee(ctx, who, c, created); err != nil {
+			var wrong *problem.Problem
+			if !errors.As(err, &wrong) || wrong.Kind == problem.CatalogAway || ctx.Err() != nil {
+				return nil, nil, err
+			}
+			c.State, c.Problem = "refused", wrong.Error()
+		}
+	}
+	return p, things, nil
+}
+
+// foresee adds to a change what it means, or returns why it cannot be made.
+func (d *Declares) foresee(ctx context.Context, who string, c *form.DeclareChange, created map[string]bool) error {
+	switch c.Op {
+	case declare.Create:
+		return d.foreseeNew(c, created)
+	case declare.Remove:
+		return d.foreseeRemoval(ctx, who, c)
+	}
+	p, err := d.set(catalog.WithDeclaration(ctx, ""), who, c, true)
+	if err == nil {
+		c.Effects, c.Careful = p.Effects, p.Careful
+	}
+	return err
+}
+
+func (d *Declares) foreseeNew(c *form.DeclareChange, created map[string]bool) error {
+	at, err := address.Parse(c.Address)
+	if err != nil {
+		return err
+	}
+	view := d.catalog.View()
+	switch c.Kind {
+	case "topic", "queue":
+		if view.Spaces[at.Space] == nil && !created[at.Space] {
+			return problem.New(problem.NotFound, "there is no space %s, and none is declared", at.Space)
+		}
+		if other := view.Channels[c.Address]; other != nil {
+			return problem.New(problem.Conflict, "%s is a %s, and declared as a %s", c.Address, other.Kind, c.Kind).Next("remove it first, or declare it under another name")
+		}
+		return d.manage.CheckNew(c.Kind, at, c.After)
+	case "group":
+		channel := at.ChannelPart().String()
+		if ch := view.Channels[channel]; (ch == nil || ch.Kind != catalog.KindTopic) && !created[channel] {
+			return problem.New(problem.NotFound, "there is no topic %s, and none is declared", channel)
+		}
+		if c.From == "" {
+			c.From = "first"
+		}
+		c.Effects = append(c.Effects, "it starts at "+c.From)
+	}
+	return nil
+}
+
+func (d *Declares) foreseeRemoval(ctx context.Context, who string, c *form.DeclareChange) error {
+	c.Careful = true
+	at, err := address.Parse(c.Address)
+	if err != nil {
+		return err
+	}
+	var p *form.Preview
+	switch c.Kind {
+	case "space":
+		c.Effects = []string{"the space goes; channels of it that were removed before cannot be brought back"}
+		return nil
+	case "group":
+		p, err = d.groups.Remove(ctx, who, at, true)
+	default:
+		p, err = d.manage.RemoveChannel(ctx, who, at, true)
+	}
+	if err == nil {
+		c.Effects = p.Effects
+	}
+	return err
+}
+
+// set changes settings, or with preview says what that would do.
+func (d *Declares) set(ctx context.Context, who string, c *form.DeclareChange, preview bool) (*form.Preview, error) {
+	settings, err := declare.Named(c.Kind).Change(c.After, c.Before)
+	if err != nil {
+		return nil, err
+	}
+	if c.Kind == "nodes" {
+		return d.cluster.Set(ctx, who, settings, preview)
+	}
+	at, err := address.Parse(c.Address)
+	if err != nil {
+		return nil, err
+	}
+	switch c.Kind {
+	case "space":
+		return d.manage.SetSpace(ctx, who, c.Address, settings, preview)
+	case "group":
+		return d.groups.Set(ctx, who, at, settings, preview)
+	}
+	return d.manage.SetChannel(ctx, who, at, settings, nil, preview)
+}
+
+// do makes one change.
+func (d *Declares) do(ctx context.Context, who string, c *form.DeclareChange) error {
+	if c.Op == declare.Set {
+		_, err := d.set(ctx, who, c, false)
+		return err
+	}
+	at, err := address.Parse(c.Address)
+	if err != nil {
+		return err
+	}
+	if c.Op == declare.Remove {
+		switch c.Kind {
+		case "space":
+			return d.manage.RemoveSpace(ctx, who, c.Address)
+		case "group":
+			_, err = d.groups.Remove(ctx, who, at, false)
+		default:
+			_, err = d.manage.RemoveChannel(ctx, who, at, false)
+		}
+		return err
+	}
+	settings, err := declare.Named(c.Kind).Change(c.After, nil)
+	if err != nil {
+		return err
+	}
+	switch c.Kind {
+	case "space":
+		return d.manage.NewSpace(ctx, who, c.Address, settings)
+	case "group":
+		from, err := address.ParsePosition(c.From)
+		if err != nil {
+			return err
+		}
+		_, err = d.groups.New(ctx, who, at, from, settings)
+		return err
+	}
+	_, err = d.manage.NewChannel(ctx, who, c.Kind, at, settings)
+	return err
+}
+
+// atOnce is how many channels are made at once.
+const atOnce = 12
+
+// Apply makes of what is there what is declared, and tells each change when it is
+// made. It stops at the first that fails: what was done stays, and what is left is
+// told as such.
+func (d *Declares) Apply(ctx context.Context, who, name string, in form.Declare, tell func(form.DeclareChange) error) (*form.DeclarePlan, error) {
+	release, ok, err := d.catalog.Claim(ctx, "apply")
+	if err != nil {
+		return nil, part.Explain(err, name)
+	}
+	if !ok {
+		return nil, problem.New(problem.Conflict, "another declaration is applied at this moment").Next("look at ferry logbook, and at ferry diff again when it is done")
+	}
+	defer release()
+	if err := d.catalog.CatchUp(ctx); err != nil {
+		return nil, part.Explain(err, name)
+	}
+	p, things, err := d.plan(ctx, who, name, in)
+	if err != nil {
+		return nil, err
+	}
+	if in.Basis != "" && in.Basis != p.Basis {
+		return nil, d.othersChanged(ctx, p)
+	}
+	for _, c := range p.Changes {
+		if c.State == "refused" {
+			return nil, problem.New(problem.Conflict, "%s", c.Problem).Next("nothing was changed")
+		}
+	}
+	declared := catalog.WithDeclaration(ctx, strings.TrimSpace(name+" "+in.Revision))
+	failed := d.each(declared, who, p, tell)
+	for i := range p.Changes {
+		if p.Changes[i].State == "planned" {
+			p.Changes[i].State = "left"
+		}
+	}
+	if failed != nil {
+		return p, failed
+	}
+	p.Done = true
+	return p, part.Explain(d.mark(ctx, who, name, in.Revision, things), name)
+}
+
+// each makes the changes of a plan. Channels are made several at once; all else
+// comes one after the other.
+func (d *Declares) each(ctx context.Context, who string, p *form.DeclarePlan, tell func(form.DeclareChange) error) error {
+	var mu sync.Mutex // of tell
+	one := func(ctx context.Context, c *form.DeclareChange) error {
+		err := d.do(ctx, who, c)
+		mu.Lock()
+		defer mu.Unlock()
+		if c.State = "done"; err != nil {
+			c.State, c.Problem = "failed", err.Error()
+		}
+		if told := tell(*c); told != nil {
+			return told
+		}
+		return err
+	}
+	for begin := 0; begin < len(p.Changes); {
+		end := begin + 1
+		for isNewChannel(p.Changes[begin]) && end < len(p.Changes) && isNewChannel(p.Changes[end]) {
+			end++
+		}
+		several, ctx := errgroup.WithContext(ctx)
+		several.SetLimit(atOnce)
+		for i := range p.Changes[begin:end] {
+			c := &p.Changes[begin+i]
+			several.Go(func() error {
+				if ctx.Err() != nil {
+					return ctx.Err()
+				}
+				return one(ctx, c)
+			})
+		}
+		if err := several.Wait(); err != nil {
+			return err
+		}
+		begin = end
+	}
+	return nil
+}
+
+func isNewChannel(c form.DeclareChange) bool {
+	return c.Op == declare.Create && (c.Kind == "topic" || c.Kind == "queue")
+}
+
+// othersChanged says that what would be changed is something else than what was
+// looked at.
+func (d *Declares) othersChanged(ctx context.Context, p *form.DeclarePlan) error {
+	wrong := problem.New(problem.Conflict, "what is there has changed since the diff: %s are to be made now", words.Many(len(p.Changes), "change")).Field("basis").Next("nothing was changed; look at ferry diff again")
+	last, err := d.catalog.Logbook(ctx, 0, 3)
+	if err != nil {
+		return wrong
+	}
+	for _, e := range last {
+		wrong.Detail += fmt.Sprintf("; %s by %s: %s", e.Action, e.Who, e.Address)
+	}
+	return wrong
+}
+
+// mark records what a declaration has set.
+func (d *Declares) mark(ctx context.Context, who, name, revision string, things []declare.Thing) error {
+	all := make([]catalog.Declared, len(things))
+	for i, t := range things {
+		settings, err := json.Marshal(t.Settings)
+		if err != nil {
+			return err
+		}
+		all[i] = catalog.Declared{Kind: t.Kind, Address: t.Address, Settings: settings}
+	}
+	return d.catalog.SetDeclared(ctx, name, revision, who, all)
+}
+
+// Of returns which declaration has set the thing with the address, or nil.
+func (d *Declares) Of(ctx context.Context, at string) *form.Declaration {
+	m, err := d.catalog.DeclaredOf(ctx, at)
+	if err != nil {
+		return nil
+	}
+	var settings map[string]any
+	_ = json.Unmarshal(m.Settings, &settings) // what this service wrote
+	out := &form.Declaration{Declaration: m.Declaration, Revision: m.Revision, At: m.At.UTC(), Settings: []string{}}
+	for name := range settings {
+		out.Settings = append(out.Settings, name)
+	}
+	slices.Sort(out.Settings)
+	return out
+}
