@@ -282,6 +282,11 @@ func Ask[T any](c *Call, method, path string, query url.Values, body any) (T, er
 	return AskWithin[T](c, ShortTime, method, path, query, body)
 }
 
+// Within returns the context of a request that may take so long.
+func (c *Call) Within(most time.Duration) (context.Context, context.CancelFunc) {
+	return context.WithTimeout(c.Ctx, most)
+}
+
 // AskWithin sends a request that may take so long.
 func AskWithin[T any](c *Call, time time.Duration, method, path string, query url.Values, body any) (answer T, err error) {
 	ctx, cancel := context.WithTimeout(c.Ctx, time)

@@ -56,6 +56,14 @@ type Call struct {
 // usageError is wrong usage, which ends with status 2.
 type usageError struct{ error }
 
+// exitStatus ends a verb well, with a status that says something.
+type exitStatus int
+
+func (e exitStatus) Error() string { return fmt.Sprintf("status %d", int(e)) }
+
+// ExitWith is what a verb returns that ends with a status of its own.
+func ExitWith(status int) error { return exitStatus(status) }
+
 // Usage makes an error one of wrong usage.
 func Usage(err error) error { return &usageError{err} }
 
@@ -78,7 +86,10 @@ func Run(ctx context.Context, verbs []Verb, args []string, in io.Reader, out, er
 	c := &Call{Ctx: ctx, In: in, Raw: raw, Out: out, Err: errOut, Set: map[string]bool{}}
 	err := c.start(v, args[1:])
 	var usage *usageError
+	var exit exitStatus
 	switch {
+	case errors.As(err, &exit):
+		return int(exit)
 	case err == nil, errors.Is(err, ErrDone):
 		return 0
 	case errors.Is(err, flag.ErrHelp):

@@ -73,6 +73,16 @@ func (k *Kind) row(name string) *setting.Row {
 	return nil
 }
 
+// Declarable leaves out of the settings of a thing, as they are shown, those that
+// are not set and could not be declared so: sizes that come of something else.
+func (k *Kind) Declarable(shown map[string]any) map[string]any {
+	maps.DeleteFunc(shown, func(name string, value any) bool {
+		n, isSize := value.(int64)
+		return isSize && n == 0
+	})
+	return shown
+}
+
 // Normal returns the settings of a thing as their table shows them.
 func (k *Kind) Normal(values map[string]any) (map[string]any, error) { return k.normal(values) }
 

@@ -43,6 +43,9 @@ func Write(name string, things []Thing, all bool) map[string]string {
 		if b == nil {
 			b = &strings.Builder{}
 			fmt.Fprintf(b, "# yaml-language-server: $schema=%s\ndeclaration: %s\n", SchemaFile, name)
+			if space := SpaceOf(t); space != "" {
+				fmt.Fprintf(b, "\nspace: %s\n", space)
+			}
 			files[FileOf(t)] = b
 		}
 		return b
@@ -61,7 +64,6 @@ func Write(name string, things []Thing, all bool) map[string]string {
 			fmt.Fprint(b, "\nnodes:\n")
 			writeSettings(b, t, "  ", all)
 		case "space":
-			fmt.Fprintf(b, "\nspace: %s\n", t.Address)
 			writeSettings(b, t, "", all)
 		case "topic", "queue":
 			if plural := Named(t.Kind).Plural; section[b] != plural {

@@ -41,6 +41,14 @@ type DeclarePlan struct {
 	Done        bool            `json:"done"` // all that was to be done is
 }
 
+// DeclareEvent is a line of what an apply tells: one change, or at the end all of
+// them, with why it ended before its end.
+type DeclareEvent struct {
+	Change  *DeclareChange `json:"change,omitempty"`
+	Plan    *DeclarePlan   `json:"plan,omitempty"`
+	Problem string         `json:"problem,omitempty"`
+}
+
 // Declaration says which declaration has set a thing.
 type Declaration struct {
 	Declaration string    `json:"declaration"`

@@ -112,6 +112,7 @@ func (s *Server) Handler() http.Handler {
 	a.POST("/jobs/:job/cancel", s.cancelJob)
 
 	a.GET("/settings", s.listSettings)
+	s.declareRoutes(a, search)
 	a.GET("/spaces", s.listSpaces)
 	a.POST("/spaces", s.newSpace)
 	a.GET("/spaces/:space", s.showSpace)

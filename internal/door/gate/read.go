@@ -18,13 +18,16 @@ import (
 )
 
 // ReadJSON reads a small JSON body, refusing fields that do not exist.
-func ReadJSON(c *gin.Context, into any) bool {
-	data, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, MaxJSON))
+func ReadJSON(c *gin.Context, into any) bool { return ReadJSONUpTo(c, MaxJSON, into) }
+
+// ReadJSONUpTo is ReadJSON for bodies of up to so many bytes.
+func ReadJSONUpTo(c *gin.Context, most int64, into any) bool {
+	data, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, most))
 	if err == nil {
 		err = strict.Unmarshal(data, into)
 	}
 	if errors.As(err, new(*http.MaxBytesError)) {
-		return !Refuse(c, TooLarge(MaxJSON))
+		return !Refuse(c, TooLarge(most))
 	}
 	if err != nil {
 		WriteProblem(c, Invalid("", "the body is not the JSON that is expected: "+err.Error(), "see /api/v1/openapi.json"))

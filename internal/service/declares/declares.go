@@ -66,6 +66,9 @@ func (d *Declares) There(want func(space string) bool) []declare.Thing {
 			things = append(things, declare.Thing{Kind: "group", Address: at + "@" + name, Settings: setting.Groups.Show(&g.Group, "")})
 		}
 	}
+	for _, t := range things {
+		declare.Named(t.Kind).Declarable(t.Settings)
+	}
 	declare.Sort(things)
 	return things
 }

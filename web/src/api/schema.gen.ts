@@ -488,6 +488,80 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/things": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What can be declared in files, as it is */
+        get: operations["listThings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/declarations/{declaration}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of the declaration */
+                declaration: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make of what is there what is declared, or only preview it
+         * @description Each change is told in a line when it is made; the last line has the whole plan, and why it ended when it did not come to its end. With `preview` the plan is all. An apply that names the `basis` of a plan does nothing when another plan would be made now.
+         */
+        post: operations["applyDeclaration"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drift": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is another way than declarations have it */
+        get: operations["listDrift"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/declaration-schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The JSON Schema (2020-12) of the files of declarations, for editors */
+        get: operations["getDeclarationSchema"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/settings": {
         parameters: {
             query?: never;
@@ -2503,6 +2577,76 @@ export interface components {
             /** @description The replicas stay */
             leadersOnly?: boolean;
         };
+        Thing: {
+            /** @enum {string} */
+            kind: "nodes" | "space" | "topic" | "queue" | "group";
+            address: string;
+            settings: Record<string, never>;
+            /** @description Of a group: where it starts when it is created */
+            from?: string;
+        };
+        Declare: {
+            things: components["schemas"]["Thing"][];
+            /** @description Of the files, such as that of their repository */
+            revision?: string;
+            /** @description Of the plan that was looked at: if it is another now, nothing is done */
+            basis?: string;
+            /** @description What the spaces have that is not declared */
+            remove?: boolean;
+        };
+        DeclareChange: {
+            /** @enum {string} */
+            op: "create" | "set" | "remove";
+            kind: string;
+            address: string;
+            before?: Record<string, never>;
+            after?: Record<string, never>;
+            from?: string;
+            effects: string[];
+            /** @description It loses something, brings a loss nearer, or moves replicas, keys or leaders */
+            careful: boolean;
+            /** @enum {string} */
+            state: "planned" | "refused" | "done" | "failed" | "left";
+            problem?: string;
+        };
+        DeclarePlan: {
+            declaration: string;
+            basis: string;
+            changes: components["schemas"]["DeclareChange"][];
+            done: boolean;
+        };
+        DeclareEvent: {
+            change?: components["schemas"]["DeclareChange"];
+            plan?: components["schemas"]["DeclarePlan"];
+            problem?: string;
+        };
+        Declaration: {
+            declaration: string;
+            revision: string;
+            /** Format: date-time */
+            at: string;
+            /** @description Those that it has set */
+            settings: string[];
+        };
+        Drift: {
+            kind: string;
+            address: string;
+            /** @description Empty: the thing is gone */
+            setting: string;
+            declared: unknown;
+            is: unknown;
+            declaration: string;
+            revision: string;
+            /** @description What a file would have, to keep what is */
+            line: string;
+            /** @description Who changed it last */
+            who?: string;
+            /**
+             * Format: date-time
+             * @description When it was declared
+             */
+            at: string;
+        };
         NodeSettings: {
             /** @description Give leaders back to the nodes that should lead, when those have come back. Unless set: true */
             spreadLeaders?: boolean;
@@ -3398,6 +3542,110 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Job"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listThings: {
+        parameters: {
+            query?: {
+                /** @description Which, such as coldchain, coldchain/in*, coldchain/*@* */
+                pattern?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The things */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Thing"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    applyDeclaration: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                /** @description The name of the declaration */
+                declaration: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Declare"];
+            };
+        };
+        responses: {
+            /** @description The plan */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeclarePlan"];
+                    "application/x-ndjson": components["schemas"]["DeclareEvent"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDrift: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The settings */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Drift"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDeclarationSchema: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The schema */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/schema+json": Record<string, never>;
                 };
             };
             default: components["responses"]["Problem"];
