@@ -18,6 +18,7 @@ type (
 	Declare       = form.Declare
 	DeclareChange = form.DeclareChange
 	DeclarePlan   = form.DeclarePlan
+	Declaration   = form.Declaration
 	Drift         = form.Drift
 )
 

@@ -1,7 +1,6 @@
 package main
 
 import (
-	"encoding/json"
 	"errors"
 	"flag"
 	"fmt"
@@ -289,11 +288,12 @@ func (c *call) printPlan(p *client.DeclarePlan) error {
 func (c *call) printChange(change client.DeclareChange) {
 	fmt.Fprintf(c.Out, "%s %s %s\n", signs[change.Op], change.Kind, change.Address)
 	if change.Op != declare.Remove {
-		for _, name := range slices.Sorted(maps.Keys(change.After)) {
+		before, after := texts(change.Kind, change.Before), texts(change.Kind, change.After)
+		for _, name := range slices.Sorted(maps.Keys(after)) {
 			if change.Op == declare.Create {
-				fmt.Fprintf(c.Out, "    %s: %s\n", name, valueText(change.After[name]))
+				fmt.Fprintf(c.Out, "    %s: %s\n", name, after[name])
 			} else {
-				fmt.Fprintf(c.Out, "    %s: %s -> %s\n", name, valueText(change.Before[name]), valueText(change.After[name]))
+				fmt.Fprintf(c.Out, "    %s: %s -> %s\n", name, before[name], after[name])
 			}
 		}
 	}
@@ -305,16 +305,21 @@ func (c *call) printChange(change client.DeclareChange) {
 	}
 }
 
-// valueText is a value as JSON has it, for people.
-func valueText(v any) string {
-	if text, ok := v.(string); ok && text != "" {
-		return text
+// texts are settings as JSON has them, as a file has them.
+func texts(kind string, values map[string]any) map[string]string {
+	k := declare.Named(kind)
+	out := map[string]string{}
+	for name, value := range values {
+		out[name] = fmt.Sprint(value) // of a service that is newer
+		if value == nil {
+			out[name] = "none"
+		} else if k == nil {
+			continue
+		} else if normal, err := k.Normal(map[string]any{name: value}); err == nil {
+			out[name] = k.Texts(normal)[name]
+		}
 	}
-	b, err := json.Marshal(v)
-	if err != nil {
-		return fmt.Sprint(v)
-	}
-	return string(b)
+	return out
 }
 
 var applyVerb = verb{
@@ -367,6 +372,8 @@ func (c *call) apply(name string, in client.Declare) error {
 	}
 	switch {
 	case c.JSON:
+	case err == nil && len(p.Changes) == 0:
+		fmt.Fprintf(c.Out, "nothing differs from declaration %s\n", name)
 	case err != nil:
 		fmt.Fprintf(c.Out, "\n%d done, %d failed, %d left: mend it and apply again, which does what is left\n", count["done"], count["failed"], count["left"])
 	default:
@@ -386,7 +393,7 @@ func (c *call) drift() error {
 			if d.Setting == "" {
 				return []string{d.Address, "", "a " + d.Kind, "gone", d.Declaration, d.Revision, d.Who}
 			}
-			return []string{d.Address, d.Setting, valueText(d.Declared), valueText(d.Is), d.Declaration, d.Revision, d.Who}
+			return []string{d.Address, d.Setting, d.Texts[0], d.Texts[1], d.Declaration, d.Revision, d.Who}
 		}})
 	if err == nil && len(p.Items) > 0 {
 		return term.ExitWith(differs)

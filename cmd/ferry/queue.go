@@ -33,7 +33,7 @@ func (c *call) describeQueue(out io.Writer, t client.Channel, now time.Time) {
 		oldest = fmt.Sprintf(", the oldest for %s", term.Age(q.OldestWaiting, now))
 	}
 	to.Pairs([][2]string{
-		{"queue", t.Address}, {"state", c.Mark(t.State)}, {"description", t.Description}, {"labels", labels(t.Labels)}, {"created", t.CreatedAt.Local().Format("2006-01-02 15:04")},
+		{"queue", t.Address}, {"state", c.Mark(t.State)}, {"description", t.Description}, {"labels", labels(t.Labels)}, {"declared", declaredText(t.Declared)}, {"created", t.CreatedAt.Local().Format("2006-01-02 15:04")},
 		{"waiting", term.Count(q.Waiting) + oldest}, {"leased", fmt.Sprintf("%s; %s", term.Count(q.Leased), words.Many(len(q.Members), "member"))}, {"delayed", term.Count(q.Delayed)},
 		{"dead", deadText(t.Address, q.Dead)}, {"discarded", discardedText(t.Address, q)},
 		{"so far", fmt.Sprintf("%s accepted, %s, %s a dead letter", term.Count(q.Accepted), words.Many(q.Attempts, "attempt"), words.Many(q.Rejected, "time"))},

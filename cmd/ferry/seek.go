@@ -150,7 +150,7 @@ func (c *call) showGroup(out io.Writer, a address.Address, history bool) error {
 			}
 		}
 	}
-	to.Pairs([][2]string{{"group", g.Address}, {"description", g.Description}, {"state", c.MarkAs(g.State, state)}, {"lag", lagText(g)}, {"dead letters", dead},
+	to.Pairs([][2]string{{"group", g.Address}, {"description", g.Description}, {"declared", declaredText(g.Declared)}, {"state", c.MarkAs(g.State, state)}, {"lag", lagText(g)}, {"dead letters", dead},
 		{"forecast", loses}, {"expires", expire}, {"created", g.CreatedAt.Local().Format("2006-01-02 15:04")}, {"round", fmt.Sprint(g.Round)}})
 	var rows [][]string
 	for _, p := range g.Partitions {

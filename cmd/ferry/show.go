@@ -62,7 +62,7 @@ func (c *call) showSpace(out io.Writer, a address.Address) error {
 		return c.PrintJSON(s)
 	}
 	to := own(c.To(out))
-	to.Pairs([][2]string{{"space", s.Space}, {"description", s.Description}, {"labels", labels(s.Labels)}, {"created", s.CreatedAt.Local().Format("2006-01-02 15:04")},
+	to.Pairs([][2]string{{"space", s.Space}, {"description", s.Description}, {"labels", labels(s.Labels)}, {"declared", declaredText(s.Declared)}, {"created", s.CreatedAt.Local().Format("2006-01-02 15:04")},
 		{"channels", fmt.Sprint(s.Channels)}, {"kept", term.Count(s.Messages) + " messages, " + term.Size(s.Bytes)}})
 	return nil
 }
@@ -81,6 +81,18 @@ func labels(l map[string]string) string {
 		parts = append(parts, name+"="+l[name])
 	}
 	return strings.Join(parts, " ")
+}
+
+// declaredText says which declaration has set something, and what of it.
+func declaredText(d *client.Declaration) string {
+	if d == nil {
+		return ""
+	}
+	text := "by " + strings.TrimSpace(d.Declaration+" "+d.Revision)
+	if len(d.Settings) > 0 {
+		text += ": " + strings.Join(d.Settings, ", ")
+	}
+	return text
 }
 
 func (c *call) showTopic(out io.Writer, a address.Address) error {
@@ -167,7 +179,7 @@ func (c *call) describe(t client.Channel, now time.Time) {
 		forecast = "nothing came in during the last hour"
 	}
 	c.Pairs([][2]string{
-		{"topic", t.Address}, {"state", c.Mark(t.State)}, {"description", t.Description}, {"labels", labels(t.Labels)},
+		{"topic", t.Address}, {"state", c.Mark(t.State)}, {"description", t.Description}, {"labels", labels(t.Labels)}, {"declared", declaredText(t.Declared)},
 		{"created", t.CreatedAt.Local().Format("2006-01-02 15:04")},
 		{"keeps", fmt.Sprintf("%s, or %s a partition (%s in all)", t.Retain, term.Size(t.RetainBytes), term.Size(t.RetainBytes*int64(t.Partitions)))},
 		{"replicas", fmt.Sprintf("%d of each partition", t.Replicas)}, {"largest body", term.Size(t.MaxBody)}, {"retention waits", holdText(t)}, {"repeated ids", window},

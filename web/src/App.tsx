@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { BookOpen, Flag, LogOut, MailX, Moon, Repeat, Server, Sun, Waves } from "lucide-react";
+import { BookOpen, FileDiff, Flag, LogOut, MailX, Moon, Repeat, Server, Sun, Waves } from "lucide-react";
 import { useEffect } from "react";
 import { BrowserRouter, Link, Navigate, NavLink, Route, Routes } from "react-router";
 import { Toaster } from "sonner";
@@ -12,6 +12,7 @@ import { clock, many, short } from "./lib/format";
 import { Channels } from "./pages/Channels";
 import { GroupPage } from "./pages/Group";
 import { Groups } from "./pages/Groups";
+import { DriftPage } from "./pages/Drift";
 import { LogbookPage } from "./pages/Logbook";
 import { DeadPage, DeadPlaces } from "./pages/Dead";
 import { NodesPage } from "./pages/Nodes";
@@ -26,6 +27,7 @@ const places = [
   { to: "/dead", icon: MailX, name: "What failed" },
   { to: "/replays", icon: Repeat, name: "What is sent again" },
   { to: "/nodes", icon: Server, name: "What is running" },
+  { to: "/drift", icon: FileDiff, name: "What drifted" },
   { to: "/logbook", icon: BookOpen, name: "Who did what" },
 ];
 
@@ -137,6 +139,7 @@ export function App() {
               <Route path="/replays" element={<ReplaysPage />} />
               <Route path="/trace/:space/:channel/:place" element={<TracePage />} />
               <Route path="/nodes" element={<NodesPage />} />
+              <Route path="/drift" element={<DriftPage />} />
               <Route path="/logbook" element={<LogbookPage />} />
               <Route path="*" element={<Navigate to="/channels" replace />} />
             </Routes>

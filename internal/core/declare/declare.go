@@ -66,6 +66,17 @@ func Named(name string) *Kind {
 	return nil
 }
 
+// Texts are settings, which are as Normal returns them, as a file has them.
+func (k *Kind) Texts(settings map[string]any) map[string]string {
+	out := map[string]string{}
+	for _, row := range k.Rows {
+		if value, ok := settings[row.Name]; ok {
+			out[row.Name] = Text(row, value)
+		}
+	}
+	return out
+}
+
 func (k *Kind) row(name string) *setting.Row {
 	if i := slices.IndexFunc(k.Rows, func(r setting.Row) bool { return r.Name == name }); i >= 0 {
 		return &k.Rows[i]
@@ -90,10 +101,7 @@ func (k *Kind) Normal(values map[string]any) (map[string]any, error) { return k.
 // what is there. Labels that are not declared are taken away.
 func (k *Kind) Change(settings, is map[string]any) (setting.Change, error) {
 	raw := map[string]json.RawMessage{}
-	for name, value := range settings {
-		if row := k.row(name); row != nil && row.Form == "labels" {
-			value = withoutOthers(labelsOf(value), labelsOf(is[name]))
-		}
+	for name, value := range k.Back(settings, is) {
 		b, err := json.Marshal(value)
 		if err != nil {
 			return nil, err
@@ -101,6 +109,18 @@ func (k *Kind) Change(settings, is map[string]any) (setting.Change, error) {
 		raw[name] = b
 	}
 	return k.read(raw)
+}
+
+// Back returns the values that make the settings of what is there: labels that are
+// not declared have an empty value, which takes them away.
+func (k *Kind) Back(settings, is map[string]any) map[string]any {
+	back := maps.Clone(settings)
+	for name, value := range back {
+		if row := k.row(name); row != nil && row.Form == "labels" {
+			back[name] = withoutOthers(labelsOf(value), labelsOf(is[name]))
+		}
+	}
+	return back
 }
 
 func labelsOf(value any) map[string]string {

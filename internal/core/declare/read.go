@@ -1,6 +1,7 @@
 package declare
 
 import (
+	"cmp"
 	"fmt"
 	"path"
 	"regexp"
@@ -40,8 +41,8 @@ func (i Issue) Error() string {
 	return text
 }
 
-// maxNodes bounds what the files come to when aliases and blocks are written out.
-const maxNodes = 2_000_000
+// maxValues bounds what the files come to when aliases and blocks are written out.
+const maxValues = 2_000_000
 
 // value is a value of a file, with its place.
 type value struct {
@@ -99,8 +100,15 @@ type loader struct {
 	file    string
 	env     func(name string) (string, bool)
 	anchors map[string]*value
-	nodes   *int
+	count   *count
 	issues  *[]Issue
+}
+
+// count is how many values the files have come to, and whether it was said that
+// they are too many.
+type count struct {
+	values int
+	said   bool
 }
 
 func (l *loader) wrong(at Place, format string, args ...any) {
@@ -154,9 +162,10 @@ func (l *loader) place(t *token.Token) Place {
 
 func (l *loader) value(node ast.Node) value {
 	at := l.place(node.GetToken())
-	if *l.nodes++; *l.nodes > maxNodes {
-		if *l.nodes == maxNodes+1 {
-			l.wrong(at, "the files come to more than %d values", maxNodes)
+	if l.count.values++; l.count.values > maxValues {
+		if !l.count.said {
+			l.count.said = true
+			l.wrong(at, "the files come to more than %d values", maxValues)
 		}
 		return value{place: at}
 	}
@@ -191,7 +200,7 @@ func (l *loader) value(node ast.Node) value {
 			return value{place: at}
 		}
 		v := *known
-		*l.nodes += size(known)
+		l.count.values += size(known)
 		return v
 	case *ast.TagNode:
 		return l.value(n.Value)
@@ -316,7 +325,7 @@ type reading struct {
 	files    Files
 	env      func(string) (string, bool)
 	issues   []Issue
-	nodes    int
+	count    count
 	blocks   map[string]*field
 	included map[string]bool
 	out      Declaration
@@ -349,6 +358,9 @@ func Read(files Files, env func(name string) (string, bool)) (*Declaration, []Is
 		r.issue(at, "the declaration has no name", "", "begin a file with declaration: NAME")
 	}
 	Sort(r.out.Things)
+	slices.SortStableFunc(r.issues, func(a, b Issue) int {
+		return cmp.Or(cmp.Compare(slices.Index(names, a.File), slices.Index(names, b.File)), cmp.Compare(a.Line, b.Line), cmp.Compare(a.Column, b.Column))
+	})
 	return &r.out, r.issues, nil
 }
 
@@ -370,7 +382,7 @@ func (r *reading) load(name string, from Place) *value {
 		r.issue(from, fmt.Sprintf("%s cannot be read: %v", name, err), "", "")
 		return nil
 	}
-	l := &loader{file: name, env: r.env, anchors: map[string]*value{}, nodes: &r.nodes, issues: &r.issues}
+	l := &loader{file: name, env: r.env, anchors: map[string]*value{}, count: &r.count, issues: &r.issues}
 	root := l.load(content)
 	if root == nil {
 		return nil

@@ -35,11 +35,12 @@ func (r *reading) file(root *value) {
 	}
 	space := root.named("space")
 	if space == nil {
-		for _, key := range []string{"description", "labels", "topics", "queues"} {
-			if v := root.named(key); v != nil {
-				r.issue(v.place, key+" needs a space", "", "say at the top which one it is of: space: NAME")
-				break
-			}
+		ofSpace := func(f field) bool {
+			return slices.Contains([]string{"description", "labels", "topics", "queues"}, f.name)
+		}
+		if i := slices.IndexFunc(root.fields, ofSpace); i >= 0 {
+			f := root.fields[i]
+			r.issue(f.place, f.name+" needs a space", "", "say at the top which one it is of: space: NAME")
 		}
 		return
 	}

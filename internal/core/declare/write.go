@@ -1,12 +1,13 @@
 package declare
 
 import (
+	"encoding/json"
 	"fmt"
+	"maps"
 	"reflect"
+	"regexp"
 	"slices"
 	"strings"
-
-	"github.com/goccy/go-yaml"
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/setting"
@@ -141,29 +142,58 @@ func fromDefault(row setting.Row) any {
 
 // Line is a setting as a file has it, with what is allowed.
 func Line(row setting.Row, value any, indent string) string {
-	text := scalar(row, value)
+	text := Text(row, value)
 	if row.Form == "sentence" || row.Form == "labels" || row.Form == "switch" {
 		return fmt.Sprintf("%s%s: %s\n", indent, row.Name, text)
 	}
 	return fmt.Sprintf("%s%s: %s  # %s\n", indent, row.Name, text, row.Allowed)
 }
 
-// scalar writes a value in one line.
-func scalar(row setting.Row, value any) string {
+// Text is the value of a setting as a file has it, in one line.
+func Text(row setting.Row, value any) string {
 	if n, ok := value.(int64); ok && row.Form == "size" {
 		if text := address.FormatSize(n); sizeOf(text) == n {
 			return text
 		}
 	}
-	b, err := yaml.MarshalWithOptions(escaped(value), yaml.Flow(true), yaml.UseSingleQuote(false))
+	switch v := value.(type) {
+	case string:
+		if row.Form == "duration" || row.Form == "durations" || row.Form == "choice" {
+			return v
+		}
+		return quoted(v)
+	case []string:
+		all := make([]string, len(v))
+		for i, one := range v {
+			all[i] = quoted(one)
+		}
+		return "[" + strings.Join(all, ", ") + "]"
+	case map[string]string:
+		var all []string
+		for _, name := range slices.Sorted(maps.Keys(v)) {
+			all = append(all, quoted(name)+": "+quoted(v[name]))
+		}
+		return "{" + strings.Join(all, ", ") + "}"
+	}
+	return fmt.Sprint(value)
+}
+
+// plain are texts that no reader of YAML, of any version, takes for something else.
+var plain = regexp.MustCompile(`^\pL[\pL\pN_./@-]*( [\pL\pN_./@-]+)*$`)
+
+var notTexts = []string{"true", "false", "null", "yes", "no", "on", "off", "y", "n"}
+
+// quoted writes a text: as it is, or as JSON has it, which YAML reads too.
+func quoted(text string) string {
+	if plain.MatchString(text) && !slices.Contains(notTexts, strings.ToLower(text)) {
+		return text
+	}
+	// ${ alone would be a value of the environment.
+	b, err := json.Marshal(strings.ReplaceAll(text, "${", "$${"))
 	if err != nil {
-		panic(err) // texts, numbers, lists and maps of them
+		panic(err) // a text
 	}
-	text := strings.TrimSpace(string(b))
-	if strings.Contains(text, "\n") { // a text of several lines
-		return fmt.Sprintf("%q", value)
-	}
-	return text
+	return string(b)
 }
 
 func sizeOf(text string) int64 {
@@ -172,20 +202,4 @@ func sizeOf(text string) int64 {
 		return -1
 	}
 	return n
-}
-
-// escaped keeps texts from being taken for values of the environment.
-func escaped(value any) any {
-	escape := func(text string) string { return strings.ReplaceAll(text, "${", "$${") }
-	switch v := value.(type) {
-	case string:
-		return escape(v)
-	case map[string]string:
-		out := map[string]string{}
-		for name, one := range v {
-			out[name] = escape(one)
-		}
-		return out
-	}
-	return value
 }

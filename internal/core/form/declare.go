@@ -64,6 +64,8 @@ type Drift struct {
 	Setting     string    `json:"setting"` // empty: the thing is gone
 	Declared    any       `json:"declared"`
 	Is          any       `json:"is"`
+	Texts       [2]string `json:"texts"`          // what is declared and what is, as a file has them
+	Back        Settings  `json:"back,omitempty"` // what sets it back
 	Declaration string    `json:"declaration"`
 	Revision    string    `json:"revision"`
 	Line        string    `json:"line"`          // what a file would have, to keep what is

@@ -179,6 +179,8 @@ type Space struct {
 	Channels    int               `json:"channels"`
 	Messages    int64             `json:"messages"`
 	Bytes       int64             `json:"bytes"`
+
+	Declared *Declaration `json:"declared,omitempty"` // by which files, if any; only when one space is asked for
 }
 
 // Settings are values of settings by their names: of a channel, a group or a
@@ -276,9 +278,10 @@ type Channel struct {
 	Queue       *QueueState       `json:"queue,omitempty"`
 	Settings    Settings          `json:"settings"` // all that can be set, by name
 
-	// Only when one topic is asked for.
-	Forecast *Forecast   `json:"forecast,omitempty"`
-	Each     []Partition `json:"partitions,omitempty"`
+	// Only when one channel is asked for.
+	Declared *Declaration `json:"declared,omitempty"` // by which files, if any
+	Forecast *Forecast    `json:"forecast,omitempty"`
+	Each     []Partition  `json:"partitions,omitempty"`
 }
 
 // Series is the flow over time: Flow[i] is what came in the step that begins

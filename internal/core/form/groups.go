@@ -36,6 +36,7 @@ type Group struct {
 	Lost        int64     `json:"lost"`     // messages that retention took unread
 
 	// Only when one group is asked for.
+	Declared   *Declaration   `json:"declared,omitempty"` // by which files, if any
 	Partitions []PartitionLag `json:"partitions,omitempty"`
 	Each       []MemberInfo   `json:"members,omitempty"`
 }

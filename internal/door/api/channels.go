@@ -80,7 +80,9 @@ func (s *Server) newSpace(c *gin.Context) {
 func (s *Server) answerSpace(c *gin.Context, name string, status int) {
 	sp, err := s.Node.Parts.Space(name)
 	if !gate.Refuse(c, err) {
-		c.JSON(status, s.spaceJSON(sp))
+		out := s.spaceJSON(sp)
+		out.Declared = s.Node.Declares.Of(c, name)
+		c.JSON(status, out)
 	}
 }
 
@@ -186,7 +188,9 @@ func (s *Server) newChannel(c *gin.Context) {
 
 func (s *Server) showChannel(c *gin.Context) {
 	if t, ok := s.TopicOf(c); ok {
-		c.JSON(http.StatusOK, s.topicJSON(c, t, time.Now(), true))
+		out := s.topicJSON(c, t, time.Now(), true)
+		out.Declared = s.Node.Declares.Of(c, t.Address().String())
+		c.JSON(http.StatusOK, out)
 	}
 }
 

@@ -212,7 +212,9 @@ func (s *Server) answerOneGroup(c *gin.Context, a address.Address, status int) {
 	}
 	l, err := s.Node.Groups.LagOf(c, t, g)
 	if !gate.Refuse(c, err) {
-		c.JSON(status, groupJSON(l, true))
+		out := groupJSON(l, true)
+		out.Declared = s.Node.Declares.Of(c, a.String())
+		c.JSON(status, out)
 	}
 }
 

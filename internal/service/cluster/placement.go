@@ -196,9 +196,9 @@ func (cl *Cluster) Set(ctx context.Context, who string, settings setting.Change,
 	was := setting.Cluster{SpreadLeaders: cl.catalog.View().Cluster.SpreadLeaders}
 	is := was
 	setting.Clusters.Apply(&is, settings)
-	p := change.Preview("nodes", setting.Clusters, &was, &is, "")
-	if preview || len(p.After) == 0 {
-		return p, nil
+	p, err := change.Preview(ctx, cl.catalog, "nodes", setting.Clusters, &was, &is, "")
+	if err != nil || preview || len(p.After) == 0 {
+		return p, err
 	}
 	return p, part.Explain(cl.catalog.SetSpread(ctx, is.SpreadLeaders, &catalog.Entry{Who: who, Action: "set nodes", Address: "nodes", Before: p.Before, After: p.After}), "")
 }

@@ -11,7 +11,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"sync"
 
@@ -404,20 +403,4 @@ func (d *Declares) mark(ctx context.Context, who, name, revision string, things 
 		all[i] = catalog.Declared{Kind: t.Kind, Address: t.Address, Settings: settings}
 	}
 	return d.catalog.SetDeclared(ctx, name, revision, who, all)
-}
-
-// Of returns which declaration has set the thing with the address, or nil.
-func (d *Declares) Of(ctx context.Context, at string) *form.Declaration {
-	m, err := d.catalog.DeclaredOf(ctx, at)
-	if err != nil {
-		return nil
-	}
-	var settings map[string]any
-	_ = json.Unmarshal(m.Settings, &settings) // what this service wrote
-	out := &form.Declaration{Declaration: m.Declaration, Revision: m.Revision, At: m.At.UTC(), Settings: []string{}}
-	for name := range settings {
-		out.Settings = append(out.Settings, name)
-	}
-	slices.Sort(out.Settings)
-	return out
 }

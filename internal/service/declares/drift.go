@@ -3,7 +3,9 @@ package declares
 import (
 	"context"
 	"encoding/json"
+	"maps"
 	"reflect"
+	"slices"
 	"strings"
 
 	"steadyferry/internal/core/declare"
@@ -69,8 +71,27 @@ func (d *Declares) driftOf(m catalog.Declared, there map[string]declare.Thing) (
 		}
 		d := one
 		d.Setting, d.Declared, d.Is = row.Name, value, t.Settings[row.Name]
+		d.Texts = [2]string{declare.Text(row, value), declare.Text(row, d.Is)}
+		d.Back = k.Back(map[string]any{row.Name: value}, t.Settings)
 		d.Line = strings.TrimSpace(declare.Line(row, d.Is, ""))
 		found = append(found, d)
 	}
 	return found, nil
+}
+
+// Of returns which declaration has set the thing with the address, or nil: also
+// while the catalog is away, which keeps nobody from looking at the thing.
+func (d *Declares) Of(ctx context.Context, at string) *form.Declaration {
+	if !d.catalog.AwaySince().IsZero() {
+		return nil
+	}
+	m, err := d.catalog.DeclaredOf(ctx, at)
+	if err != nil {
+		return nil
+	}
+	var settings map[string]any
+	if json.Unmarshal(m.Settings, &settings) != nil {
+		return nil
+	}
+	return &form.Declaration{Declaration: m.Declaration, Revision: m.Revision, At: m.At.UTC(), Settings: slices.Sorted(maps.Keys(settings))}
 }

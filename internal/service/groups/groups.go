@@ -57,8 +57,8 @@ func (gs *Groups) Set(ctx context.Context, who string, a address.Address, settin
 		}
 		changed := *g
 		setting.Groups.Apply(&changed.Group, settings)
-		if p = change.Preview(a.String(), setting.Groups, &g.Group, &changed.Group, ""); preview || len(p.After) == 0 {
-			return nil
+		if p, err = change.Preview(ctx, gs.catalog, a.String(), setting.Groups, &g.Group, &changed.Group, ""); err != nil || preview || len(p.After) == 0 {
+			return err
 		}
 		return gs.catalog.SetGroup(ctx, g, &changed, &catalog.Entry{Who: who, Action: "set group", Address: a.String(), Before: p.Before, After: p.After})
 	})

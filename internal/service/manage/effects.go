@@ -19,7 +19,10 @@ import (
 // previewSet says what a change of settings does: what each row of the table
 // says, what retention takes at once, and which groups are not there yet.
 func (mg *Manage) previewSet(ctx context.Context, t *part.Channel, old, changed *catalog.Channel) (*form.Preview, error) {
-	p := change.Preview(old.Address(), setting.Channels, &old.Channel, &changed.Channel, old.Kind)
+	p, err := change.Preview(ctx, mg.catalog, old.Address(), setting.Channels, &old.Channel, &changed.Channel, old.Kind)
+	if err != nil {
+		return nil, err
+	}
 	if changed.RetainMS < old.RetainMS || changed.RetainBytes < old.RetainBytes {
 		retention := topic.Retention{Age: time.Duration(changed.RetainMS) * time.Millisecond, Bytes: changed.RetainBytes}
 		for _, part := range t.Partitions() {

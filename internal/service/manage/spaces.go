@@ -42,8 +42,8 @@ func (mg *Manage) SetSpace(ctx context.Context, who, name string, settings setti
 		setting.Spaces.Apply(&is, settings)
 		changed := *old
 		changed.Description, changed.Labels = is.Description, is.Labels
-		if p = change.Preview(name, setting.Spaces, &was, &is, ""); preview || len(p.After) == 0 {
-			return nil
+		if p, err = change.Preview(ctx, mg.catalog, name, setting.Spaces, &was, &is, ""); err != nil || preview || len(p.After) == 0 {
+			return err
 		}
 		return mg.catalog.SetSpace(ctx, old, &changed, &catalog.Entry{Who: who, Action: "set space", Address: name, Before: p.Before, After: p.After})
 	})

@@ -1394,6 +1394,7 @@ export interface components {
             flow: components["schemas"]["Flow"][];
         };
         Space: {
+            declared?: components["schemas"]["Declaration"];
             space: string;
             description: string;
             labels: components["schemas"]["Labels"];
@@ -1481,6 +1482,7 @@ export interface components {
             revision?: number;
         };
         Channel: {
+            declared?: components["schemas"]["Declaration"];
             address: string;
             space: string;
             channel: string;
@@ -2197,6 +2199,7 @@ export interface components {
             from?: string;
         };
         Group: {
+            declared?: components["schemas"]["Declaration"];
             address: string;
             channel: string;
             /** @description How bad the state is: 0 is good */
@@ -2635,6 +2638,10 @@ export interface components {
             setting: string;
             declared: unknown;
             is: unknown;
+            /** @description What is declared and what is, as a file has them */
+            texts: string[];
+            /** @description What sets it back, for PATCH */
+            back?: components["schemas"]["Settings"];
             declaration: string;
             revision: string;
             /** @description What a file would have, to keep what is */

@@ -8,6 +8,7 @@ import { Copy } from "../components/Copy";
 import { LagCharts } from "../components/LagCharts";
 import { Mark } from "../components/Mark";
 import { SeekDialog } from "../components/SeekDialog";
+import { Declared } from "../components/Declared";
 import { Effects } from "../components/Effects";
 import { Dialog, Notice } from "../components/Panel";
 import { Pennants } from "../components/Pennants";
@@ -126,7 +127,7 @@ function Members({ group }: { group: Group }) {
 
 function History({ seeks }: { seeks: PastSeek[] }) {
   if (seeks.length === 0) return <p className="text-soft">Its offsets were never set by hand.</p>;
-  return <Timetable label="Moves by hand" columns={seekColumns} rows={seeks} rowKey={(m) => m.seek} />;
+  return <Timetable label="Seeks" columns={seekColumns} rows={seeks} rowKey={(m) => m.seek} />;
 }
 
 export function GroupPage() {
@@ -228,8 +229,11 @@ export function GroupPage() {
       <Where group={group} />
       <h2 className="mt-5 mb-1">Members</h2>
       <Members group={group} />
-      <h2 className="mt-5 mb-1">Moves by hand</h2>
+      <h2 className="mt-5 mb-1">Seeks</h2>
       <History seeks={list} />
+      <div className="mt-5">
+        <Declared of={group.declared} />
+      </div>
       <p className="mt-5">
         <button className="button" data-alarm onClick={() => void remove(true)}>
           Remove the group

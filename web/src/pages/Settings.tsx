@@ -3,6 +3,7 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { toast } from "sonner";
 import { call, channelPath, explain, type Preview, type Settings, type Channel } from "../api/client";
+import { Declared } from "../components/Declared";
 import { Command } from "../components/Copy";
 import { Effects } from "../components/Effects";
 import { Dialog } from "../components/Panel";
@@ -83,6 +84,7 @@ export function SettingsTab({ topic }: { topic: Channel }) {
         </button>
       </form>
       <aside className="space-y-4">
+        <Declared of={topic.declared} />
         <section>
           <h2>Pause</h2>
           <p className="mb-2 text-soft">

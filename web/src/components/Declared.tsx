@@ -1,0 +1,17 @@
+import { Link } from "react-router";
+import type { Declaration } from "../api/client";
+import { clock } from "../lib/format";
+
+/** Which files have set something, if any: a change by hand is drift. */
+export function Declared({ of }: { of: Declaration | undefined }) {
+  if (!of) return null;
+  return (
+    <section>
+      <h2>Declared</h2>
+      <p className="text-soft">
+        Declaration {`${of.declaration} ${of.revision}`.trim()} has set {of.settings.join(", ") || "nothing of it but that it is"}
+        , {clock(of.at, false)}. A change by hand is shown as <Link to="/drift">drift</Link>.
+      </p>
+    </section>
+  );
+}
