@@ -40,10 +40,10 @@ var pages = []page{
 	{name: "channels", path: "/channels"},
 	{name: "topic", path: "/channels/coldchain/readings"},
 	{name: "topic-message-dark", path: "/channels/coldchain/readings?view=oldest&open=0:3", dark: true},
-	{name: "topic-phone", path: "/channels/coldchain/readings", phone: true},
+	{name: "drift-phone", path: "/drift", phone: true},
 	{name: "groups", path: "/groups"},
 	{name: "group", path: "/groups/coldchain/readings/compliance"},
-	{name: "group-move", path: "/groups/coldchain/readings/dashboards", do: `[...document.querySelectorAll("button")].find(b => b.textContent.includes("Move its offsets")).click();
+	{name: "group-seek", path: "/groups/coldchain/readings/dashboards", do: `[...document.querySelectorAll("button")].find(b => b.textContent.trim() === "Seek").click();
 		setTimeout(() => [...document.querySelectorAll("button")].find(b => b.textContent.includes("Show what it does")).click(), 300)`},
 	{name: "queue", path: "/channels/coldchain/inspections"},
 	{name: "dead", path: "/dead/coldchain/inspections"},
@@ -75,7 +75,7 @@ const mendAndTrace = `(async () => {
 	const page = await (await fetch(queue + "/items?state=dead&limit=1&where=" + encodeURIComponent('reason == "celsius-not-a-number"'))).json();
 	const m = page.items[0];
 	await fetch(queue + "/actions", { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify({ action: "edit", return: true, messages: [m.address],
-		reason: "Fahrenheit", edits: [{ op: "set", at: "/celsius", cel: '(double(body.celsius.replace(" F", "")) - 32.0) / 1.8' }] }) });
+		why: "Fahrenheit", edits: [{ op: "compute", at: "/celsius", expression: '(double(body.celsius.replace(" F", "")) - 32.0) / 1.8' }] }) });
 	setTimeout(() => { location.href = "/trace/coldchain/inspections/" + m.partition + ":" + m.offset; }, 2000);
 })()`
 
@@ -84,12 +84,16 @@ const mendAndTrace = `(async () => {
 const beginReplay = `fetch("/api/v1/replays", { method: "POST", headers: { "Content-Type": "application/json" },
 	body: JSON.stringify({ from: "coldchain/readings", to: "coldchain/inspections", where: "body.celsius > 7", rate: 8 }) })`
 
+// declared writes what is there to files, changes one, applies it, and changes
+// something by hand: the page of drift shows that.
+const declared = `cd $(mktemp -d); ferry declare -to northlight/; sed -i "s/retain: 3d /retain: 2d /; s/^queues:/queues:\n  alarms: {lease: 20s}/" northlight/coldchain.yaml; ferry diff northlight/; ferry apply northlight/ -yes -revision 7f3a | tail -1; ferry set coldchain/readings -retain 1d -yes; ferry diff -drift`
+
 var commands = []command{
 	{name: "ferry-dead", line: "ferry dead coldchain/inspections; ferry dead coldchain/inspections -limit 1 -where 'reason == \"celsius-not-a-number\"' -edit 'compute /celsius=(double(body.celsius.replace(\" F\", \"\")) - 32.0) / 1.8' -return -rate 50/s; ferry show coldchain/inspections | head -14"},
 	{name: "ferry-list", line: "ferry list; echo; ferry show coldchain/readings"},
 	{name: "ferry-browse", line: "ferry browse coldchain/readings -where 'body.celsius > 7' -limit 12; ferry show coldchain/readings#3:12"},
-	{name: "ferry-status", line: "timeout 4 ferry status -every 1s"},
-	{name: "ferry-lag", line: "timeout 4 ferry lag -every 1s"},
+	{name: "ferry-lag", line: "ferry status; timeout 4 ferry lag -every 1s"},
+	{name: "ferry-diff", line: declared},
 	{name: "ferry-nodes", line: "ferry nodes; ferry show coldchain/readings | tail -8; ferry nodes changes -limit 4; ferry nodes what-if -without node-a,node-b | tail -8", away: true},
 }
 
@@ -129,20 +133,20 @@ func run(server, token, out, only, kill string) error {
 	}
 	time.Sleep(3 * time.Second) // some seconds of rates for the small charts
 	take := func(away bool) error {
-		for _, p := range pages {
-			if p.away != away || !strings.Contains(p.name, only) {
-				continue
-			}
-			if err := shoot(b, server, p, filepath.Join(out, p.name+".png")); err != nil {
-				return fmt.Errorf("%s: %w", p.name, err)
-			}
-		}
 		for _, c := range commands {
 			if c.away != away || !strings.Contains(c.name, only) {
 				continue
 			}
 			if err := terminal(ctx, c.line, server, token, filepath.Join(out, c.name+".png")); err != nil {
 				return fmt.Errorf("%s: %w", c.name, err)
+			}
+		}
+		for _, p := range pages {
+			if p.away != away || !strings.Contains(p.name, only) {
+				continue
+			}
+			if err := shoot(b, server, p, filepath.Join(out, p.name+".png")); err != nil {
+				return fmt.Errorf("%s: %w", p.name, err)
 			}
 		}
 		return nil

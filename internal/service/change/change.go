@@ -26,17 +26,27 @@ func Preview[T any](ctx context.Context, records *catalog.Catalog, address strin
 	return p, part.Explain(byHand(ctx, records, p), address)
 }
 
-// byHand warns of a change that makes a declared setting another one.
+// byHand warns of a change that makes a declared setting another one: by hand, or
+// by another declaration.
 func byHand(ctx context.Context, records *catalog.Catalog, p *form.Preview) error {
-	if _, declares := catalog.DeclarationIn(ctx); declares || len(p.After) == 0 {
+	if len(p.After) == 0 {
 		return nil
 	}
+	by, _ := catalog.DeclarationIn(ctx)
+	by, _, _ = strings.Cut(by, " ")
 	m, err := records.DeclaredOf(ctx, p.Address)
 	if errors.Is(err, catalog.ErrNotFound) {
 		return nil
 	}
 	if err != nil {
 		return err
+	}
+	if by == m.Declaration {
+		return nil
+	}
+	if by != "" {
+		p.Effects = append(p.Effects, fmt.Sprintf("declared by %s until now; %s takes it over", m.Declaration, by))
+		return nil
 	}
 	var declared map[string]json.RawMessage
 	if err := json.Unmarshal(m.Settings, &declared); err != nil {
@@ -54,7 +64,7 @@ func byHand(ctx context.Context, records *catalog.Catalog, p *form.Preview) erro
 	}
 	if len(drifts) > 0 {
 		slices.Sort(drifts)
-		p.Effects = append(p.Effects, fmt.Sprintf("declaration %s has set %s otherwise: this is drift until its files say the same or it is set back (ferry diff -drift)", m.Declaration, strings.Join(drifts, ", ")))
+		p.Effects = append(p.Effects, fmt.Sprintf("%s: declared by %s, so this is drift until its files say the same or it is set back (ferry diff -drift)", strings.Join(drifts, ", "), m.Declaration))
 	}
 	return nil
 }

@@ -152,7 +152,7 @@ func (d *Declares) plan(ctx context.Context, who, name string, in form.Declare) 
 		if c.Op == declare.Create {
 			created[c.Address] = true
 		}
-		if err := d.foresee(ctx, who, c, created); err != nil {
+		if err := d.foresee(ctx, who, name, c, created); err != nil {
 			var wrong *problem.Problem
 			if !errors.As(err, &wrong) || wrong.Kind == problem.CatalogAway || ctx.Err() != nil {
 				return nil, nil, err
@@ -164,14 +164,14 @@ func (d *Declares) plan(ctx context.Context, who, name string, in form.Declare) 
 }
 
 // foresee adds to a change what it means, or returns why it cannot be made.
-func (d *Declares) foresee(ctx context.Context, who string, c *form.DeclareChange, created map[string]bool) error {
+func (d *Declares) foresee(ctx context.Context, who, name string, c *form.DeclareChange, created map[string]bool) error {
 	switch c.Op {
 	case declare.Create:
 		return d.foreseeNew(c, created)
 	case declare.Remove:
 		return d.foreseeRemoval(ctx, who, c)
 	}
-	p, err := d.set(catalog.WithDeclaration(ctx, ""), who, c, true)
+	p, err := d.set(catalog.WithDeclaration(ctx, name), who, c, true)
 	if err == nil {
 		c.Effects, c.Careful = p.Effects, p.Careful
 	}

@@ -97,19 +97,39 @@ export function DriftPage() {
     queryFn: () => get<{ items: Drift[] }>("/drift"),
     refetchInterval: 10_000,
   });
+  const waysOf = (d: Drift) => (
+    <span className="flex gap-2">
+      <button className="button whitespace-nowrap" onClick={() => setOpen({ drift: d, way: "file" })}>
+        Take into the file
+      </button>
+      {d.back && (
+        <button className="button whitespace-nowrap" onClick={() => setOpen({ drift: d, way: "back" })}>
+          Set back
+        </button>
+      )}
+    </span>
+  );
   const columns: Column<Drift>[] = [
     {
       key: "address",
       title: "Address",
       className: "address whitespace-nowrap",
-      show: (d) =>
-        d.setting && pageOf(d.address) && d.kind !== "nodes" ? <Link to={pageOf(d.address)!}>{d.address}</Link> : d.address,
+      show: (d) => (
+        <>
+          {d.setting && d.kind !== "nodes" && pageOf(d.address) ? <Link to={pageOf(d.address)!}>{d.address}</Link> : d.address}
+          <span className="mt-1 block space-y-2 font-sans whitespace-normal md:hidden">
+            <span className="block">{d.setting ? `${d.setting}: declared ${d.texts[0]}, is ${d.texts[1]}` : "is gone"}</span>
+            {waysOf(d)}
+          </span>
+        </>
+      ),
     },
-    { key: "setting", title: "Setting", show: (d) => d.setting },
-    { key: "declared", title: "Declared", show: (d) => d.texts[0] },
+    { key: "setting", title: "Setting", wide: true, show: (d) => d.setting },
+    { key: "declared", title: "Declared", wide: true, show: (d) => d.texts[0] },
     {
       key: "is",
       title: "Is",
+      wide: true,
       className: "font-semibold",
       show: (d) => (d.setting ? d.texts[1] : <Mark state="attention" word="gone" />),
     },
@@ -124,22 +144,7 @@ export function DriftPage() {
       ),
     },
     { key: "who", title: "Changed by", show: (d) => d.who },
-    {
-      key: "ways",
-      title: "What to do",
-      show: (d) => (
-        <span className="flex gap-2">
-          <button className="button whitespace-nowrap" onClick={() => setOpen({ drift: d, way: "file" })}>
-            Take into the file
-          </button>
-          {d.back && (
-            <button className="button whitespace-nowrap" onClick={() => setOpen({ drift: d, way: "back" })}>
-              Set back
-            </button>
-          )}
-        </span>
-      ),
-    },
+    { key: "ways", title: "What to do", wide: true, show: waysOf },
   ];
   const close = () => setOpen(undefined);
   return (

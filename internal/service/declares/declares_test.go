@@ -1,0 +1,341 @@
+package declares_test
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/declare"
+	"steadyferry/internal/core/form"
+	"steadyferry/internal/core/problem"
+	"steadyferry/internal/core/setting"
+	"steadyferry/internal/engine/postgres/testdb"
+	"steadyferry/internal/node/nodetest"
+)
+
+func TestMain(m *testing.M) { testdb.Main(m) }
+
+func nobody(form.DeclareChange) error { return nil }
+
+// thing is one as it comes over the network.
+func thing(kind, at string, settings map[string]any) form.Thing {
+	one := form.Thing{Kind: kind, Address: at, Settings: map[string]any{}}
+	b, err := json.Marshal(settings)
+	if err == nil && settings != nil {
+		err = json.Unmarshal(b, &one.Settings)
+	}
+	if err != nil {
+		panic(err) // what a test says
+	}
+	return one
+}
+
+func everything(string) bool { return true }
+
+// apply applies, and returns what was done.
+func apply(t *testing.T, n *nodetest.Node, name, revision string, things ...form.Thing) *form.DeclarePlan {
+	t.Helper()
+	p, err := n.Declares.Apply(t.Context(), "owner", name, form.Declare{Things: things, Revision: revision}, nobody)
+	require.NoError(t, err)
+	require.True(t, p.Done)
+	return p
+}
+
+func plan(t *testing.T, n *nodetest.Node, name string, things ...form.Thing) *form.DeclarePlan {
+	t.Helper()
+	p, err := n.Declares.Plan(t.Context(), "owner", name, form.Declare{Things: things})
+	require.NoError(t, err)
+	return p
+}
+
+// what are the changes in short.
+func what(p *form.DeclarePlan) (all []string) {
+	for _, c := range p.Changes {
+		all = append(all, c.State+" "+c.Op+" "+c.Address)
+	}
+	return all
+}
+
+// state is a random set-up that a node of its own can have; partitions only become
+// more with the step.
+func state(rnd *rand.Rand, step int) []form.Thing {
+	pick := func(all ...any) any { return all[rnd.IntN(len(all))] }
+	all := []form.Thing{thing("nodes", declare.Nodes, map[string]any{"spreadLeaders": rnd.IntN(2) == 0})}
+	for s := range 2 {
+		space := fmt.Sprintf("space-%d", s)
+		all = append(all, thing("space", space, map[string]any{"description": pick("one", "two", ""), "labels": map[string]any{"team": pick("vans", "boats"), fmt.Sprintf("l%d", rnd.IntN(3)): "x"}}))
+		for c := range 4 {
+			if rnd.IntN(3) == 0 {
+				continue
+			}
+			if at := fmt.Sprintf("%s/channel-%d", space, c); c == 3 {
+				all = append(all, thing("queue", at, map[string]any{"lease": pick("10s", "20s"), "attemptLimit": float64(1 + rnd.IntN(5)), "paused": rnd.IntN(2) == 0}))
+			} else {
+				all = append(all, thing("topic", at, map[string]any{"partitionCount": float64(step), "retain": pick("1h", "2d"), "retainBytes": pick("8MiB", "1GiB")}))
+				for g := range rnd.IntN(3) {
+					all = append(all, thing("group", fmt.Sprintf("%s@group-%d", at, g), map[string]any{"expire": pick("0s", "7d")}))
+				}
+			}
+		}
+	}
+	return all
+}
+
+// From any set-up to another: what the diff says is done, each change once in the
+// logbook under the declaration's name, and then nothing differs.
+func TestAnApplyMakesItSoAndSaysItOnce(t *testing.T) {
+	n := nodetest.Open(t)
+	rnd := rand.New(rand.NewPCG(12, 1))
+	done := map[string]int{}
+	for step := 1; step <= 12; step++ {
+		things := state(rnd, step)
+		remove := step%2 == 0
+		in := form.Declare{Things: things, Revision: fmt.Sprintf("r%d", step), Remove: remove}
+		said, err := n.Declares.Plan(t.Context(), "owner", "northlight", in)
+		require.NoError(t, err)
+		in.Basis = said.Basis
+		told := 0
+		p, err := n.Declares.Apply(t.Context(), "owner", "northlight", in, func(c form.DeclareChange) error {
+			told++
+			assert.Equal(t, "done", c.State)
+			return nil
+		})
+		require.NoError(t, err)
+		require.Equal(t, len(said.Changes), told, "each change is told")
+		assert.True(t, p.Done)
+		again, err := n.Declares.Plan(t.Context(), "owner", "northlight", in)
+		require.NoError(t, err)
+		require.Empty(t, what(again), "step %d", step)
+		for _, c := range p.Changes {
+			done[fmt.Sprintf("r%d %s %s", step, c.Op, c.Address)]++
+		}
+
+		// What is there is written, and what is written declares what is there.
+		files := declare.Write("northlight", n.Declares.There(everything), false)
+		d, issues, err := declare.Read(inMemory(files), func(string) (string, bool) { return "", false })
+		require.NoError(t, err)
+		require.Empty(t, issues)
+		var written []form.Thing
+		for _, one := range d.Things {
+			written = append(written, thing(one.Kind, one.Address, one.Settings))
+		}
+		assert.Empty(t, what(plan(t, n, "northlight", written...)), "step %d", step)
+		drift, err := n.Declares.Drift(t.Context())
+		require.NoError(t, err)
+		assert.Empty(t, drift)
+	}
+	entries := map[string]int{}
+	var before int64
+	for {
+		page, err := n.Catalog.Logbook(t.Context(), before, 200)
+		require.NoError(t, err)
+		if len(page) == 0 {
+			break
+		}
+		for _, e := range page {
+			before = e.ID
+			if _, revision, ok := strings.Cut(string(e.After), `"northlight r`); ok {
+				revision, _, _ = strings.Cut(revision, `"`)
+				verb := map[string]string{"new": "create", "set": "set", "remove": "remove"}[strings.Fields(e.Action)[0]]
+				entries[fmt.Sprintf("r%s %s %s", revision, verb, e.Address)]++
+			}
+		}
+	}
+	assert.Equal(t, done, entries)
+}
+
+type inMemory map[string]string
+
+func (m inMemory) List() (names []string, err error) {
+	for name := range m {
+		names = append(names, name)
+	}
+	return names, nil
+}
+func (m inMemory) Read(name string) ([]byte, error) { return []byte(m[name]), nil }
+
+func TestWhatCannotBeIsSaidAndNothingIsDone(t *testing.T) {
+	n := nodetest.Open(t)
+	n.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitionCount": 3})
+	for name, one := range map[string]struct {
+		things []form.Thing
+		says   string
+	}{
+		"of the other kind":   {[]form.Thing{thing("queue", "coldchain/readings", nil)}, "coldchain/readings is a topic, and declared as a queue"},
+		"fewer partitions":    {[]form.Thing{thing("topic", "coldchain/readings", map[string]any{"partitionCount": 1})}, "cannot become fewer"},
+		"too many replicas":   {[]form.Thing{thing("topic", "coldchain/new", map[string]any{"replicas": 3})}, "1 to 1 now"},
+		"no space":            {[]form.Thing{thing("topic", "nowhere/new", nil)}, "there is no space nowhere, and none is declared"},
+		"no topic of a group": {[]form.Thing{thing("group", "coldchain/none@g", nil)}, "there is no topic coldchain/none, and none is declared"},
+		"a value":             {[]form.Thing{thing("topic", "coldchain/readings", map[string]any{"retain": "soon"})}, "retain"},
+		"a setting":           {[]form.Thing{thing("queue", "coldchain/new", map[string]any{"retain": "1h"})}, "retain"},
+		"a kind":              {[]form.Thing{thing("stream", "coldchain/new", nil)}, `coldchain/new is a "stream"`},
+		"an address":          {[]form.Thing{thing("topic", "coldchain", nil)}, "coldchain is the address of a space, and declared as a topic"},
+		"twice":               {[]form.Thing{thing("topic", "coldchain/a", nil), thing("queue", "coldchain/a", nil)}, "coldchain/a is declared twice"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			in := form.Declare{Things: append([]form.Thing{thing("space", "other", nil)}, one.things...)}
+			p, err := n.Declares.Plan(t.Context(), "owner", "northlight", in)
+			if err == nil {
+				last := p.Changes[len(p.Changes)-1]
+				assert.Equal(t, "refused", last.State)
+				assert.Contains(t, last.Problem, one.says)
+			} else {
+				assert.ErrorContains(t, err, one.says)
+			}
+			_, err = n.Declares.Apply(t.Context(), "owner", "northlight", in, nobody)
+			assert.ErrorContains(t, err, one.says)
+			assert.Nil(t, n.Catalog.View().Spaces["other"], "nothing is done")
+		})
+	}
+	_, err := n.Declares.Plan(t.Context(), "owner", "No Name", form.Declare{})
+	assert.ErrorContains(t, err, "the declaration")
+}
+
+// Two at once: one is done whole, the other says that one is under way or what has
+// changed.
+func TestOfTwoAppliesAtOnceOneWins(t *testing.T) {
+	n := nodetest.Open(t)
+	for round := range 5 {
+		var things [2][]form.Thing
+		var basis [2]string
+		for i := range things {
+			for c := range 6 {
+				things[i] = append(things[i], thing("topic", fmt.Sprintf("coldchain/r%d-c%d", round, c), map[string]any{"retain": []string{"1h", "2h"}[i]}))
+			}
+			basis[i] = plan(t, n, "northlight", things[i]...).Basis
+		}
+		var all sync.WaitGroup
+		var errs [2]error
+		for i := range things {
+			all.Go(func() {
+				_, errs[i] = n.Declares.Apply(t.Context(), "owner", "northlight", form.Declare{Things: things[i], Basis: basis[i]}, nobody)
+			})
+		}
+		all.Wait()
+		winner := 0
+		if errs[0] != nil {
+			winner = 1
+		}
+		require.NoError(t, errs[winner])
+		var p *problem.Problem
+		require.True(t, errors.As(errs[1-winner], &p), "%v", errs)
+		assert.Equal(t, problem.Conflict, p.Kind)
+		assert.Regexp(t, "another declaration is applied at this moment|what is there has changed since the diff: 6 changes.*new topic by owner", p.Error())
+		assert.Empty(t, what(plan(t, n, "northlight", things[winner]...)))
+	}
+}
+
+// An apply that ends before its end says what was done and what is left, and again
+// it comes to the same.
+func TestAnApplyThatEndsInTheMiddleIsDoneAgain(t *testing.T) {
+	n := nodetest.Open(t)
+	things := []form.Thing{thing("space", "one", nil), thing("queue", "one/q", nil), thing("topic", "one/t", nil), thing("group", "one/t@a", nil), thing("group", "one/t@b", nil)}
+	for stop := 1; stop < 4; stop++ {
+		ctx, cancel := context.WithCancel(t.Context())
+		told := 0
+		p, err := n.Declares.Apply(ctx, "owner", "northlight", form.Declare{Things: things}, func(form.DeclareChange) error {
+			if told++; told == 1 {
+				cancel()
+			}
+			return nil
+		})
+		cancel()
+		require.Error(t, err)
+		require.NotNil(t, p)
+		assert.False(t, p.Done)
+		states := map[string]int{}
+		for _, c := range p.Changes {
+			states[c.State]++
+		}
+		assert.NotZero(t, states["done"])
+		assert.Zero(t, states["planned"], "what was not begun is left")
+		left := plan(t, n, "northlight", things...)
+		assert.LessOrEqual(t, len(left.Changes), len(p.Changes)-states["done"])
+		if len(left.Changes) < 2 {
+			break
+		}
+	}
+	apply(t, n, "northlight", "", things...)
+	assert.Empty(t, what(plan(t, n, "northlight", things...)))
+}
+
+func TestWhoDeclaredItAndWhatDriftedSince(t *testing.T) {
+	n := nodetest.Open(t)
+	readings := thing("topic", "coldchain/readings", map[string]any{"retain": "2d", "labels": map[string]any{"team": "vans"}})
+	apply(t, n, "northlight", "7f3a", readings, thing("queue", "coldchain/alarms", nil))
+	of := n.Declares.Of(t.Context(), "coldchain/readings")
+	require.NotNil(t, of)
+	assert.Equal(t, []string{"northlight", "7f3a"}, []string{of.Declaration, of.Revision})
+	assert.Equal(t, []string{"labels", "retain"}, of.Settings)
+	assert.Nil(t, n.Declares.Of(t.Context(), "coldchain"), "nobody has declared the space")
+
+	a, err := address.ParseChannel("coldchain/readings")
+	require.NoError(t, err)
+	p, err := n.Manage.SetChannel(t.Context(), "helper", a, setting.Change{"maxBody": int64(1000)}, nil, false)
+	require.NoError(t, err)
+	assert.NotContains(t, strings.Join(p.Effects, "; "), "northlight", "what is not declared may be changed")
+	p, err = n.Manage.SetChannel(t.Context(), "helper", a, setting.Change{"retain": time.Hour, "labels": map[string]string{"tier": "1"}}, nil, false)
+	require.NoError(t, err)
+	assert.Contains(t, p.Effects, "labels, retain: declared by northlight, so this is drift until its files say the same or it is set back (ferry diff -drift)")
+
+	drift, err := n.Declares.Drift(t.Context())
+	require.NoError(t, err)
+	require.Len(t, drift, 2)
+	byName := map[string]form.Drift{}
+	for _, d := range drift {
+		byName[d.Setting] = d
+		assert.Equal(t, "helper", d.Who)
+	}
+	assert.Equal(t, [2]string{"2d", "1h"}, byName["retain"].Texts)
+	assert.Equal(t, "retain: 1h  # 1m to 36500d", byName["retain"].Line)
+	assert.Equal(t, form.Settings{"retain": "2d"}, byName["retain"].Back)
+	assert.Equal(t, form.Settings{"labels": map[string]string{"team": "vans", "tier": ""}}, byName["labels"].Back)
+
+	back, err := setting.Channels.Read(raw(t, byName["labels"].Back))
+	require.NoError(t, err)
+	p, err = n.Manage.SetChannel(t.Context(), "owner", a, back, nil, false)
+	require.NoError(t, err)
+	assert.NotContains(t, strings.Join(p.Effects, "; "), "northlight", "setting it back is no drift")
+
+	// Another declaration takes it over, and says so; what the first no longer
+	// declares is not its own.
+	said := plan(t, n, "other", thing("topic", "coldchain/readings", map[string]any{"retain": "3d"}))
+	assert.Contains(t, said.Changes[0].Effects, "declared by northlight until now; other takes it over")
+	apply(t, n, "other", "", thing("topic", "coldchain/readings", map[string]any{"retain": "3d"}))
+	assert.Equal(t, "other", n.Declares.Of(t.Context(), "coldchain/readings").Declaration)
+	drift, err = n.Declares.Drift(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, drift)
+	apply(t, n, "northlight", "", thing("space", "coldchain", nil))
+	assert.Nil(t, n.Declares.Of(t.Context(), "coldchain/alarms"))
+
+	// What is gone has drifted too.
+	_, err = n.Manage.RemoveChannel(t.Context(), "helper", a, false)
+	require.NoError(t, err)
+	drift, err = n.Declares.Drift(t.Context())
+	require.NoError(t, err)
+	require.Len(t, drift, 1)
+	assert.Equal(t, "", drift[0].Setting)
+	assert.Nil(t, drift[0].Back)
+}
+
+func raw(t *testing.T, values map[string]any) map[string]json.RawMessage {
+	t.Helper()
+	out := map[string]json.RawMessage{}
+	for name, value := range values {
+		b, err := json.Marshal(value)
+		require.NoError(t, err)
+		out[name] = b
+	}
+	return out
+}
