@@ -339,3 +339,20 @@ func raw(t *testing.T, values map[string]any) map[string]json.RawMessage {
 	}
 	return out
 }
+
+// What was looked at and what is done are the same, or nothing is done.
+func TestAnApplyOfAnOldDiffIsRefused(t *testing.T) {
+	n := nodetest.Open(t)
+	topic := n.Channel(setting.Topic, "coldchain/readings", nil)
+	in := form.Declare{Things: []form.Thing{thing("topic", "coldchain/readings", map[string]any{"retain": "2d"}), thing("queue", "coldchain/alarms", nil)}}
+	in.Basis = plan(t, n, "northlight", in.Things...).Basis
+	_, err := n.Manage.SetChannel(t.Context(), "helper", topic.Address(), setting.Change{"retain": time.Hour}, nil, false)
+	require.NoError(t, err)
+	_, err = n.Declares.Apply(t.Context(), "owner", "northlight", in, nobody)
+	require.ErrorContains(t, err, "what is there has changed since the diff: 2 changes are to be made now; set topic by helper: coldchain/readings")
+	assert.Nil(t, n.Catalog.View().Channels["coldchain/alarms"], "nothing is done")
+	in.Basis = plan(t, n, "northlight", in.Things...).Basis
+	p, err := n.Declares.Apply(t.Context(), "owner", "northlight", in, nobody)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"done set coldchain/readings", "done create coldchain/alarms"}, what(p))
+}
