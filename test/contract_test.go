@@ -38,6 +38,7 @@ func TestAnswersKeepToTheDocument(t *testing.T) {
 
 	const readings = "/api/v1/channels/coldchain/readings"
 	const inspections = "/api/v1/channels/coldchain/inspections"
+	const declared = `{"things":[{"kind":"topic","address":"coldchain/doors","settings":{"retain":"2d"}}],"revision":"7f3a"}`
 	asked := map[string]bool{}
 	member := ""
 	for _, c := range []struct{ method, path, body, contentType, accept string }{
@@ -60,6 +61,16 @@ func TestAnswersKeepToTheDocument(t *testing.T) {
 		{"GET", "/api/v1/spaces", "", "", ""},
 		{"GET", "/api/v1/settings", "", "", ""},
 		{"GET", "/api/v1/spaces/coldchain", "", "", ""},
+		{"GET", "/api/v1/declaration-schema", "", "", ""},
+		{"POST", "/api/v1/declarations/northlight?preview=true", declared, "application/json", ""},
+		{"POST", "/api/v1/declarations/northlight", declared, "application/json", ""},
+		{"POST", "/api/v1/declarations/northlight", strings.Replace(declared, "topic", "queue", 1), "application/json", ""},
+		{"PATCH", "/api/v1/channels/coldchain/doors", `{"retain":"3d"}`, "application/json", ""},
+		{"GET", "/api/v1/channels/coldchain/doors", "", "", ""},
+		{"GET", "/api/v1/drift", "", "", ""},
+		{"GET", "/api/v1/things?pattern=coldchain/*", "", "", ""},
+		{"GET", "/api/v1/things?pattern=cold%20chain", "", "", ""},
+		{"DELETE", "/api/v1/channels/coldchain/doors", "", "", ""},
 		{"PATCH", "/api/v1/spaces/coldchain", `{"description":"boxes"}`, "application/json", ""},
 		{"POST", "/api/v1/channels", `{"address":"coldchain/readings","kind":"topic","partitionCount":2}`, "application/json", ""},
 		{"POST", "/api/v1/channels", `{"address":"coldchain/readings","kind":"topic","partitionCount":0}`, "application/json", ""},

@@ -42,15 +42,6 @@ func readAll(t *testing.T, files inMemory) *Declaration {
 	return d
 }
 
-// withoutPlaces are the things as they are without their files.
-func withoutPlaces(things []Thing) []Thing {
-	things = slices.Clone(things)
-	for i := range things {
-		things[i].Place = Place{}
-	}
-	return things
-}
-
 const worlds = 300 // as many random pairs, of each kind of test
 
 // What is written declares what is there: nothing differs, and where nothing was,

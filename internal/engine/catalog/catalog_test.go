@@ -108,6 +108,23 @@ func statements(c *Catalog, ch *Channel, g *Group, r *Job) map[string]func(ctx c
 		"LagHistory": func(ctx context.Context) error {
 			return skip(c.LagHistory(ctx, g.ID, time.Now().Add(-time.Hour), time.Now(), 5))
 		},
+		"AllDeclared": func(ctx context.Context) error { return skip(c.AllDeclared(ctx)) },
+		"DeclaredOf": func(ctx context.Context) error {
+			if _, err := c.DeclaredOf(ctx, "a"); !errors.Is(err, ErrNotFound) {
+				return err
+			}
+			return nil
+		},
+		"SetDeclared": func(ctx context.Context) error {
+			return c.SetDeclared(ctx, "nl", "", "p", []Declared{{Kind: "space", Address: "a", Settings: []byte(`{}`)}})
+		},
+		"Claim": func(ctx context.Context) error {
+			release, ok, err := c.Claim(ctx, "apply")
+			if ok {
+				release()
+			}
+			return err
+		},
 		"Expired": func(ctx context.Context) error { return skip(c.Expired(ctx)) },
 		"Reload":  func(ctx context.Context) error { return c.Reload(ctx) },
 		"CatchUp": func(ctx context.Context) error { return c.CatchUp(ctx) },

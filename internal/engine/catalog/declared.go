@@ -3,6 +3,7 @@ package catalog
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"hash/fnv"
 	"maps"
@@ -61,13 +62,13 @@ func (c *Catalog) Claim(ctx context.Context, name string) (release func(), ok bo
 	fmt.Fprint(number, name)
 	key := int64(number.Sum64())
 	err = c.within(ctx, func(ctx context.Context) error {
-		conn, err := c.db.Connx(context.WithoutCancel(ctx))
+		conn, err := c.db.Connx(ctx)
 		if err != nil {
 			return err
 		}
 		if err := conn.GetContext(ctx, &ok, `SELECT pg_try_advisory_lock($1)`, key); err != nil || !ok {
 			conn.Close()
-			return err
+			return errors.Join(ctx.Err(), err) // the driver says only that the connection is bad
 		}
 		release = func() {
 			ctx, cancel := context.WithTimeout(context.Background(), statementTimeout)

@@ -10,7 +10,11 @@ export function Declared({ of }: { of: Declaration | undefined }) {
       <h2>Declared</h2>
       <p className="text-soft">
         Declaration {`${of.declaration} ${of.revision}`.trim()} has set {of.settings.join(", ") || "nothing of it but that it is"}
-        , {clock(of.at, false)}. A change by hand is shown as <Link to="/drift">drift</Link>.
+        , {clock(of.at, false)}. A change by hand is shown as{" "}
+        <Link to="/drift" className="underline">
+          drift
+        </Link>
+        .
       </p>
     </section>
   );
