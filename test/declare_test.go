@@ -51,6 +51,7 @@ func TestConfigurationIsDeclaredAndDriftIsSetBack(t *testing.T) {
 	file := filepath.Join(dir, "coldchain.yaml")
 	edit(t, file, "retain: 3d ", "retain: 1h ")
 	edit(t, file, "queues:\n", "queues:\n  alarms:\n    lease: 20s\n")
+	says(1, "is there and says something else; nothing was written", "declare", "-to", dir)
 	plan := "~ topic coldchain/readings\n    retain: 3d -> 1h\n    - messages are deleted when they are 1h old, instead of 3d\n    - nothing is deleted at once\n+ queue coldchain/alarms\n    lease: 20s\n"
 	says(3, plan+"\n1 to create, 1 to set, 0 to remove\n", "diff", dir)
 	says(0, "nothing is changed yet: add -yes to do it", "apply", dir)

@@ -26,7 +26,7 @@ func TestTheTourWorks(t *testing.T) {
 	assert.Contains(t, said, "/sign-in#")
 	for _, says := range []string{"coldchain/readings", "created topic coldchain/doors", "sent 1 message", " F\"", "sent 5 messages", `"accepted":1`, "add -yes", "is back with 7 messages", "restore topic", "published",
 		"created group coldchain/readings@trial", "dashboards-1", "nothing is changed yet", "(seek ", "old weather is of no use",
-		"celsius-not-a-number", "get the edited content", "replay 1 has begun", "edited", "accepted", "brings them back", "brought back: each is", "no label is left", "1 accepted, 0 given back, 1 rejected", "nothing is sent yet", "brought back", `"messages":[{`, "coldchain/doors@porters"} {
+		"celsius-not-a-number", "get the edited content", "replay 1 has begun", "edited", "accepted", "brings them back", "brought back: each is", "no label is left", "1 accepted, 0 given back, 1 rejected", "nothing is sent yet", "brought back", "1 to create, 1 to set, 0 to remove", "done: 2 changes", "declared by northlight", "nothing is deleted at once", `"messages":[{`, "coldchain/doors@porters"} {
 		assert.Contains(t, printed, says)
 	}
 	assert.NotContains(t, printed, "urn:steady-ferry:problem", "curl ends well also with a refusal")

@@ -24,12 +24,13 @@ const declareDetails = "A declaration is a directory with a YAML file for each s
 var declareVerb = verb{
 	Name: "declare", Args: "[PATTERN]", Summary: "Write what is there as files that declare it",
 	Details: declareDetails + "Editors complete and check the files with the JSON Schema that is written beside them. Without a pattern everything is written; patterns are such as coldchain, coldchain/in*, coldchain/*@*.\n\n" +
-		"    ferry declare -to northlight/\n    ferry declare coldchain -to northlight/ -name northlight\n    ferry declare -as asyncapi -to coldchain.json",
+		"    ferry declare -to northlight/\n    ferry declare coldchain -to northlight/ -name northlight -yes\n    ferry declare -as asyncapi -to coldchain.json",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		to := fs.String("to", "", "`DIRECTORY` for the files, created if it is missing; of asyncapi, a file; without it they are printed")
 		name := fs.String("name", "", "`NAME` of the declaration; without it, that of the directory")
 		as := fs.String("as", "files", "`FORMAT`: files, or asyncapi for an AsyncAPI 3.0 document")
 		all := fs.Bool("all", false, "write settings that are as without them too")
+		yes := fs.Bool("yes", false, "write over files that say something else")
 		return func(c *call) error {
 			pattern := "*"
 			if len(c.Args) > 0 {
@@ -45,7 +46,7 @@ var declareVerb = verb{
 			if *as == "asyncapi" {
 				return c.writeAsyncAPI(*to, things)
 			}
-			return c.writeFiles(*to, term.First(*name, nameOf(*to)), things, *all)
+			return c.writeFiles(*to, term.First(*name, nameOf(*to)), things, *all, *yes)
 		}
 	},
 }
@@ -89,7 +90,7 @@ func (c *call) things(pattern string) ([]declare.Thing, error) {
 	return things, nil
 }
 
-func (c *call) writeFiles(dir, name string, things []declare.Thing, all bool) error {
+func (c *call) writeFiles(dir, name string, things []declare.Thing, all, over bool) error {
 	files := declare.Write(name, things, all)
 	if c.JSON {
 		for _, t := range things {
@@ -110,6 +111,14 @@ func (c *call) writeFiles(dir, name string, things []declare.Thing, all bool) er
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
+	}
+	if !over {
+		for _, file := range slices.Sorted(maps.Keys(files)) {
+			path := filepath.Join(dir, file)
+			if b, err := os.ReadFile(path); err == nil && string(b) != files[file] {
+				return fmt.Errorf("%s is there and says something else; nothing was written: ferry diff %s shows what, and -yes writes over it", path, dir)
+			}
+		}
 	}
 	files[declare.SchemaFile] = string(declare.Schema())
 	for _, file := range slices.Sorted(maps.Keys(files)) {

@@ -297,11 +297,11 @@ func (c *call) list(out io.Writer, space string) error {
 		if space != "" && s.Space != space {
 			continue
 		}
-		rows = append(rows, []string{s.Space, "space", "", "", term.Count(s.Messages), term.Size(s.Bytes), "", "", "", term.OneLine(s.Description, 40)})
+		rows = append(rows, []string{s.Space, "space", "", "", "", term.Count(s.Messages), term.Size(s.Bytes), "", "", term.OneLine(s.Description, 40)})
 		for _, t := range topics {
 			if t.Space == s.Space {
-				rows = append(rows, []string{t.Address, t.Kind, c.Mark(t.State), fmt.Sprint(t.Partitions), term.Count(t.Messages), term.Size(t.Bytes), term.Age(t.Oldest, now),
-					term.PerSecond(t.Rates.MessagesIn), term.PerSecond(t.Rates.MessagesOut), term.OneLine(t.Description, 40)})
+				rows = append(rows, []string{t.Address, t.Kind, c.Mark(t.State), term.PerSecond(t.Rates.MessagesIn), term.PerSecond(t.Rates.MessagesOut),
+					term.Count(t.Messages), term.Size(t.Bytes), term.Age(t.Oldest, now), fmt.Sprint(t.Partitions), term.OneLine(t.Description, 40)})
 			}
 		}
 	}
@@ -309,7 +309,7 @@ func (c *call) list(out io.Writer, space string) error {
 		fmt.Fprintln(out, "there are no spaces yet; create the first one with: ferry new space NAME")
 		return nil
 	}
-	c.Table(out, []string{"address", "kind", "state", "partitions", "kept", "on disk", "oldest", "in", "out", "description"}, rows, "partitions", "kept", "on disk", "oldest", "in", "out")
+	c.Table(out, []string{"channel", "kind", "state", "in", "out", "kept", "on disk", "oldest", "partitions", "description"}, rows, "in", "out", "kept", "on disk", "oldest", "partitions")
 	return nil
 }
 

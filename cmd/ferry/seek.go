@@ -64,7 +64,7 @@ func (c *call) printSeek(a address.Address, m client.SeekResult) {
 			notes[s.Note] = append(notes[s.Note], fmt.Sprintf("#%d", s.Partition))
 		}
 	}
-	c.Table(c.Out, []string{"partition", "old", "its time", "new", "its time ", "messages", "in time", "again", "skipped"}, rows, "old", "new", "messages", "in time", "again", "skipped")
+	c.Table(c.Out, []string{"partition", "old", "its time", "new", "its time ", "messages", "in time", "read again", "skipped"}, rows, "old", "new", "messages", "in time", "read again", "skipped")
 	for note, partitions := range notes {
 		fmt.Fprintf(c.Out, "- %s: %s\n", strings.Join(partitions, " "), note)
 	}
@@ -182,7 +182,7 @@ func (c *call) showSeeks(out io.Writer, a address.Address) error {
 		return err
 	}
 	_, err = term.List(c.Call, out, p.Items, term.TableOf[client.PastSeek]{None: fmt.Sprintf("the offsets of %s were never set by hand", a),
-		Headings: []string{"move", "time", "who", "to", "messages", "again", "skipped", "", "why"}, Right: []string{"move", "messages", "again", "skipped"},
+		Headings: []string{"seek", "time", "who", "to", "messages", "read again", "skipped", "", "why"}, Right: []string{"seek", "messages", "read again", "skipped"},
 		Row: func(m client.PastSeek) []string {
 			var messages, again, skipped int64
 			for _, s := range m.Steps {

@@ -274,14 +274,14 @@ func (c *call) status(out io.Writer) error {
 		term.PerSecond(s.Rates.MessagesIn), term.SizePerSecond(s.Rates.BytesIn), term.PerSecond(s.Rates.MessagesOut), term.SizePerSecond(s.Rates.BytesOut))
 	var rows [][]string
 	for _, t := range l.Channels {
-		rows = append(rows, []string{t.Address, c.Mark(t.State), fmt.Sprint(t.Partitions), term.PerSecond(t.Rates.MessagesIn), term.SizePerSecond(t.Rates.BytesIn),
-			term.PerSecond(t.Rates.MessagesOut), term.SizePerSecond(t.Rates.BytesOut), term.Count(t.Messages), term.Size(t.Bytes), term.Age(t.Oldest, s.At)})
+		rows = append(rows, []string{t.Address, c.Mark(t.State), term.PerSecond(t.Rates.MessagesIn), term.SizePerSecond(t.Rates.BytesIn),
+			term.PerSecond(t.Rates.MessagesOut), term.SizePerSecond(t.Rates.BytesOut), term.Count(t.Messages), term.Size(t.Bytes), term.Age(t.Oldest, s.At), fmt.Sprint(t.Partitions)})
 	}
 	if len(rows) == 0 {
 		fmt.Fprintln(out, "there are no channels yet; create the first one with: ferry new topic SPACE/NAME")
 		return nil
 	}
-	c.Table(out, []string{"channel", "state", "partitions", "in", "bytes in", "out", "bytes out", "kept", "on disk", "oldest"}, rows,
-		"partitions", "in", "bytes in", "out", "bytes out", "kept", "on disk", "oldest")
+	c.Table(out, []string{"channel", "state", "in", "bytes in", "out", "bytes out", "kept", "on disk", "oldest", "partitions"}, rows,
+		"in", "bytes in", "out", "bytes out", "kept", "on disk", "oldest", "partitions")
 	return nil
 }

@@ -40,7 +40,7 @@ var pages = []page{
 	{name: "channels", path: "/channels"},
 	{name: "topic", path: "/channels/coldchain/readings"},
 	{name: "topic-message-dark", path: "/channels/coldchain/readings?view=oldest&open=0:3", dark: true},
-	{name: "drift-phone", path: "/drift", phone: true},
+	{name: "drift", path: "/drift"},
 	{name: "groups", path: "/groups"},
 	{name: "group", path: "/groups/coldchain/readings/compliance"},
 	{name: "group-seek", path: "/groups/coldchain/readings/dashboards", do: `[...document.querySelectorAll("button")].find(b => b.textContent.trim() === "Seek").click();

@@ -114,3 +114,27 @@ func TestLabelsThatAreNotDeclaredGo(t *testing.T) {
 	back := k.Back(map[string]any{"labels": map[string]string{"team": "vans"}, "retain": "3d"}, map[string]any{"labels": map[string]string{"team": "boats", "tier": "1"}, "retain": "1d"})
 	assert.Equal(t, map[string]any{"labels": map[string]string{"team": "vans", "tier": ""}, "retain": "3d"}, back)
 }
+
+// What a thing costs does not grow with how many there are.
+func BenchmarkDiff(b *testing.B) {
+	for _, count := range []int{200, 2_000, 20_000} {
+		b.Run(fmt.Sprintf("%d-channels", count), func(b *testing.B) {
+			var things []Thing
+			for i := range count {
+				space := fmt.Sprintf("space-%d", i%20)
+				if i < 20 {
+					things = append(things, Thing{Kind: "space", Address: space, Settings: settingsOfNew("space")})
+				}
+				things = append(things, Thing{Kind: "topic", Address: fmt.Sprintf("%s/topic-%d", space, i), Settings: settingsOfNew("topic")})
+			}
+			files := inMemory(Write("many", things, false))
+			for b.Loop() {
+				d, issues, err := Read(files, noEnv)
+				if err != nil || len(issues) > 0 || len(Compare(d.Things, things, true)) > 0 {
+					b.Fatal(err, issues)
+				}
+			}
+			b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/float64(count), "ns/channel")
+		})
+	}
+}

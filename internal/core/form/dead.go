@@ -40,7 +40,7 @@ type MessageEvent struct {
 // DeadLetters is the dead letters of a queue by their causes.
 type DeadLetters struct {
 	Address string      `json:"address"`
-	Total   int64       `json:"total"`
+	Total   int64       `json:"deadTotal"`
 	Since   time.Time   `json:"since"` // when the bars begin
 	Causes  []DeadCause `json:"causes"`
 }

@@ -52,9 +52,21 @@ func (s *Server) logbook(c *gin.Context) {
 
 const actionSignIn = "sign in"
 
-// changeInWords says in a line what is another thing after than before.
+// changeInWords says in a line what is another thing after than before, and which
+// declaration made it so, if one did.
 func changeInWords(before, after json.RawMessage) string {
 	was, is := fieldsIn(before), fieldsIn(after)
+	declaration, declared := is["declaration"].(string)
+	if !declared {
+		return fieldsInWords(was, is)
+	}
+	if delete(is, "declaration"); len(is) == 0 {
+		is = nil
+	}
+	return strings.TrimSuffix("declared by "+declaration+": "+fieldsInWords(was, is), ": ")
+}
+
+func fieldsInWords(was, is map[string]any) string {
 	names := slices.Collect(maps.Keys(was))
 	for name := range is {
 		if _, both := was[name]; !both {

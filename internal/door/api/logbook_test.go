@@ -16,6 +16,9 @@ func TestAChangeIsSaidInWords(t *testing.T) {
 		{`{"paused":false}`, `{"paused":true}`, "paused no → yes"},
 		{`{"a":1}`, `{"a":1}`, ""},
 		{`{"hold":["a"]}`, `{}`, "hold a → none"},
+		{`{"retain":"3d"}`, `{"retain":"1h","declaration":"northlight 7f3a"}`, "declared by northlight 7f3a: retain 3d → 1h"},
+		{`{"expire":"7d"}`, `{"declaration":"northlight"}`, "declared by northlight: expire 7d"},
+		{`null`, `{"declaration":"northlight"}`, "declared by northlight"},
 		{``, ``, ""},
 		{`"text"`, `[]`, ""},
 	} {

@@ -1702,7 +1702,7 @@ export interface components {
         DeadLetters: {
             address: string;
             /** Format: int64 */
-            total: number;
+            deadTotal: number;
             /**
              * Format: date-time
              * @description When the bars begin

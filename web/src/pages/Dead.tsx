@@ -120,7 +120,7 @@ export function DeadPage() {
           {address}
           <Copy text={address} what="address" />
         </h1>
-        <Mark state={dead.data.total > 0 ? "dead" : "ready"} word={`${many(dead.data.total, "dead letter")}`} />
+        <Mark state={dead.data.deadTotal > 0 ? "dead" : "ready"} word={`${many(dead.data.deadTotal, "dead letter")}`} />
         <span className="text-soft">{many(causes.length, "cause")}</span>
         <span className="ml-auto flex items-center gap-3 text-[length:var(--text-small)]">
           {[false, true].map((d) => (
@@ -138,7 +138,7 @@ export function DeadPage() {
           </Link>
         </span>
       </div>
-      {dead.data.total === 0 && !discarded ? (
+      {dead.data.deadTotal === 0 && !discarded ? (
         <Notice mark={<Mark state="ready" word="" />} title="No dead letters.">
           <p>Every message is done, under way or waiting. What fails comes here with its reason, by itself.</p>
           <Command text={`ferry dead ${queue}`} />

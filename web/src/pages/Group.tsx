@@ -87,7 +87,7 @@ const memberColumns: Column<NonNullable<Group["members"]>[number]>[] = [
 ];
 
 const seekColumns: Column<PastSeek>[] = [
-  { key: "when", title: "When", className: "whitespace-nowrap", show: (m) => clock(m.at, false) },
+  { key: "when", title: "Time", className: "whitespace-nowrap", show: (m) => clock(m.at, false) },
   { key: "who", title: "Who", show: (m) => m.who },
   {
     key: "to",

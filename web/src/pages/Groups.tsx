@@ -43,13 +43,13 @@ export const groupColumns: Column<Group>[] = [
   },
   {
     key: "state",
-    title: "How it does",
+    title: "Verdict",
     className: "md:min-w-52",
     show: (g) => <Mark state={g.state} word={g.verdict} wrap />,
   },
   {
     key: "lag",
-    title: "Lag, messages",
+    title: "Lag",
     figures: true,
     show: (g) => (
       <span className="inline-flex items-center justify-end gap-2">

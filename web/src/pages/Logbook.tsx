@@ -14,7 +14,7 @@ const columns: Column<LogbookEntry>[] = [
   { key: "who", title: "Who", show: (e) => e.who },
   {
     key: "what",
-    title: "What",
+    title: "Action",
     className: "whitespace-nowrap",
     show: (e) => e.action + (e.times > 1 ? `, ${e.times} times` : ""),
   },
@@ -29,7 +29,7 @@ const columns: Column<LogbookEntry>[] = [
         e.address
       ),
   },
-  { key: "change", title: "Change", className: "text-soft", show: (e) => e.change },
+  { key: "change", title: "What changed", className: "text-soft", show: (e) => e.change },
 ];
 
 const textOf = (e: LogbookEntry) => `${e.who} ${e.action} ${e.address} ${e.change}`;
