@@ -27,7 +27,7 @@ var accessVerb = verb{
     ferry access revoke ID                         refuse a token, a session or a link, at once and on every node
     ferry access end-sessions                      end every session but your own
 
-A token is shown once, when it is made. Without -yes, rotate, revoke and end-sessions only show what they would do.`,
+A token is shown once, when it is created. Without -yes, rotate, revoke and end-sessions only show what they would do.`,
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		var f accessFlags
 		fs.StringVar(&f.label, "label", "", "`TEXT` that says what a new token is for")

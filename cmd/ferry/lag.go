@@ -20,7 +20,7 @@ var lagVerb = verb{
 	Details: "Of all groups, or those of a space, a topic or one group. Lag is counted in messages, and in the age of the oldest unread one. With -json a line for each group and partition. With -fail-above or -fail-above-age the status is 1 when any group is beyond it, for scripts:\n\n    ferry lag -every 1s\n    ferry lag coldchain/readings@compliance -fail-above 10000 -fail-above-age 5m",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		every := term.EveryFlag(fs)
-		above := fs.Int64("fail-above", 0, "fail when a group lags by more than `N` messages in all")
+		above := fs.Int64("fail-above", 0, "fail when a group lags by more than `N` messages in all; without it, never")
 		aboveAge := new(time.Duration)
 		fs.Var(term.DurationValue{D: aboveAge}, "fail-above-age", "fail when a group's oldest unread message is older than `DURATION`, such as 5m")
 		each := fs.Bool("partitions", false, "show every partition of every group, also of many")

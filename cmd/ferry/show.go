@@ -26,7 +26,7 @@ var showVerb = verb{
 	Name: "show", Args: "ADDRESS", Summary: "Show a space, a channel, a partition, a group or one message whole",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		every := term.EveryFlag(fs)
-		history := fs.Bool("history", false, "of a group: how its offsets were moved by hand")
+		history := fs.Bool("history", false, "of a group: its seeks")
 		return func(c *call) error {
 			a, err := c.OneAddress()
 			if err != nil {

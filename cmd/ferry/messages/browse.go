@@ -153,7 +153,7 @@ var tailVerb = verb{
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		var f selectionFlags
 		f.define(fs, "end")
-		fs.IntVar(&f.limit, "limit", 0, "stop after `N` messages")
+		fs.IntVar(&f.limit, "limit", 0, "stop after `N` messages; without it, never")
 		term.PositionFlag(fs, &f.to, "to", "", "`POSITION` to end at, an offset or a time; without it, never")
 		newest := fs.Bool("newest", false, "begin with the ten most recent messages")
 		return func(c *call) error {

@@ -20,7 +20,7 @@ import (
 
 var readVerb = verb{
 	Name: "read", Args: "GROUP", Summary: "Read a topic as a member of a group",
-	Details: "The group is made if it does not exist. Several ferry read share the partitions; one that ends or no longer answers leaves its share to the others.\n\n    ferry read coldchain/readings@compliance\n    ferry read coldchain/readings@compliance -from ago:1h -limit 100 -json",
+	Details: "The group is created if it does not exist. Several ferry read share the partitions; one that ends or no longer answers leaves its share to the others.\n\n    ferry read coldchain/readings@compliance\n    ferry read coldchain/readings@compliance -from ago:1h -limit 100 -json",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		from := new(string)
 		term.PositionFlag(fs, from, "from", "first", "`POSITION` at which the group starts if it does not exist")

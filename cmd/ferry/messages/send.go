@@ -49,7 +49,7 @@ var sendVerb = verb{
 		fs.StringVar(&f.id, "id", "", "`ID` of the message; without it, it gets one")
 		fs.StringVar(&f.contentType, "content-type", "", "`TYPE` of the body; without it, application/json when it is JSON, else text/plain")
 		fs.Var(f.headers, "header", "a header `NAME=VALUE` beside the body; may be repeated")
-		fs.IntVar(&f.partition, "partition", 0, "to partition `N`, instead of leaving it to the key")
+		fs.IntVar(&f.partition, "partition", 0, "to partition `N`; without it, the key decides")
 		fs.IntVar(&f.repeat, "repeat", 1, "send it `N` times")
 		fs.Var(term.RateValue{PerSecond: &f.rate}, "rate", "send at most at this `RATE`, such as 200/s")
 		fs.Var(term.DurationValue{D: &f.after}, "after", "to a queue: hand it out after this `DURATION`")

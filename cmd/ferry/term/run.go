@@ -228,7 +228,7 @@ ferry help VERB tells the flags of a verb.
 
 // markdown writes docs/commands.md.
 func markdown(verbs []Verb, out io.Writer) {
-	fmt.Fprint(out, "# Commands\n\nMade from the flags by `ferry help -markdown`. `ferry VERB [ADDRESS] [flags]`; flags stand before or after the address.\nStatus 0 is done, 1 refused or failed, 2 wrong usage. Colour is used on a terminal only, and never with `NO_COLOR`.\n\nEvery verb takes `-server` (or `FERRY_SERVER`), `-token` (or `FERRY_TOKEN`) and `-json`.\n")
+	fmt.Fprint(out, "# Commands\n\nMade from the flags by `ferry help -markdown`. `ferry VERB [ADDRESS] [flags]`; flags stand before or after the address.\nStatus 0 is done, 1 refused or failed, 2 wrong usage, 3 a difference (`ferry diff`). Colour is used on a terminal only, and never with `NO_COLOR`.\n\nEvery verb takes `-server` (or `FERRY_SERVER`), `-token` (or `FERRY_TOKEN`) and `-json`.\n")
 	for _, v := range verbs {
 		fmt.Fprintf(out, "\n## ferry %s\n\n    ferry %s %s\n\n%s.\n", v.Name, v.Name, v.Args, strings.TrimSuffix(v.Summary, "."))
 		if v.Details != "" {
@@ -248,7 +248,9 @@ func markdown(verbs []Verb, out io.Writer) {
 				text = "`-" + f.Name + " " + strings.ToUpper(name) + "`"
 			}
 			fallback := ""
-			if f.DefValue != "" && f.DefValue != "false" {
+			// A number that stands for "not given" is no value to show.
+			unset := f.DefValue == "0" && strings.Contains(usage, "without it")
+			if f.DefValue != "" && f.DefValue != "false" && !unset {
 				fallback = "`" + f.DefValue + "`"
 			}
 			fmt.Fprintf(out, "| %s | %s | %s |\n", text, strings.ReplaceAll(usage, "|", "\\|"), fallback)

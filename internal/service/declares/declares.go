@@ -13,10 +13,12 @@ import (
 	"fmt"
 	"strings"
 	"sync"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/declare"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/problem"
@@ -250,8 +252,39 @@ func (d *Declares) set(ctx context.Context, who string, c *form.DeclareChange, p
 	return d.manage.SetChannel(ctx, who, at, settings, nil, preview)
 }
 
-// do makes one change.
+// leaderTime is how long a change waits for a leader: a partition that was just
+// created has none for a moment.
+const leaderTime = 20 * time.Second
+
+// do makes one change. What an apply that was cut off has made after all is made.
 func (d *Declares) do(ctx context.Context, who string, c *form.DeclareChange) error {
+	for end := time.Now().Add(leaderTime); ; {
+		err := d.once(ctx, who, c)
+		var p *problem.Problem
+		switch {
+		case !errors.As(err, &p):
+			return err
+		case p.Kind == problem.Unavailable && ctx.Err() == nil && time.Now().Before(end):
+			clock.Wait(ctx, 100*time.Millisecond)
+			continue
+		case p.Kind == problem.Conflict && c.Op == declare.Create && d.isAlready(ctx, c):
+			return nil
+		}
+		return err
+	}
+}
+
+// isAlready reports whether what was to be created is there, as declared.
+func (d *Declares) isAlready(ctx context.Context, c *form.DeclareChange) bool {
+	if d.catalog.CatchUp(ctx) != nil {
+		return false
+	}
+	t := declare.Thing{Kind: c.Kind, Address: c.Address, Settings: c.After}
+	there := d.There(func(space string) bool { return space == declare.SpaceOf(t) })
+	return len(declare.Compare([]declare.Thing{t}, there, false)) == 0
+}
+
+func (d *Declares) once(ctx context.Context, who string, c *form.DeclareChange) error {
 	if c.Op == declare.Set {
 		_, err := d.set(ctx, who, c, false)
 		return err

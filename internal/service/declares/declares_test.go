@@ -257,7 +257,7 @@ func TestAnApplyThatEndsInTheMiddleIsDoneAgain(t *testing.T) {
 		for _, c := range p.Changes {
 			states[c.State]++
 		}
-		assert.NotZero(t, states["done"])
+		assert.NotZero(t, states["done"], "%v: %+v", err, p.Changes)
 		assert.Zero(t, states["planned"], "what was not begun is left")
 		left := plan(t, n, "northlight", things...)
 		assert.LessOrEqual(t, len(left.Changes), len(p.Changes)-states["done"])
@@ -301,9 +301,7 @@ func TestWhoDeclaredItAndWhatDriftedSince(t *testing.T) {
 	assert.Equal(t, form.Settings{"retain": "2d"}, byName["retain"].Back)
 	assert.Equal(t, form.Settings{"labels": map[string]string{"team": "vans", "tier": ""}}, byName["labels"].Back)
 
-	back, err := setting.Channels.Read(raw(t, byName["labels"].Back))
-	require.NoError(t, err)
-	p, err = n.Manage.SetChannel(t.Context(), "owner", a, back, nil, false)
+	p, err = n.Manage.SetChannel(t.Context(), "owner", a, settings(t, byName["labels"].Back), nil, false)
 	require.NoError(t, err)
 	assert.NotContains(t, strings.Join(p.Effects, "; "), "northlight", "setting it back is no drift")
 
@@ -329,17 +327,6 @@ func TestWhoDeclaredItAndWhatDriftedSince(t *testing.T) {
 	assert.Nil(t, drift[0].Back)
 }
 
-func raw(t *testing.T, values map[string]any) map[string]json.RawMessage {
-	t.Helper()
-	out := map[string]json.RawMessage{}
-	for name, value := range values {
-		b, err := json.Marshal(value)
-		require.NoError(t, err)
-		out[name] = b
-	}
-	return out
-}
-
 // What was looked at and what is done are the same, or nothing is done.
 func TestAnApplyOfAnOldDiffIsRefused(t *testing.T) {
 	n := nodetest.Open(t)
@@ -355,4 +342,41 @@ func TestAnApplyOfAnOldDiffIsRefused(t *testing.T) {
 	p, err := n.Declares.Apply(t.Context(), "owner", "northlight", in, nobody)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"done set coldchain/readings", "done create coldchain/alarms"}, what(p))
+}
+
+// What others create meanwhile, such as what an apply that was cut off had begun, is
+// as good as created when it is as declared, and else a failure.
+func TestWhatIsCreatedMeanwhileIsDoneWhenItIsAsDeclared(t *testing.T) {
+	n := nodetest.Open(t)
+	for retain, wanted := range map[string]string{"2d": "", "3d": "exists already"} {
+		space := "other-" + retain
+		in := form.Declare{Things: []form.Thing{thing("space", space, nil), thing("topic", space+"/readings", map[string]any{"retain": "2d"})}}
+		p, err := n.Declares.Apply(t.Context(), "owner", "northlight", in, func(c form.DeclareChange) error {
+			if c.Kind == "space" {
+				n.Channel(setting.Topic, space+"/readings", settings(t, map[string]any{"retain": retain}))
+			}
+			return nil
+		})
+		if wanted == "" {
+			require.NoError(t, err)
+			assert.True(t, p.Done)
+			continue
+		}
+		require.ErrorContains(t, err, wanted)
+		assert.Equal(t, []string{"done create " + space, "failed create " + space + "/readings"}, what(p))
+	}
+}
+
+// settings is a change as it comes over the network.
+func settings(t *testing.T, values map[string]any) setting.Change {
+	t.Helper()
+	raw := map[string]json.RawMessage{}
+	for name, value := range values {
+		b, err := json.Marshal(value)
+		require.NoError(t, err)
+		raw[name] = b
+	}
+	change, err := setting.Channels.Read(raw)
+	require.NoError(t, err)
+	return change
 }

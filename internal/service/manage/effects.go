@@ -42,7 +42,7 @@ func (mg *Manage) previewSet(ctx context.Context, t *part.Channel, old, changed 
 	if p.After["hold"] != nil {
 		for _, name := range changed.Hold {
 			if mg.catalog.View().Groups[t.ID][name] == nil {
-				p.Effects = append(p.Effects, fmt.Sprintf("there is no group %s yet: it counts from when it is made", name))
+				p.Effects = append(p.Effects, fmt.Sprintf("there is no group %s yet: it counts from when it is created", name))
 			}
 		}
 	}

@@ -791,7 +791,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** How the offsets were moved by hand, newest first */
+        /** The seeks of the group, newest first */
         get: operations["listSeeks"];
         put?: never;
         /** Move the offsets, all or none, or undo the last seek */
