@@ -65,8 +65,8 @@ func TestTheConsoleOfACluster(t *testing.T) {
 	p.accessible("replicas")
 	c.Nodes[1].Kill()
 	p.says("replicas missing")
-	p.says("lost")
-	p.wait(`document.querySelectorAll("[aria-label*='node-b: lost']").length === 6`)
+	p.says("away")
+	p.wait(`document.querySelectorAll("[aria-label*='node-b: away']").length === 6`)
 	p.says("lacking replicas: ")
 	p.accessible("replicas with a node away")
 	for i := range 40 {

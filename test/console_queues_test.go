@@ -97,21 +97,21 @@ func TestTheConsoleOfQueues(t *testing.T) {
 	}
 	p.accessible("a trace")
 
-	// Discard the other cause, and take it back.
+	// Discard the other cause, and undo that.
 	p.open("/dead/coldchain/inspections")
 	p.click("Discard")
 	p.says("it can be brought back")
 	p.fill("Why", "a drill")
 	p.accessible("a discard before it is done")
 	p.click("Discard 25")
-	p.click("Take back")
+	p.click("Undo")
 	require.Eventually(t, func() bool { return statesOf(t, n, a).Dead == 25 }, 5*time.Second, 50*time.Millisecond)
 	n.Must("dead", a.String(), "-discard", "-why", "a drill", "-yes")
 	p.open("/dead/coldchain/inspections?show=discarded")
-	p.says("Take all back")
+	p.says("Undo all")
 	p.accessible("what was discarded")
-	p.click("Take all back")
-	p.click("Bring back 25")
+	p.click("Undo all")
+	p.click("Undo 25")
 	require.Eventually(t, func() bool { return statesOf(t, n, a).Dead == 25 }, 5*time.Second, 50*time.Millisecond)
 
 	// A stretch of a topic is sent to the queue.

@@ -154,7 +154,7 @@ func TestRecordsThatGoBackBelowARunningNodeAreNoticed(t *testing.T) {
 		require.NoError(t, err)
 	}
 	require.Eventually(t, func() bool { return n.Ask("GET", "/api/v1/channels/coldchain/readings", "").Status == 404 }, 10*time.Second, 50*time.Millisecond, "the node follows")
-	assert.Contains(t, n.Log(), "the records went back")
+	assert.Contains(t, n.Log(), "the catalog went back")
 	logs, _ := trees(t, n)
 	assert.Len(t, logs, 1, "nothing is deleted")
 	require.Zero(t, n.Stop())

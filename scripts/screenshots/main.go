@@ -43,8 +43,7 @@ var pages = []page{
 	{name: "drift", path: "/drift"},
 	{name: "groups", path: "/groups"},
 	{name: "group", path: "/groups/coldchain/readings/compliance"},
-	{name: "group-seek", path: "/groups/coldchain/readings/dashboards", do: `[...document.querySelectorAll("button")].find(b => b.textContent.trim() === "Seek").click();
-		setTimeout(() => [...document.querySelectorAll("button")].find(b => b.textContent.includes("Show what it does")).click(), 300)`},
+	{name: "group-seek", path: "/groups/coldchain/readings/dashboards", do: seek, settle: 5 * time.Second},
 	{name: "queue", path: "/channels/coldchain/inspections"},
 	{name: "dead", path: "/dead/coldchain/inspections"},
 	{name: "dead-mend-dark", path: "/dead/coldchain/inspections", dark: true, do: mend},
@@ -58,6 +57,17 @@ type command struct {
 	name, line string
 	away       bool
 }
+
+// seek asks what a seek would do.
+const seek = `(async () => {
+	for (const text of ["Seek", "Show what it does"])
+		for (let i = 0; i < 30; i++) {
+			const button = [...document.querySelectorAll("button")].find((b) => b.textContent.trim() === text);
+			button?.click();
+			if (button) break;
+			await new Promise((resolve) => setTimeout(resolve, 100));
+		}
+})()`
 
 // mend opens the dialog with an edit of the first cause.
 const mend = `
@@ -111,6 +121,11 @@ func main() {
 
 func run(server, token, out, only, kill string) error {
 	if err := os.MkdirAll(out, 0o755); err != nil {
+		return err
+	}
+	// A command may go to a directory of its own.
+	out, err := filepath.Abs(out)
+	if err != nil {
 		return err
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)

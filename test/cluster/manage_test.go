@@ -60,7 +60,7 @@ func TestWhatIfMovesAndJobs(t *testing.T) {
 	n.Topic("coldchain/single", 2, client.Settings{"replicas": 1})
 	c.WaitInStep(10 * time.Second)
 
-	assert.Contains(t, n.Must("new", "topic", "coldchain/lids"), "each on 3 nodes", "the default is said")
+	assert.Contains(t, n.Must("new", "topic", "coldchain/lids"), "1 partition on 3 nodes", "the default is said")
 	assert.Contains(t, n.Must("new", "topic", "coldchain/pairs", "-replicas", "2"), "both are needed for writing")
 	_, errOut, code := n.Ferry("", "new", "topic", "coldchain/many", "-replicas", "5")
 	assert.Equal(t, 1, code)

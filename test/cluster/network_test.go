@@ -125,7 +125,7 @@ func TestWithoutAMajority(t *testing.T) {
 	assert.Less(t, time.Since(began), 200*time.Millisecond, "at once")
 	assert.Equal(t, http.StatusServiceUnavailable, answer.Status)
 	assert.Contains(t, answer.Body, "fewer than half of the replicas answer")
-	assert.Contains(t, answer.Body, "no majority")
+	assert.Contains(t, answer.Body, "problem:no-majority")
 	assert.Equal(t, http.StatusServiceUnavailable, n.Ask("GET", messages, "").Status)
 	out := n.Must("browse", topic.String(), "-any-replica", "-json")
 	assert.Equal(t, 20, len(slices.Collect(lines(out))))

@@ -166,7 +166,7 @@ func (s *Server) ready(c *gin.Context) {
 	count, states := 0, []string{}
 	for _, state := range slices.Sorted(maps.Keys(refusing)) {
 		count += len(refusing[state])
-		states = append(states, fmt.Sprintf("%d %s", len(refusing[state]), state))
+		states = append(states, fmt.Sprintf("%d %s", len(refusing[state]), words.Of(state)))
 	}
 	p.Detail = fmt.Sprintf("%d of the %s that this node leads take nothing: %s", count, words.Many(leads, "partition"), strings.Join(states, ", "))
 	// Names of channels are for those who may get in.

@@ -2584,7 +2584,7 @@ export interface components {
             /** @enum {string} */
             kind: "nodes" | "space" | "topic" | "queue" | "group";
             address: string;
-            settings: Record<string, never>;
+            settings: components["schemas"]["Settings"];
             /** @description Of a group: where it starts when it is created */
             from?: string;
         };
@@ -2602,8 +2602,14 @@ export interface components {
             op: "create" | "set" | "remove";
             kind: string;
             address: string;
-            before?: Record<string, never>;
-            after?: Record<string, never>;
+            /** @description Of what differs */
+            before?: {
+                [key: string]: unknown;
+            };
+            /** @description Settings by their names */
+            after?: {
+                [key: string]: unknown;
+            };
             from?: string;
             effects: string[];
             /** @description It loses something, brings a loss nearer, or moves replicas, keys or leaders */
@@ -3652,7 +3658,9 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/schema+json": Record<string, never>;
+                    "application/schema+json": {
+                        [key: string]: unknown;
+                    };
                 };
             };
             default: components["responses"]["Problem"];

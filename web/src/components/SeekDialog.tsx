@@ -163,8 +163,9 @@ export function SeekDialog({ group, undo, onClose }: { group: Group; undo: boole
             {preview.members > 0 && (
               <label className="flex items-center gap-2">
                 <input type="checkbox" checked={running} onChange={(e) => setRunning(e.target.checked)} />
-                while its {preview.members} live {preview.members === 1 ? "member reads: it is" : "members read: they are"} told
-                and go on from there
+                while its {preview.members} live{" "}
+                {preview.members === 1 ? "member reads: it is told and goes on" : "members read: they are told and go on"} from
+                there
               </label>
             )}
           </div>
@@ -180,7 +181,7 @@ export function SeekDialog({ group, undo, onClose }: { group: Group; undo: boole
             </button>
           ) : (
             <button className="button" data-main disabled={preview.members > 0 && !running}>
-              {undo ? "Undo it" : "Seek"}
+              {undo ? "Undo it" : "Set the offsets"}
             </button>
           )}
         </div>

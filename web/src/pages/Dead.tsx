@@ -205,7 +205,7 @@ export function DeadPage() {
             <div className="mb-2">
               {discarded ? (
                 <button className="button" data-main disabled={items.length === 0} onClick={() => setDoing({ what: "undo" })}>
-                  Take all back
+                  Undo all
                 </button>
               ) : (
                 <DeadActions act={(what) => setDoing({ what })} />
