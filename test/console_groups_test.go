@@ -44,7 +44,7 @@ func TestTheConsoleOfGroups(t *testing.T) {
 	p.click("coldchain/readings@compliance")
 	p.says("reader-1")
 	p.says("keeping up")
-	p.says("Its offsets were never moved by hand.")
+	p.says("Its offsets were never set by hand.")
 	p.accessible("a group")
 	p.click("Seek")
 	require.NoError(t, p.Run(`const s = document.querySelector("[role=dialog] select"); Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, "offset"); s.dispatchEvent(new Event("change", {bubbles: true}))`))

@@ -72,6 +72,8 @@ func TestConfigurationIsDeclaredAndDriftIsSetBack(t *testing.T) {
 	p.open("/channels/coldchain/readings?tab=settings")
 	p.says("Declaration northlight 7f3a has set")
 	p.accessible("settings that are declared")
+	p.open("/groups/coldchain/readings/forecast")
+	p.says("Declaration northlight 7f3a has set nothing of it but that it is")
 	p.everywhere("coldchain/readings", "/drift")
 	p.click("Take into the file")
 	p.says("retain: 2d  # 1m to 36500d")

@@ -278,6 +278,7 @@ func TestWhoDeclaredItAndWhatDriftedSince(t *testing.T) {
 	assert.Equal(t, []string{"northlight", "7f3a"}, []string{of.Declaration, of.Revision})
 	assert.Equal(t, []string{"labels", "retain"}, of.Settings)
 	assert.Nil(t, n.Declares.Of(t.Context(), "coldchain"), "nobody has declared the space")
+	assert.Equal(t, []string{}, n.Declares.Of(t.Context(), "coldchain/alarms").Settings, "it is declared, and none of its settings")
 
 	a, err := address.ParseChannel("coldchain/readings")
 	require.NoError(t, err)

@@ -93,5 +93,7 @@ func (d *Declares) Of(ctx context.Context, at string) *form.Declaration {
 	if json.Unmarshal(m.Settings, &settings) != nil {
 		return nil
 	}
-	return &form.Declaration{Declaration: m.Declaration, Revision: m.Revision, At: m.At.UTC(), Settings: slices.Sorted(maps.Keys(settings))}
+	out := &form.Declaration{Declaration: m.Declaration, Revision: m.Revision, At: m.At.UTC(), Settings: slices.AppendSeq([]string{}, maps.Keys(settings))}
+	slices.Sort(out.Settings)
+	return out
 }
