@@ -73,7 +73,7 @@ func TestConfigurationIsDeclaredAndDriftIsSetBack(t *testing.T) {
 	p.says("Declaration northlight 7f3a has set")
 	p.accessible("settings that are declared")
 	p.open("/groups/coldchain/readings/forecast")
-	p.says("Declaration northlight 7f3a has set nothing of it but that it is")
+	p.says("Declaration northlight 7f3a has it, with no setting")
 	p.everywhere("coldchain/readings", "/drift")
 	p.click("Take into the file")
 	p.says("retain: 2d  # 1m to 36500d")

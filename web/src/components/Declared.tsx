@@ -9,8 +9,9 @@ export function Declared({ of }: { of: Declaration | undefined }) {
     <section>
       <h2>Declared</h2>
       <p className="text-soft">
-        Declaration {`${of.declaration} ${of.revision}`.trim()} has set {of.settings.join(", ") || "nothing of it but that it is"}
-        , {clock(of.at, false)}. A change by hand is shown as{" "}
+        Declaration {`${of.declaration} ${of.revision}`.trim()}{" "}
+        {of.settings.length > 0 ? `has set ${of.settings.join(", ")}` : "has it, with no setting"}, {clock(of.at, false)}. A
+        change by hand is shown as{" "}
         <Link to="/drift" className="underline">
           drift
         </Link>
