@@ -1,10 +1,8 @@
 package client
 
 import (
-	"bufio"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -42,21 +40,17 @@ func (c *Client) ApplyDeclaration(ctx context.Context, name string, d Declare, t
 		return nil, err
 	}
 	defer response.Body.Close()
-	lines := bufio.NewReader(response.Body)
+	lines := json.NewDecoder(response.Body)
 	for {
-		line, err := lines.ReadBytes('\n')
-		if err != nil {
-			return nil, fmt.Errorf("the apply broke off, and what it had begun may be done or not: apply it again, which does what is left: %w", err)
-		}
 		var e form.DeclareEvent
-		if err := json.Unmarshal(line, &e); err != nil {
-			return nil, err
+		if err := lines.Decode(&e); err != nil {
+			return nil, fmt.Errorf("the apply broke off, and what it had begun may be done or not: apply it again, which does what is left: %w", err)
 		}
 		switch {
 		case e.Change != nil:
 			told(*e.Change)
-		case e.Plan != nil && e.Problem != "":
-			return e.Plan, errors.New(e.Problem)
+		case e.Plan != nil && e.Problem != nil:
+			return e.Plan, e.Problem
 		case e.Plan != nil:
 			return e.Plan, nil
 		}

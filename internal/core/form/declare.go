@@ -46,7 +46,7 @@ type DeclarePlan struct {
 type DeclareEvent struct {
 	Change  *DeclareChange `json:"change,omitempty"`
 	Plan    *DeclarePlan   `json:"plan,omitempty"`
-	Problem string         `json:"problem,omitempty"`
+	Problem *Problem       `json:"problem,omitempty"`
 }
 
 // Declaration says which declaration has set a thing.

@@ -1,18 +1,13 @@
 package api
 
 import (
-	"encoding/json"
-	"errors"
-	"fmt"
 	"net/http"
-	"time"
 
 	"github.com/gin-gonic/gin"
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/declare"
 	"steadyferry/internal/core/form"
-	"steadyferry/internal/core/problem"
 	"steadyferry/internal/door/gate"
 )
 
@@ -58,41 +53,23 @@ func (s *Server) applyDeclaration(c *gin.Context) {
 		}
 		return
 	}
-	told := false
-	lines := json.NewEncoder(c.Writer)
-	tell := func(v any) error {
-		// It goes on for as long as changes are made.
-		http.NewResponseController(c.Writer).SetWriteDeadline(time.Now().Add(gate.WriteTimeout))
-		if !told {
-			told = true
-			c.Header("Content-Type", form.NDJSONType)
-			c.Status(http.StatusOK)
+	w := s.NewLineWriter(c, form.NDJSONType, gate.WriteTimeout)
+	tell := func(e form.DeclareEvent) error {
+		if err := w.Write(e, 0); err != nil {
+			return err
 		}
-		err := lines.Encode(v)
-		c.Writer.Flush()
-		return err
+		return w.Flush()
 	}
 	p, err := s.Node.Declares.Apply(c, gate.Who(c), name, in, func(change form.DeclareChange) error { return tell(form.DeclareEvent{Change: &change}) })
 	if p == nil {
-		if err == nil {
-			err = errors.New("there is no plan")
-		}
 		gate.Refuse(c, err)
 		return
 	}
 	end := form.DeclareEvent{Plan: p}
 	if err != nil {
-		end.Problem = problemText(err)
+		end.Problem = gate.ProblemOf(err)
 	}
 	_ = tell(end) // whoever asked may have gone
-}
-
-func problemText(err error) string {
-	var p *problem.Problem
-	if errors.As(err, &p) {
-		return p.Error()
-	}
-	return fmt.Sprint(err)
 }
 
 // listDrift tells what is another way than declarations have it.

@@ -2627,7 +2627,7 @@ export interface components {
         DeclareEvent: {
             change?: components["schemas"]["DeclareChange"];
             plan?: components["schemas"]["DeclarePlan"];
-            problem?: string;
+            problem?: components["schemas"]["Problem"];
         };
         Declaration: {
             declaration: string;
