@@ -38,11 +38,14 @@ type Declares struct {
 	cluster *cluster.Cluster
 	manage  *manage.Manage
 	groups  *groups.Groups
+	kinds   map[string]kind
 }
 
 // New returns the service.
 func New(parts *part.Registry, records *catalog.Catalog, cl *cluster.Cluster, mg *manage.Manage, gs *groups.Groups) *Declares {
-	return &Declares{parts: parts, catalog: records, cluster: cl, manage: mg, groups: gs}
+	d := &Declares{parts: parts, catalog: records, cluster: cl, manage: mg, groups: gs}
+	d.kinds = d.allKinds()
+	return d
 }
 
 // MaxThings is how many things one declaration has.
@@ -75,7 +78,7 @@ func (d *Declares) There(want func(space string) bool) []declare.Thing {
 }
 
 // read checks what is declared, and returns it with settings as tables show them.
-func read(in []form.Thing) ([]declare.Thing, error) {
+func (d *Declares) read(in []form.Thing) ([]declare.Thing, error) {
 	if len(in) > MaxThings {
 		return nil, problem.New(problem.TooLarge, "%s are declared", words.Many(len(in), "thing")).Field("things").Allowed(fmt.Sprintf("up to %d in one declaration", MaxThings))
 	}
@@ -86,7 +89,7 @@ func read(in []form.Thing) ([]declare.Thing, error) {
 		if k == nil {
 			return nil, problem.New(problem.Invalid, "%s is a %q", t.Address, t.Kind).Field("things").Allowed("nodes, space, topic, queue, group")
 		}
-		if err := checkAddress(t); err != nil {
+		if err := d.checkAddress(t); err != nil {
 			return nil, err
 		}
 		if seen[t.Address] {
@@ -102,7 +105,7 @@ func read(in []form.Thing) ([]declare.Thing, error) {
 	return things, nil
 }
 
-func checkAddress(t form.Thing) error {
+func (d *Declares) checkAddress(t form.Thing) error {
 	if t.Kind == "nodes" {
 		if t.Address != declare.Nodes {
 			return problem.New(problem.Invalid, "what is set on all nodes has the address %q", t.Address).Field("things").Allowed(declare.Nodes)
@@ -113,7 +116,7 @@ func checkAddress(t form.Thing) error {
 	if err != nil {
 		return err
 	}
-	want := map[string]address.Kind{"space": address.KindSpace, "topic": address.KindChannel, "queue": address.KindChannel, "group": address.KindGroup}[t.Kind]
+	want := d.kinds[t.Kind].address
 	if a.Kind() != want || a.Dead {
 		return problem.New(problem.Invalid, "%s is the address of a %s, and declared as a %s", t.Address, a.Kind(), t.Kind).Field("things")
 	}
@@ -130,7 +133,7 @@ func (d *Declares) plan(ctx context.Context, who, name string, in form.Declare) 
 	if err := address.CheckName(name); err != nil {
 		return nil, nil, problem.New(problem.Invalid, "the declaration: %v", err).Field("declaration").Allowed("names of 1 to 100 of a-z 0-9 . _ - that start with a letter or a digit")
 	}
-	things, err := read(in.Things)
+	things, err := d.read(in.Things)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -167,89 +170,18 @@ func (d *Declares) plan(ctx context.Context, who, name string, in form.Declare) 
 
 // foresee adds to a change what it means, or returns why it cannot be made.
 func (d *Declares) foresee(ctx context.Context, who, name string, c *form.DeclareChange, created map[string]bool) error {
-	switch c.Op {
-	case declare.Create:
-		return d.foreseeNew(c, created)
-	case declare.Remove:
-		return d.foreseeRemoval(ctx, who, c)
-	}
-	p, err := d.set(catalog.WithDeclaration(ctx, name), who, c, true)
-	if err == nil {
-		c.Effects, c.Careful = p.Effects, p.Careful
-	}
-	return err
-}
-
-func (d *Declares) foreseeNew(c *form.DeclareChange, created map[string]bool) error {
 	at, err := address.Parse(c.Address)
 	if err != nil {
 		return err
 	}
-	view := d.catalog.View()
-	switch c.Kind {
-	case "topic", "queue":
-		if view.Spaces[at.Space] == nil && !created[at.Space] {
-			return problem.New(problem.NotFound, "there is no space %s, and none is declared", at.Space)
-		}
-		if other := view.Channels[c.Address]; other != nil {
-			return problem.New(problem.Conflict, "%s is a %s, and declared as a %s", c.Address, other.Kind, c.Kind).Next("remove it first, or declare it under another name")
-		}
-		return d.manage.CheckNew(c.Kind, at, c.After)
-	case "group":
-		channel := at.ChannelPart().String()
-		if ch := view.Channels[channel]; (ch == nil || ch.Kind != catalog.KindTopic) && !created[channel] {
-			return problem.New(problem.NotFound, "there is no topic %s, and none is declared", channel)
-		}
-		if c.From == "" {
-			c.From = "first"
-		}
-		c.Effects = append(c.Effects, "it starts at "+c.From)
+	if c.Op == declare.Create {
+		return d.kinds[c.Kind].check(at, c, created)
 	}
-	return nil
-}
-
-func (d *Declares) foreseeRemoval(ctx context.Context, who string, c *form.DeclareChange) error {
-	c.Careful = true
-	at, err := address.Parse(c.Address)
-	if err != nil {
-		return err
-	}
-	var p *form.Preview
-	switch c.Kind {
-	case "space":
-		c.Effects = []string{"the space goes; channels of it that were removed before cannot be brought back"}
-		return nil
-	case "group":
-		p, err = d.groups.Remove(ctx, who, at, true)
-	default:
-		p, err = d.manage.RemoveChannel(ctx, who, at, true)
-	}
+	p, err := d.once(catalog.WithDeclaration(ctx, name), who, c, true)
 	if err == nil {
-		c.Effects = p.Effects
+		c.Effects, c.Careful = p.Effects, p.Careful || c.Op == declare.Remove
 	}
 	return err
-}
-
-// set changes settings, or with preview says what that would do.
-func (d *Declares) set(ctx context.Context, who string, c *form.DeclareChange, preview bool) (*form.Preview, error) {
-	settings, err := declare.Named(c.Kind).Change(c.After, c.Before)
-	if err != nil {
-		return nil, err
-	}
-	if c.Kind == "nodes" {
-		return d.cluster.Set(ctx, who, settings, preview)
-	}
-	at, err := address.Parse(c.Address)
-	if err != nil {
-		return nil, err
-	}
-	switch c.Kind {
-	case "space":
-		return d.manage.SetSpace(ctx, who, c.Address, settings, preview)
-	case "group":
-		return d.groups.Set(ctx, who, at, settings, preview)
-	}
-	return d.manage.SetChannel(ctx, who, at, settings, nil, preview)
 }
 
 // leaderTime is how long a change waits for a leader: a partition that was just
@@ -259,7 +191,7 @@ const leaderTime = 20 * time.Second
 // do makes one change. What an apply that was cut off has made after all is made.
 func (d *Declares) do(ctx context.Context, who string, c *form.DeclareChange) error {
 	for end := time.Now().Add(leaderTime); ; {
-		err := d.once(ctx, who, c)
+		_, err := d.once(ctx, who, c, false)
 		var p *problem.Problem
 		switch {
 		case !errors.As(err, &p):
@@ -284,43 +216,24 @@ func (d *Declares) isAlready(ctx context.Context, c *form.DeclareChange) bool {
 	return len(declare.Compare([]declare.Thing{t}, there, false)) == 0
 }
 
-func (d *Declares) once(ctx context.Context, who string, c *form.DeclareChange) error {
-	if c.Op == declare.Set {
-		_, err := d.set(ctx, who, c, false)
-		return err
-	}
+// once makes one change, or with preview says what a change of what is there does.
+func (d *Declares) once(ctx context.Context, who string, c *form.DeclareChange, preview bool) (*form.Preview, error) {
 	at, err := address.Parse(c.Address)
 	if err != nil {
-		return err
+		return nil, err
 	}
+	k := d.kinds[c.Kind]
 	if c.Op == declare.Remove {
-		switch c.Kind {
-		case "space":
-			return d.manage.RemoveSpace(ctx, who, c.Address)
-		case "group":
-			_, err = d.groups.Remove(ctx, who, at, false)
-		default:
-			_, err = d.manage.RemoveChannel(ctx, who, at, false)
-		}
-		return err
+		return k.remove(ctx, who, at, preview)
 	}
-	settings, err := declare.Named(c.Kind).Change(c.After, nil)
+	settings, err := declare.Named(c.Kind).Change(c.After, c.Before)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	switch c.Kind {
-	case "space":
-		return d.manage.NewSpace(ctx, who, c.Address, settings)
-	case "group":
-		from, err := address.ParsePosition(c.From)
-		if err != nil {
-			return err
-		}
-		_, err = d.groups.New(ctx, who, at, from, settings)
-		return err
+	if c.Op == declare.Set {
+		return k.set(ctx, who, at, settings, preview)
 	}
-	_, err = d.manage.NewChannel(ctx, who, c.Kind, at, settings)
-	return err
+	return nil, k.create(ctx, who, at, c, settings)
 }
 
 // atOnce is how many channels are made at once.

@@ -1,0 +1,96 @@
+package declares
+
+import (
+	"context"
+
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/form"
+	"steadyferry/internal/core/problem"
+	"steadyferry/internal/core/setting"
+	"steadyferry/internal/engine/catalog"
+)
+
+// kind is how things of a kind are made, set and removed: another kind is another
+// entry of allKinds.
+type kind struct {
+	address address.Kind
+	// check says why one cannot be created, or adds what that means; created are
+	// the addresses of those that are created before it.
+	check  func(at address.Address, c *form.DeclareChange, created map[string]bool) error
+	create func(ctx context.Context, who string, at address.Address, c *form.DeclareChange, settings setting.Change) error
+	set    func(ctx context.Context, who string, at address.Address, settings setting.Change, preview bool) (*form.Preview, error)
+	remove func(ctx context.Context, who string, at address.Address, preview bool) (*form.Preview, error)
+}
+
+func (d *Declares) allKinds() map[string]kind {
+	return map[string]kind{
+		// What is set on all nodes is always there: its address reads as that of a space.
+		"nodes": {address: address.KindSpace,
+			set: func(ctx context.Context, who string, _ address.Address, settings setting.Change, preview bool) (*form.Preview, error) {
+				return d.cluster.Set(ctx, who, settings, preview)
+			}},
+		"space": {address: address.KindSpace,
+			check: func(address.Address, *form.DeclareChange, map[string]bool) error { return nil },
+			create: func(ctx context.Context, who string, at address.Address, _ *form.DeclareChange, settings setting.Change) error {
+				return d.manage.NewSpace(ctx, who, at.Space, settings)
+			},
+			set: func(ctx context.Context, who string, at address.Address, settings setting.Change, preview bool) (*form.Preview, error) {
+				return d.manage.SetSpace(ctx, who, at.Space, settings, preview)
+			},
+			remove: func(ctx context.Context, who string, at address.Address, preview bool) (*form.Preview, error) {
+				if !preview {
+					return nil, d.manage.RemoveSpace(ctx, who, at.Space)
+				}
+				return &form.Preview{Effects: []string{"the space goes; channels of it that were removed before cannot be brought back"}}, nil
+			}},
+		"topic": d.channelKind(setting.Topic),
+		"queue": d.channelKind(setting.Queue),
+		"group": {address: address.KindGroup,
+			check: d.checkGroup,
+			create: func(ctx context.Context, who string, at address.Address, c *form.DeclareChange, settings setting.Change) error {
+				from, err := address.ParsePosition(c.From)
+				if err == nil {
+					_, err = d.groups.New(ctx, who, at, from, settings)
+				}
+				return err
+			},
+			set:    d.groups.Set,
+			remove: d.groups.Remove},
+	}
+}
+
+func (d *Declares) channelKind(name string) kind {
+	return kind{address: address.KindChannel,
+		check: d.checkChannel,
+		create: func(ctx context.Context, who string, at address.Address, _ *form.DeclareChange, settings setting.Change) error {
+			_, err := d.manage.NewChannel(ctx, who, name, at, settings)
+			return err
+		},
+		set: func(ctx context.Context, who string, at address.Address, settings setting.Change, preview bool) (*form.Preview, error) {
+			return d.manage.SetChannel(ctx, who, at, settings, nil, preview)
+		},
+		remove: d.manage.RemoveChannel}
+}
+
+func (d *Declares) checkChannel(at address.Address, c *form.DeclareChange, created map[string]bool) error {
+	view := d.catalog.View()
+	if view.Spaces[at.Space] == nil && !created[at.Space] {
+		return problem.New(problem.NotFound, "there is no space %s, and none is declared", at.Space)
+	}
+	if other := view.Channels[c.Address]; other != nil {
+		return problem.New(problem.Conflict, "%s is a %s, and declared as a %s", c.Address, other.Kind, c.Kind).Next("remove it first, or declare it under another name")
+	}
+	return d.manage.CheckNew(c.Kind, at, c.After)
+}
+
+func (d *Declares) checkGroup(at address.Address, c *form.DeclareChange, created map[string]bool) error {
+	channel := at.ChannelPart().String()
+	if ch := d.catalog.View().Channels[channel]; (ch == nil || ch.Kind != catalog.KindTopic) && !created[channel] {
+		return problem.New(problem.NotFound, "there is no topic %s, and none is declared", channel)
+	}
+	if c.From == "" {
+		c.From = "first"
+	}
+	c.Effects = append(c.Effects, "it starts at "+c.From)
+	return nil
+}
