@@ -11,6 +11,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -87,7 +89,7 @@ func (d *Declares) read(in []form.Thing) ([]declare.Thing, error) {
 	for i, t := range in {
 		k := declare.Named(t.Kind)
 		if k == nil {
-			return nil, problem.New(problem.Invalid, "%s is a %q", t.Address, t.Kind).Field("things").Allowed("nodes, space, topic, queue, group")
+			return nil, problem.New(problem.Invalid, "%s is a %q", t.Address, t.Kind).Field("things").Allowed(strings.Join(slices.Sorted(maps.Keys(d.kinds)), ", "))
 		}
 		if err := d.checkAddress(t); err != nil {
 			return nil, err

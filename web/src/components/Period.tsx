@@ -88,28 +88,8 @@ export function PeriodInput({ from, to, groups, onDone }: Period & { groups: str
                 if (first && last) choose(days(first, last));
               }}
             >
-              <label>
-                <span className="label">First day</span>
-                <input
-                  type="date"
-                  className="field"
-                  required
-                  value={first}
-                  max={last}
-                  onChange={(e) => setFirst(e.target.value)}
-                />
-              </label>
-              <label>
-                <span className="label">Last day</span>
-                <input
-                  type="date"
-                  className="field"
-                  required
-                  value={last}
-                  min={first}
-                  onChange={(e) => setLast(e.target.value)}
-                />
-              </label>
+              <Day label="First day" value={first} max={last} onChange={setFirst} />
+              <Day label="Last day" value={last} min={first} onChange={setLast} />
               <button className="button col-span-2 justify-center" data-main>
                 These days
               </button>
@@ -118,5 +98,18 @@ export function PeriodInput({ from, to, groups, onDone }: Period & { groups: str
         </Popover.Portal>
       </Popover.Root>
     </>
+  );
+}
+
+function Day({
+  label,
+  onChange,
+  ...more
+}: { label: string; onChange: (day: string) => void } & Pick<React.ComponentProps<"input">, "value" | "min" | "max">) {
+  return (
+    <label>
+      <span className="label">{label}</span>
+      <input type="date" className="field" required {...more} onChange={(e) => onChange(e.target.value)} />
+    </label>
   );
 }
