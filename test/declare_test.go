@@ -48,6 +48,9 @@ func TestConfigurationIsDeclaredAndDriftIsSetBack(t *testing.T) {
 	says(0, "declaration northlight is right: 5 things", "check", dir)
 	says(0, "nothing differs from declaration northlight", "diff", dir)
 
+	says(1, "nothing matches nothing/here; ferry list shows what there is", "declare", "nothing/here")
+	says(2, "there is no directory "+dir+"-2; ferry declare -to "+dir+"-2 writes one", "check", dir+"-2")
+
 	file := filepath.Join(dir, "coldchain.yaml")
 	edit(t, file, "retain: 3d ", "retain: 1h ")
 	edit(t, file, "queues:\n", "queues:\n  alarms:\n    lease: 20s\n")

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"io/fs"
 	"maps"
 	"net/http"
 	"net/url"
@@ -42,6 +43,9 @@ var declareVerb = verb{
 			things, err := c.things(pattern)
 			if err != nil {
 				return err
+			}
+			if len(things) == 0 {
+				return &client.Problem{Detail: "nothing matches " + pattern, Next: "ferry list shows what there is"}
 			}
 			if *as == "asyncapi" {
 				return c.writeAsyncAPI(*to, things)
@@ -145,6 +149,9 @@ type directory string
 
 func (d directory) List() ([]string, error) {
 	entries, err := os.ReadDir(string(d))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("there is no directory %s; ferry declare -to %s writes one", string(d), string(d))
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -1,6 +1,7 @@
 package setting
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -27,6 +28,16 @@ type Form struct {
 
 func wrong(name, allowed, format string, args ...any) error {
 	return problem.New(problem.Invalid, format, args...).Field(name).Allowed(allowed)
+}
+
+// unreadable says that a text is no value at all: in one sentence both how values
+// are written and which are allowed.
+func unreadable(name, allowed string, err error) error {
+	var bad *address.Error
+	if !errors.As(err, &bad) {
+		return wrong(name, allowed, "%s: %v", name, err)
+	}
+	return wrong(name, fmt.Sprintf("%s; written as %s", allowed, bad.Allowed), "%s is %q: %s", name, bad.Text, bad.Problem)
 }
 
 func same(value any) any { return value }
@@ -82,7 +93,7 @@ func Size(least, most int64) Form {
 	f.Parse = func(name, text string) (any, error) {
 		n, err := address.ParseSize(text)
 		if err != nil {
-			return nil, wrong(name, f.Allowed, "%s: %v", name, err)
+			return nil, unreadable(name, f.Allowed, err)
 		}
 		return check(name, n)
 	}
@@ -102,7 +113,7 @@ func Duration(least, most time.Duration, zero string) Form {
 	f.Parse = func(name, text string) (any, error) {
 		d, err := address.ParseDuration(text)
 		if err != nil {
-			return nil, wrong(name, f.Allowed, "%s: %v", name, err)
+			return nil, unreadable(name, f.Allowed, err)
 		}
 		if (d < least || d > most) && (zero == "" || d != 0) {
 			return nil, wrong(name, f.Allowed, "%s is %s", name, address.FormatDuration(d))
@@ -219,7 +230,7 @@ func Names(most int) Form {
 		}
 		for _, one := range all {
 			if err := address.CheckName(one); err != nil {
-				return nil, wrong(name, f.Allowed, "%s: %v", name, err)
+				return nil, unreadable(name, f.Allowed, err)
 			}
 		}
 		return all, nil
