@@ -476,8 +476,8 @@ func forGood(err error) bool {
 
 // name is what the group's own queue knows this member by.
 func (r *GroupReader) name() string {
-	if r.options.Label != "" {
-		return r.options.Label
+	if r.options.Member != "" {
+		return r.options.Member
 	}
-	return r.member.Share().Member
+	return r.member.Share().MemberID
 }

@@ -46,7 +46,7 @@ func (c *Client) Join(ctx context.Context, a address.Address, j JoinGroup) (*Mem
 }
 
 func (m *Member) path(what string) string {
-	return GroupPath(m.address) + "/members/" + url.PathEscape(m.Share().Member) + what
+	return GroupPath(m.address) + "/members/" + url.PathEscape(m.Share().MemberID) + what
 }
 
 // Beat tells that the member lives and what it works on, waits for a change of

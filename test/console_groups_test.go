@@ -31,7 +31,7 @@ func TestTheConsoleOfGroups(t *testing.T) {
 	n.Must("read", "coldchain/readings@compliance", "-limit", "600", "-quiet")
 	n.Must("new", "group", "coldchain/readings@forecast", "-description", "Guesses the weather")
 	ctx := context.Background()
-	m, err := n.API.Join(ctx, group(topic, "compliance"), client.JoinGroup{Label: "reader-1", Timeout: "1m"})
+	m, err := n.API.Join(ctx, group(topic, "compliance"), client.JoinGroup{Member: "reader-1", Timeout: "1m"})
 	require.NoError(t, err)
 	p.open("/groups")
 	p.says("coldchain/readings@forecast")

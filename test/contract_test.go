@@ -123,7 +123,7 @@ func TestAnswersKeepToTheDocument(t *testing.T) {
 		{"POST", readings + "/groups/compliance/seeks", `{"undo":true}`, "application/json", ""},
 		{"POST", readings + "/groups/compliance/seeks", `{"undo":true}`, "application/json", ""},
 		{"GET", readings + "/groups/compliance/seeks", "", "", ""},
-		{"POST", readings + "/groups/compliance/members", `{"label":"one","timeout":"1m"}`, "application/json", ""},
+		{"POST", readings + "/groups/compliance/members", `{"member":"one","timeout":"1m"}`, "application/json", ""},
 		{"POST", readings + "/groups/compliance/members/{member}/beat", `{"round":0,"holds":[]}`, "application/json", ""},
 		{"POST", readings + "/groups/compliance/members/{member}/next", `{"max":2,"wait":"1s"}`, "application/json", ""},
 		{"POST", readings + "/groups/compliance/members/{member}/commit", `{"round":99,"offsets":[{"partition":0,"offset":1}]}`, "application/json", ""},
@@ -203,8 +203,8 @@ func TestAnswersKeepToTheDocument(t *testing.T) {
 		cancel()
 		response.Body.Close()
 		var joined client.Membership
-		if json.Unmarshal(body, &joined) == nil && joined.Member != "" {
-			member = joined.Member
+		if json.Unmarshal(body, &joined) == nil && joined.MemberID != "" {
+			member = joined.MemberID
 		}
 
 		lookup, err := http.NewRequest(c.method, c.path, nil)

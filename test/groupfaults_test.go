@@ -39,9 +39,9 @@ func TestManyMembersComeAndGo(t *testing.T) {
 		for _, h := range share.Partitions {
 			key := fmt.Sprintf("%d of %d", h.Partition, h.Round)
 			if had, ok := owners[key]; ok {
-				assert.Equal(t, had, share.Member, "partition %s has one owner", key)
+				assert.Equal(t, had, share.MemberID, "partition %s has one owner", key)
 			}
-			owners[key] = share.Member
+			owners[key] = share.MemberID
 		}
 	}
 	const timeout = 5 * time.Second
@@ -83,7 +83,7 @@ func TestManyMembersComeAndGo(t *testing.T) {
 		groups, err := n.API.Lag(ctx, a)
 		if err == nil && groups[0].Members > 0 {
 			for _, p := range groups[0].Partitions {
-				if p.Member != "" {
+				if p.MemberID != "" {
 					delete(without, p.Partition)
 				} else if without[p.Partition].IsZero() {
 					without[p.Partition] = time.Now()

@@ -143,7 +143,7 @@ func TestWhatMembersMayNotDo(t *testing.T) {
 	time.Sleep(1600 * time.Millisecond)
 	assert.True(t, client.Is(silent.Beat(ctx, nil, 0), "no-member"), "it did not answer in its timeout")
 
-	path := client.GroupPath(a) + "/members/" + m.Share().Member
+	path := client.GroupPath(a) + "/members/" + m.Share().MemberID
 	for body, want := range map[string]string{
 		`{"partition":0,"offset":5}`:                    "a reason is missing",
 		`{"partition":0,"offset":-1,"reason":"bad"}`:    "offset -1",
@@ -154,7 +154,7 @@ func TestWhatMembersMayNotDo(t *testing.T) {
 		assert.GreaterOrEqual(t, answer.Status, 400, body)
 		assert.Contains(t, answer.Body, want, body)
 	}
-	for _, bad := range []string{`{"timeout":"0.1s"}`, `{"timeout":"2h"}`, `{"from":"yesterday"}`, `{"label":"` + strings.Repeat("x", 200) + `"}`} {
+	for _, bad := range []string{`{"timeout":"0.1s"}`, `{"timeout":"2h"}`, `{"from":"yesterday"}`, `{"member":"` + strings.Repeat("x", 200) + `"}`} {
 		assert.Equal(t, http.StatusBadRequest, n.Ask("POST", "/api/v1"+client.GroupPath(a)+"/members", bad).Status, bad)
 	}
 	assert.Equal(t, http.StatusBadRequest, n.Ask("POST", "/api/v1"+path+"/next", `{"max":100000}`).Status)
@@ -185,7 +185,7 @@ func TestAPartitionHasOneReaderAtATime(t *testing.T) {
 		defer stop()
 		api, err := client.New(n.URL, n.Token)
 		require.NoError(t, err)
-		r, err := api.ReadGroup(mine, a, client.ReadOptions{Timeout: 2 * time.Second, MaxBytes: 8 << 10, JoinGroup: client.JoinGroup{Label: fmt.Sprint(id)}})
+		r, err := api.ReadGroup(mine, a, client.ReadOptions{Timeout: 2 * time.Second, MaxBytes: 8 << 10, JoinGroup: client.JoinGroup{Member: fmt.Sprint(id)}})
 		if err != nil {
 			return
 		}

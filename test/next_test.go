@@ -30,10 +30,10 @@ func TestNextCommitsOnlyWhatHasArrived(t *testing.T) {
 		return answer
 	}
 	var m client.Membership
-	call("/members", client.JoinGroup{Label: "one"}, &m)
+	call("/members", client.JoinGroup{Member: "one"}, &m)
 	next := func(upTo string, commit bool) (p client.Given) {
 		t.Helper()
-		call("/members/"+m.Member+"/next", client.Next{Max: 10, Wait: "5s", UpTo: upTo, Commit: commit}, &p)
+		call("/members/"+m.MemberID+"/next", client.Next{Max: 10, Wait: "5s", UpTo: upTo, Commit: commit}, &p)
 		return p
 	}
 	committed := func() int64 {
@@ -64,9 +64,9 @@ func TestNextCommitsOnlyWhatHasArrived(t *testing.T) {
 	assert.Equal(t, offsets(second), offsets(third))
 	assert.EqualValues(t, 10, committed())
 
-	refused := call("/members/"+m.Member+"/next", client.Next{Max: 1, Commit: true}, nil)
+	refused := call("/members/"+m.MemberID+"/next", client.Next{Max: 1, Commit: true}, nil)
 	assert.Equal(t, 400, refused.Status)
 	assert.Contains(t, refused.Body, "upTo is missing")
-	refused = call("/members/"+m.Member+"/next", client.Next{Max: 1, UpTo: "nonsense"}, nil)
+	refused = call("/members/"+m.MemberID+"/next", client.Next{Max: 1, UpTo: "nonsense"}, nil)
 	assert.Equal(t, 400, refused.Status)
 }

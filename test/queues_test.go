@@ -312,7 +312,7 @@ func TestDeadLettersOfAGroup(t *testing.T) {
 	fill(t, n, topic, 1, 10)
 	a := group(topic, "compliance")
 	ctx := context.Background()
-	r, err := n.API.ReadGroup(ctx, a, client.ReadOptions{JoinGroup: client.JoinGroup{From: "first", Label: "reader-1"}})
+	r, err := n.API.ReadGroup(ctx, a, client.ReadOptions{JoinGroup: client.JoinGroup{From: "first", Member: "reader-1"}})
 	require.NoError(t, err)
 	defer r.Close(ctx)
 	b, err := r.Next(ctx)

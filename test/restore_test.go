@@ -100,7 +100,7 @@ func TestRestoringOlderRecordsDeletesNoLogs(t *testing.T) {
 	assert.Contains(t, n.Must("status"), "set aside")
 	p := openConsole(t, n)
 	p.open("/nodes")
-	p.says("the records do not know these logs")
+	p.says("the catalog does not know these logs")
 	p.says("coldchain/journeys")
 	p.accessible("logs set aside")
 

@@ -274,7 +274,7 @@ func (c *call) plan(name string, in client.Declare) (*client.DeclarePlan, error)
 	return c.API.PlanDeclaration(ctx, name, in)
 }
 
-var signs = map[string]string{declare.Create: "+", declare.Set: "~", declare.Remove: "-"}
+var signs = map[string]string{declare.Create: "+", declare.Set: "~", declare.Remove: "-", declare.TakeOver: "="}
 
 func (c *call) printPlan(p *client.DeclarePlan) error {
 	for _, change := range p.Changes {
@@ -297,7 +297,11 @@ func (c *call) printPlan(p *client.DeclarePlan) error {
 	for _, change := range p.Changes {
 		count[change.Op]++
 	}
-	fmt.Fprintf(c.Out, "\n%d to create, %d to set, %d to remove\n", count[declare.Create], count[declare.Set], count[declare.Remove])
+	fmt.Fprintf(c.Out, "\n%d to create, %d to set, %d to remove", count[declare.Create], count[declare.Set], count[declare.Remove])
+	if n := count[declare.TakeOver]; n > 0 {
+		fmt.Fprintf(c.Out, ", %d to take over from another declaration", n)
+	}
+	fmt.Fprintln(c.Out)
 	return nil
 }
 

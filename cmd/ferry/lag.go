@@ -179,7 +179,7 @@ var (
 )
 
 func (c *call) lagRow(p client.PartitionLag) []string {
-	return []string{fmt.Sprintf("#%d", p.Partition), term.Count(p.Lag), shortAge(p.LagSeconds), c.MarkAs(p.State, p.Verdict), memberText(p.Member, p.Label), term.Count(p.Committed), term.Count(p.End), sinceCommit(p.CommittedAt)}
+	return []string{fmt.Sprintf("#%d", p.Partition), term.Count(p.Lag), shortAge(p.LagSeconds), c.MarkAs(p.State, p.Verdict), memberText(p.MemberID, p.Member), term.Count(p.Committed), term.Count(p.End), sinceCommit(p.CommittedAt)}
 }
 
 // sinceCommit tells how long ago a commit was.
@@ -190,14 +190,14 @@ func sinceCommit(at *time.Time) string {
 	return term.Age(at, term.Now()) + " ago"
 }
 
-func memberText(member, label string) string {
+func memberText(id, name string) string {
 	switch {
-	case member == "":
+	case id == "":
 		return "nobody"
-	case label != "":
-		return term.OneLine(label, 24)
+	case name != "":
+		return term.OneLine(name, 24)
 	}
-	return member[:min(len(member), 8)]
+	return id[:min(len(id), 8)]
 }
 
 // shortAge prints seconds to their two largest units.

@@ -160,7 +160,7 @@ func (c *call) showGroup(out io.Writer, a address.Address, history bool) error {
 	c.Table(out, append(slices.Clone(lagHeadings), "first"), rows, append(slices.Clone(lagFigures), "first")...)
 	rows = nil
 	for _, m := range g.Each {
-		rows = append(rows, []string{m.Member, m.Label, strings.Trim(fmt.Sprint(m.Partitions), "[]"), strings.Trim(fmt.Sprint(m.Leaving), "[]"), term.Age(&m.Joined, term.Now()), m.Timeout})
+		rows = append(rows, []string{m.MemberID, m.Member, strings.Trim(fmt.Sprint(m.Partitions), "[]"), strings.Trim(fmt.Sprint(m.Leaving), "[]"), term.Age(&m.Joined, term.Now()), m.Timeout})
 	}
 	if len(rows) > 0 {
 		fmt.Fprintln(out)

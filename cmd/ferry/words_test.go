@@ -33,7 +33,9 @@ func readWords(t *testing.T) (p wordsPage) {
 		}
 		cells := strings.Split(strings.Trim(line, "|"), "|")
 		if len(cells) == 3 && (section == "What is done" || section == "What is said of it") && !strings.Contains(line, "---") {
-			p.not[strings.TrimSpace(cells[0])] = strings.Split(strings.TrimSpace(cells[2]), ", ")
+			if not := strings.TrimSpace(cells[2]); not != "not" && !strings.HasSuffix(not, ", in this sense") {
+				p.not[strings.TrimSpace(cells[0])] = strings.Split(not, ", ")
+			}
 		}
 		if section == "Placeholders of flags" {
 			p.placeholders = append(p.placeholders, regexp.MustCompile(`\b[A-Z]{1,12}\b`).FindAllString(line, -1)...)
@@ -67,6 +69,35 @@ func TestFlagsSayWhatKindOfValueTheyTake(t *testing.T) {
 // unused are those of the words on the right that mean nothing else in what is
 // searched.
 var unused = regexp.MustCompile(`(?i)\b(nack|resend|reassign(ed)?|rewind|dry[- ]?run|rollback|in sync|take-back|way-?back|old-generation|waybackMs)\b`)
+
+// pageTexts are the texts of a page of the console: what stands between its elements,
+// and in what names them.
+var pageTexts = regexp.MustCompile(`>([^<>{}=;]*[A-Za-z][^<>{}=;]*)<|\b(?:label|title|placeholder|aria-label|heading|note|word|empty|what)[=:]\s*\{?["'` + "`" + `]([^"` + "`" + `\n]*)["'` + "`" + `]`)
+
+// The console's labels use none of the words that the page says are not used.
+func TestTheConsoleSaysTheSameWords(t *testing.T) {
+	var not []string
+	for _, words := range readWords(t).not {
+		not = append(not, words...)
+	}
+	require.Greater(t, len(not), 20)
+	unused := regexp.MustCompile(`(?i)\b(` + strings.Join(not, "|") + `)\b`)
+	checked := 0
+	for _, pattern := range []string{"pages", "components"} {
+		files, err := filepath.Glob("../../web/src/" + pattern + "/*.tsx")
+		require.NoError(t, err)
+		for _, file := range files {
+			b, err := os.ReadFile(file)
+			require.NoError(t, err)
+			for _, found := range pageTexts.FindAllStringSubmatch(string(b), -1) {
+				checked++
+				text := strings.ReplaceAll(found[1]+found[2], "make demo", "")
+				assert.Empty(t, unused.FindString(text), "%s: %q", file, strings.TrimSpace(text))
+			}
+		}
+	}
+	assert.Greater(t, checked, 400, "the labels are found")
+}
 
 // Neither the document of the API nor the flags, texts and pages use another
 // word for what has one.

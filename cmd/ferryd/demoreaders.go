@@ -60,7 +60,7 @@ func waves() func(ctx context.Context, count int) {
 // so many messages need.
 func (d *depot) readAs(ctx context.Context, group, label string, work func(ctx context.Context, count int)) {
 	for ctx.Err() == nil {
-		err := d.readOnce(ctx, client.ReadOptions{JoinGroup: client.JoinGroup{From: "first", Label: label}, MaxBytes: 16 << 10}, group, work)
+		err := d.readOnce(ctx, client.ReadOptions{JoinGroup: client.JoinGroup{From: "first", Member: label}, MaxBytes: 16 << 10}, group, work)
 		if err != nil && ctx.Err() == nil && !errors.Is(err, context.Canceled) {
 			fmt.Fprintf(os.Stderr, "demo: %s: %v\n", label, err)
 		}

@@ -184,7 +184,7 @@ func (n *Node) Close(ctx context.Context) error {
 	n.Parts.Disconnect()
 	n.duties.Wait()
 	if err := n.Catalog.NotRunning(ctx, n.Parts.ID()); err != nil {
-		slog.Debug("the records do not know that this node stops", "error", err)
+		slog.Debug("the catalog does not know that this node stops", "error", err)
 	}
 	n.Catalog.Close()
 	return errors.Join(n.Parts.Close(ctx), n.logs.Close())

@@ -54,14 +54,14 @@ ask("POST", readings + "/messages", b"x", {"Ferry-Publisher": str(uuid.uuid4()),
 events = lines(readings + "/messages?where=" + urllib.parse.quote("body.celsius > 1"))
 assert sorted(e["message"]["body"]["celsius"] for e in events if "message" in e) == [2, 3], events
 
-# A group: join, poll, name what arrived, leave.
+# A group: join, ask for the next, name what arrived, leave.
 ask("POST", readings + "/groups", {"group": "compliance"})
 group = readings + "/groups/compliance"
-member = ask("POST", group + "/members", {"label": "python", "timeout": "15s"})["member"]
-polled = ask("POST", f"{group}/members/{member}/next", {"max": 2, "wait": "5s"})
-assert len(polled["messages"]) == 2, polled
-polled = ask("POST", f"{group}/members/{member}/next", {"max": 2, "wait": "5s", "upTo": polled["upTo"], "commit": True})
-assert len(polled["messages"]) == 1, polled
+member = ask("POST", group + "/members", {"member": "python", "timeout": "15s"})["memberId"]
+given = ask("POST", f"{group}/members/{member}/next", {"max": 2, "wait": "5s"})
+assert len(given["messages"]) == 2, given
+given = ask("POST", f"{group}/members/{member}/next", {"max": 2, "wait": "5s", "upTo": given["upTo"], "commit": True})
+assert len(given["messages"]) == 1, given
 assert ask("GET", group)["lag"] == 1
 ask("DELETE", f"{group}/members/{member}")
 gone = ask("POST", f"{group}/members/{member}/next", {"max": 1}, status=409)

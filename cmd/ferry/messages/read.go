@@ -29,7 +29,7 @@ var readVerb = verb{
 		timeout := new(time.Duration)
 		*timeout = client.MemberTimeout
 		fs.Var(term.DurationValue{D: timeout}, "timeout", "`DURATION` after which a member that does not answer is removed")
-		label := fs.String("member", "", "`NAME` of this member; without it, host and process")
+		member := fs.String("member", "", "`NAME` of this member; without it, host and process")
 		perSecondMost := new(float64)
 		fs.Var(term.RateValue{PerSecond: perSecondMost}, "rate", "read at most at this `RATE`, such as 200/s")
 		quiet := fs.Bool("quiet", false, "print no messages")
@@ -41,12 +41,12 @@ var readVerb = verb{
 			if !slices.Contains(commitModes, *commit) {
 				return term.WrongUsage("-commit is %q; allowed: %s", *commit, strings.Join(commitModes, ", "))
 			}
-			if *label == "" {
+			if *member == "" {
 				host, _ := os.Hostname()
-				*label = fmt.Sprintf("%s-%d", host, os.Getpid())
+				*member = fmt.Sprintf("%s-%d", host, os.Getpid())
 			}
 			r := &groupRead{call: c, address: a, limit: *limit, commit: *commit, pace: *perSecondMost, quiet: *quiet}
-			return r.run(client.ReadOptions{JoinGroup: client.JoinGroup{From: *from, Label: *label}, Timeout: *timeout, Changed: r.shareChanged, Refused: r.refused})
+			return r.run(client.ReadOptions{JoinGroup: client.JoinGroup{From: *from, Member: *member}, Timeout: *timeout, Changed: r.shareChanged, Refused: r.refused})
 		}
 	},
 }

@@ -154,9 +154,10 @@ func order(kind string) int {
 
 // What a Change does.
 const (
-	Create = "create"
-	Set    = "set"
-	Remove = "remove"
+	Create   = "create"
+	Set      = "set"
+	Remove   = "remove"
+	TakeOver = "take-over" // nothing of the thing changes, but whose it is
 )
 
 // Change is what a declaration would change of one thing.

@@ -21,7 +21,7 @@ type Declare struct {
 
 // DeclareChange is what a declaration changes of one thing.
 type DeclareChange struct {
-	Op      string         `json:"op"` // create, set, remove
+	Op      string         `json:"op"` // create, set, remove, take-over
 	Kind    string         `json:"kind"`
 	Address string         `json:"address"`
 	Before  map[string]any `json:"before,omitempty"` // of what differs

@@ -50,8 +50,8 @@ type PartitionLag struct {
 	End         int64      `json:"end"`
 	Lag         int64      `json:"lag"`
 	LagSeconds  float64    `json:"lagSeconds"`
-	Member      string     `json:"member"` // "" for nobody
-	Label       string     `json:"label"`
+	MemberID    string     `json:"memberId"` // "" for nobody
+	Member      string     `json:"member"`   // what it calls itself
 	CommittedAt *time.Time `json:"committedAt"`
 	CommitRate  float64    `json:"commitRate"`
 	ArrivalRate float64    `json:"arrivalRate"`
@@ -63,8 +63,8 @@ type PartitionLag struct {
 
 // MemberInfo is a live member of a group.
 type MemberInfo struct {
+	MemberID   string    `json:"memberId"`
 	Member     string    `json:"member"`
-	Label      string    `json:"label"`
 	Timeout    string    `json:"timeout"`
 	Joined     time.Time `json:"joined"`
 	Partitions []int     `json:"partitions"`
@@ -75,12 +75,12 @@ type MemberInfo struct {
 type JoinGroup struct {
 	From    string `json:"from,omitempty"`    // where the group begins if it does not exist; without it, it must
 	Timeout string `json:"timeout,omitempty"` // the member is removed after so long without a word; 15s
-	Label   string `json:"label,omitempty"`   // to know it by
+	Member  string `json:"member,omitempty"`  // what it calls itself
 }
 
 // Membership is a member's share of the partitions.
 type Membership struct {
-	Member     string `json:"member"`
+	MemberID   string `json:"memberId"`
 	Round      uint64 `json:"round"`
 	Timeout    string `json:"timeout"`
 	Paused     bool   `json:"paused"` // the group is: nothing is to be read

@@ -80,7 +80,7 @@ func groupJSON(l *groups.Lag, whole bool) form.Group {
 	out.Partitions, out.Each = []form.PartitionLag{}, []form.MemberInfo{}
 	for _, p := range l.Partitions {
 		row := form.PartitionLag{Group: out.Address, Partition: p.Partition, First: p.Place.First, Committed: p.Place.Committed, End: p.Place.End, Lag: p.Verdict.Messages,
-			LagSeconds: ageSeconds(p.Place.OldestAge), Member: p.Member, Label: p.Label, CommitRate: rounded(p.Place.CommitRate), ArrivalRate: rounded(p.Place.ArrivalRate),
+			LagSeconds: ageSeconds(p.Place.OldestAge), MemberID: p.Member, Member: p.Label, CommitRate: rounded(p.Place.CommitRate), ArrivalRate: rounded(p.Place.ArrivalRate),
 			State: string(p.Verdict.State), Verdict: p.Verdict.Text(), LosesIn: secondsOrNull(p.Verdict.LosesIn), Lost: p.Verdict.Lost}
 		if !p.CommittedAt.IsZero() {
 			at := p.CommittedAt.UTC()
@@ -89,7 +89,7 @@ func groupJSON(l *groups.Lag, whole bool) form.Group {
 		out.Partitions = append(out.Partitions, row)
 	}
 	for _, m := range l.Members {
-		out.Each = append(out.Each, form.MemberInfo{Member: m.ID, Label: m.Member.Label, Timeout: address.FormatDuration(m.Member.Timeout), Joined: m.Member.Joined,
+		out.Each = append(out.Each, form.MemberInfo{MemberID: m.ID, Member: m.Member.Label, Timeout: address.FormatDuration(m.Member.Timeout), Joined: m.Member.Joined,
 			Partitions: orEmpty(m.Partitions), Leaving: orEmpty(m.Leaving)})
 	}
 	return out

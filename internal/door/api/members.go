@@ -32,7 +32,7 @@ func (s *Server) joinGroup(c *gin.Context) {
 		}
 		from = &p
 	}
-	m, err := s.Node.Groups.Join(c, gate.Who(c), a, from, timeout, body.Label)
+	m, err := s.Node.Groups.Join(c, gate.Who(c), a, from, timeout, body.Member)
 	if !gate.Refuse(c, err) {
 		c.JSON(http.StatusCreated, m)
 	}

@@ -148,6 +148,9 @@ func (d *Declares) plan(ctx context.Context, who, name string, in form.Declare) 
 	for _, c := range declare.Compare(things, there, in.Remove) {
 		p.Changes = append(p.Changes, form.DeclareChange{Op: c.Op, Kind: c.Kind, Address: c.Address, Before: c.Before, After: c.After, From: c.From, Effects: []string{}, State: "planned"})
 	}
+	if err := d.takeOver(ctx, p, things); err != nil {
+		return nil, nil, err
+	}
 	sum := sha256.New()
 	if err := json.NewEncoder(sum).Encode(p.Changes); err != nil {
 		return nil, nil, err
@@ -170,6 +173,38 @@ func (d *Declares) plan(ctx context.Context, who, name string, in form.Declare) 
 	return p, things, nil
 }
 
+// takeOver adds to a plan what it says of things that another declaration has:
+// that they come to this one, or go although they are declared.
+func (d *Declares) takeOver(ctx context.Context, p *form.DeclarePlan, things []declare.Thing) error {
+	marks, err := d.catalog.AllDeclared(ctx)
+	if err != nil {
+		return part.Explain(err, p.Declaration)
+	}
+	others := map[string]string{}
+	for _, m := range marks {
+		if m.Declaration != p.Declaration {
+			others[m.Kind+" "+m.Address] = m.Declaration
+		}
+	}
+	changed := map[string]bool{}
+	for i := range p.Changes {
+		c := &p.Changes[i]
+		changed[c.Kind+" "+c.Address] = true
+		if other := others[c.Kind+" "+c.Address]; other != "" && c.Op == declare.Remove {
+			c.Effects = append(c.Effects, "it is declared by "+other)
+		}
+	}
+	for _, t := range things {
+		other := others[t.Kind+" "+t.Address]
+		if other == "" || changed[t.Kind+" "+t.Address] {
+			continue
+		}
+		p.Changes = append(p.Changes, form.DeclareChange{Op: declare.TakeOver, Kind: t.Kind, Address: t.Address, State: "planned",
+			Effects: []string{fmt.Sprintf("declared by %s until now; %s takes it over", other, p.Declaration)}})
+	}
+	return nil
+}
+
 // foresee adds to a change what it means, or returns why it cannot be made.
 func (d *Declares) foresee(ctx context.Context, who, name string, c *form.DeclareChange, created map[string]bool) error {
 	at, err := address.Parse(c.Address)
@@ -181,7 +216,7 @@ func (d *Declares) foresee(ctx context.Context, who, name string, c *form.Declar
 	}
 	p, err := d.once(catalog.WithDeclaration(ctx, name), who, c, true)
 	if err == nil {
-		c.Effects, c.Careful = p.Effects, p.Careful || c.Op == declare.Remove
+		c.Effects, c.Careful = append(c.Effects, p.Effects...), p.Careful || c.Op == declare.Remove
 	}
 	return err
 }
@@ -219,7 +254,11 @@ func (d *Declares) isAlready(ctx context.Context, c *form.DeclareChange) bool {
 }
 
 // once makes one change, or with preview says what a change of what is there does.
+// What is only taken over is marked when all is done.
 func (d *Declares) once(ctx context.Context, who string, c *form.DeclareChange, preview bool) (*form.Preview, error) {
+	if c.Op == declare.TakeOver {
+		return &form.Preview{}, nil
+	}
 	at, err := address.Parse(c.Address)
 	if err != nil {
 		return nil, err

@@ -315,7 +315,21 @@ func TestWhoDeclaredItAndWhatDriftedSince(t *testing.T) {
 	drift, err = n.Declares.Drift(t.Context())
 	require.NoError(t, err)
 	assert.Empty(t, drift)
-	apply(t, n, "northlight", "", thing("space", "coldchain", nil))
+	// So does one that changes nothing of it, once.
+	northlight := []form.Thing{thing("topic", "coldchain/readings", map[string]any{"retain": "3d"}), thing("space", "coldchain", nil)}
+	said = plan(t, n, "northlight", northlight...)
+	require.Equal(t, []string{"planned take-over coldchain/readings"}, what(said))
+	assert.Equal(t, []string{"declared by other until now; northlight takes it over"}, said.Changes[0].Effects)
+	assert.Equal(t, []string{"done take-over coldchain/readings"}, what(apply(t, n, "northlight", "", northlight...)))
+	assert.Equal(t, "northlight", n.Declares.Of(t.Context(), "coldchain/readings").Declaration)
+	assert.Empty(t, plan(t, n, "northlight", northlight...).Changes)
+	gone, err := n.Declares.Plan(t.Context(), "owner", "other", form.Declare{Things: []form.Thing{thing("space", "coldchain", nil)}, Remove: true})
+	require.NoError(t, err)
+	for _, c := range gone.Changes {
+		if c.Address == "coldchain/readings" {
+			assert.Contains(t, c.Effects, "it is declared by northlight")
+		}
+	}
 	assert.Nil(t, n.Declares.Of(t.Context(), "coldchain/alarms"))
 
 	// What is gone has drifted too.

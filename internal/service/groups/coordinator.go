@@ -154,7 +154,7 @@ func (c *coordinator) standing(id string) (*form.Membership, uint64, error) {
 	if err != nil {
 		return nil, 0, err
 	}
-	m := &form.Membership{Member: id, Round: s.Round, Timeout: address.FormatDuration(s.Timeout), Partitions: s.Holds, Leaving: s.Leaving}
+	m := &form.Membership{MemberID: id, Round: s.Round, Timeout: address.FormatDuration(s.Timeout), Partitions: s.Holds, Leaving: s.Leaving}
 	if g := c.gs.catalog.View().GroupIDs[c.group]; g != nil {
 		m.Paused = g.Paused
 	}

@@ -51,7 +51,7 @@ func join(t *testing.T, n *nodetest.Node, label string) string {
 	t.Helper()
 	m, err := n.Groups.Join(t.Context(), "owner", a, nil, 5*time.Second, label)
 	require.NoError(t, err)
-	return m.Member
+	return m.MemberID
 }
 
 // next reads as a member until nothing comes, and commits what it has.

@@ -18,15 +18,15 @@ import (
 
 // Join makes a reader a member of a group, and makes the group, at the
 // position, if it does not exist and from is given.
-func (gs *Groups) Join(ctx context.Context, who string, a address.Address, from *address.Position, timeout time.Duration, label string) (*form.Membership, error) {
+func (gs *Groups) Join(ctx context.Context, who string, a address.Address, from *address.Position, timeout time.Duration, member string) (*form.Membership, error) {
 	if timeout == 0 {
 		timeout = group.DefaultTimeout
 	}
 	if timeout < group.MinTimeout || timeout > group.MaxTimeout {
 		return nil, problem.New(problem.Invalid, "a timeout of %s", address.FormatDuration(timeout)).Field("timeout").Allowed("1s to 10m")
 	}
-	if len(label) > setting.MaxLabel {
-		return nil, problem.New(problem.Invalid, "a label of %d characters", len(label)).Field("label").Allowed(fmt.Sprintf("up to %d", setting.MaxLabel))
+	if len(member) > setting.MaxLabel {
+		return nil, problem.New(problem.Invalid, "a member's name of %d characters", len(member)).Field("member").Allowed(fmt.Sprintf("up to %d", setting.MaxLabel))
 	}
 	_, g, err := gs.parts.Group(a)
 	made := false
@@ -43,7 +43,7 @@ func (gs *Groups) Join(ctx context.Context, who string, a address.Address, from 
 	if err != nil {
 		return nil, err
 	}
-	answer, err := gs.askGroup(ctx, &groupAsk{Group: g.ID, What: "join", Member: uuid.NewString(), Timeout: timeout, Label: label})
+	answer, err := gs.askGroup(ctx, &groupAsk{Group: g.ID, What: "join", Member: uuid.NewString(), Timeout: timeout, Label: member})
 	if err != nil {
 		return nil, err
 	}

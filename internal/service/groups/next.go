@@ -156,7 +156,7 @@ func (c *coordinator) read(ctx context.Context, t *part.Channel, m *form.Members
 		p.CountOut(count, bytes-before)
 		out.UpTo[h.Partition] = group.Reached{Since: h.Round, Offset: next}
 		c.mu.Lock()
-		c.desk.Sent(m.Member, h.Partition, h.Round, next)
+		c.desk.Sent(m.MemberID, h.Partition, h.Round, next)
 		c.mu.Unlock()
 	}
 	return nil

@@ -831,7 +831,7 @@ export interface paths {
                 space: components["parameters"]["space"];
                 channel: components["parameters"]["channel"];
                 group: components["parameters"]["group"];
-                /** @description What joining answered */
+                /** @description The memberId that joining answered */
                 member: string;
             };
             cookie?: never;
@@ -854,7 +854,7 @@ export interface paths {
                 space: components["parameters"]["space"];
                 channel: components["parameters"]["channel"];
                 group: components["parameters"]["group"];
-                /** @description What joining answered */
+                /** @description The memberId that joining answered */
                 member: string;
             };
             cookie?: never;
@@ -877,7 +877,7 @@ export interface paths {
                 space: components["parameters"]["space"];
                 channel: components["parameters"]["channel"];
                 group: components["parameters"]["group"];
-                /** @description What joining answered */
+                /** @description The memberId that joining answered */
                 member: string;
             };
             cookie?: never;
@@ -903,7 +903,7 @@ export interface paths {
                 space: components["parameters"]["space"];
                 channel: components["parameters"]["channel"];
                 group: components["parameters"]["group"];
-                /** @description What joining answered */
+                /** @description The memberId that joining answered */
                 member: string;
             };
             cookie?: never;
@@ -929,7 +929,7 @@ export interface paths {
                 space: components["parameters"]["space"];
                 channel: components["parameters"]["channel"];
                 group: components["parameters"]["group"];
-                /** @description What joining answered */
+                /** @description The memberId that joining answered */
                 member: string;
             };
             cookie?: never;
@@ -2249,9 +2249,10 @@ export interface components {
             /** Format: int64 */
             lag: number;
             lagSeconds: number;
-            /** @description That reads it; empty for nobody */
+            /** @description Of the member that reads it; empty for nobody */
+            memberId: string;
+            /** @description What it calls itself */
             member: string;
-            label: string;
             /** Format: date-time */
             committedAt: string | null;
             commitRate: number;
@@ -2264,8 +2265,9 @@ export interface components {
             lost: number;
         };
         MemberInfo: {
+            memberId: string;
+            /** @description What it calls itself */
             member: string;
-            label: string;
             timeout: string;
             /** Format: date-time */
             joined: string;
@@ -2278,11 +2280,12 @@ export interface components {
             from?: string;
             /** @description The member is removed after so long without a word; 15s */
             timeout?: string;
-            /** @description To know it by */
-            label?: string;
+            /** @description What it calls itself */
+            member?: string;
         };
         Membership: {
-            member: string;
+            /** @description That the paths of a member have */
+            memberId: string;
             /**
              * Format: int64
              * @description Of the shares; commits carry it
@@ -2335,7 +2338,8 @@ export interface components {
         Given: {
             /** @description To be named in the next call */
             upTo: string;
-            member: string;
+            /** @description That the paths of a member have */
+            memberId: string;
             /**
              * Format: int64
              * @description Of the shares; commits carry it
@@ -2598,8 +2602,11 @@ export interface components {
             remove?: boolean;
         };
         DeclareChange: {
-            /** @enum {string} */
-            op: "create" | "set" | "remove";
+            /**
+             * @description take-over: the thing is as declared, and was declared by another declaration until now
+             * @enum {string}
+             */
+            op: "create" | "set" | "remove" | "take-over";
             kind: string;
             address: string;
             /** @description Of what differs */
@@ -4318,7 +4325,7 @@ export interface operations {
                 space: components["parameters"]["space"];
                 channel: components["parameters"]["channel"];
                 group: components["parameters"]["group"];
-                /** @description What joining answered */
+                /** @description The memberId that joining answered */
                 member: string;
             };
             cookie?: never;
@@ -4343,7 +4350,7 @@ export interface operations {
                 space: components["parameters"]["space"];
                 channel: components["parameters"]["channel"];
                 group: components["parameters"]["group"];
-                /** @description What joining answered */
+                /** @description The memberId that joining answered */
                 member: string;
             };
             cookie?: never;
@@ -4374,7 +4381,7 @@ export interface operations {
                 space: components["parameters"]["space"];
                 channel: components["parameters"]["channel"];
                 group: components["parameters"]["group"];
-                /** @description What joining answered */
+                /** @description The memberId that joining answered */
                 member: string;
             };
             cookie?: never;
@@ -4405,7 +4412,7 @@ export interface operations {
                 space: components["parameters"]["space"];
                 channel: components["parameters"]["channel"];
                 group: components["parameters"]["group"];
-                /** @description What joining answered */
+                /** @description The memberId that joining answered */
                 member: string;
             };
             cookie?: never;
@@ -4434,7 +4441,7 @@ export interface operations {
                 space: components["parameters"]["space"];
                 channel: components["parameters"]["channel"];
                 group: components["parameters"]["group"];
-                /** @description What joining answered */
+                /** @description The memberId that joining answered */
                 member: string;
             };
             cookie?: never;

@@ -129,7 +129,7 @@ export function Rows({
             <code className="address">ferry send {topic.address} -body hello</code>
           </p>
         )}
-        {topic.messages > 0 && !live && <p>Look over a longer stretch, or make the condition wider.</p>}
+        {topic.messages > 0 && !live && <p>Look over a longer stretch, or widen the condition.</p>}
       </Notice>
     );
   }

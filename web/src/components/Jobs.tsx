@@ -29,7 +29,7 @@ export function Jobs() {
   if (items.length === 0)
     return (
       <>
-        <p className="mb-2 text-soft">Nothing is being moved. Jobs are made by</p>
+        <p className="mb-2 text-soft">Nothing is being moved. Jobs come from</p>
         <Command
           text={
             "ferry set coldchain/readings -replicas 3\nferry move coldchain/readings#3 -to node-a,node-b,node-c\nferry nodes drain node-b"

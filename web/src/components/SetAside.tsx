@@ -16,10 +16,10 @@ export function SetAside() {
   return (
     <section className="mb-6" aria-label="Set aside">
       <h2 className="mb-1 flex flex-wrap gap-x-3">
-        Set aside <Mark wrap state="attention" word="the records do not know these logs" />
+        Set aside <Mark wrap state="attention" word="the catalog does not know these logs" />
       </h2>
       <p className="mb-2 text-soft">
-        Such as after older records were restored. They come back by themselves when the records know them again.
+        Such as after an older catalog was restored. They come back by themselves when the catalog knows them again.
       </p>
       <div className="overflow-x-auto" role="region" aria-label="Logs set aside" tabIndex={0}>
         <table className="timetable">

@@ -121,7 +121,9 @@ export function Channels() {
         }
         empty={
           <Notice title={space ? `There are no channels in ${space}.` : "There are no channels yet."}>
-            <p>A topic is a log that many groups read, each at its own pace. Make the first one with the button above, or with</p>
+            <p>
+              A topic is a log that many groups read, each at its own pace. Create the first one with the button above, or with
+            </p>
             <Command text={"ferry new space coldchain\nferry new topic coldchain/readings -partitions 6"} />
           </Notice>
         }

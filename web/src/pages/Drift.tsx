@@ -45,9 +45,13 @@ function TakeIntoFile({ drift, onClose }: { drift: Drift; onClose: () => void })
           <Command text="ferry apply DIRECTORY -yes" />
         </div>
       ) : (
-        <p>
-          In declaration {drift.declaration}, take out what declares {drift.address}, and apply the files again.
-        </p>
+        <div className="space-y-3">
+          <p>
+            In declaration {drift.declaration}, take out what declares {drift.address}, and apply the files again. Applied as they
+            are, they create it anew.
+          </p>
+          <Command text="ferry apply DIRECTORY -yes" />
+        </div>
       )}
     </Dialog>
   );

@@ -41,7 +41,11 @@ const placeColumns = (channel: string): Column<Place>[] => [
     title: "Read by",
     className: "whitespace-nowrap",
     show: (p) =>
-      p.member ? <span title={p.member}>{p.label || p.member.slice(0, 8)}</span> : <span className="text-soft">nobody</span>,
+      p.memberId ? (
+        <span title={p.memberId}>{p.member || p.memberId.slice(0, 8)}</span>
+      ) : (
+        <span className="text-soft">nobody</span>
+      ),
   },
   { key: "committed", title: "Committed", figures: true, show: (p) => count(p.committed) },
   { key: "end", title: "End", figures: true, show: (p) => count(p.end) },
@@ -71,8 +75,8 @@ const memberColumns: Column<NonNullable<Group["members"]>[number]>[] = [
     key: "member",
     title: "Member",
     show: (m) => (
-      <span title={m.member}>
-        {m.label || m.member.slice(0, 8)} <Copy text={m.member} what="member id" />
+      <span title={m.memberId}>
+        {m.member || m.memberId.slice(0, 8)} <Copy text={m.memberId} what="member id" />
       </span>
     ),
   },
@@ -122,7 +126,7 @@ function Members({ group }: { group: Group }) {
       </p>
     );
   }
-  return <Timetable label="Members" columns={memberColumns} rows={group.members} rowKey={(m) => m.member} />;
+  return <Timetable label="Members" columns={memberColumns} rows={group.members} rowKey={(m) => m.memberId} />;
 }
 
 function History({ seeks }: { seeks: PastSeek[] }) {

@@ -20,7 +20,7 @@ export function TopicGroups({ address, groups }: { address: string; groups: Grou
   if (groups.length === 0) {
     return (
       <Notice title="No group reads this topic yet.">
-        <p>A group remembers how far it has read. The first read makes it:</p>
+        <p>A group remembers how far it has read. The first read creates it:</p>
         <Command text={`ferry read ${address}@compliance -from first`} />
       </Notice>
     );
