@@ -11,7 +11,7 @@ import (
 // format is that of the logs in a directory: of segments, records and batches.
 // The file of this name says which one it is.
 const (
-	format     = "2"
+	format     = "3"
 	formatName = "format"
 )
 

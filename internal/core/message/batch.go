@@ -17,19 +17,24 @@ import (
 //
 //	 0  4  "SFB2"
 //	 4  4  number of messages, at least 1
-//	 8  4  bytes of the payload that follows the header
+//	 8  4  bytes that follow the header
 //	12  4  bytes of the payload before compression
 //	16 16  batch id, a UUIDv7 from which the messages' ids are derived
-//	32 16  publisher id, zero without the flag
-//	48  8  sequence of the first message, zero without the flag
+//	32 16  publisher id, zero without the flag; of a route, its id
+//	48  8  sequence of the first message, zero without the flag; of a route, the
+//	       partition of its source
 //	56  8  batch time: the publisher's, microseconds since 1970; 0 none
 //	64  1  compression of the payload: 0 none, 1 zstd
 //	65  1  flags: 1 the publisher sent its id and sequence, 2 a message has
 //	       terms of delivery, 4 the publisher is a job of the service, and the
-//	       sequence counts its batches
+//	       sequence counts its batches, 8 a route sent it
 //	66  2  zero
-//	68  4  CRC32C of bytes 0 to 67 and the payload
-//	72     payload
+//	68  4  CRC32C of bytes 0 to 67 and what follows the header
+//	72     with flag 8 the places of the route, then the payload
+//
+// The places: 8 bytes each of epoch, cut and offset up to which the target must
+// have its messages, the same of that up to which it has them then, and how often
+// the target partition was recovered by force.
 //
 // The payload: the content type shared by the messages (uvarint length,
 // bytes), then the messages. Each one: a byte that tells which parts it has,
@@ -78,7 +83,11 @@ const (
 	flagPublisher = 1
 	flagTerms     = 2
 	flagOrigin    = 4
+	flagRoute     = 8
 )
+
+// placesSize is what the places of a route take.
+const placesSize = 7 * 8
 
 // Compression of a batch's payload.
 type Compression uint8
@@ -242,6 +251,8 @@ func OpenBatch(raw []byte) (Batch, error) {
 		return Batch{}, fmt.Errorf("%w: its header tells of %d bytes after it, and %d are there", ErrBatch, le.Uint32(raw[atSize:]), len(raw)-BatchHeaderSize)
 	case raw[atCompression] > byte(Zstd):
 		return Batch{}, fmt.Errorf("%w: compression %d; allowed: 0 none, 1 zstd", ErrBatch, raw[atCompression])
+	case raw[atFlags]&flagRoute != 0 && (raw[atFlags]&(flagPublisher|flagOrigin) != 0 || len(raw) < BatchHeaderSize+placesSize):
+		return Batch{}, fmt.Errorf("%w: the places of a route are cut off, or a publisher sent it too", ErrBatch)
 	case b.Count() < 1 || b.Count() > MaxBatchCount:
 		return Batch{}, fmt.Errorf("%w: %d messages; allowed: 1 to %d", ErrBatch, b.Count(), MaxBatchCount)
 	case b.RawSize() > MaxBatchBytes:
@@ -272,12 +283,50 @@ func (b Batch) Publisher() *Publisher {
 	return &Publisher{ID: uuid.UUID(b.raw[atPublisher:atSequence]), Sequence: le.Uint64(b.raw[atSequence:]), Origin: b.raw[atFlags]&flagOrigin != 0}
 }
 
+// head is where the payload begins.
+func (b Batch) head() int {
+	if b.raw[atFlags]&flagRoute != 0 {
+		return BatchHeaderSize + placesSize
+	}
+	return BatchHeaderSize
+}
+
+// Route returns what a batch that a route sent tells of itself, or nil.
+func (b Batch) Route() *Route {
+	if b.raw[atFlags]&flagRoute == 0 {
+		return nil
+	}
+	at := func(i int) uint64 { return le.Uint64(b.raw[BatchHeaderSize+8*i:]) }
+	return &Route{ID: uuid.UUID(b.raw[atPublisher:atSequence]), Partition: uint32(le.Uint64(b.raw[atSequence:])),
+		After: Place{at(0), at(1), int64(at(2))}, UpTo: Place{at(3), at(4), int64(at(5))}, Recovered: at(6)}
+}
+
+// AppendRouted appends to buf the batch as a route sends it: its messages keep
+// their ids, and it is no publisher's any more.
+func (b Batch) AppendRouted(buf []byte, r *Route) []byte {
+	begin := len(buf)
+	payload := b.raw[b.head():]
+	buf = slices.Grow(buf, BatchHeaderSize+placesSize+len(payload))
+	buf = append(buf, b.raw[:BatchHeaderSize]...)
+	for _, v := range []uint64{r.After.Epoch, r.After.Cut, uint64(r.After.Offset), r.UpTo.Epoch, r.UpTo.Cut, uint64(r.UpTo.Offset), r.Recovered} {
+		buf = le.AppendUint64(buf, v)
+	}
+	buf = append(buf, payload...)
+	out := buf[begin:]
+	le.PutUint32(out[atSize:], uint32(len(out)-BatchHeaderSize))
+	copy(out[atPublisher:], r.ID[:])
+	le.PutUint64(out[atSequence:], uint64(r.Partition))
+	out[atFlags] = out[atFlags]&flagTerms | flagRoute
+	le.PutUint32(out[atChecksum:], batchChecksum(out))
+	return buf
+}
+
 // HasTerms reports whether a message of the batch has terms of delivery.
 func (b Batch) HasTerms() bool { return b.raw[atFlags]&flagTerms != 0 }
 
 // Payload returns the payload without compression, into scratch if it fits.
 func (b Batch) Payload(scratch []byte) ([]byte, error) {
-	payload := b.raw[BatchHeaderSize:]
+	payload := b.raw[b.head():]
 	if b.Compression() == Zstd {
 		var err error
 		if payload, err = decoder.DecodeAll(payload, scratch[:0]); err != nil {

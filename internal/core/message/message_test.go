@@ -1,6 +1,8 @@
 package message
 
 import (
+	"bytes"
+	"fmt"
 	"math/rand/v2"
 	"strings"
 	"testing"
@@ -172,5 +174,46 @@ func BenchmarkBuildAndVerify(b *testing.B) {
 		if err != nil || batch.Verify(1000) != nil {
 			b.Fatal(err)
 		}
+	}
+}
+
+func TestABatchOfARoute(t *testing.T) {
+	var b Builder
+	for i := range 3 {
+		b.Add(&Message{Key: "box-1", Body: []byte(fmt.Sprint(i)), ContentType: "text/plain"})
+	}
+	for _, c := range []Compression{Plain, Zstd} {
+		for i := range 3 {
+			b.Add(&Message{Key: "box-1", Body: []byte(fmt.Sprint(i)), ContentType: "text/plain"})
+		}
+		sent, err := OpenBatch(bytes.Clone(b.Build(c, &Publisher{ID: uuid.New(), Sequence: 5})))
+		require.NoError(t, err)
+		r := &Route{ID: uuid.New(), Partition: 9, After: Place{Epoch: 1, Cut: 2, Offset: 3}, UpTo: Place{Epoch: 4, Cut: 5, Offset: 6}, Recovered: 7}
+		routed, err := OpenBatch(sent.AppendRouted([]byte("stamp"), r)[5:])
+		require.NoError(t, err)
+		require.NoError(t, routed.Verify(100))
+		assert.Equal(t, r, routed.Route())
+		assert.Nil(t, sent.Route())
+		assert.Nil(t, routed.Publisher(), "its messages are no publisher's")
+		var before, after []Message
+		for m, err := range sent.Messages() {
+			require.NoError(t, err)
+			before = append(before, *m)
+		}
+		for m, err := range routed.Messages() {
+			require.NoError(t, err)
+			after = append(after, *m)
+		}
+		assert.Equal(t, before, after, "and their ids stay")
+		on := &Route{ID: uuid.New()}
+		again, err := OpenBatch(routed.AppendRouted(nil, on))
+		require.NoError(t, err)
+		assert.Equal(t, on, again.Route())
+		assert.Equal(t, len(routed.Bytes()), len(again.Bytes()), "places do not pile up")
+		cut := bytes.Clone(routed.Bytes()[:BatchHeaderSize+8])
+		le.PutUint32(cut[atSize:], 8)
+		le.PutUint32(cut[atChecksum:], batchChecksum(cut))
+		_, err = OpenBatch(cut)
+		assert.ErrorIs(t, err, ErrBatch)
 	}
 }

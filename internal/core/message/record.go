@@ -18,7 +18,7 @@ import (
 //	24  8  stamp: offset of the first message
 //	32  8  stamp: time, microseconds since 1970
 //	40  4  stamp: number of messages
-//	44  4  zero
+//	44  4  zero; 1 for a command to routes
 //	48     batch
 //
 // A command has a stamp of no messages, and the command follows at byte 48.
@@ -26,7 +26,7 @@ import (
 const (
 	RecordPrefix = 24
 	StampSize    = 24
-	MaxRecord    = RecordPrefix + StampSize + BatchHeaderSize + MaxBatchBytes
+	MaxRecord    = RecordPrefix + StampSize + BatchHeaderSize + placesSize + MaxBatchBytes
 )
 
 // Kind tells what a record holds.
@@ -38,6 +38,7 @@ const (
 	KindEmpty      Kind = 2 // nothing: a new leader's first entry
 	KindMembership Kind = 3 // a change of the partition's members
 	KindCommand    Kind = 4 // stamp without messages, and a command to a queue
+	KindRoutes     Kind = 5 // stamp without messages, and a command to routes
 )
 
 // Stamp is the place and time that the leader gave a batch.
@@ -45,6 +46,7 @@ type Stamp struct {
 	Offset int64
 	Time   int64 // microseconds since 1970
 	Count  uint32
+	Routes bool // it is of a command to routes
 }
 
 // Put writes the stamp to the first StampSize bytes of data.
@@ -53,11 +55,14 @@ func (s Stamp) Put(data []byte) {
 	le.PutUint64(data[8:], uint64(s.Time))
 	le.PutUint32(data[16:], s.Count)
 	le.PutUint32(data[20:], 0)
+	if s.Routes {
+		data[20] = 1
+	}
 }
 
 // StampOf reads the stamp of a batch's data.
 func StampOf(data []byte) Stamp {
-	return Stamp{Offset: int64(le.Uint64(data)), Time: int64(le.Uint64(data[8:])), Count: le.Uint32(data[16:])}
+	return Stamp{Offset: int64(le.Uint64(data)), Time: int64(le.Uint64(data[8:])), Count: le.Uint32(data[16:]), Routes: le.Uint32(data[20:]) == 1}
 }
 
 // End returns the offset after the batch's last message.
@@ -76,7 +81,9 @@ type Record struct {
 func (r Record) Size() int { return RecordPrefix + len(r.Data) }
 
 // Stamped reports whether the record begins with a stamp.
-func (r Record) Stamped() bool { return r.Kind == KindBatch || r.Kind == KindCommand }
+func (r Record) Stamped() bool {
+	return r.Kind == KindBatch || r.Kind == KindCommand || r.Kind == KindRoutes
+}
 
 // Stamp returns the stamp of a batch or a command.
 func (r Record) Stamp() Stamp { return StampOf(r.Data) }
@@ -135,7 +142,7 @@ func PeekRecord(b []byte) (r Record, size int, err error) {
 	size = RecordPrefix + length
 	kind := le.Uint64(b[16:])
 	r = Record{Index: le.Uint64(b[8:]), Term: kind &^ (0xff << kindShift), Kind: Kind(kind >> kindShift)}
-	if size > MaxRecord || r.Index == 0 || r.Kind < KindBatch || r.Kind > KindCommand || r.Kind == KindBatch && length < StampSize+BatchHeaderSize || r.Kind == KindCommand && length < StampSize {
+	if size > MaxRecord || r.Index == 0 || r.Kind < KindBatch || r.Kind > KindRoutes || r.Kind == KindBatch && length < StampSize+BatchHeaderSize || r.Stamped() && length < StampSize {
 		return r, 0, fmt.Errorf("%w: its prefix makes no sense", ErrRecord)
 	}
 	r.Data = b[RecordPrefix:min(size, len(b))]

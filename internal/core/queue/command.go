@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+
+	"steadyferry/internal/core/pack"
 )
 
 // Op is what a command does.
@@ -99,7 +101,7 @@ var ErrCommand = errors.New("broken command")
 func (c *Command) Encode(buf []byte) []byte {
 	buf = binary.LittleEndian.AppendUint64(buf, c.Nonce)
 	buf = append(buf, byte(c.Op))
-	buf = text(buf, c.Who)
+	buf = pack.Text(buf, c.Who)
 	switch c.Op {
 	case OpWork:
 		buf = binary.AppendUvarint(buf, uint64(len(c.Settle)))
@@ -113,7 +115,7 @@ func (c *Command) Encode(buf []byte) []byte {
 			buf = append(buf, kind)
 			if s.Outcome != Accept {
 				buf = binary.AppendVarint(buf, s.After)
-				buf = text(text(buf, s.Reason), s.Detail)
+				buf = pack.Text(pack.Text(buf, s.Reason), s.Detail)
 			}
 		}
 		buf = binary.AppendUvarint(buf, uint64(c.Max))
@@ -124,10 +126,10 @@ func (c *Command) Encode(buf []byte) []byte {
 		if err != nil {
 			panic(err) // numbers
 		}
-		buf = text(buf, string(b))
+		buf = pack.Text(buf, string(b))
 	case OpReturn, OpDiscard, OpUndo, OpSendOn, OpEdit:
 		buf = binary.AppendVarint(buf, c.After)
-		buf = text(text(text(buf, c.Reason), c.Detail), string(c.Content))
+		buf = pack.Text(pack.Text(pack.Text(buf, c.Reason), c.Detail), string(c.Content))
 		buf = binary.AppendUvarint(buf, uint64(len(c.Offsets)))
 		last := int64(0)
 		for _, o := range c.Offsets {
@@ -138,18 +140,14 @@ func (c *Command) Encode(buf []byte) []byte {
 		buf = binary.AppendUvarint(buf, uint64(len(c.Carried)))
 		for _, m := range c.Carried {
 			buf = binary.AppendUvarint(buf, uint64(m.Offset))
-			buf = text(text(buf, string(m.Content)), string(m.Edited))
+			buf = pack.Text(pack.Text(buf, string(m.Content)), string(m.Edited))
 			buf = binary.AppendUvarint(buf, uint64(len(m.Details)))
 			for _, d := range m.Details {
-				buf = text(buf, string(d))
+				buf = pack.Text(buf, string(d))
 			}
 		}
 	}
 	return buf
-}
-
-func text(buf []byte, s string) []byte {
-	return append(binary.AppendUvarint(buf, uint64(len(s))), s...)
 }
 
 func b2i(b bool) byte {
@@ -159,128 +157,78 @@ func b2i(b bool) byte {
 	return 0
 }
 
-// parser takes parts off the front of a command; base is where it begins in
-// the record's data. Once a part is cut off it has failed and gives nothing.
+// parser reads a command; base is where it begins in the record's data.
 type parser struct {
-	all, rest []byte
-	base      int
-	failed    bool
+	pack.Reader
+	size, base int
 }
 
-func (p *parser) at() uint32 { return uint32(p.base + len(p.all) - len(p.rest)) }
-
-func (p *parser) uvarint() uint64 {
-	v, n := binary.Uvarint(p.rest)
-	if n <= 0 {
-		p.failed, p.rest = true, nil
-		return 0
-	}
-	p.rest = p.rest[n:]
-	return v
+func newParser(b []byte, base int) *parser {
+	return &parser{Reader: pack.Reader{Rest: b}, size: len(b), base: base}
 }
 
-func (p *parser) varint() int64 {
-	v, n := binary.Varint(p.rest)
-	if n <= 0 {
-		p.failed, p.rest = true, nil
-		return 0
-	}
-	p.rest = p.rest[n:]
-	return v
-}
-
-func (p *parser) byte() byte {
-	if len(p.rest) == 0 {
-		p.failed = true
-		return 0
-	}
-	b := p.rest[0]
-	p.rest = p.rest[1:]
-	return b
-}
+func (p *parser) at() uint32 { return uint32(p.base + p.size - len(p.Rest)) }
 
 // bytes returns a text and where it begins.
 func (p *parser) bytes() ([]byte, uint32) {
-	n := p.uvarint()
-	if n > uint64(len(p.rest)) {
-		p.failed, p.rest = true, nil
-		return nil, 0
-	}
-	at := p.at()
-	b := p.rest[:n:n]
-	p.rest = p.rest[n:]
-	return b, at
-}
-
-func (p *parser) text() string {
-	b, _ := p.bytes()
-	return string(b)
-}
-
-// count reads how many things of at least so many bytes follow.
-func (p *parser) count(least int) int {
-	n := p.uvarint()
-	if n > uint64(len(p.rest)/max(least, 1)) {
-		p.failed, p.rest = true, nil
-		return 0
-	}
-	return int(n)
+	b := p.Bytes()
+	return b, p.at() - uint32(len(b))
 }
 
 // Decode reads a command; base is where b begins in the record's data, for
 // the places of its texts.
 func Decode(b []byte, base int) (*Command, error) {
-	p := &parser{all: b, rest: b, base: base}
+	p := newParser(b, base)
 	if len(b) < 9 {
 		return nil, fmt.Errorf("%w: %d bytes", ErrCommand, len(b))
 	}
 	c := &Command{Nonce: binary.LittleEndian.Uint64(b), Op: Op(b[8])}
-	p.rest = b[9:]
-	c.Who = p.text()
+	p.Rest = b[9:]
+	c.Who = p.Text()
 	switch c.Op {
 	case OpWork:
-		c.Settle = make([]Settlement, p.count(3))
+		c.Settle = make([]Settlement, p.Count(3))
 		for i := range c.Settle {
 			s := &c.Settle[i]
-			s.Offset, s.Serial = int64(p.uvarint()), p.uvarint()
-			kind := p.byte()
+			s.Offset, s.Serial = int64(p.Uvarint()), p.Uvarint()
+			kind := p.Byte()
 			s.Outcome, s.Untouched = Outcome(kind&0x7f), kind&0x80 != 0
 			if s.Outcome != Accept {
-				s.After = p.varint()
-				s.Reason = p.text()
+				s.After = p.Varint()
+				s.Reason = p.Text()
 				var detail []byte
 				detail, s.detailAt = p.bytes()
 				s.Detail = string(detail)
 			}
 		}
-		c.Max, c.For, c.AtOnce = int(p.uvarint()), p.varint(), p.byte() != 0
+		c.Max, c.For, c.AtOnce = int(p.Uvarint()), p.Varint(), p.Byte() != 0
 	case OpConfigure:
 		raw, _ := p.bytes()
 		c.Settings = &Settings{}
-		if err := json.Unmarshal(raw, c.Settings); err != nil && !p.failed {
+		if err := json.Unmarshal(raw, c.Settings); err != nil && !p.Failed {
 			return nil, fmt.Errorf("%w: settings: %v", ErrCommand, err)
 		}
 	case OpReturn, OpDiscard, OpUndo, OpSendOn, OpEdit:
-		c.After = p.varint()
-		c.Reason = p.text()
+		c.After = p.Varint()
+		c.Reason = p.Text()
 		var detail []byte
 		detail, c.detailAt = p.bytes()
 		c.Detail = string(detail)
 		c.Content, _ = p.bytes()
-		c.Offsets = make([]int64, p.count(1))
+		c.Offsets = make([]int64, p.Count(1))
 		last := int64(0)
 		for i := range c.Offsets {
-			last += p.varint()
+			last += p.Varint()
 			c.Offsets[i] = last
 		}
 	case OpCarry:
-		c.Carried = make([]Carried, p.count(4))
+		c.Carried = make([]Carried, p.Count(4))
 		for i := range c.Carried {
 			m := &c.Carried[i]
-			m.Offset = int64(p.uvarint())
+			m.Offset = int64(p.Uvarint())
 			m.Content, m.contentAt = p.bytes()
 			m.Edited, _ = p.bytes()
-			m.Details, m.detailsAt = make([][]byte, p.count(1)), nil
+			m.Details, m.detailsAt = make([][]byte, p.Count(1)), nil
 			for j := range m.Details {
 				var at uint32
 				m.Details[j], at = p.bytes()
@@ -291,7 +239,7 @@ func Decode(b []byte, base int) (*Command, error) {
 	default:
 		return nil, fmt.Errorf("%w: operation %d", ErrCommand, c.Op)
 	}
-	if p.failed || len(p.rest) > 0 {
+	if !p.Whole() {
 		return nil, fmt.Errorf("%w: it is cut off or has bytes too many", ErrCommand)
 	}
 	return c, nil

@@ -4,6 +4,8 @@ import (
 	"encoding/binary"
 	"encoding/json"
 	"fmt"
+
+	"steadyferry/internal/core/pack"
 )
 
 const savedForm = 1
@@ -17,7 +19,7 @@ func (q *Queue) Encode() []byte {
 	}
 	e := &encoder{buf: make([]byte, 0, 256+48*q.items.count+4*len(q.keys)), texts: map[string]uint64{}}
 	e.u(savedForm)
-	e.buf = text(e.buf, string(settings))
+	e.buf = pack.Text(e.buf, string(settings))
 	e.i(q.head, q.end, int64(q.serial), q.now, q.counts.Accepted, q.counts.Attempts, q.counts.Rejected)
 	e.u(uint64(q.items.count))
 	for it := range q.items.all() {
@@ -82,7 +84,7 @@ func (e *encoder) text(s string) {
 	}
 	e.u(n)
 	if !known {
-		e.buf = text(e.buf, s)
+		e.buf = pack.Text(e.buf, s)
 	}
 }
 
@@ -124,48 +126,48 @@ func (e *encoder) events(history []Event) {
 }
 
 type decoder struct {
-	parser
+	pack.Reader
 	texts []string
 }
 
 func (d *decoder) word() string {
-	n := d.uvarint()
+	n := d.Uvarint()
 	switch {
 	case n == 0:
 		return ""
 	case n <= uint64(len(d.texts)):
 		return d.texts[n-1]
 	}
-	s := d.text()
+	s := d.Text()
 	d.texts = append(d.texts, s)
 	return s
 }
 
 func (d *decoder) events() []Event {
-	history := make([]Event, d.count(8))
+	history := make([]Event, d.Count(8))
 	for i := range history {
 		v := &history[i]
-		v.Kind = EventKind(d.byte())
-		v.At, v.Began = d.varint(), d.varint()
+		v.Kind = EventKind(d.Byte())
+		v.At, v.Began = d.Varint(), d.Varint()
 		v.Who, v.Reason = d.word(), d.word()
-		v.Detail = Ref{Index: d.uvarint(), At: uint32(d.uvarint()), Size: uint32(d.uvarint())}
+		v.Detail = Ref{Index: d.Uvarint(), At: uint32(d.Uvarint()), Size: uint32(d.Uvarint())}
 	}
 	return history
 }
 
 func (d *decoder) story() *story {
-	s := &story{home: d.uvarint(), edited: d.uvarint(), wasDue: d.varint(), cause: d.uvarint(), pattern: d.word(), from: d.word()}
+	s := &story{home: d.Uvarint(), edited: d.Uvarint(), wasDue: d.Varint(), cause: d.Uvarint(), pattern: d.word(), from: d.word()}
 	s.history = d.events()
 	return s
 }
 
 // item reads an item, and of a leased one to whom it was given.
 func (d *decoder) item(runs map[handout]*handout) (item, *handout) {
-	it := item{state: State(d.byte()), was: State(d.byte()), holds: d.byte() != 0}
-	it.offset, it.due, it.expires, it.stored = d.varint(), d.varint(), d.varint(), d.varint()
-	it.serial, it.key, it.attempts = d.uvarint(), uint32(d.uvarint()), uint16(d.uvarint())
+	it := item{state: State(d.Byte()), was: State(d.Byte()), holds: d.Byte() != 0}
+	it.offset, it.due, it.expires, it.stored = d.Varint(), d.Varint(), d.Varint(), d.Varint()
+	it.serial, it.key, it.attempts = d.Uvarint(), uint32(d.Uvarint()), uint16(d.Uvarint())
 	if it.state == Leased {
-		h := handout{member: d.word(), began: d.varint()}
+		h := handout{member: d.word(), began: d.Varint()}
 		if runs[h] == nil {
 			runs[h] = &h
 		}
@@ -180,17 +182,17 @@ func Load(b []byte) (*Queue, error) {
 	if len(b) == 0 {
 		return q, nil
 	}
-	d := &decoder{parser: parser{all: b, rest: b}}
-	if form := d.uvarint(); form != savedForm {
+	d := &decoder{Reader: pack.Reader{Rest: b}}
+	if form := d.Uvarint(); form != savedForm {
 		return nil, fmt.Errorf("%w: state of form %d", ErrCommand, form)
 	}
-	if err := json.Unmarshal([]byte(d.text()), &q.settings); err != nil {
+	if err := json.Unmarshal([]byte(d.Text()), &q.settings); err != nil {
 		return nil, fmt.Errorf("%w: settings: %v", ErrCommand, err)
 	}
-	q.head, q.end, q.serial, q.now = d.varint(), d.varint(), uint64(d.varint()), d.varint()
-	q.counts.Accepted, q.counts.Attempts, q.counts.Rejected = d.varint(), d.varint(), d.varint()
+	q.head, q.end, q.serial, q.now = d.Varint(), d.Varint(), uint64(d.Varint()), d.Varint()
+	q.counts.Accepted, q.counts.Attempts, q.counts.Rejected = d.Varint(), d.Varint(), d.Varint()
 	runs := map[handout]*handout{}
-	for range d.count(10) {
+	for range d.Count(10) {
 		one, run := d.item(runs)
 		if one.state == 0 || one.state >= states || one.offset < 0 {
 			return nil, fmt.Errorf("%w: message %d in state %d", ErrCommand, one.offset, one.state)
@@ -200,41 +202,41 @@ func Load(b []byte) (*Queue, error) {
 			q.leases.push(hold{it, run})
 		}
 	}
-	for range d.count(2) {
-		offset := d.varint()
+	for range d.Count(2) {
+		offset := d.Varint()
 		q.stories[offset] = d.story()
 		if it := q.items.get(offset); it != nil {
 			it.told = true
 		}
 	}
-	for range d.count(2) {
-		offset := d.varint()
+	for range d.Count(2) {
+		offset := d.Varint()
 		q.past[offset] = d.story()
 	}
-	for range d.count(1) {
-		q.gone[d.varint()] = struct{}{}
+	for range d.Count(1) {
+		q.gone[d.Varint()] = struct{}{}
 	}
-	for range d.count(2) {
-		offset := d.varint()
-		q.expires[offset] = d.varint()
+	for range d.Count(2) {
+		offset := d.Varint()
+		q.expires[offset] = d.Varint()
 	}
-	for range d.count(2) {
-		offset := d.varint()
-		q.stored = append(q.stored, place{d.varint(), offset})
+	for range d.Count(2) {
+		offset := d.Varint()
+		q.stored = append(q.stored, place{d.Varint(), offset})
 	}
-	if n := d.count(4); n > 0 {
+	if n := d.Count(4); n > 0 {
 		q.keys = make([]uint32, n)
 		for i := range q.keys {
-			q.keys[i] = binary.LittleEndian.Uint32(d.rest)
-			d.rest = d.rest[4:]
+			q.keys[i] = binary.LittleEndian.Uint32(d.Rest)
+			d.Rest = d.Rest[4:]
 		}
 	}
-	for range d.count(2) {
-		f := Finished{Offset: d.varint(), Home: d.uvarint(), Edited: d.uvarint()}
+	for range d.Count(2) {
+		f := Finished{Offset: d.Varint(), Home: d.Uvarint(), Edited: d.Uvarint()}
 		f.History = d.events()
 		q.finished = append(q.finished, f)
 	}
-	if d.failed || len(d.rest) > 0 {
+	if !d.Whole() {
 		return nil, fmt.Errorf("%w: a state that is cut off", ErrCommand)
 	}
 	q.derive()

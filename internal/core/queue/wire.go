@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/pack"
 )
 
 // LeaseID names a member's hold on a message: partition, offset and the number
@@ -69,7 +70,7 @@ type WorkCall struct {
 // Encode appends the call to buf.
 func (w *WorkCall) Encode(buf []byte) []byte {
 	buf = append(buf, b2i(w.AtOnce))
-	buf = text(buf, w.Member)
+	buf = pack.Text(buf, w.Member)
 	buf = binary.AppendVarint(buf, int64(w.Partition))
 	buf = binary.AppendUvarint(buf, uint64(w.Max))
 	buf = binary.AppendVarint(binary.AppendVarint(buf, w.For), w.Wait)
@@ -85,7 +86,7 @@ func (w *WorkCall) Encode(buf []byte) []byte {
 		buf = append(buf, kind)
 		if s.Outcome != Accept {
 			buf = binary.AppendVarint(buf, s.After)
-			buf = text(text(buf, s.Reason), s.Detail)
+			buf = pack.Text(pack.Text(buf, s.Reason), s.Detail)
 		}
 	}
 	return buf
@@ -93,23 +94,23 @@ func (w *WorkCall) Encode(buf []byte) []byte {
 
 // DecodeWork reads a call.
 func DecodeWork(b []byte) (*WorkCall, error) {
-	p := &parser{all: b, rest: b}
-	w := &WorkCall{AtOnce: p.byte() != 0, Member: p.text(), Partition: int(p.varint()), Max: int(p.uvarint()), For: p.varint(), Wait: p.varint()}
-	n := p.count(4)
+	p := newParser(b, 0)
+	w := &WorkCall{AtOnce: p.Byte() != 0, Member: p.Text(), Partition: int(p.Varint()), Max: int(p.Uvarint()), For: p.Varint(), Wait: p.Varint()}
+	n := p.Count(4)
 	w.Leases, w.Settle = make([]LeaseID, n), make([]Settlement, n)
 	for i := range n {
 		s, l := &w.Settle[i], &w.Leases[i]
-		l.Partition, l.Offset, l.Serial = int(p.uvarint()), int64(p.uvarint()), p.uvarint()
-		kind := p.byte()
+		l.Partition, l.Offset, l.Serial = int(p.Uvarint()), int64(p.Uvarint()), p.Uvarint()
+		kind := p.Byte()
 		s.Outcome, s.Untouched = Outcome(kind&0x7f), kind&0x80 != 0
 		if s.Outcome == 0 || s.Outcome >= outcomes {
 			return nil, fmt.Errorf("%w: outcome %d", ErrCommand, s.Outcome)
 		}
 		if s.Outcome != Accept {
-			s.After, s.Reason, s.Detail = p.varint(), p.text(), p.text()
+			s.After, s.Reason, s.Detail = p.Varint(), p.Text(), p.Text()
 		}
 	}
-	if p.failed || len(p.rest) > 0 {
+	if !p.Whole() {
 		return nil, fmt.Errorf("%w: a call that is cut off", ErrCommand)
 	}
 	return w, nil
@@ -168,7 +169,7 @@ func (w *WorkReply) Encode(buf []byte) []byte {
 	if batch.Count() > 0 {
 		own = batch.Build(message.Plain, nil)
 	}
-	buf = text(buf, string(own))
+	buf = pack.Text(buf, string(own))
 	buf = binary.AppendUvarint(buf, uint64(len(w.Records)))
 	for _, r := range w.Records {
 		buf = binary.AppendUvarint(buf, uint64(r.Partition))
@@ -180,29 +181,29 @@ func (w *WorkReply) Encode(buf []byte) []byte {
 
 // DecodeReply reads a reply; every lease in it has its message.
 func DecodeReply(b []byte) (*WorkReply, error) {
-	p := &parser{all: b, rest: b}
-	w := &WorkReply{Settled: make([]Settled, p.count(3))}
+	p := newParser(b, 0)
+	w := &WorkReply{Settled: make([]Settled, p.Count(3))}
 	for i := range w.Settled {
-		w.Settled[i] = Settled{Status: Status(p.byte()), State: State(p.byte()), Deadline: p.varint()}
+		w.Settled[i] = Settled{Status: Status(p.Byte()), State: State(p.Byte()), Deadline: p.Varint()}
 	}
-	w.Leased = make([]Delivery, p.count(7))
+	w.Leased = make([]Delivery, p.Count(7))
 	own := make([]int64, len(w.Leased))
 	for i := range w.Leased {
 		l := &w.Leased[i]
-		l.Lease = LeaseID{int(p.uvarint()), int64(p.uvarint()), p.uvarint()}
-		l.Attempt, l.Returns = int(p.uvarint()), int(p.uvarint())
-		if at := p.varint(); at != 0 {
+		l.Lease = LeaseID{int(p.Uvarint()), int64(p.Uvarint()), p.Uvarint()}
+		l.Attempt, l.Returns = int(p.Uvarint()), int(p.Uvarint())
+		if at := p.Varint(); at != 0 {
 			l.Deadline = time.UnixMicro(at).UTC()
 		}
-		own[i] = p.varint()
+		own[i] = p.Varint()
 	}
 	batch, _ := p.bytes()
-	records := make([]Record, p.count(2))
+	records := make([]Record, p.Count(2))
 	for i := range records {
-		records[i].Partition = int(p.uvarint())
+		records[i].Partition = int(p.Uvarint())
 		records[i].Bytes, _ = p.bytes()
 	}
-	if p.failed || len(p.rest) > 0 {
+	if !p.Whole() {
 		return nil, fmt.Errorf("%w: a reply that is cut off", ErrCommand)
 	}
 	return w, w.fill(own, batch, records)

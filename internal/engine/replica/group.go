@@ -37,9 +37,10 @@ var (
 // Proposal is a batch on its way into the log. Data has message.StampSize
 // bytes of room for the stamp before the batch. Info is the machine's own.
 type Proposal struct {
-	Data  []byte
-	Count uint32
-	Info  any
+	Data   []byte
+	Count  uint32
+	Routes bool // it is a command to routes
+	Info   any
 
 	result chan Result
 }
@@ -383,7 +384,7 @@ func (g *Group) apply(e *raftpb.Entry) {
 	r := toRecord(e)
 	g.appliedIn = e.GetTerm()
 	switch r.Kind {
-	case message.KindBatch, message.KindCommand:
+	case message.KindBatch, message.KindCommand, message.KindRoutes:
 		g.machine.Apply(r, r.Index > g.opened)
 		stamp := r.Stamp()
 		g.appliedTo, g.appliedAt = stamp.End(), stamp.Time

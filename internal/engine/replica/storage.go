@@ -176,6 +176,8 @@ func toRecord(e *raftpb.Entry) message.Record {
 		r.Kind = message.KindMembership
 	case len(r.Data) == 0:
 		r.Kind = message.KindEmpty
+	case message.StampOf(r.Data).Routes:
+		r.Kind = message.KindRoutes
 	case message.StampOf(r.Data).Count == 0:
 		r.Kind = message.KindCommand
 	}

@@ -1,0 +1,107 @@
+package route
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+
+	"github.com/google/uuid"
+
+	"steadyferry/internal/core/message"
+)
+
+// Source is a partition that a route reads.
+type Source struct {
+	Route     uuid.UUID
+	Partition uint32
+}
+
+// Origins are the places up to which a target partition has the messages of
+// routes.
+type Origins struct {
+	at    map[Source]Place
+	ended map[uuid.UUID]int64
+}
+
+// NewOrigins returns the state of an empty log.
+func NewOrigins() *Origins {
+	return &Origins{at: map[Source]Place{}, ended: map[uuid.UUID]int64{}}
+}
+
+// NotBehind is returned for a batch that does not belong directly behind what the
+// target has.
+type NotBehind struct {
+	Origin    Place  // up to which it has the messages
+	Recovered uint64 // how often it was recovered by force
+}
+
+func (e *NotBehind) Error() string {
+	return fmt.Sprintf("the target has what lies before offset %d of cut %d, and the batch begins elsewhere", e.Origin.Offset, e.Origin.Cut)
+}
+
+// ErrEnded is returned for a batch of a route that has ended.
+var ErrEnded = errors.New("the route has ended")
+
+// Of returns the place up to which the messages of a source are there.
+func (o *Origins) Of(s Source) Place { return o.at[s] }
+
+// Len returns how many sources are remembered.
+func (o *Origins) Len() int { return len(o.at) }
+
+// Note takes on a batch that was appended.
+func (o *Origins) Note(r *message.Route) {
+	if _, ended := o.ended[r.ID]; !ended {
+		o.at[Source{r.ID, r.Partition}] = r.UpTo
+	}
+}
+
+// End forgets a route for good, at a time.
+func (o *Origins) End(route uuid.UUID, at int64) {
+	maps.DeleteFunc(o.at, func(s Source, _ Place) bool { return s.Route == route })
+	o.ended[route] = at
+	maps.DeleteFunc(o.ended, func(_ uuid.UUID, since int64) bool { return since < at-tombstoneTime })
+}
+
+// Ahead is what a leader knows beyond what is applied: what it has proposed.
+type Ahead struct {
+	applied *Origins
+	over    map[Source]Place
+	ended   map[uuid.UUID]bool
+}
+
+// Ahead returns the state for a leader that has proposed nothing yet.
+func (o *Origins) Ahead() *Ahead {
+	return &Ahead{applied: o, over: map[Source]Place{}, ended: map[uuid.UUID]bool{}}
+}
+
+// Check says why a batch is not taken by a partition that was recovered so often:
+// *NotBehind or ErrEnded.
+func (a *Ahead) Check(r *message.Route, recovered uint64) error {
+	if _, ended := a.applied.ended[r.ID]; ended || a.ended[r.ID] {
+		return ErrEnded
+	}
+	s := Source{r.ID, r.Partition}
+	origin, proposed := a.over[s]
+	if !proposed {
+		origin = a.applied.at[s]
+	}
+	// One that was recovered may have lost what the sender thinks it has, although
+	// its place is the same.
+	if origin != r.After || recovered != r.Recovered {
+		return &NotBehind{Origin: origin, Recovered: recovered}
+	}
+	return nil
+}
+
+// Propose takes on a batch that is proposed.
+func (a *Ahead) Propose(r *message.Route) { a.over[Source{r.ID, r.Partition}] = r.UpTo }
+
+// ProposeEnd takes on that the end of a route is proposed.
+func (a *Ahead) ProposeEnd(route uuid.UUID) { a.ended[route] = true }
+
+// Applied lets go of what is applied by now.
+func (a *Ahead) Applied(r *message.Route) {
+	if s := (Source{r.ID, r.Partition}); a.over[s] == r.UpTo {
+		delete(a.over, s)
+	}
+}
