@@ -326,6 +326,9 @@ func (b Batch) HasTerms() bool { return b.raw[atFlags]&flagTerms != 0 }
 
 // Payload returns the payload without compression, into scratch if it fits.
 func (b Batch) Payload(scratch []byte) ([]byte, error) {
+	if len(b.raw) < b.head() {
+		return nil, fmt.Errorf("%w: %d bytes, and what comes before the payload has %d", ErrBatch, len(b.raw), b.head())
+	}
 	payload := b.raw[b.head():]
 	if b.Compression() == Zstd {
 		var err error

@@ -9,9 +9,9 @@ import (
 // Place is how far a route is on a partition of its source: what lies before it
 // was decided. Places are compared field by field, in this order.
 type Place struct {
-	Epoch  uint64 // how often the source partition was recovered by force
-	Cut    uint64 // number of the cut of the route's plan, from 1
-	Offset int64
+	Epoch  uint64 `json:"epoch"` // how often the source partition was recovered by force
+	Cut    uint64 `json:"cut"`   // number of the cut of the route's plan, from 1
+	Offset int64  `json:"offset"`
 }
 
 // Compare returns -1, 0 or 1 when p is before, at or behind q.

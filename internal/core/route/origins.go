@@ -12,8 +12,8 @@ import (
 
 // Source is a partition that a route reads.
 type Source struct {
-	Route     uuid.UUID
-	Partition uint32
+	Route     uuid.UUID `json:"route"`
+	Partition uint32    `json:"partition"`
 }
 
 // Origins are the places up to which a target partition has the messages of
@@ -31,8 +31,8 @@ func NewOrigins() *Origins {
 // NotBehind is returned for a batch that does not belong directly behind what the
 // target has.
 type NotBehind struct {
-	Origin    Place  // up to which it has the messages
-	Recovered uint64 // how often it was recovered by force
+	Origin    Place  `json:"origin"`    // up to which it has the messages
+	Recovered uint64 `json:"recovered"` // how often it was recovered by force
 }
 
 func (e *NotBehind) Error() string {
@@ -80,17 +80,25 @@ func (a *Ahead) Check(r *message.Route, recovered uint64) error {
 	if _, ended := a.applied.ended[r.ID]; ended || a.ended[r.ID] {
 		return ErrEnded
 	}
-	s := Source{r.ID, r.Partition}
-	origin, proposed := a.over[s]
-	if !proposed {
-		origin = a.applied.at[s]
-	}
+	origin := a.place(Source{r.ID, r.Partition})
 	// One that was recovered may have lost what the sender thinks it has, although
 	// its place is the same.
 	if origin != r.After || recovered != r.Recovered {
 		return &NotBehind{Origin: origin, Recovered: recovered}
 	}
 	return nil
+}
+
+// Place is what the partition tells of a source.
+func (a *Ahead) Place(s Source, recovered uint64) NotBehind {
+	return NotBehind{Origin: a.place(s), Recovered: recovered}
+}
+
+func (a *Ahead) place(s Source) Place {
+	if p, proposed := a.over[s]; proposed {
+		return p
+	}
+	return a.applied.at[s]
 }
 
 // Propose takes on a batch that is proposed.

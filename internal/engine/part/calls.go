@@ -43,6 +43,8 @@ func (reg *Registry) answer() {
 	peer.Answer(&reg.Calls, "series", reg.answerSeries)
 	reg.HandleAt("publish", reg.answerPublish)
 	reg.HandleAt("raw", reg.answerRaw)
+	reg.HandleAt("route-step", reg.answerStep)
+	reg.HandleAt("route-origin", reg.answerOrigin)
 	AnswerHeld(reg, "segments", func(_ *Partition, g *replica.Group, r topic.Retention) (Loss, error) {
 		return LossOf(g.Journal(), r), nil
 	})

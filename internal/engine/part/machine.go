@@ -6,6 +6,7 @@ import (
 
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/pack"
 	"steadyferry/internal/core/topic"
 	"steadyferry/internal/engine/replica"
 )
@@ -17,17 +18,24 @@ type Machine struct {
 	applied   *topic.Publishers
 	ahead     *topic.Publishers // applied, and what this leader has proposed since
 	ids       *topic.IDs        // nil without a window
+	routes    *routes
 }
+
+// Base returns what every partition derives from its log, whatever the kind of its
+// channel adds.
+func (m *Machine) Base() *Machine { return m }
 
 // offer is what a proposal brings for the machine to judge.
 type offer struct {
 	publisher *message.Publisher
+	route     *message.Route
 	batch     message.Batch
 }
 
 // Lead begins with what is applied.
 func (m *Machine) Lead() {
 	m.ahead = m.applied.Clone()
+	m.routes.lead()
 	m.loadIDs()
 }
 
@@ -88,6 +96,9 @@ func firstTime(j *journal.Journal, offset int64, committed uint64) (int64, error
 
 // Prepare leaves out what the log has already.
 func (m *Machine) Prepare(p *replica.Proposal, next message.Stamp) (replica.Result, bool) {
+	if result, done, handled := m.routes.prepare(p); handled {
+		return result, done
+	}
 	o := p.Info.(*offer)
 	if o.publisher != nil {
 		offset, repeat, err := check(m.ahead, o.publisher, p.Count)
@@ -146,8 +157,12 @@ func (m *Machine) window() (w int64) {
 	return w
 }
 
-// Apply notes what publishers have sent.
+// Apply notes what publishers and routes have sent.
 func (m *Machine) Apply(r message.Record, fresh bool) {
+	if r.Kind == message.KindRoutes {
+		m.routes.applyCommand(r, m.Partition.Address())
+		return
+	}
 	batch, err := r.Batch()
 	if err != nil {
 		return // damaged on disk: readers report it
@@ -156,6 +171,9 @@ func (m *Machine) Apply(r message.Record, fresh bool) {
 		// At every replica, so that the rates go on when another one leads.
 		m.Partition.counters.MessagesIn.Add(int64(r.Stamp().Count))
 		m.Partition.counters.BytesIn.Add(int64(len(batch.Bytes())))
+	}
+	if sent := batch.Route(); sent != nil {
+		m.routes.applyBatch(sent)
 	}
 	if p := batch.Publisher(); p != nil {
 		stamp := r.Stamp()
@@ -178,15 +196,25 @@ func note(of *topic.Publishers, p *message.Publisher, count uint32, offset int64
 	of.Note(p.ID, p.Sequence, count, offset)
 }
 
-// Save returns what is known of publishers.
-func (m *Machine) Save() []byte { return m.applied.Encode() }
+// Save returns what is known of publishers and routes.
+func (m *Machine) Save() []byte {
+	plans, origins := m.routes.save()
+	b := pack.Text(nil, string(m.applied.Encode()))
+	return pack.Text(pack.Text(b, string(plans)), string(origins))
+}
 
 // Load takes what Save returned.
 func (m *Machine) Load(b []byte) (err error) {
-	if len(b) == 0 {
-		m.applied = topic.NewPublishers()
-		return nil
+	r := pack.Reader{Rest: b}
+	var publishers, plans, origins []byte
+	if len(b) > 0 {
+		publishers, plans, origins = r.Bytes(), r.Bytes(), r.Bytes()
 	}
-	m.applied, err = topic.DecodePublishers(b)
-	return err
+	if !r.Whole() {
+		return errors.New("the state of a partition is cut off")
+	}
+	if m.applied, err = topic.DecodePublishers(publishers); err != nil {
+		return err
+	}
+	return m.routes.load(plans, origins)
 }

@@ -10,6 +10,7 @@ import (
 	"steadyferry/internal/core/admit"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
+	"steadyferry/internal/core/route"
 )
 
 // Bounds of the bytes of batches that a node has in hand at once; publishers
@@ -32,6 +33,10 @@ type Receipt struct {
 	Time      time.Time
 	Repeat    bool // the batch was in the log already
 	Dropped   int  // messages left out because their id came before
+
+	// Of a batch that a route sends: nothing of it was kept.
+	Behind *route.NotBehind `json:",omitempty"` // it does not belong behind what is there
+	Ended  bool             `json:",omitempty"` // the route has ended
 }
 
 // Accepts says why the topic takes no messages now.
@@ -93,8 +98,8 @@ func (reg *Registry) PublishBatch(ctx context.Context, t *Channel, partition int
 	if err == nil && batch.HasTerms() {
 		err = t.termsOf(batch)
 	}
-	if err == nil && batch.Publisher() != nil && batch.Publisher().Origin {
-		err = fmt.Errorf("%w: flag 4 is for jobs of the service", message.ErrBatch)
+	if err == nil && (batch.Route() != nil || batch.Publisher() != nil && batch.Publisher().Origin) {
+		err = fmt.Errorf("%w: flags 4 and 8 are for jobs and routes of the service", message.ErrBatch)
 	}
 	if err != nil {
 		if errors.Is(err, message.ErrTooLarge) {

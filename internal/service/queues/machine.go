@@ -73,6 +73,9 @@ var nonces = func() *atomic.Uint64 {
 
 func (m *queueMachine) Prepare(p *replica.Proposal, next message.Stamp) (replica.Result, bool) {
 	call, ok := p.Info.(*queueCall)
+	if p.Routes {
+		return m.Machine.Prepare(p, next)
+	}
 	if !m.configured() && (!ok || call.command.Op != queue.OpConfigure) {
 		// The node brings the settings as soon as it leads.
 		return replica.Result{Err: replica.ErrNotLeading}, true
@@ -101,6 +104,10 @@ func (m *queueMachine) Apply(r message.Record, fresh bool) {
 			m.tellChange()
 			m.mu.Unlock()
 		}
+		return
+	}
+	if r.Kind == message.KindRoutes {
+		m.Machine.Apply(r, fresh)
 		return
 	}
 	c, err := queue.Decode(r.Data[message.StampSize:], message.StampSize)

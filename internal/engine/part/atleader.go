@@ -10,6 +10,7 @@ import (
 
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
+	"steadyferry/internal/core/route"
 	"steadyferry/internal/core/topic"
 	"steadyferry/internal/engine/peer"
 	"steadyferry/internal/engine/replica"
@@ -92,7 +93,7 @@ func (reg *Registry) Append(ctx context.Context, p *Partition, data []byte, batc
 			batch, err = message.OpenBatch(data[message.StampSize:])
 			return err
 		},
-		Harmless: batch.Publisher() != nil,
+		Harmless: batch.Publisher() != nil || batch.Route() != nil,
 		Unsure: func() error {
 			return problem.New(problem.Unavailable, "%s: not known to be kept", p.Address()).Next("send it again with a publisher id and sequence (Ferry-Publisher, Ferry-Sequence): then it is kept once")
 		},
@@ -144,11 +145,16 @@ func (reg *Registry) appendHere(ctx context.Context, p *Partition, data []byte, 
 		}
 		return Receipt{}, &peer.NotDone{Reason: replica.ErrDiskFull, Sure: true} // another node is about to lead
 	}
-	result := g.Publish(ctx, &replica.Proposal{Data: data, Count: uint32(batch.Count()), Info: &offer{publisher: batch.Publisher(), batch: batch}})
+	result := g.Publish(ctx, &replica.Proposal{Data: data, Count: uint32(batch.Count()), Info: &offer{publisher: batch.Publisher(), route: batch.Route(), batch: batch}})
 	if result.Err != nil {
 		var gap *topic.SequenceGap
 		var unknown *topic.UnknownPublisher
+		var behind *route.NotBehind
 		switch {
+		case errors.As(result.Err, &behind):
+			return Receipt{Behind: behind}, nil
+		case errors.Is(result.Err, route.ErrEnded):
+			return Receipt{Ended: true}, nil
 		case errors.As(result.Err, &unknown):
 			return Receipt{}, problem.New(problem.Conflict, "%s: %v", p.Address(), unknown).Field("sequence")
 		case errors.Is(result.Err, replica.ErrLostEnd):
