@@ -25,7 +25,7 @@ func settingFlags(fs *flag.FlagSet) givenSettings {
 func define[T any](fs *flag.FlagSet, given givenSettings, table setting.Table[T]) {
 	for _, s := range table {
 		help := s.Help
-		if s.Form.Name != "switch" && s.Form.Name != "labels" {
+		if s.Form.Name != "switch" && s.Form.Name != "labels" && s.Form.Name != "edits" {
 			help += " (" + s.Form.Allowed
 			if s.Default != "" {
 				help += "; new: " + s.Default
@@ -65,11 +65,16 @@ func (f *settingFlag) Set(text string) error {
 	if err != nil {
 		return err
 	}
-	// Labels may be given one by one.
+	// Labels and edits may be given one by one.
 	if labels, ok := value.(map[string]string); ok {
 		if have, ok := f.given[f.name].(map[string]string); ok {
 			maps.Copy(have, labels)
 			return nil
+		}
+	}
+	if edits, ok := value.([]string); ok && f.form.Name == "edits" {
+		if have, ok := f.given[f.name].([]string); ok {
+			value = append(have, edits...)
 		}
 	}
 	f.given[f.name] = f.form.Show(value)

@@ -32,6 +32,7 @@ import (
 	"steadyferry/internal/service/moves"
 	"steadyferry/internal/service/queues"
 	"steadyferry/internal/service/replays"
+	"steadyferry/internal/service/routes"
 	"steadyferry/internal/service/trace"
 )
 
@@ -113,6 +114,7 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	n.Look = look.New(n.Parts, n.Catalog)
 	n.Replays = replays.New(n.Parts, n.Catalog, n.Jobs, n.Queues, n.Groups, n.Look)
 	n.Traces = trace.New(n.Parts, n.Catalog, n.Queues, n.Groups, n.Look)
+	n.Routes = routes.New(n.Parts, n.Catalog, n.Groups)
 	n.Manage = manage.New(n.Parts, n.Catalog, n.Queues, n.Cluster, n.Moves, config.KeepRemoved)
 	n.Declares = declares.New(n.Parts, n.Catalog, n.Cluster, n.Manage, n.Groups)
 	n.Access = access.New(n.Parts, n.Catalog, config.Dir)
@@ -138,6 +140,8 @@ func (n *Node) begin() {
 		{time.Second, func(time.Time) { n.Parts.LeaveOld(run) }},
 		{queues.TickEvery, func(time.Time) { n.Queues.Tick(run) }},
 		{200 * time.Millisecond, func(now time.Time) { n.Groups.Tend(run, now) }},
+		{routes.TendEvery, func(time.Time) { n.Routes.Tend(run) }},
+		{routes.RecordEvery, func(time.Time) { n.Routes.Record(run) }},
 		{time.Second, func(time.Time) { n.Groups.Sample(run, clock.Now()) }},
 		{cluster.LeaderEvery, func(now time.Time) { n.Cluster.SpreadLeaders(run, now) }},
 		{4 * time.Second, func(time.Time) { n.Catalog.Seen(run, n.Parts.ID()) }},
@@ -149,7 +153,7 @@ func (n *Node) begin() {
 	}
 	n.duties.Go(func() { n.Cluster.Reporting(run) })
 	n.duties.Go(func() {
-		n.Catalog.WhileOnDuty(run, func(ctx context.Context) { n.Cluster.OnDuty(ctx, n.Jobs.Run, n.Moves.Run, n.Groups.Run) })
+		n.Catalog.WhileOnDuty(run, func(ctx context.Context) { n.Cluster.OnDuty(ctx, n.Jobs.Run, n.Moves.Run, n.Groups.Run, n.Routes.Run) })
 	})
 }
 

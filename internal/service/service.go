@@ -16,6 +16,7 @@ import (
 	"steadyferry/internal/service/moves"
 	"steadyferry/internal/service/queues"
 	"steadyferry/internal/service/replays"
+	"steadyferry/internal/service/routes"
 	"steadyferry/internal/service/trace"
 )
 
@@ -31,6 +32,7 @@ type Services struct {
 	Moves    *moves.Moves
 	Look     *look.Look
 	Replays  *replays.Replays
+	Routes   *routes.Routes
 	Traces   *trace.Traces
 	Manage   *manage.Manage
 	Declares *declares.Declares

@@ -55,7 +55,7 @@ var Kinds = []*Kind{
 	kindOf("space", "spaces", "", setting.Spaces),
 	kindOf("topic", "topics", setting.Topic, setting.Channels),
 	kindOf("queue", "queues", setting.Queue, setting.Channels),
-	kindOf("group", "groups", "", setting.Groups),
+	kindOf("group", "groups", setting.Consumer, setting.Groups),
 }
 
 // Named returns the kind with the name, or nil.

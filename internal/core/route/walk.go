@@ -2,6 +2,13 @@ package route
 
 import "slices"
 
+// Dead is the number of the target that takes what cannot be sent; the partitions
+// of the channel that the route leads to have the numbers behind it.
+const Dead = 0
+
+// Number is that of a partition of the channel that the route leads to.
+func Number(partition int) int { return partition + 1 }
+
 // Walk is what a worker knows of a route on one partition of its source: how far it
 // has decided, and what each partition of the target has. The worker reads the
 // stretch that Next tells, decides each message, and has Wants say whether it is
@@ -50,7 +57,7 @@ func (w *Walk) Look(p *Plan, end int64) {
 	most := 0
 	for i := range p.Cuts {
 		if c := &p.Cuts[i]; c.To == Open || p.Floor.Before(c.At(c.To)) {
-			most = max(most, c.Terms.Partitions)
+			most = max(most, Number(c.Terms.Partitions))
 		}
 	}
 	for len(w.targets) < most {
@@ -63,7 +70,7 @@ func (w *Walk) Look(p *Plan, end int64) {
 // Plan returns the plan that was looked at last.
 func (w *Walk) Plan() *Plan { return w.plan }
 
-// Unknown returns the partitions of the target that must be asked before the walk
+// Unknown returns the targets that must be asked before the walk
 // goes on.
 func (w *Walk) Unknown() (numbers []int) {
 	for i := range w.targets {
@@ -74,8 +81,7 @@ func (w *Walk) Unknown() (numbers []int) {
 	return numbers
 }
 
-// Told takes on what a partition of the target has, and how often it was recovered
-// by force.
+// Told takes on what a target has, and how often it was recovered by force.
 func (w *Walk) Told(number int, origin Place, recovered uint64) {
 	t := &w.targets[number]
 	if recovered < t.recovered {
@@ -86,8 +92,8 @@ func (w *Walk) Told(number int, origin Place, recovered uint64) {
 	w.restart()
 }
 
-// Recovered has a partition of the target asked anew when it was recovered more
-// often than when it was asked.
+// Recovered has a target asked anew when it was recovered more often than when it
+// was asked.
 func (w *Walk) Recovered(number int, times uint64) {
 	if t := &w.targets[number]; t.known && t.recovered != times {
 		t.known = false
@@ -246,4 +252,13 @@ func (w *Walk) Progress() (s Step, ok bool) {
 		return s, false
 	}
 	return Step{Op: Floor, Route: w.plan.Route, Seq: w.plan.Seq, Floor: floor, Lost: w.plan.Lost + w.lost, Targets: recovered}, true
+}
+
+// Targets is how many targets there are.
+func (w *Walk) Targets() int { return len(w.targets) }
+
+// Again has the walk begin anew, when a stretch was not decided to its end.
+func (w *Walk) Again() {
+	w.again = true
+	w.restart()
 }

@@ -121,7 +121,7 @@ type cutKey struct {
 
 func newWorld(seed uint64, e events, without removed) *world {
 	w := &world{rnd: rand.New(rand.NewPCG(seed, 17)), events: e, without: without, plans: NewPlans(), past: NewPlans(), cuts: map[cutKey]Terms{}, posted: map[int][]record{}}
-	for range 1 + w.rnd.IntN(2) {
+	for range 2 + w.rnd.IntN(2) {
 		w.grow()
 	}
 	for range w.rnd.IntN(6) {
@@ -168,18 +168,21 @@ func (w *world) version() int64 {
 	return w.now
 }
 
-// decide is the decision about a message: to which partition it goes, or -1.
+// decide is the decision about a message: to which target it goes, or -1.
 func decide(terms Terms, key string) int {
 	h := fnv.New32a()
 	fmt.Fprint(h, terms.Text, key)
-	if h.Sum32()%3 == 0 {
+	switch h.Sum32() % 8 {
+	case 0, 1:
 		return -1
+	case 2:
+		return Dead
 	}
 	if h.Reset(); terms.Text == "3" {
 		fmt.Fprint(h, "edited ")
 	}
 	fmt.Fprint(h, key)
-	return int(h.Sum32() % uint32(terms.Partitions))
+	return Number(int(h.Sum32() % uint32(terms.Partitions)))
 }
 
 func (w *world) publish() {
@@ -385,7 +388,7 @@ func (w *world) work(by *worker) {
 	if gone || w.wish.gone {
 		return
 	}
-	terms := Terms{Version: w.wish.version, Text: w.wish.text, Partitions: len(w.targets)}
+	terms := Terms{Version: w.wish.version, Text: w.wish.text, Partitions: len(w.targets) - 1}
 	if plan == nil {
 		w.propose(by, Step{Op: Make, Route: w.wish.route, Offset: w.wish.made, Terms: terms, Targets: w.recoveries()})
 		return
@@ -399,7 +402,7 @@ func (w *world) work(by *worker) {
 		w.apply(&Command{Epoch: w.epoch})
 	}
 	switch last := plan.Last().Terms; {
-	case last.Version < terms.Version, last.Version == terms.Version && last.Partitions < len(w.targets):
+	case last.Version < terms.Version, last.Version == terms.Version && last.Partitions < len(w.targets)-1:
 		w.propose(by, Step{Op: Recut, Route: plan.Route, Seq: plan.Seq, Terms: terms, Targets: w.recoveries()})
 	case last.Version > w.wish.version && w.rnd.IntN(8) == 0: // the records are older than the plan
 		w.wish.version, w.wish.text = last.Version, last.Text
@@ -527,7 +530,7 @@ func (w *world) happen() {
 	one := func(on bool) bool { return on && w.rnd.IntN(60) == 0 }
 	plan, _ := w.plans.Of(w.wish.route)
 	switch {
-	case one(e.grow) && len(w.targets) < 5:
+	case one(e.grow) && len(w.targets) < 6:
 		w.grow()
 	case one(e.change):
 		w.old = append(w.old, w.wish)
@@ -609,7 +612,7 @@ func (w *world) rests(by *worker) bool {
 	if plan == nil || by.walk.Plan() != plan || by.walk.end != w.end || by.walk.Restarts() || len(by.calls) > 0 {
 		return false
 	}
-	if last := plan.Last().Terms; last.Version != w.wish.version || last.Partitions < len(w.targets) {
+	if last := plan.Last().Terms; last.Version != w.wish.version || last.Partitions < len(w.targets)-1 {
 		return false
 	}
 	for n, t := range by.walk.targets {

@@ -10,12 +10,14 @@ import (
 	"time"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/edit"
+	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/problem"
 )
 
 // Form is a sort of values: how they are written, and which are allowed.
 type Form struct {
-	Name    string   // number, size, duration, durations, switch, sentence, names, labels, choice
+	Name    string   // as Row tells
 	Allowed string   // in words
 	Choices []string // of a choice
 
@@ -236,13 +238,7 @@ func Names(most int) Form {
 		return all, nil
 	}
 	f.Read = func(name string, value any) (any, error) {
-		list, ok := value.([]any)
-		all := make([]string, len(list))
-		for i, one := range list {
-			if all[i], ok = one.(string); !ok {
-				break
-			}
-		}
+		all, ok := textsOf(value)
 		if !ok {
 			return nil, wrong(name, f.Allowed, "%s is %s", name, shown(value))
 		}
@@ -257,12 +253,95 @@ func Names(most int) Form {
 		}
 		return check(name, all)
 	}
-	f.Show = func(value any) any {
-		if all, _ := value.([]string); len(all) > 0 {
-			return all
-		}
-		return []string{}
+	f.Show = showTexts
+	return f
+}
+
+// textsOf reads a list of texts as JSON has it, or as Show has.
+func textsOf(value any) ([]string, bool) {
+	if texts, ok := value.([]string); ok {
+		return slices.Clone(texts), true
 	}
+	list, ok := value.([]any)
+	all := make([]string, len(list))
+	for i, one := range list {
+		if all[i], ok = one.(string); !ok {
+			break
+		}
+	}
+	return all, ok
+}
+
+func showTexts(value any) any {
+	if all, _ := value.([]string); len(all) > 0 {
+		return all
+	}
+	return []string{}
+}
+
+// Condition is a condition on messages, as CEL; empty is none. Values are string.
+func Condition() Form {
+	f := Form{Name: "condition", Allowed: "CEL over a message", Show: same}
+	f.Parse = func(name, text string) (any, error) {
+		if text == "" {
+			return "", nil
+		}
+		_, err := expr.Compile(text)
+		return text, err
+	}
+	f.Read = fromText(&f)
+	return f
+}
+
+// Edits is changes of messages, one a line as text. Values are []string, as
+// edit.Edit prints them.
+func Edits() Form {
+	f := Form{Name: "edits", Allowed: fmt.Sprintf("up to %d of set AT=VALUE, compute AT=EXPRESSION, remove AT, rename AT=TO", edit.MaxEdits)}
+	check := func(name string, texts []string) (any, error) {
+		edits := make([]edit.Edit, len(texts))
+		for i, text := range texts {
+			var err error
+			if edits[i], err = edit.Parse(text); err != nil {
+				return nil, wrong(name, f.Allowed, "%v", err)
+			}
+			texts[i] = edits[i].String()
+		}
+		if _, err := edit.NewEditor(edits); err != nil {
+			return nil, wrong(name, "", "%v", err)
+		}
+		return texts, nil
+	}
+	f.Read = func(name string, value any) (any, error) {
+		texts, ok := textsOf(value)
+		if !ok {
+			return nil, wrong(name, f.Allowed, "%s is %s", name, shown(value))
+		}
+		return check(name, texts)
+	}
+	f.Parse = func(name, text string) (any, error) {
+		texts := []string{}
+		for line := range strings.Lines(text) {
+			if line = strings.TrimSpace(line); line != "" && line != "none" {
+				texts = append(texts, line)
+			}
+		}
+		return check(name, texts)
+	}
+	f.Show = showTexts
+	return f
+}
+
+// Target is the address of what a route leads to. Values are string.
+func Target() Form {
+	f := Form{Name: "address", Allowed: "the address of a topic or a queue", Show: same}
+	f.Parse = func(name, text string) (any, error) {
+		a, err := address.ParseChannel(text)
+		if err != nil {
+			return nil, unreadable(name, f.Allowed, err)
+		}
+		return a.String(), nil
+	}
+	f.Read = fromText(&f)
 	return f
 }
 

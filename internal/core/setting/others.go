@@ -2,27 +2,67 @@ package setting
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"steadyferry/internal/core/address"
 )
 
-// Group is how a consumer group is set.
+// The kinds of readers of a channel.
+const (
+	Consumer = "group"
+	Route    = "route"
+)
+
+// Group is how a consumer group, or a route, is set.
 type Group struct {
 	Description string `db:"description"`
 	Paused      bool   `db:"paused"`
 	ExpireMS    int64  `db:"expire_ms"` // without members; 0: never
+	Routing     `db:"-"`
 }
 
-// Groups is what can be set on consumer groups.
+// Routing is what a route does: what it is set beyond a group.
+type Routing struct {
+	To    string   `json:"to"`              // address of the channel that it leads to
+	Where string   `json:"where,omitempty"` // what it sends
+	Edits []string `json:"edits,omitempty"` // of what it sends
+}
+
+var (
+	ofGroups = []string{Consumer}
+	ofRoutes = []string{Route}
+)
+
+// Groups is what can be set on consumer groups and routes.
 var Groups = Table[Group]{
-	timed(Setting[Group]{Name: "expire", Label: "Remove it without members after", Form: Duration(time.Minute, 3650*day, "never"),
+	row(Setting[Group]{Name: "to", Kinds: ofRoutes, Label: "Leads to", Fixed: true, Form: Target(), Help: "of a route: the `ADDRESS` that it sends to"}, func(g *Group) *string { return &g.To }),
+	row(Setting[Group]{Name: "where", Kinds: ofRoutes, Label: "Sends what fulfils", Form: Condition(), Help: "of a route: it sends only messages with this `CONDITION`",
+		Effects: func(_, _ *Group) []string {
+			return []string{"it holds for messages that come from now on; what waits is decided by the condition it came under"}
+		}}, func(g *Group) *string { return &g.Where }),
+	row(Setting[Group]{Name: "edits", AsFlag: "edit", Kinds: ofRoutes, Label: "Edits", Form: Edits(), Help: "of a route: `EDIT` of what it sends; may be given several times",
+		Effects: editsEffects}, func(g *Group) *[]string { return &g.Edits }),
+	timed(Setting[Group]{Name: "expire", Kinds: ofGroups, Label: "Remove it without members after", Form: Duration(time.Minute, 3650*day, "never"),
 		Help:    "of a group: remove it after this `DURATION` without members",
 		Effects: expireGroupEffects, Careful: func(was, is *Group) bool {
 			return is.ExpireMS > 0 && (was.ExpireMS == 0 || is.ExpireMS < was.ExpireMS)
 		}}, time.Millisecond, func(g *Group) *int64 { return &g.ExpireMS }),
-	row(Setting[Group]{Name: "paused", Label: "Paused", Form: Switch(), Help: "members get nothing"}, func(g *Group) *bool { return &g.Paused }),
+	row(Setting[Group]{Name: "paused", Label: "Paused", Form: Switch(), Help: "members get nothing; a route sends nothing"}, func(g *Group) *bool { return &g.Paused }),
 	row(Setting[Group]{Name: "description", Label: "Description", Form: Sentence(MaxDescription), Help: "`TEXT` that says what it is for"}, func(g *Group) *string { return &g.Description }),
+}
+
+func editsEffects(_, is *Group) []string {
+	effects := []string{"they hold for messages that come from now on"}
+	if slices.ContainsFunc(is.Edits, func(e string) bool {
+		op, at, _ := strings.Cut(e, " ")
+		name, _, _ := strings.Cut(at, "=")
+		return op != "" && strings.TrimSpace(name) == "key"
+	}) {
+		effects = append(effects, "the key is edited: messages are in order by their new key only as far as those of the old one were in one partition")
+	}
+	return effects
 }
 
 func expireGroupEffects(_, is *Group) []string {

@@ -206,7 +206,7 @@ type Row struct {
 	Flag    string   `json:"flag"`
 	Kinds   []string `json:"kinds"` // of things that have it; empty: all
 	Label   string   `json:"label"`
-	Form    string   `json:"form"`              // number, size, duration, durations, switch, sentence, names, labels, choice
+	Form    string   `json:"form"`              // number, size, duration, durations, switch, sentence, names, labels, choice, condition, edits, address
 	Allowed string   `json:"allowed"`           // in words
 	Choices []string `json:"choices,omitempty"` // of a choice
 	Fixed   bool     `json:"fixed"`             // it cannot be changed later

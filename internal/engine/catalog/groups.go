@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"reflect"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgtype"
@@ -21,6 +22,7 @@ type Group struct {
 	Name      string `db:"name"`
 	setting.Group
 	CreatedAt time.Time `db:"created_at"`
+	Route     *Route    `db:"-"` // nil: it is a consumer group
 }
 
 // ErrStale is returned when what a change was made from has changed since it was
@@ -30,12 +32,16 @@ var ErrStale = errors.New("it was changed meanwhile")
 // NewGroup records a group that begins at the offsets, by partition.
 func (c *Catalog) NewGroup(ctx context.Context, g *Group, offsets []int64, e *Entry) error {
 	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		if err := tx.GetContext(ctx, &g.ID, `INSERT INTO groups (channel_id, name, description, paused, expire_ms) VALUES ($1, $2, $3, $4, $5) RETURNING id`,
-			g.ChannelID, g.Name, g.Description, g.Paused, g.ExpireMS); err != nil {
-			return err
-		}
-		return putOffsets(ctx, tx, g.ID, offsets)
+		return putGroup(ctx, tx, g, offsets)
 	})
+}
+
+func putGroup(ctx context.Context, tx *sqlx.Tx, g *Group, offsets []int64) error {
+	if err := tx.GetContext(ctx, &g.ID, `INSERT INTO groups (channel_id, name, description, paused, expire_ms) VALUES ($1, $2, $3, $4, $5) RETURNING id`,
+		g.ChannelID, g.Name, g.Description, g.Paused, g.ExpireMS); err != nil {
+		return err
+	}
+	return putOffsets(ctx, tx, g.ID, offsets)
 }
 
 func putOffsets(ctx context.Context, tx *sqlx.Tx, id int64, offsets []int64) error {
@@ -48,8 +54,11 @@ func putOffsets(ctx context.Context, tx *sqlx.Tx, id int64, offsets []int64) err
 // old when the change was made.
 func (c *Catalog) SetGroup(ctx context.Context, old, g *Group, e *Entry) error {
 	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		return oneRow(tx.ExecContext(ctx, `UPDATE groups SET description = $2, paused = $3, expire_ms = $4 WHERE id = $1 AND description = $5 AND paused = $6 AND expire_ms = $7`,
-			g.ID, g.Description, g.Paused, g.ExpireMS, old.Description, old.Paused, old.ExpireMS))
+		if err := oneRow(tx.ExecContext(ctx, `UPDATE groups SET description = $2, paused = $3, expire_ms = $4 WHERE id = $1 AND description = $5 AND paused = $6 AND expire_ms = $7`,
+			g.ID, g.Description, g.Paused, g.ExpireMS, old.Description, old.Paused, old.ExpireMS)); err != nil || reflect.DeepEqual(old.Routing, g.Routing) {
+			return err
+		}
+		return putRouting(ctx, tx, g, old.Route.Version)
 	})
 }
 
@@ -171,18 +180,27 @@ func (c *Catalog) SeekOffsets(ctx context.Context, id, epoch, last int64, m *See
 		if last >= 0 && newest != last {
 			return ErrStale
 		}
-		if err := tx.GetContext(ctx, m, `INSERT INTO seeks (group_id, who, why, target, undoes, steps) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id, at`,
-			id, m.Who, m.Why, m.Target, m.Undoes, m.Steps); err != nil {
+		return putSeek(ctx, tx, id, m, offsets, e)
+	})
+}
+
+// NoteSeek records a seek of a route, which is done already.
+func (c *Catalog) NoteSeek(ctx context.Context, id int64, m *Seek, offsets map[int]int64, e *Entry) error {
+	return c.inTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error { return putSeek(ctx, tx, id, m, offsets, e) })
+}
+
+func putSeek(ctx context.Context, tx *sqlx.Tx, id int64, m *Seek, offsets map[int]int64, e *Entry) error {
+	if err := tx.GetContext(ctx, m, `INSERT INTO seeks (group_id, who, why, target, undoes, steps) VALUES ($1, $2, $3, $4, $5, $6) RETURNING id, at`,
+		id, m.Who, m.Why, m.Target, m.Undoes, m.Steps); err != nil {
+		return err
+	}
+	for partition, offset := range offsets {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO group_offsets AS o (group_id, partition, committed) VALUES ($1, $2, $3)
+			ON CONFLICT (group_id, partition) DO UPDATE SET committed = excluded.committed, changed_at = clock_timestamp()`, id, partition, offset); err != nil {
 			return err
 		}
-		for partition, offset := range offsets {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO group_offsets AS o (group_id, partition, committed) VALUES ($1, $2, $3)
-				ON CONFLICT (group_id, partition) DO UPDATE SET committed = excluded.committed, changed_at = clock_timestamp()`, id, partition, offset); err != nil {
-				return err
-			}
-		}
-		return writeLogbook(ctx, tx, e)
-	})
+	}
+	return writeLogbook(ctx, tx, e)
 }
 
 // OffsetRow is a committed offset.

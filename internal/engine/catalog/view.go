@@ -27,6 +27,7 @@ type View struct {
 	Placed   map[int64][]*Placement      // by channel and partition
 	Groups   map[int64]map[string]*Group // by channel and name
 	GroupIDs map[int64]*Group
+	Routes   map[int64][]*Group // those groups that are routes, by channel
 	tokens   map[hash]*secret
 
 	Forgotten map[int64]bool // channels that were deleted for good
@@ -43,6 +44,10 @@ func (v *View) Channel(id int64) *Channel {
 	}
 	return nil
 }
+
+// Known reports whether there is a channel of the id, or was one that can be brought
+// back.
+func (v *View) Known(id int64) bool { return v.byID[id] != nil }
 
 // head is the row that every change of the records raises.
 type head struct {
@@ -147,13 +152,20 @@ var tables = []table{
 		}
 	}},
 	{"groups", func(ctx context.Context, tx *sqlx.Tx, v *View, where string, args ...any) error {
-		rows, err := read[*Group](ctx, tx, `SELECT id, channel_id, name, description, paused, expire_ms, created_at FROM groups `+where, args...)
-		for _, g := range rows {
+		rows, err := read[*groupRow](ctx, tx, groupColumns+where, args...)
+		for _, r := range rows {
+			g, err := r.group()
+			if err != nil {
+				return fmt.Errorf("the settings of group %d: %w", r.ID, err)
+			}
 			v.groupsOf(g.ChannelID)[g.Name], v.GroupIDs[g.ID] = g, g
+			if g.Route != nil {
+				v.routed(g)
+			}
 		}
 		return err
 	}, "id", func(v *View, gone []string) {
-		v.Groups, v.GroupIDs = maps.Clone(v.Groups), maps.Clone(v.GroupIDs)
+		v.Groups, v.GroupIDs, v.Routes = maps.Clone(v.Groups), maps.Clone(v.GroupIDs), maps.Clone(v.Routes)
 		for _, id := range ids(gone) {
 			g := v.GroupIDs[id]
 			if g == nil {
@@ -165,6 +177,9 @@ var tables = []table{
 				delete(v.own, g.ChannelID)
 			}
 			delete(v.GroupIDs, id)
+			if g.Route != nil {
+				v.unrouted(g)
+			}
 		}
 	}},
 	{"nodes", func(ctx context.Context, tx *sqlx.Tx, v *View, where string, args ...any) error {
@@ -217,6 +232,19 @@ func (v *View) groupsOf(channel int64) map[string]*Group {
 	return v.Groups[channel]
 }
 
+// routed and unrouted put a route among those of its channel, and take it out;
+// lists are not changed, since other views have them too.
+func (v *View) routed(g *Group) {
+	v.Routes[g.ChannelID] = append(slices.Clone(v.Routes[g.ChannelID]), g)
+}
+
+func (v *View) unrouted(g *Group) {
+	rest := slices.DeleteFunc(slices.Clone(v.Routes[g.ChannelID]), func(r *Group) bool { return r.ID == g.ID })
+	if v.Routes[g.ChannelID] = rest; len(rest) == 0 {
+		delete(v.Routes, g.ChannelID)
+	}
+}
+
 // hashes reads keys of secrets, as bytea is in JSON: \x and digits.
 func hashes(keys []string) (out [][]byte) {
 	for _, k := range keys {
@@ -236,7 +264,7 @@ var standing = map[string]string{
 // emptyView has maps and nothing in them.
 func emptyView() *View {
 	return &View{Spaces: map[string]*Space{}, Channels: map[string]*Channel{}, Nodes: map[uint64]*Node{}, Placed: map[int64][]*Placement{}, Groups: map[int64]map[string]*Group{},
-		GroupIDs: map[int64]*Group{}, tokens: map[hash]*secret{}, Forgotten: map[int64]bool{}, byID: map[int64]*Channel{}, spaces: map[int64]*Space{}}
+		GroupIDs: map[int64]*Group{}, Routes: map[int64][]*Group{}, tokens: map[hash]*secret{}, Forgotten: map[int64]bool{}, byID: map[int64]*Channel{}, spaces: map[int64]*Space{}}
 }
 
 // next makes the view of a head from an older one and the rows that have

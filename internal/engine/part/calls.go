@@ -45,6 +45,7 @@ func (reg *Registry) answer() {
 	reg.HandleAt("raw", reg.answerRaw)
 	reg.HandleAt("route-step", reg.answerStep)
 	reg.HandleAt("route-origin", reg.answerOrigin)
+	reg.HandleAt("route-plan", answerPlan)
 	AnswerHeld(reg, "segments", func(_ *Partition, g *replica.Group, r topic.Retention) (Loss, error) {
 		return LossOf(g.Journal(), r), nil
 	})

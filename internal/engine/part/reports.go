@@ -14,6 +14,9 @@ import (
 func (reg *Registry) led(l replica.Led) {
 	reg.reports.Led(report.LeaderChange{At: time.Now().UTC().Truncate(time.Millisecond), Channel: l.Key.Channel, Partition: l.Key.Partition, Term: l.Term, From: l.From, To: reg.id, Reason: l.Reason}, true)
 	reg.reports.TellSoon()
+	if p := reg.At(l.Key); p != nil {
+		reg.recoverRoutes(p)
+	}
 }
 
 // LeaderChanges returns the changes of leaders that are remembered, newest

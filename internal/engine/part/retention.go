@@ -1,6 +1,7 @@
 package part
 
 import (
+	"cmp"
 	"context"
 	"log/slog"
 	"time"
@@ -65,8 +66,12 @@ func (reg *Registry) retainPartition(ctx context.Context, p *Partition, g *repli
 		infos = g.Journal().SegmentInfos()
 	}
 	drop := retention.Drop(infos, at)
-	if upTo, held := reg.readers.HeldBy(p); held {
-		drop = topic.HoldBack(infos, drop, g.Journal().SegmentStart, upTo, p.Channel.Record().HoldBytes)
+	upTo, held := reg.readers.HeldBy(p)
+	if low, needed := p.routesNeed(); needed && (!held || low < upTo) {
+		upTo, held = low, true
+	}
+	if held {
+		drop = topic.HoldBack(infos, drop, g.Journal().SegmentStart, upTo, cmp.Or(p.Channel.Record().HoldBytes, 2*retention.Bytes))
 	}
 	if drop > 0 {
 		if err := g.Drop(ctx, drop); err != nil && ctx.Err() == nil {

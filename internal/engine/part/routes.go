@@ -166,19 +166,75 @@ func (p *Partition) Plan(id uuid.UUID) (plan *route.Plan, end int64, gone bool) 
 	return plan, end, gone
 }
 
-// Plans returns the plans of all routes that read the partition; mustRecover tells
-// that they wait for a command since it was recovered by force.
-func (p *Partition) Plans() (plans []*route.Plan, mustRecover bool) {
+// routesNeed returns the lowest offset that a route still needs of the partition.
+func (p *Partition) routesNeed() (offset int64, held bool) {
 	m := p.base()
 	if m == nil {
-		return nil, false
+		return 0, false
 	}
 	m.routes.mu.RLock()
 	defer m.routes.mu.RUnlock()
 	for _, plan := range m.routes.plans.All() {
-		plans = append(plans, plan)
+		if low := plan.Needs(); !held || low < offset {
+			offset, held = low, true
+		}
 	}
-	return plans, m.routes.plans.MustRecover(m.routes.epoch)
+	return offset, held
+}
+
+// recoverRoutes has the plans of a partition that was recovered by force begin
+// anew, for which all that is to be appended waits.
+func (reg *Registry) recoverRoutes(p *Partition) {
+	m := p.base()
+	if m == nil {
+		return
+	}
+	m.routes.mu.RLock()
+	must := m.routes.plans.MustRecover(m.routes.epoch)
+	m.routes.mu.RUnlock()
+	if must {
+		reg.wg.Go(func() {
+			ctx, cancel := context.WithTimeout(context.Background(), routeTime)
+			defer cancel()
+			if _, err := stepHere(ctx, p, nil); err != nil {
+				slog.Warn("routes of a recovered partition wait for its leader", "partition", p.Address(), "error", err)
+			}
+		})
+	}
+}
+
+// PlanOf asks the leader of a partition for the plan of a route, nil when there is
+// none, and the end of the log.
+func (reg *Registry) PlanOf(ctx context.Context, p *Partition, id uuid.UUID) (*route.Plan, int64, error) {
+	at, err := AtLeader(ctx, reg, p, LeaderCall[planAt]{
+		Here: func() (planAt, error) {
+			plan, end, _ := p.Plan(id)
+			return planAt{plan, end}, nil
+		},
+		There: func(leader uint64) (at planAt, err error) {
+			out, err := reg.peers.Call(ctx, leader, "route-plan", append(KeyBytes(p.Key()), id[:]...))
+			if err != nil {
+				return at, &peer.NotDone{Reason: err, Sure: true}
+			}
+			return at, json.Unmarshal(out, &at)
+		},
+		Harmless: true})
+	return at.Plan, at.End, err
+}
+
+// planAt is a plan and the end of the log, seen together.
+type planAt struct {
+	Plan *route.Plan `json:"plan"`
+	End  int64       `json:"end"`
+}
+
+func answerPlan(_ context.Context, _ uint64, p *Partition, body []byte) ([]byte, error) {
+	id, err := uuid.FromBytes(body)
+	if err != nil {
+		return nil, peer.ErrCall
+	}
+	plan, end, _ := p.Plan(id)
+	return json.Marshal(planAt{plan, end})
 }
 
 // StepRoutes has the log of a partition take steps of plans. It returns what came
@@ -298,4 +354,11 @@ func (reg *Registry) AppendRouted(ctx context.Context, p *Partition, batch messa
 		err = route.ErrEnded
 	}
 	return r.Behind, err
+}
+
+// EndRoute has a partition know that a route has ended for good, which reads it or
+// writes to it.
+func (reg *Registry) EndRoute(ctx context.Context, p *Partition, id uuid.UUID) error {
+	_, err := reg.StepRoutes(ctx, p, route.Step{Op: route.End, Route: id})
+	return err
 }

@@ -69,7 +69,7 @@ func (d *Declares) There(want func(space string) bool) []declare.Thing {
 		}
 		things = append(things, declare.Thing{Kind: ch.Kind, Address: at, Settings: setting.Channels.Show(&ch.Channel, ch.Kind)})
 		for name, g := range view.Groups[ch.ID] {
-			things = append(things, declare.Thing{Kind: "group", Address: at + "@" + name, Settings: setting.Groups.Show(&g.Group, "")})
+			things = append(things, declare.Thing{Kind: "group", Address: at + "@" + name, Settings: setting.Groups.Show(&g.Group, g.Kind())})
 		}
 	}
 	for _, t := range things {

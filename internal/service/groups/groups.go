@@ -25,17 +25,13 @@ func (gs *Groups) New(ctx context.Context, who string, a address.Address, from a
 	if err := address.CheckName(a.Group); err != nil {
 		return nil, problem.New(problem.Invalid, "the group: %v", err).Field("group")
 	}
-	steps, err := gs.stepsTo(ctx, t, nil, from, part.AnyPartition)
+	offsets, err := gs.Starts(ctx, t, from)
 	if err != nil {
 		return nil, err
 	}
-	offsets := make([]int64, len(steps))
-	for i, step := range steps {
-		offsets[i] = step.To
-	}
 	g := &catalog.Group{ChannelID: t.ID, Name: a.Group}
 	setting.Groups.Apply(&g.Group, settings)
-	after := setting.Groups.Show(&g.Group, "")
+	after := setting.Groups.Show(&g.Group, g.Kind())
 	after["from"] = from.String()
 	err = gs.catalog.NewGroup(ctx, g, offsets, &catalog.Entry{Who: who, Action: "new group", Address: a.String(), After: after})
 	if errors.Is(err, catalog.ErrExists) {
@@ -48,7 +44,17 @@ func (gs *Groups) New(ctx context.Context, who string, a address.Address, from a
 	return g, err
 }
 
-// Set changes a group.
+// Starts returns the offsets of a position, by partition.
+func (gs *Groups) Starts(ctx context.Context, t *part.Channel, from address.Position) ([]int64, error) {
+	steps, err := gs.stepsTo(ctx, t, nil, from, part.AnyPartition)
+	offsets := make([]int64, len(steps))
+	for i, step := range steps {
+		offsets[i] = step.To
+	}
+	return offsets, err
+}
+
+// Set changes a group or a route.
 func (gs *Groups) Set(ctx context.Context, who string, a address.Address, settings setting.Change, preview bool) (p *form.Preview, err error) {
 	err = change.UntilFresh(ctx, gs.catalog, a.String(), func() error {
 		_, g, err := gs.parts.Group(a)
@@ -57,7 +63,7 @@ func (gs *Groups) Set(ctx context.Context, who string, a address.Address, settin
 		}
 		changed := *g
 		setting.Groups.Apply(&changed.Group, settings)
-		if p, err = change.Preview(ctx, gs.catalog, a.String(), setting.Groups, &g.Group, &changed.Group, ""); err != nil || preview || len(p.After) == 0 {
+		if p, err = change.Preview(ctx, gs.catalog, a.String(), setting.Groups, &g.Group, &changed.Group, g.Kind()); err != nil || preview || len(p.After) == 0 {
 			return err
 		}
 		return gs.catalog.SetGroup(ctx, g, &changed, &catalog.Entry{Who: who, Action: "set group", Address: a.String(), Before: p.Before, After: p.After})
@@ -75,6 +81,9 @@ func (gs *Groups) Remove(ctx context.Context, who string, a address.Address, pre
 	if err != nil {
 		return nil, err
 	}
+	if g.Route != nil {
+		return gs.removeRoute(ctx, who, a, g, lag, preview)
+	}
 	p := &form.Preview{Address: a.String(), Effects: []string{fmt.Sprintf("its committed offsets in %s and their history are forgotten, and cannot be brought back; no message is lost, and other groups are not touched", words.Many(len(lag.Partitions), "partition"))}}
 	if len(lag.Members) > 0 {
 		p.Effects = append(p.Effects, fmt.Sprintf("it is in use: its %s refused from then on", words.Many(len(lag.Members), "member is", "members are")))
@@ -90,7 +99,7 @@ func (gs *Groups) Remove(ctx context.Context, who string, a address.Address, pre
 	if preview {
 		return p, nil
 	}
-	before := setting.Groups.Show(&g.Group, "")
+	before := setting.Groups.Show(&g.Group, g.Kind())
 	before["offsets"] = lag.offsets()
 	return p, part.Explain(gs.catalog.RemoveGroup(ctx, g.ID, &catalog.Entry{Who: who, Action: "remove group", Address: a.String(), Before: before}), a.String())
 }
@@ -107,7 +116,7 @@ func (gs *Groups) expireGroups(ctx context.Context) {
 			continue
 		}
 		a := part.GroupAddress(t, g.Name)
-		err := gs.catalog.RemoveGroup(ctx, g.ID, &catalog.Entry{Who: "ferryd", Action: "expire group", Address: a.String(), Before: setting.Groups.Show(&g.Group, "")})
+		err := gs.catalog.RemoveGroup(ctx, g.ID, &catalog.Entry{Who: "ferryd", Action: "expire group", Address: a.String(), Before: setting.Groups.Show(&g.Group, g.Kind())})
 		if err != nil && ctx.Err() == nil {
 			slog.Warn("a group that has expired could not be removed", "group", a.String(), "error", err)
 		}

@@ -1,6 +1,7 @@
 package groups
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"sort"
@@ -137,8 +138,8 @@ func (gs *Groups) fillLag(ctx context.Context, l *Lag, facts []fact) {
 	now := clock.Now()
 	ch := l.Topic.Record()
 	keeps := l.Topic.Retention()
-	if slices.Contains(ch.Hold, l.Group.Name) {
-		keeps.Age, keeps.Bytes = 0, ch.HoldBytes
+	if slices.Contains(ch.Hold, l.Group.Name) || l.Group.Route != nil {
+		keeps.Age, keeps.Bytes = 0, cmp.Or(ch.HoldBytes, 2*ch.RetainBytes)
 	}
 	m := gs.offsets
 	m.mu.RLock()
@@ -170,7 +171,9 @@ func (gs *Groups) fillLag(ctx context.Context, l *Lag, facts []fact) {
 		place := &places[i]
 		// An offset may have been committed after the end was looked at.
 		place.End = max(place.End, place.Committed)
-		place.Members = len(shares.Members)
+		if place.Members = len(shares.Members); l.Group.Route != nil {
+			place.Members = 1 // the service itself
+		}
 		row := &l.Partitions[i]
 		row.Partition = i
 		if i < len(shares.Holdings) {

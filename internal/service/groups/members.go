@@ -40,6 +40,9 @@ func (gs *Groups) Join(ctx context.Context, who string, a address.Address, from 
 			}
 		}
 	}
+	if err == nil {
+		err = notARoute(a, g)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -85,6 +88,9 @@ func (gs *Groups) Leave(ctx context.Context, a address.Address, member string) e
 
 func (gs *Groups) askMember(ctx context.Context, a address.Address, ask *groupAsk) (*groupAnswer, error) {
 	_, g, err := gs.parts.Group(a)
+	if err == nil {
+		err = notARoute(a, g)
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -105,10 +105,17 @@ func (gs *Groups) OffsetsOf(ctx context.Context, t *part.Channel, name string) (
 	return gs.offsets.of(g.ID), nil
 }
 
-// Move moves a group's offsets, or says what that would do.
+// Seek moves a group's offsets, or says what that would do.
 func (gs *Groups) Seek(ctx context.Context, a address.Address, ask *SeekAsk) (*Sought, error) {
 	if len(ask.Why) > setting.MaxDescription {
 		return nil, problem.New(problem.Invalid, "a reason of %d characters", len(ask.Why)).Field("why").Allowed(fmt.Sprintf("up to %d", setting.MaxDescription))
+	}
+	t, g, err := gs.parts.Group(a)
+	if err != nil {
+		return nil, err
+	}
+	if g.Route != nil {
+		return gs.seekRoute(ctx, t, g, ask)
 	}
 	answer, err := gs.askMember(ctx, a, &groupAsk{What: "seek", Seek: ask})
 	if err != nil {
@@ -149,7 +156,7 @@ func (c *coordinator) seek(ctx context.Context, t *part.Channel, g *catalog.Grou
 	if len(seeks) > 0 {
 		out.Last = seeks[0].ID
 	}
-	steps, undoes, err := c.steps(ctx, t, a, committed, seeks, ask)
+	steps, undoes, err := c.gs.seekSteps(ctx, t, a, committed, seeks, ask)
 	if err != nil {
 		return nil, err
 	}
@@ -188,14 +195,14 @@ func (c *coordinator) settled(ctx context.Context) error {
 	}
 }
 
-// steps returns how the offsets move, and the seek that is undone.
-func (c *coordinator) steps(ctx context.Context, t *part.Channel, a address.Address, committed map[int]int64, seeks []catalog.Seek, ask *SeekAsk) ([]group.Step, *catalog.Seek, error) {
+// seekSteps returns how the offsets move, and the seek that is undone.
+func (gs *Groups) seekSteps(ctx context.Context, t *part.Channel, a address.Address, committed map[int]int64, seeks []catalog.Seek, ask *SeekAsk) ([]group.Step, *catalog.Seek, error) {
 	if !ask.Undo {
 		pos, err := address.ParsePosition(ask.To)
 		if err != nil {
 			return nil, nil, err
 		}
-		steps, err := c.gs.stepsTo(ctx, t, committed, pos, ask.Partition)
+		steps, err := gs.stepsTo(ctx, t, committed, pos, ask.Partition)
 		return steps, nil, err
 	}
 	for _, m := range seeks {
@@ -212,7 +219,7 @@ func (c *coordinator) steps(ctx context.Context, t *part.Channel, a address.Addr
 			if err != nil {
 				return nil, nil, err
 			}
-			l, err := logs.Open(ctx, c.gs.parts, p, false)
+			l, err := logs.Open(ctx, gs.parts, p, false)
 			if err != nil {
 				return nil, nil, err
 			}

@@ -1,0 +1,140 @@
+package routes
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/problem"
+	"steadyferry/internal/core/setting"
+	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/part"
+)
+
+// New makes a route that begins at a position of its source.
+func (rs *Routes) New(ctx context.Context, who string, a address.Address, from address.Position, settings setting.Change) (*catalog.Group, error) {
+	t, err := rs.parts.TopicWithGroups(a)
+	if err != nil {
+		return nil, err
+	}
+	if err := address.CheckName(a.Group); err != nil {
+		return nil, problem.New(problem.Invalid, "the route: %v", err).Field("group")
+	}
+	g := &catalog.Group{ChannelID: t.ID, Name: a.Group}
+	setting.Groups.Apply(&g.Group, settings)
+	target, err := rs.checkTarget(t, a, g.To)
+	if err != nil {
+		return nil, err
+	}
+	offsets, err := rs.groups.Starts(ctx, t, from)
+	if err != nil {
+		return nil, err
+	}
+	g.Route = &catalog.Route{ID: uuid.New(), Source: t.ID, Target: target.ID, Version: time.Now().UnixMicro(), Begins: offsets}
+	after := setting.Groups.Show(&g.Group, setting.Route)
+	after["from"] = from.String()
+	err = rs.catalog.NewRoute(ctx, g, offsets, &catalog.Entry{Who: who, Action: "new route", Address: a.String(), After: after})
+	if errors.Is(err, catalog.ErrExists) {
+		return nil, problem.New(problem.Conflict, "%s exists already", a).Field("address").Next("ferry show %s tells how it is", a)
+	}
+	if err != nil {
+		return nil, part.Explain(err, a.String())
+	}
+	_, g, err = rs.parts.Group(a)
+	return g, err
+}
+
+// checkTarget returns the channel that a route from a channel may lead to.
+func (rs *Routes) checkTarget(source *part.Channel, a address.Address, to string) (*part.Channel, error) {
+	if to == "" {
+		return nil, problem.New(problem.Invalid, "%s leads nowhere", a).Field("to").Allowed("the address of a topic or a queue")
+	}
+	at, err := address.ParseChannel(to)
+	if err != nil {
+		return nil, err
+	}
+	target, err := rs.parts.Channel(at)
+	if err != nil {
+		return nil, err
+	}
+	if chain := rs.chainTo(target.ID, source.ID); chain != nil {
+		return nil, problem.New(problem.Invalid, "%s would send messages in a circle: %s", a, strings.Join(append([]string{source.Address().String()}, chain...), " -> ")).Field("to").Next("choose a target from which no route leads back")
+	}
+	return target, nil
+}
+
+// chainTo returns the channels through which routes lead from one to another, both
+// included; nil when none do.
+func (rs *Routes) chainTo(from, to int64) []string {
+	view := rs.catalog.View()
+	seen := map[int64]bool{}
+	var walk func(at int64) []string
+	walk = func(at int64) []string {
+		ch := view.Channel(at)
+		if ch == nil || seen[at] {
+			return nil
+		}
+		seen[at] = true
+		if at == to {
+			return []string{ch.Address()}
+		}
+		for _, g := range view.Routes[at] {
+			if chain := walk(g.Route.Target); chain != nil {
+				return append([]string{ch.Address()}, chain...)
+			}
+		}
+		return nil
+	}
+	return walk(from)
+}
+
+// endEvery is how often the node on duty tells partitions of routes that were
+// removed.
+const endEvery = time.Second
+
+// Run tells all partitions of both ends that a route was removed: first those that
+// are read, so that nobody begins it anew, then those that were written to. It runs
+// on one node.
+func (rs *Routes) Run(ctx context.Context) {
+	ticker := time.NewTicker(endEvery)
+	defer ticker.Stop()
+	for {
+		ended, err := rs.catalog.EndedRoutes(ctx)
+		for _, e := range ended {
+			if err = rs.end(ctx, e); err != nil {
+				break
+			}
+		}
+		if err != nil && ctx.Err() == nil {
+			slog.Debug("a route that was removed is not known to have ended everywhere; it is told again", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+		}
+	}
+}
+
+func (rs *Routes) end(ctx context.Context, e catalog.EndedRoute) error {
+	for _, id := range []int64{e.Source, e.Target} {
+		t := rs.parts.ByID(id)
+		if t == nil && rs.catalog.View().Known(id) {
+			return errors.New("a channel of it was removed, and may come back")
+		}
+		if t == nil {
+			continue
+		}
+		for _, p := range t.Partitions() {
+			if err := rs.parts.EndRoute(ctx, p, e.ID); err != nil {
+				return err
+			}
+		}
+	}
+	return rs.catalog.ForgetRoute(ctx, e.ID)
+}

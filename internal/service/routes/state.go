@@ -1,0 +1,100 @@
+package routes
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"steadyferry/internal/core/route"
+	"steadyferry/internal/engine/peer"
+)
+
+// State is how a route is on one partition of its source, as the node tells that
+// leads it.
+type State struct {
+	Partition int         `json:"partition"`
+	Floor     route.Place `json:"floor"`
+	End       int64       `json:"end"`
+	Left      int64       `json:"left"` // messages still to be decided
+	Lost      int64       `json:"lost"` // that retention took before they were
+	Cuts      int         `json:"cuts"`
+	Passed    int64       `json:"passed"` // decided since the node leads the partition
+	Sent      int64       `json:"sent"`   // of those
+	Dead      int64       `json:"dead"`   // of those that became dead letters
+	Waits     Waiting     `json:"waits"`
+}
+
+// states is how the routes of a carrier are, for those who ask.
+type states struct {
+	mu sync.Mutex
+	of map[uuid.UUID]State
+	at time.Time
+}
+
+const statesEvery = 100 * time.Millisecond
+
+func (s *states) put(c *carrier) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if time.Since(s.at) < statesEvery {
+		return
+	}
+	if s.at = time.Now(); s.of == nil {
+		s.of = map[uuid.UUID]State{}
+	}
+	if len(s.of) > len(c.walkers) {
+		clear(s.of)
+	}
+	for id, w := range c.walkers {
+		one := State{Partition: c.p.Number, Passed: w.passed, Sent: w.sent, Dead: w.dead, Waits: w.waits}
+		if plan := w.walk.Plan(); plan != nil {
+			one.Floor, one.End, one.Lost, one.Cuts = plan.Floor, c.replica.End(), plan.Lost, len(plan.Cuts)
+			one.Left = plan.Left(one.End)
+		}
+		s.of[id] = one
+	}
+}
+
+// here returns how a route is on the partitions of a channel that this node leads.
+func (rs *Routes) here(channel int64, id uuid.UUID) []State {
+	rs.mu.Lock()
+	defer rs.mu.Unlock()
+	all := []State{}
+	for p, c := range rs.carriers {
+		if p.Channel.ID != channel {
+			continue
+		}
+		c.states.mu.Lock()
+		if s, known := c.states.of[id]; known {
+			all = append(all, s)
+		}
+		c.states.mu.Unlock()
+	}
+	return all
+}
+
+type statesQuestion struct {
+	Channel int64     `json:"channel"`
+	Route   uuid.UUID `json:"route"`
+}
+
+func (rs *Routes) answerStates(_ context.Context, _ uint64, q statesQuestion) ([]State, error) {
+	return rs.here(q.Channel, q.Route), nil
+}
+
+// States returns how a route is on the partitions of its source, by their number;
+// those that no node tells of are left out.
+func (rs *Routes) States(ctx context.Context, channel int64, id uuid.UUID) map[int]State {
+	all := map[int]State{}
+	for _, s := range rs.here(channel, id) {
+		all[s.Partition] = s
+	}
+	for _, answer := range peer.AskEach[[]State](ctx, rs.parts.Peers(), rs.parts.OtherNodes(), "routes", statesQuestion{channel, id}) {
+		for _, s := range answer {
+			all[s.Partition] = s
+		}
+	}
+	return all
+}

@@ -1,0 +1,156 @@
+package routes
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strconv"
+
+	"steadyferry/internal/core/edit"
+	"steadyferry/internal/core/expr"
+	"steadyferry/internal/core/form"
+	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/route"
+	"steadyferry/internal/core/setting"
+	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/part"
+)
+
+// MaxHops is through how many routes a message may have come.
+const MaxHops = 16
+
+// Reasons of the dead letters of a route.
+const (
+	reasonEdit      = "edit-failed"
+	reasonCondition = "condition-failed"
+	reasonTarget    = "target-refuses"
+	reasonHops      = "too-many-hops"
+)
+
+// pinned is what the messages of a cut are decided by, as the log keeps it. What a
+// decision depends on is all here.
+type pinned struct {
+	setting.Routing
+	Route   string `json:"route"` // address
+	MaxBody int64  `json:"maxBody"`
+}
+
+// termsOf are the terms that are wished for a route now.
+func termsOf(g *catalog.Group, address string, target *part.Channel) route.Terms {
+	b, err := json.Marshal(pinned{g.Routing, address, target.Record().MaxBody})
+	if err != nil {
+		panic(err) // texts
+	}
+	return route.Terms{Version: g.Route.Version, Text: string(b), Target: target.ID, Partitions: len(target.Partitions())}
+}
+
+// decider decides messages by the terms of a cut. It is for one goroutine at a time.
+type decider struct {
+	pinned
+	count   int // partitions of the target
+	matcher *expr.Matcher
+	editing *edit.Editing
+	source  *part.Channel
+}
+
+func newDecider(ctx context.Context, source *part.Channel, terms route.Terms) (*decider, error) {
+	d := &decider{count: terms.Partitions, source: source}
+	if err := json.Unmarshal([]byte(terms.Text), &d.pinned); err != nil {
+		return nil, err
+	}
+	if d.Where != "" {
+		c, err := expr.Compile(d.Where)
+		if err != nil {
+			return nil, err
+		}
+		d.matcher = c.Matcher(ctx)
+	}
+	if len(d.Edits) > 0 {
+		edits := make([]edit.Edit, len(d.Edits))
+		for i, text := range d.Edits {
+			var err error
+			if edits[i], err = edit.Parse(text); err != nil {
+				return nil, err
+			}
+		}
+		ed, err := edit.NewEditor(edits)
+		if err != nil {
+			return nil, err
+		}
+		d.editing = ed.Begin(ctx)
+	}
+	return d, nil
+}
+
+// matches reports whether a message is one that the route sends. refused is the
+// dead letter's reason when that cannot be told.
+func (d *decider) matches(s *message.Stored) (ok bool, refused error) {
+	if d.matcher == nil {
+		return true, nil
+	}
+	return d.matcher.Match(s)
+}
+
+// decide says to which target a message goes, and as what: a partition's number, or
+// route.Dead with a reason in its terms. sent is false for one that the condition
+// leaves out. Only what is in the message and the terms counts.
+func (d *decider) decide(s *message.Stored) (number int, out *message.Message, sent bool) {
+	ok, err := d.matches(s)
+	if err != nil {
+		return route.Dead, d.bury(s, reasonCondition, err), true
+	}
+	if !ok {
+		return 0, nil, false
+	}
+	hops := hopsOf(&s.Message)
+	if hops >= MaxHops {
+		return route.Dead, d.bury(s, reasonHops, fmt.Errorf("it came through %d routes; limit %d", hops, MaxHops)), true
+	}
+	m := s.Message
+	if d.editing != nil {
+		edited, err := d.editing.Apply(s, expr.Facts{})
+		if err != nil {
+			return route.Dead, d.bury(s, reasonEdit, err), true
+		}
+		m = edited.Message
+	}
+	m.Terms = nil
+	m.Headers = append(withoutRoute(m.Headers), message.Header{Name: form.HeaderRoute, Value: d.Route},
+		message.Header{Name: form.HeaderRouteFrom, Value: d.source.Address().At(s.Partition, s.Offset).String()},
+		message.Header{Name: form.HeaderHops, Value: strconv.Itoa(hops + 1)})
+	if err := m.Check(d.MaxBody); err != nil {
+		return route.Dead, d.bury(s, reasonTarget, err), true
+	}
+	return route.Number(d.partitionOf(&m, s.Partition)), &m, true
+}
+
+// partitionOf keeps the order of a source partition, and so that of each key.
+func (d *decider) partitionOf(m *message.Message, source int) int {
+	if m.Key != "" {
+		return message.PartitionOf(m.Key, d.count)
+	}
+	return source % d.count
+}
+
+func (d *decider) bury(s *message.Stored, reason string, why error) *message.Message {
+	m := s.Message
+	detail := []rune(why.Error())
+	m.Terms = &message.Terms{Reason: reason, Detail: string(detail[:min(len(detail), 500)]), By: "route", From: d.source.Address().At(s.Partition, s.Offset).String()}
+	return &m
+}
+
+func hopsOf(m *message.Message) int {
+	text, _ := m.Header(form.HeaderHops)
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 0 {
+		return 0
+	}
+	return n
+}
+
+func withoutRoute(headers []message.Header) []message.Header {
+	return slices.DeleteFunc(slices.Clone(headers), func(h message.Header) bool {
+		return h.Name == form.HeaderRoute || h.Name == form.HeaderRouteFrom || h.Name == form.HeaderHops
+	})
+}

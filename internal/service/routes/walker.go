@@ -1,0 +1,318 @@
+package routes
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/google/uuid"
+
+	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/route"
+	"steadyferry/internal/core/setting"
+	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/part"
+)
+
+// walker is one route at work on one partition.
+type walker struct {
+	c       *carrier
+	id      uuid.UUID
+	group   *catalog.Group
+	address string
+	walk    *route.Walk
+	starts  int // of the walk, to which what is gathered belongs
+	ended   bool
+
+	cut      *route.Cut // the stretch that is to be decided
+	from, to int64
+	open     bool // there is one
+	decider  *decider
+	decides  string // the terms that it decides by
+
+	gathered map[int]*message.Builder // by target
+	bytes    int
+	flying   map[int]bool
+	asking   map[int]bool
+
+	waits  Waiting   // why it waits
+	tries  int       // how often it has waited for that
+	again  time.Time // when it tries again
+	rising bool      // its floor can be raised
+	floor  route.Place
+	sent   int64
+	dead   int64
+	passed int64
+}
+
+// Waiting says why a route stands still on a partition.
+type Waiting struct {
+	Reason string    `json:"reason"` // empty: it does not
+	Why    string    `json:"why"`
+	Since  time.Time `json:"since"`
+}
+
+const (
+	maxGathered = 4 << 20 // bytes that a route holds for one partition
+	firstPause  = 50 * time.Millisecond
+	longPause   = 2 * time.Second
+)
+
+func newWalker(c *carrier, id uuid.UUID) *walker {
+	return &walker{c: c, id: id, walk: route.NewWalk(), gathered: map[int]*message.Builder{}, flying: map[int]bool{}, asking: map[int]bool{}}
+}
+
+// target returns the channel that the route leads to, nil when it is not there.
+func (w *walker) target() *part.Channel { return w.c.rs.parts.ByID(w.group.Route.Target) }
+
+// wish returns the step that makes the plan what is wished.
+func (w *walker) wish(ctx context.Context) (route.Step, bool) {
+	plan, _, gone := w.c.p.Plan(w.id)
+	if gone {
+		w.ended = true
+		return route.Step{}, false
+	}
+	target := w.target()
+	if target == nil || len(target.Partitions()) == 0 {
+		return route.Step{}, false
+	}
+	terms := termsOf(w.group, w.address, target)
+	s := route.Step{Route: w.id, Terms: terms, Targets: w.recoveries(target)}
+	if plan == nil {
+		s.Op = route.Make
+		if begins := w.group.Route.Begins; w.c.p.Number < len(begins) {
+			s.Offset = begins[w.c.p.Number]
+		}
+		return s, true
+	}
+	last := plan.Last().Terms
+	switch {
+	case last.Version > terms.Version:
+		w.adopt(ctx, last)
+		return s, false
+	case last == terms, last.Partitions > terms.Partitions: // the channel's news has not come here yet
+		return s, false
+	}
+	s.Op, s.Seq = route.Recut, plan.Seq
+	return s, true
+}
+
+// adopt has the record say what the plan says: it is of before the plan.
+func (w *walker) adopt(ctx context.Context, terms route.Terms) {
+	d, err := newDecider(ctx, w.c.p.Channel, terms)
+	if err != nil {
+		return
+	}
+	group, settings := w.group.ID, setting.Routing{To: w.group.To, Where: d.Where, Edits: d.Edits}
+	go func() { _ = w.c.rs.catalog.AdoptRouting(ctx, group, terms.Version, settings) }()
+}
+
+// recoveries are how often each target was recovered by force, as the catalog says.
+func (w *walker) recoveries(target *part.Channel) []uint64 {
+	all := make([]uint64, route.Number(len(target.Partitions())))
+	for i, placed := range w.c.rs.catalog.View().Placed[target.ID] {
+		if number := route.Number(i); number < len(all) {
+			all[number] = uint64(placed.Epoch)
+		}
+	}
+	return all
+}
+
+// look takes on the plan and the end of the log, and has targets asked that are not
+// known.
+func (w *walker) look(ctx context.Context) {
+	plan, end, gone := w.c.p.Plan(w.id)
+	if gone {
+		w.ended = true
+	}
+	w.open = false
+	if plan == nil || w.ended {
+		return
+	}
+	w.walk.Look(plan, end)
+	if plan.Floor != w.floor {
+		w.floor = plan.Floor
+		w.c.rs.reached(w.group, w.c.p.Number, plan.Floor.Offset)
+	}
+	if target := w.target(); target != nil {
+		for number, times := range w.recoveries(target) {
+			if number != route.Dead && number < w.walk.Targets() {
+				w.walk.Recovered(number, times)
+			}
+		}
+	}
+	if n := w.walk.Starts(); n != w.starts {
+		w.starts, w.bytes = n, 0
+		clear(w.gathered)
+	}
+	if w.again.After(time.Now()) {
+		return
+	}
+	w.ask(ctx)
+	w.cut, w.from, w.to, w.open = w.walk.Next()
+}
+
+// wants reports whether the walk can decide the next stretch now.
+func (w *walker) wants() bool {
+	if !w.open || w.bytes >= maxGathered || w.again.After(time.Now()) {
+		return false
+	}
+	if w.group.Paused {
+		w.waits = w.waiting("paused", "the route is paused")
+		return false
+	}
+	target := w.target()
+	if target == nil {
+		w.hold("target-missing", errors.New("the channel that it leads to is not there"))
+		return false
+	}
+	if err := w.c.rs.parts.Accepts(target); err != nil {
+		w.hold("target-paused", err)
+		return false
+	}
+	if w.decider == nil || w.decides != w.cut.Terms.Text || w.decider.count != w.cut.Terms.Partitions {
+		d, err := newDecider(context.Background(), w.c.p.Channel, w.cut.Terms)
+		if err != nil {
+			w.hold("terms-unreadable", err)
+			return false
+		}
+		w.decider, w.decides = d, w.cut.Terms.Text
+	}
+	if w.waits.Reason == "paused" || w.waits.Reason == "target-paused" {
+		w.goes()
+	}
+	return true
+}
+
+// take decides one message.
+func (w *walker) take(s *message.Stored) {
+	w.passed++
+	number, m, sent := w.decider.decide(s)
+	if !sent {
+		return
+	}
+	upTo := w.cut.At(s.Offset + 1)
+	if !w.walk.Wants(number, upTo) {
+		return
+	}
+	w.walk.Add(number, w.cut.At(s.Offset), upTo)
+	b := w.gathered[number]
+	if b == nil {
+		b = &message.Builder{}
+		w.gathered[number] = b
+	}
+	before := b.Size()
+	b.Add(m)
+	w.bytes += b.Size() - before
+}
+
+// fail has the walk begin anew when a stretch could not be read to its end.
+func (w *walker) fail(err error) {
+	w.walk.Again()
+	w.hold("source-unreadable", err)
+}
+
+// flush sends what was gathered for targets to which nothing is under way.
+func (w *walker) flush(ctx context.Context) {
+	if w.walk.Restarts() || w.again.After(time.Now()) || w.ended {
+		return
+	}
+	for number, b := range w.gathered {
+		if b.Count() == 0 || w.flying[number] {
+			continue
+		}
+		delete(w.gathered, number)
+		w.bytes = max(0, w.bytes-b.Size())
+		count := b.Count()
+		after, upTo, recovered := w.walk.Flush(number)
+		sent := &message.Route{ID: w.id, Partition: uint32(w.c.p.Number), After: after, UpTo: upTo, Recovered: recovered}
+		batch, err := message.OpenBatch(b.Build(message.Plain, nil))
+		if err != nil {
+			panic(err) // what Build made
+		}
+		w.flying[number] = true
+		go w.send(ctx, w.group, number, batch, sent, count)
+	}
+}
+
+// send appends a batch at a target, and tells the carrier what came of it.
+func (w *walker) send(ctx context.Context, g *catalog.Group, number int, batch message.Batch, sent *message.Route, count int) {
+	var behind *route.NotBehind
+	p, err := w.c.targetOf(ctx, g, number, true)
+	if err == nil {
+		behind, err = w.c.rs.parts.AppendRouted(ctx, p, batch, sent)
+	}
+	w.c.answer(ctx, func() {
+		delete(w.flying, number)
+		switch {
+		case errors.Is(err, route.ErrEnded):
+			w.ended = true
+		case err != nil:
+			w.walk.Unsure(number, sent.UpTo)
+			w.hold("target-away", err)
+		case behind != nil:
+			w.walk.Refused(number, sent.UpTo, behind)
+		default:
+			w.walk.Taken(number, sent.UpTo)
+			if number == route.Dead {
+				w.dead += int64(count)
+			} else {
+				w.sent += int64(count)
+			}
+			w.goes()
+		}
+	})
+}
+
+// ask has targets asked up to which place they have the route's messages.
+func (w *walker) ask(ctx context.Context) {
+	for _, number := range w.walk.Unknown() {
+		if w.asking[number] {
+			continue
+		}
+		w.asking[number] = true
+		g := w.group
+		go func() {
+			var told route.NotBehind
+			p, err := w.c.targetOf(ctx, g, number, false)
+			switch {
+			case err == nil:
+				told, err = w.c.rs.parts.OriginOf(ctx, p, route.Source{Route: w.id, Partition: uint32(w.c.p.Number)})
+			case number == route.Dead:
+				err = nil // there are none yet
+			}
+			w.c.answer(ctx, func() {
+				delete(w.asking, number)
+				if err != nil {
+					w.hold("target-away", err)
+					return
+				}
+				w.walk.Told(number, told.Origin, told.Recovered)
+			})
+		}()
+	}
+}
+
+// waiting says why the route waits, since it began to for that reason.
+func (w *walker) waiting(reason, why string) Waiting {
+	since := time.Now()
+	if w.waits.Reason == reason {
+		since = w.waits.Since
+	}
+	return Waiting{reason, why, since.UTC().Truncate(time.Millisecond)}
+}
+
+// hold has the route wait before it tries again, longer each time.
+func (w *walker) hold(reason string, err error) {
+	why := ""
+	if err != nil {
+		why = err.Error()
+	}
+	w.waits = w.waiting(reason, why)
+	pause := min(firstPause<<min(w.tries, 10), longPause)
+	w.tries++
+	w.again = time.Now().Add(pause)
+}
+
+// goes says that it waits for nothing.
+func (w *walker) goes() { w.waits, w.tries, w.again = Waiting{}, 0, time.Time{} }
