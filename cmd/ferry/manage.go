@@ -17,12 +17,12 @@ import (
 )
 
 var newVerb = verb{
-	Name: "new", Args: "space|topic|queue|group ADDRESS", Summary: "Make a space, a topic, a queue or a group",
-	Details: "    ferry new space coldchain\n    ferry new topic coldchain/readings -partitions 6 -retain 72h -retain-bytes 10GiB\n    ferry new queue coldchain/inspections -lease 1m -attempt-limit 4 -backoff 2s..10m\n    ferry new group coldchain/readings@compliance -from first",
+	Name: "new", Args: "space|topic|queue|group|route ADDRESS", Summary: "Make a space, a topic, a queue, a group or a route",
+	Details: "    ferry new space coldchain\n    ferry new topic coldchain/readings -partitions 6 -retain 72h -retain-bytes 10GiB\n    ferry new queue coldchain/inspections -lease 1m -attempt-limit 4 -backoff 2s..10m\n    ferry new group coldchain/readings@compliance -from first\n    ferry new route coldchain/readings@warm -to coldchain/inspections -where 'body.celsius > 8.0' -from end",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		given := settingFlags(fs)
 		from := new(string)
-		term.PositionFlag(fs, from, "from", "first", "of a group: `POSITION` at which it starts")
+		term.PositionFlag(fs, from, "from", "", "of a group or a route: `POSITION` at which it starts; unless set, first for a group and end for a route")
 		return func(c *call) error {
 			if len(c.Args) != 2 {
 				return term.WrongUsage("what to create and its address are expected, such as: ferry new topic coldchain/readings")
@@ -32,8 +32,8 @@ var newVerb = verb{
 			ctx, cancel := c.Short()
 			defer cancel()
 			switch kind {
-			case "group":
-				return c.newGroup(ctx, *from, given)
+			case "group", "route":
+				return c.newGroup(ctx, kind, *from, given)
 			case "space":
 				a, err := c.OneAddress()
 				if err != nil {
@@ -77,7 +77,7 @@ var newVerb = verb{
 				fmt.Fprintf(c.Out, "next: ferry send %s -body 'hello'\n", t.Address)
 				return nil
 			}
-			return term.WrongUsage("%q cannot be created; allowed: space, topic, queue, group", kind)
+			return term.WrongUsage("%q cannot be created; allowed: space, topic, queue, group, route", kind)
 		}
 	},
 }

@@ -131,7 +131,9 @@ func (c *call) showGroup(out io.Writer, a address.Address, history bool) error {
 	}
 	to := own(c.To(out))
 	state := g.Verdict
-	if g.Paused {
+	if g.Paused && g.Kind == "route" {
+		state += "; it is paused: it sends nothing"
+	} else if g.Paused {
 		state += "; it is paused: its members get nothing"
 	}
 	expire := ""
@@ -150,14 +152,18 @@ func (c *call) showGroup(out io.Writer, a address.Address, history bool) error {
 			}
 		}
 	}
-	to.Pairs([][2]string{{"group", g.Address}, {"description", g.Description}, {"declared", declaredText(g.Declared)}, {"state", c.MarkAs(g.State, state)}, {"lag", lagText(g)}, {"dead letters", dead},
-		{"forecast", loses}, {"expires", expire}, {"created", g.CreatedAt.Local().Format("2006-01-02 15:04")}, {"round", fmt.Sprint(g.Round)}})
+	to.Pairs([][2]string{{g.Kind, g.Address}, {"leads to", g.To}, {"condition", g.Where}, {"edits", strings.Join(g.Edits, "; ")}, {"description", g.Description}, {"declared", declaredText(g.Declared)}, {"state", c.MarkAs(g.State, state)}, {"lag", lagText(g)}, {"dead letters", dead},
+		{"forecast", loses}, {"expires", expire}, {"created", g.CreatedAt.Local().Format("2006-01-02 15:04")}, {"round", roundText(g)}})
 	var rows [][]string
 	for _, p := range g.Partitions {
 		rows = append(rows, append(c.lagRow(p), term.Count(p.First)))
 	}
 	fmt.Fprintln(out)
 	c.Table(out, append(slices.Clone(lagHeadings), "first"), rows, append(slices.Clone(lagFigures), "first")...)
+	if g.Kind == "route" {
+		c.showWork(out, g)
+		return nil
+	}
 	rows = nil
 	for _, m := range g.Each {
 		rows = append(rows, []string{m.MemberID, m.Member, strings.Trim(fmt.Sprint(m.Partitions), "[]"), strings.Trim(fmt.Sprint(m.Leaving), "[]"), term.Age(&m.Joined, term.Now()), m.Timeout})
@@ -167,6 +173,31 @@ func (c *call) showGroup(out io.Writer, a address.Address, history bool) error {
 		c.Table(out, []string{"member", "name", "partitions", "giving up", "since", "timeout"}, rows, "since", "timeout")
 	}
 	return nil
+}
+
+func roundText(g client.Group) string {
+	if g.Kind == "route" {
+		return ""
+	}
+	return fmt.Sprint(g.Round)
+}
+
+// showWork tells what a route does on each partition of its source, and what it
+// waits for.
+func (c *call) showWork(out io.Writer, g client.Group) {
+	var rows [][]string
+	for _, w := range g.Work {
+		waits := "–"
+		if w.Waiting != nil {
+			waits = c.MarkAs("attention", strings.ReplaceAll(w.Waiting.Reason, "-", " ")) + " for " + term.Age(&w.Waiting.Since, term.Now())
+			if w.Waiting.Why != "" {
+				waits += ": " + term.OneLine(w.Waiting.Why, 60)
+			}
+		}
+		rows = append(rows, []string{fmt.Sprintf("#%d", w.Partition), term.First(w.Node, "nobody"), term.Count(w.Decided), term.Count(w.Sent), term.Count(w.Dead), waits})
+	}
+	fmt.Fprintln(out)
+	c.Table(out, []string{"partition", "done by", "decided", "sent", "dead", "waits for"}, rows, "decided", "sent", "dead")
 }
 
 func lagText(g client.Group) string {

@@ -2,16 +2,17 @@ package form
 
 import "time"
 
-// NewGroup asks for a consumer group.
+// NewGroup asks for a consumer group or a route.
 type NewGroup struct {
 	Group string
-	From  string // a position; first when left out
+	Kind  string // group, route
+	From  string // a position; when left out first for a group and end for a route
 	Settings
 }
 
 // MarshalJSON puts the settings beside the name and the position.
 func (n NewGroup) MarshalJSON() ([]byte, error) {
-	return n.Settings.with(map[string]any{"group": n.Group, "from": n.From})
+	return n.Settings.with(map[string]any{"group": n.Group, "kind": n.Kind, "from": n.From})
 }
 
 // Group is a consumer group and where it is.
@@ -35,10 +36,34 @@ type Group struct {
 	LosesIn     *float64  `json:"losesIn"`  // seconds until retention passes it at today's rates; null: it does not
 	Lost        int64     `json:"lost"`     // messages that retention took unread
 
+	Kind  string   `json:"kind"` // group, route
+	To    string   `json:"to,omitempty"`
+	Where string   `json:"where,omitempty"`
+	Edits []string `json:"edits,omitempty"`
+
 	// Only when one group is asked for.
 	Declared   *Declaration   `json:"declared,omitempty"` // by which files, if any
 	Partitions []PartitionLag `json:"partitions,omitempty"`
 	Each       []MemberInfo   `json:"members,omitempty"`
+	Work       []RouteWork    `json:"work,omitempty"` // of a route
+}
+
+// RouteWork is how a route does on a partition of its source, since the node that
+// leads it does so.
+type RouteWork struct {
+	Partition int           `json:"partition"`
+	Node      string        `json:"node"` // that does the work; empty: nobody tells of it
+	Decided   int64         `json:"decided"`
+	Sent      int64         `json:"sent"`
+	Dead      int64         `json:"dead"` // that became dead letters
+	Waiting   *RouteWaiting `json:"waiting,omitempty"`
+}
+
+// RouteWaiting says why a route stands still.
+type RouteWaiting struct {
+	Reason string    `json:"reason"` // paused, target-paused, target-away, target-missing, source-unreadable, terms-unreadable
+	Why    string    `json:"why"`
+	Since  time.Time `json:"since"`
 }
 
 // PartitionLag is where a group is on a partition.

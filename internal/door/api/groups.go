@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -15,6 +16,7 @@ import (
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/door/gate"
+	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/groups"
 )
@@ -73,7 +75,7 @@ func groupJSON(l *groups.Lag, whole bool) form.Group {
 	out := form.Group{Address: a.String(), Channel: channel, Group: l.Group.Name, Description: l.Group.Description, Paused: l.Group.Paused,
 		Expire: address.FormatDuration(time.Duration(l.Group.ExpireMS) * time.Millisecond), CreatedAt: l.Group.CreatedAt.UTC(), Round: l.Round, Members: len(l.Members),
 		Lag: l.Verdict.Messages, LagSeconds: ageSeconds(l.OldestAge), CommitRate: rounded(l.CommitRate), ArrivalRate: rounded(l.ArrivalRate),
-		State: string(l.Verdict.State), Severity: l.Verdict.State.Severity(), Verdict: l.Verdict.Text(), LosesIn: secondsOrNull(l.Verdict.LosesIn), Lost: l.Verdict.Lost}
+		State: string(l.Verdict.State), Severity: l.Verdict.State.Severity(), Verdict: l.Verdict.Text(), LosesIn: secondsOrNull(l.Verdict.LosesIn), Lost: l.Verdict.Lost, Kind: l.Group.Kind(), To: l.Group.To, Where: l.Group.Where, Edits: l.Group.Edits}
 	if !whole {
 		return out
 	}
@@ -184,8 +186,8 @@ func (s *Server) lag(c *gin.Context) {
 }
 
 func (s *Server) newGroup(c *gin.Context) {
-	var in struct{ group, from string }
-	settings, ok := readSettings(c, setting.Groups, others{"group": &in.group, "from": &in.from})
+	var in struct{ group, from, kind string }
+	settings, ok := readSettings(c, setting.Groups, others{"group": &in.group, "from": &in.from, "kind": &in.kind})
 	if !ok {
 		return
 	}
@@ -195,12 +197,23 @@ func (s *Server) newGroup(c *gin.Context) {
 	}
 	a.Group = in.group
 	from := address.Position{Kind: address.First}
+	if in.kind == setting.Route {
+		from.Kind = address.End
+	}
 	if in.from != "" {
 		if from, err = address.ParsePosition(in.from); gate.Refuse(c, err) {
 			return
 		}
 	}
-	if _, err := s.Node.Groups.New(c, gate.Who(c), a, from, settings); !gate.Refuse(c, err) {
+	switch in.kind = cmp.Or(in.kind, setting.Consumer); in.kind {
+	case setting.Consumer:
+		_, err = s.Node.Groups.New(c, gate.Who(c), a, from, settings)
+	case setting.Route:
+		_, err = s.Node.Routes.New(c, gate.Who(c), a, from, settings)
+	default:
+		err = gate.Invalid("kind", fmt.Sprintf("kind is %q", in.kind), setting.Consumer+", "+setting.Route)
+	}
+	if !gate.Refuse(c, err) {
 		s.answerOneGroup(c, a, http.StatusCreated)
 	}
 }
@@ -214,8 +227,28 @@ func (s *Server) answerOneGroup(c *gin.Context, a address.Address, status int) {
 	if !gate.Refuse(c, err) {
 		out := groupJSON(l, true)
 		out.Declared = s.Node.Declares.Of(c, a.String())
+		if g.Route != nil {
+			out.Work = s.routeWork(c, t, g)
+		}
 		c.JSON(status, out)
 	}
+}
+
+// routeWork tells how a route does on each partition of its source.
+func (s *Server) routeWork(ctx context.Context, t *part.Channel, g *catalog.Group) []form.RouteWork {
+	states := s.Node.Routes.States(ctx, t.ID, g.Route.ID)
+	all := make([]form.RouteWork, len(t.Partitions()))
+	for i := range all {
+		one, known := states[i]
+		all[i] = form.RouteWork{Partition: i, Decided: one.Passed, Sent: one.Sent, Dead: one.Dead}
+		if known {
+			all[i].Node = s.Node.Parts.NodeName(s.Node.Parts.LeaderOf(t.Partitions()[i]))
+		}
+		if one.Waits.Reason != "" {
+			all[i].Waiting = &form.RouteWaiting{Reason: one.Waits.Reason, Why: one.Waits.Why, Since: one.Waits.Since}
+		}
+	}
+	return all
 }
 
 func (s *Server) showGroup(c *gin.Context) {
@@ -327,7 +360,7 @@ func (s *Server) seek(c *gin.Context) {
 		return
 	}
 	if body.Undo == (body.To != "") {
-		gate.WriteProblem(c, gate.Invalid("to", "either to, a position, or undo is expected", "first, last, offset:N, time:T, ago:D, group:NAME"))
+		gate.WriteProblem(c, gate.Invalid("to", "either to, a position, or undo is expected", "first, end, offset:N, time:T, ago:D, group:NAME"))
 		return
 	}
 	ask := groups.SeekAsk{To: body.To, Partition: part.AnyPartition, Undo: body.Undo, WhileRunning: body.WhileRunning, Apply: !gate.BoolQuery(c, "preview"), Last: -1, Who: gate.Who(c), Why: body.Why}

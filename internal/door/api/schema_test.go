@@ -20,6 +20,7 @@ var update = flag.Bool("update", false, "write what the tables of settings say i
 var formSchemas = map[string]string{
 	"number": "type: integer", "size": "type: integer, format: int64", "duration": "type: string", "durations": "type: string", "switch": "type: boolean",
 	"sentence": "type: string", "names": "type: array, items: { type: string }", "choice": "type: string, enum: [%s]",
+	"condition": "type: string", "edits": "type: array, items: { type: string }", "address": "type: string",
 }
 
 // properties are the settings of a table as they stand in the document.

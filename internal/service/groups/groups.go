@@ -29,6 +29,9 @@ func (gs *Groups) New(ctx context.Context, who string, a address.Address, from a
 	if err != nil {
 		return nil, err
 	}
+	if err := setting.Groups.Fits(settings, setting.Consumer, a.String()); err != nil {
+		return nil, err
+	}
 	g := &catalog.Group{ChannelID: t.ID, Name: a.Group}
 	setting.Groups.Apply(&g.Group, settings)
 	after := setting.Groups.Show(&g.Group, g.Kind())
@@ -61,6 +64,9 @@ func (gs *Groups) Set(ctx context.Context, who string, a address.Address, settin
 		if err != nil {
 			return err
 		}
+		if err := errors.Join(setting.Groups.Fits(settings, g.Kind(), a.String()), fixed(g, settings, a)); err != nil {
+			return err
+		}
 		changed := *g
 		setting.Groups.Apply(&changed.Group, settings)
 		if p, err = change.Preview(ctx, gs.catalog, a.String(), setting.Groups, &g.Group, &changed.Group, g.Kind()); err != nil || preview || len(p.After) == 0 {
@@ -69,6 +75,15 @@ func (gs *Groups) Set(ctx context.Context, who string, a address.Address, settin
 		return gs.catalog.SetGroup(ctx, g, &changed, &catalog.Entry{Who: who, Action: "set group", Address: a.String(), Before: p.Before, After: p.After})
 	})
 	return p, err
+}
+
+// fixed refuses to lead a route elsewhere.
+func fixed(g *catalog.Group, settings setting.Change, a address.Address) error {
+	to, given := settings["to"]
+	if !given || g.Route == nil || to == g.To {
+		return nil
+	}
+	return problem.New(problem.Invalid, "%s leads to %s, and stays so", a, g.To).Field("to").Next("make another route to %v, and remove this one", to)
 }
 
 // Remove deletes a group, or with preview only says what that would do.

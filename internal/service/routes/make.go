@@ -25,6 +25,9 @@ func (rs *Routes) New(ctx context.Context, who string, a address.Address, from a
 	if err := address.CheckName(a.Group); err != nil {
 		return nil, problem.New(problem.Invalid, "the route: %v", err).Field("group")
 	}
+	if err := setting.Groups.Fits(settings, setting.Route, a.String()); err != nil {
+		return nil, err
+	}
 	g := &catalog.Group{ChannelID: t.ID, Name: a.Group}
 	setting.Groups.Apply(&g.Group, settings)
 	target, err := rs.checkTarget(t, a, g.To)

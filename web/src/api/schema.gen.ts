@@ -728,7 +728,7 @@ export interface paths {
         /** The groups of a topic */
         get: operations["listGroups"];
         put?: never;
-        /** Make a group */
+        /** Make a group or a route */
         post: operations["newGroup"];
         delete?: never;
         options?: never;
@@ -747,11 +747,11 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** A group, with its partitions and members */
+        /** A group or a route, with its partitions and members */
         get: operations["showGroup"];
         put?: never;
         post?: never;
-        /** Forget a group and its offsets */
+        /** Forget a group and its offsets, or end a route */
         delete: operations["removeGroup"];
         options?: never;
         head?: never;
@@ -1416,7 +1416,7 @@ export interface components {
             /** @description Over its field in a form */
             label: string;
             /** @enum {string} */
-            form: "number" | "size" | "duration" | "durations" | "switch" | "sentence" | "names" | "labels" | "choice";
+            form: "number" | "size" | "duration" | "durations" | "switch" | "sentence" | "names" | "labels" | "choice" | "condition" | "edits" | "address";
             /** @description In words */
             allowed: string;
             choices?: string[];
@@ -2181,9 +2181,15 @@ export interface components {
             streams: number;
         };
         GroupSettings: {
+            /** @description Of a route: the ADDRESS that it sends to. Allowed: the address of a topic or a queue */
+            to?: string;
+            /** @description Of a route: it sends only messages with this CONDITION. Allowed: CEL over a message */
+            where?: string;
+            /** @description Of a route: EDIT of what it sends; may be given several times. Allowed: up to 50 of set AT=VALUE, compute AT=EXPRESSION, remove AT, rename AT=TO */
+            edits?: string[];
             /** @description Of a group: remove it after this DURATION without members. Allowed: 0s (never), 1m to 3650d */
             expire?: string;
-            /** @description Members get nothing */
+            /** @description Members get nothing; a route sends nothing */
             paused?: boolean;
             /** @description TEXT that says what it is for. Allowed: up to 500 characters */
             description?: string;
@@ -2195,7 +2201,13 @@ export interface components {
         };
         NewGroup: components["schemas"]["GroupSettings"] & {
             group: string;
-            /** @description Position to begin at; first */
+            /**
+             * @description A route is a group that the service itself reads for
+             * @default group
+             * @enum {string}
+             */
+            kind: "group" | "route";
+            /** @description Position to begin at; unless set, first for a group and end for a route */
             from?: string;
         };
         Group: {
@@ -2205,6 +2217,17 @@ export interface components {
             /** @description How bad the state is: 0 is good */
             severity: number;
             group: string;
+            /**
+             * @description A route is a group that the service itself reads for
+             * @enum {string}
+             */
+            kind: "group" | "route";
+            /** @description Of a route: the address that it leads to */
+            to?: string;
+            /** @description Of a route: what it sends */
+            where?: string;
+            /** @description Of a route, of what it sends */
+            edits?: string[];
             description: string;
             paused: boolean;
             expire: string;
@@ -2236,6 +2259,32 @@ export interface components {
             lost: number;
             partitions?: components["schemas"]["PartitionLag"][];
             members?: components["schemas"]["MemberInfo"][];
+            /** @description Of a route, by partition */
+            work?: components["schemas"]["RouteWork"][];
+        };
+        RouteWork: {
+            partition: number;
+            /** @description That does the work; empty while nobody tells of it */
+            node: string;
+            /**
+             * Format: int64
+             * @description Messages, since the node leads the partition
+             */
+            decided: number;
+            /** Format: int64 */
+            sent: number;
+            /**
+             * Format: int64
+             * @description That became dead letters of the route
+             */
+            dead: number;
+            waiting?: {
+                /** @enum {string} */
+                reason: "paused" | "target-paused" | "target-away" | "target-missing" | "source-unreadable" | "terms-unreadable";
+                why: string;
+                /** Format: date-time */
+                since: string;
+            };
         };
         PartitionLag: {
             group: string;
