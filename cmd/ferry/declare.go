@@ -20,7 +20,7 @@ import (
 	"steadyferry/internal/core/words"
 )
 
-const declareDetails = "A declaration is a directory with a YAML file for each space, which says what shall be: spaces, topics, queues, groups and what is set on all nodes.\n\n"
+const declareDetails = "A declaration is a directory with a YAML file for each space, which says what shall be: spaces, topics, queues, groups, routes and what is set on all nodes.\n\n"
 
 var declareVerb = verb{
 	Name: "declare", Args: "[PATTERN]", Summary: "Write what is there as files that declare it",

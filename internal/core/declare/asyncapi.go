@@ -26,7 +26,7 @@ func AsyncAPI(things []Thing, server string) ([]byte, error) {
 		id := a.Space + "." + a.Channel
 		channel := object{"$ref": "#/channels/" + id}
 		messages := []any{object{"$ref": "#/channels/" + id + "/messages/message"}}
-		if t.Kind == "group" {
+		if t.Kind == "group" || t.Kind == "route" {
 			operations["receive."+id+"."+a.Group] = object{"action": "receive", "channel": channel, "messages": messages, "title": t.Address, "summary": text(t, "description")}
 			continue
 		}

@@ -18,10 +18,10 @@ import (
 // Thing is one that can be declared, with the settings that are declared of it, as
 // their tables show them.
 type Thing struct {
-	Kind     string         `json:"kind"` // space, topic, queue, group, nodes
+	Kind     string         `json:"kind"` // space, topic, queue, group, route, nodes
 	Address  string         `json:"address"`
 	Settings map[string]any `json:"settings"`
-	From     string         `json:"from,omitempty"` // of a group: where it starts when it is created
+	From     string         `json:"from,omitempty"` // of a group or a route: where it starts when it is created
 
 	Place Place `json:"-"` // in the files
 }
@@ -56,6 +56,16 @@ var Kinds = []*Kind{
 	kindOf("topic", "topics", setting.Topic, setting.Channels),
 	kindOf("queue", "queues", setting.Queue, setting.Channels),
 	kindOf("group", "groups", setting.Consumer, setting.Groups),
+	kindOf("route", "routes", setting.Route, setting.Groups),
+}
+
+// readersOf are the kinds of those that read a channel of a kind, which stand below
+// it in a file.
+func readersOf(channel string) []*Kind {
+	if channel == "topic" {
+		return []*Kind{Named("group"), Named("route")}
+	}
+	return nil
 }
 
 // Named returns the kind with the name, or nil.

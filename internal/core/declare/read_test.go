@@ -30,7 +30,7 @@ func TestWhatIsWrongIsSaidWhereItStands(t *testing.T) {
 		"a name that is none":  {inMemory{"a.yaml": "declaration: N L\n"}, []string{`a.yaml:1:14: declaration is "N L"; allowed: a name of 1 to 100`}},
 		"an unknown section":   {inMemory{"a.yaml": head + "topcis: {}\n"}, []string{`a.yaml:3:1: "topcis" is nothing that a file has; allowed: declaration`, "did you mean topics?"}},
 		"no space":             {inMemory{"a.yaml": "declaration: nl\ntopics: {t: {}}\n"}, []string{"a.yaml:2:1: topics needs a space; say at the top which one it is of: space: NAME"}},
-		"an unknown setting":   {inMemory{"a.yaml": head + "topics:\n  t:\n    retian: 3d\n"}, []string{"a.yaml:5:5: a topic has no retian; allowed: use, groups, partitionCount", "did you mean retain?"}},
+		"an unknown setting":   {inMemory{"a.yaml": head + "topics:\n  t:\n    retian: 3d\n"}, []string{"a.yaml:5:5: a topic has no retian; allowed: use, groups, routes, partitionCount", "did you mean retain?"}},
 		"of the other kind":    {inMemory{"a.yaml": head + "queues:\n  q: {retain: 3d}\n"}, []string{"a.yaml:4:7: a queue has no retain; allowed: use, partitionCount"}},
 		"a value out of range": {inMemory{"a.yaml": head + "topics:\n  t:\n    partitionCount: 0\n"}, []string{"a.yaml:5:21: s/t: partitionCount is 0; allowed: 1 to 1000"}},
 		"a value of no form":   {inMemory{"a.yaml": head + "topics:\n  t: {retain: soon}\n"}, []string{`a.yaml:4:15: s/t: retain is "soon": this is not a duration; allowed: 1m to 36500d; written as numbers with d, h, m, s or ms`}},
@@ -40,6 +40,9 @@ func TestWhatIsWrongIsSaidWhereItStands(t *testing.T) {
 		"a space twice":        {inMemory{"a.yaml": head, "b.yaml": "space: s\n"}, []string{"b.yaml:1:8: space s is declared at a.yaml:2:8 too; allowed: one file for each space"}},
 		"a bad address":        {inMemory{"a.yaml": head + "topics:\n  T t: {}\n"}, []string{"a.yaml:4:3:"}},
 		"a bad position":       {inMemory{"a.yaml": head + "topics:\n  t:\n    groups:\n      g: {from: somewhere}\n"}, []string{`a.yaml:6:17: from is "somewhere"; allowed: `}},
+		"one name for two":     {inMemory{"a.yaml": head + "topics:\n  t:\n    groups: {warm: {}}\n    routes:\n      warm: {to: s/q}\n"}, []string{"a.yaml:7:14: s/t@warm is declared at a.yaml:5:20 too"}},
+		"a bad condition":      {inMemory{"a.yaml": head + "topics:\n  t:\n    routes:\n      warm: {to: s/q, where: 'body.celsius >'}\n"}, []string{"a.yaml:6:30: s/t@warm: condition, column 15: the condition ends too early"}},
+		"a bad edit":           {inMemory{"a.yaml": head + "topics:\n  t:\n    routes:\n      warm: {to: s/q, edits: [turn key]}\n"}, []string{"a.yaml:6:30: s/t@warm: \"turn key\": it begins with \"turn\""}},
 		"groups of a queue":    {inMemory{"a.yaml": head + "queues:\n  q: {groups: {g: {}}}\n"}, []string{"a.yaml:4:7: a queue has no groups"}},
 		"no such block":        {inMemory{"a.yaml": head + "blocks: {small: {partitionCount: 1}}\ntopics:\n  t: {use: smal}\n"}, []string{`a.yaml:5:12: there is no block "smal"; allowed: small`}},
 		"no such file":         {inMemory{"a.yaml": head + "include: [common/_b.yaml]\n"}, []string{"a.yaml:3:11: common/_b.yaml cannot be read: there is no file common/_b.yaml"}},
@@ -170,7 +173,7 @@ func TestTheSchemaFits(t *testing.T) {
 func TestWhatIsWrittenFitsTheSchema(t *testing.T) {
 	s := schemaOf(t, Schema())
 	for _, content := range Write("nl", []Thing{{Kind: "nodes", Address: Nodes, Settings: settingsOfNew("nodes")}, {Kind: "space", Address: "s", Settings: settingsOfNew("space")},
-		{Kind: "topic", Address: "s/t", Settings: settingsOfNew("topic")}, {Kind: "group", Address: "s/t@g", Settings: settingsOfNew("group")}, {Kind: "queue", Address: "s/q", Settings: settingsOfNew("queue")}}, true) {
+		{Kind: "topic", Address: "s/t", Settings: settingsOfNew("topic")}, {Kind: "group", Address: "s/t@g", Settings: settingsOfNew("group")}, {Kind: "route", Address: "s/t@r", Settings: settingsOfNew("route")}, {Kind: "queue", Address: "s/q", Settings: settingsOfNew("queue")}}, true) {
 		assert.NoError(t, fits(t, s, content), content)
 	}
 }

@@ -15,17 +15,22 @@ type object = map[string]any
 func Schema() []byte {
 	name := object{"type": "string", "pattern": "^[a-z0-9][a-z0-9._-]{0,99}$"}
 	use := object{"description": "blocks of settings; what is said here itself comes first", "anyOf": []any{object{"type": "string"}, object{"type": "array", "items": object{"type": "string"}}}}
-	group := settingsSchema("group", object{"use": use, "from": object{"type": "string", "description": "where it starts when it is created: first, end, offset:N, time:T, ago:D", "default": "first"}})
-	topic := settingsSchema("topic", object{"use": use, "groups": object{"type": "object", "propertyNames": name, "additionalProperties": group}})
-	queue := settingsSchema("queue", object{"use": use})
+	channel := func(kind string) object {
+		beside := object{"use": use}
+		for _, k := range readersOf(kind) {
+			starts := object{"type": "string", "description": "where it starts when it is created: first, end, offset:N, time:T, ago:D", "default": startOf(k.Name)}
+			beside[k.Plural] = object{"type": "object", "propertyNames": name, "additionalProperties": settingsSchema(k.Name, object{"use": use, "from": starts})}
+		}
+		return object{"type": "object", "propertyNames": name, "additionalProperties": settingsSchema(kind, beside)}
+	}
 	properties := object{
 		"declaration": object{"type": "string", "pattern": name["pattern"], "description": "the name of the declaration, the same in all files of a directory"},
 		"include":     object{"description": "files whose blocks are used here", "anyOf": []any{object{"type": "string"}, object{"type": "array", "items": object{"type": "string"}}}},
 		"blocks":      object{"type": "object", "description": "settings by a name, for use", "additionalProperties": object{"type": "object"}},
 		"nodes":       settingsSchema("nodes", nil),
 		"space":       object{"type": "string", "pattern": name["pattern"]},
-		"topics":      object{"type": "object", "propertyNames": name, "additionalProperties": topic},
-		"queues":      object{"type": "object", "propertyNames": name, "additionalProperties": queue},
+		"topics":      channel("topic"),
+		"queues":      channel("queue"),
 	}
 	maps.Copy(properties, settingsSchema("space", nil)["properties"].(object))
 	b, err := json.MarshalIndent(object{"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "A declaration of Steady Ferry", "type": "object", "additionalProperties": false, "properties": properties}, "", "  ")
@@ -33,6 +38,14 @@ func Schema() []byte {
 		panic(err) // maps and texts
 	}
 	return append(b, '\n')
+}
+
+// startOf is where a reader of a kind starts unless that is said.
+func startOf(kind string) string {
+	if kind == "route" {
+		return "end"
+	}
+	return "first"
 }
 
 // settingsSchema is that of the settings of a kind, which may be empty.
@@ -59,7 +72,7 @@ func rowSchema(row setting.Row) object {
 		one = object{"type": "boolean"}
 	case "choice":
 		one = object{"enum": row.Choices}
-	case "names":
+	case "names", "edits":
 		one = object{"type": "array", "items": object{"type": "string"}}
 	case "labels":
 		return object{"type": "object", "additionalProperties": object{"type": "string"}, "description": row.Label + ": " + row.Allowed}

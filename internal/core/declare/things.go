@@ -95,16 +95,15 @@ func (r *reading) channels(kind, space string, section *value) {
 	r.each(section, kind+"s", func(name string, f *field) {
 		at := space + "/" + name
 		beside := []string{"use"}
-		if kind == "topic" {
-			beside = append(beside, "groups")
+		for _, k := range readersOf(kind) {
+			beside = append(beside, k.Plural)
 		}
 		r.thing(kind, at, &f.value, beside)
-		if kind != "topic" {
-			return
+		for _, k := range readersOf(kind) {
+			r.each(f.value.named(k.Plural), k.Plural, func(reader string, g *field) {
+				r.thing(k.Name, at+"@"+reader, &g.value, []string{"use", "from"})
+			})
 		}
-		r.each(f.value.named("groups"), "groups", func(group string, g *field) {
-			r.thing("group", at+"@"+group, &g.value, []string{"use", "from"})
-		})
 	})
 }
 
@@ -119,8 +118,11 @@ func (r *reading) thing(kind, at string, v *value, beside []string) {
 	}
 	t := Thing{Kind: kind, Address: at, Settings: map[string]any{}, Place: v.place}
 	key := t.key()
-	if kind == "topic" || kind == "queue" {
+	switch kind {
+	case "topic", "queue":
 		key = "channel " + at
+	case "group", "route":
+		key = "reader " + at
 	}
 	if known, twice := r.seen[key]; twice && kind != "space" {
 		r.issue(v.place, fmt.Sprintf("%s is declared at %s too", at, known), "", "")

@@ -23,8 +23,8 @@ func settingsOfNew(kind string) map[string]any {
 		shown = setting.Clusters.Show(&setting.Cluster{SpreadLeaders: true}, "")
 	case "space":
 		shown = setting.Spaces.Show(&setting.Space{Labels: map[string]string{}}, "")
-	case "group":
-		shown = setting.Groups.Show(&setting.Group{}, "")
+	case "group", "route":
+		shown = setting.Groups.Show(&setting.Group{Routing: setting.Routing{To: "space-0/channel-0"}}, kind)
 	default:
 		var ch setting.Channel
 		setting.Channels.SetDefaults(&ch, kind)
@@ -118,6 +118,12 @@ func some(rnd *rand.Rand, row setting.Row) any {
 		return labels
 	case "sentence":
 		return hard[rnd.IntN(len(hard))]
+	case "condition":
+		return pick("", "body.celsius > 8.0", `key == "a: b" && text.contains("#\"")`)
+	case "edits":
+		return pick([]any{}, []any{"set header.source=warm", "remove /x"}, []any{`compute key="x" + key`})
+	case "address":
+		return pick("space-0/channel-0", "space-1/channel-1")
 	}
 	return nil
 }
@@ -158,6 +164,9 @@ func someThings(t *testing.T, rnd *rand.Rand) []Thing {
 				add("topic", at)
 				for g := range rnd.IntN(3) {
 					add("group", fmt.Sprintf("%s@group-%d", at, g))
+				}
+				for r := range rnd.IntN(3) {
+					add("route", fmt.Sprintf("%s@route-%d", at, r))
 				}
 			}
 		}

@@ -51,10 +51,10 @@ func Write(name string, things []Thing, all bool) map[string]string {
 		}
 		return b
 	}
-	groups := map[string][]Thing{}
+	readers := map[string][]Thing{} // by kind and channel
 	for _, t := range things {
 		if channel, _, ok := strings.Cut(t.Address, "@"); ok {
-			groups[channel] = append(groups[channel], t)
+			readers[t.Kind+channel] = append(readers[t.Kind+channel], t)
 		}
 	}
 	section := map[*strings.Builder]string{}
@@ -74,18 +74,8 @@ func Write(name string, things []Thing, all bool) map[string]string {
 			a, _ := address.Parse(t.Address)
 			fmt.Fprintf(b, "  %s:\n", a.Channel)
 			writeSettings(b, t, "    ", all)
-			if of := groups[t.Address]; len(of) > 0 {
-				fmt.Fprint(b, "    groups:\n")
-				for _, g := range of {
-					_, group, _ := strings.Cut(g.Address, "@")
-					var own strings.Builder
-					writeSettings(&own, g, "        ", all)
-					if own.Len() == 0 {
-						fmt.Fprintf(b, "      %s: {}\n", group)
-						continue
-					}
-					fmt.Fprintf(b, "      %s:\n%s", group, own.String())
-				}
+			for _, k := range readersOf(t.Kind) {
+				writeReaders(b, k, readers[k.Name+t.Address], all)
 			}
 		}
 	}
@@ -94,6 +84,23 @@ func Write(name string, things []Thing, all bool) map[string]string {
 		out[file] = b.String()
 	}
 	return out
+}
+
+// writeReaders writes the readers of a channel that are of a kind.
+func writeReaders(b *strings.Builder, k *Kind, of []Thing, all bool) {
+	if len(of) > 0 {
+		fmt.Fprintf(b, "    %s:\n", k.Plural)
+	}
+	for _, t := range of {
+		_, name, _ := strings.Cut(t.Address, "@")
+		var own strings.Builder
+		writeSettings(&own, t, "        ", all)
+		if own.Len() == 0 {
+			fmt.Fprintf(b, "      %s: {}\n", name)
+			continue
+		}
+		fmt.Fprintf(b, "      %s:\n%s", name, own.String())
+	}
 }
 
 func writeSettings(b *strings.Builder, t Thing, indent string, all bool) {
@@ -143,7 +150,7 @@ func fromDefault(row setting.Row) any {
 // Line is a setting as a file has it, with what is allowed.
 func Line(row setting.Row, value any, indent string) string {
 	text := Text(row, value)
-	if row.Form == "sentence" || row.Form == "labels" || row.Form == "switch" {
+	if slices.Contains([]string{"sentence", "labels", "switch", "condition", "edits", "address"}, row.Form) {
 		return fmt.Sprintf("%s%s: %s\n", indent, row.Name, text)
 	}
 	return fmt.Sprintf("%s%s: %s  # %s\n", indent, row.Name, text, row.Allowed)
@@ -188,12 +195,14 @@ func quoted(text string) string {
 	if plain.MatchString(text) && !slices.Contains(notTexts, strings.ToLower(text)) {
 		return text
 	}
+	var b strings.Builder
+	enc := json.NewEncoder(&b)
+	enc.SetEscapeHTML(false)
 	// ${ alone would be a value of the environment.
-	b, err := json.Marshal(strings.ReplaceAll(text, "${", "$${"))
-	if err != nil {
+	if err := enc.Encode(strings.ReplaceAll(text, "${", "$${")); err != nil {
 		panic(err) // a text
 	}
-	return string(b)
+	return strings.TrimSuffix(b.String(), "\n")
 }
 
 func sizeOf(text string) int64 {

@@ -31,6 +31,7 @@ import (
 	"steadyferry/internal/service/cluster"
 	"steadyferry/internal/service/groups"
 	"steadyferry/internal/service/manage"
+	"steadyferry/internal/service/routes"
 )
 
 // Declares is the service.
@@ -40,12 +41,13 @@ type Declares struct {
 	cluster *cluster.Cluster
 	manage  *manage.Manage
 	groups  *groups.Groups
+	routes  *routes.Routes
 	kinds   map[string]kind
 }
 
 // New returns the service.
-func New(parts *part.Registry, records *catalog.Catalog, cl *cluster.Cluster, mg *manage.Manage, gs *groups.Groups) *Declares {
-	d := &Declares{parts: parts, catalog: records, cluster: cl, manage: mg, groups: gs}
+func New(parts *part.Registry, records *catalog.Catalog, cl *cluster.Cluster, mg *manage.Manage, gs *groups.Groups, rs *routes.Routes) *Declares {
+	d := &Declares{parts: parts, catalog: records, cluster: cl, manage: mg, groups: gs, routes: rs}
 	d.kinds = d.allKinds()
 	return d
 }
@@ -69,7 +71,7 @@ func (d *Declares) There(want func(space string) bool) []declare.Thing {
 		}
 		things = append(things, declare.Thing{Kind: ch.Kind, Address: at, Settings: setting.Channels.Show(&ch.Channel, ch.Kind)})
 		for name, g := range view.Groups[ch.ID] {
-			things = append(things, declare.Thing{Kind: "group", Address: at + "@" + name, Settings: setting.Groups.Show(&g.Group, g.Kind())})
+			things = append(things, declare.Thing{Kind: g.Kind(), Address: at + "@" + name, Settings: setting.Groups.Show(&g.Group, g.Kind())})
 		}
 	}
 	for _, t := range things {

@@ -171,16 +171,19 @@ func TestWhatCannotBeIsSaidAndNothingIsDone(t *testing.T) {
 		things []form.Thing
 		says   string
 	}{
-		"of the other kind":   {[]form.Thing{thing("queue", "coldchain/readings", nil)}, "coldchain/readings is a topic, and declared as a queue"},
-		"fewer partitions":    {[]form.Thing{thing("topic", "coldchain/readings", map[string]any{"partitionCount": 1})}, "cannot become fewer"},
-		"too many replicas":   {[]form.Thing{thing("topic", "coldchain/new", map[string]any{"replicas": 3})}, "1 to 1 now"},
-		"no space":            {[]form.Thing{thing("topic", "nowhere/new", nil)}, "there is no space nowhere, and none is declared"},
-		"no topic of a group": {[]form.Thing{thing("group", "coldchain/none@g", nil)}, "there is no topic coldchain/none, and none is declared"},
-		"a value":             {[]form.Thing{thing("topic", "coldchain/readings", map[string]any{"retain": "soon"})}, "retain"},
-		"a setting":           {[]form.Thing{thing("queue", "coldchain/new", map[string]any{"retain": "1h"})}, "retain"},
-		"a kind":              {[]form.Thing{thing("stream", "coldchain/new", nil)}, `coldchain/new is a "stream"`},
-		"an address":          {[]form.Thing{thing("topic", "coldchain", nil)}, "coldchain is the address of a space, and declared as a topic"},
-		"twice":               {[]form.Thing{thing("topic", "coldchain/a", nil), thing("queue", "coldchain/a", nil)}, "coldchain/a is declared twice"},
+		"of the other kind":        {[]form.Thing{thing("queue", "coldchain/readings", nil)}, "coldchain/readings is a topic, and declared as a queue"},
+		"fewer partitions":         {[]form.Thing{thing("topic", "coldchain/readings", map[string]any{"partitionCount": 1})}, "cannot become fewer"},
+		"too many replicas":        {[]form.Thing{thing("topic", "coldchain/new", map[string]any{"replicas": 3})}, "1 to 1 now"},
+		"no space":                 {[]form.Thing{thing("topic", "nowhere/new", nil)}, "there is no space nowhere, and none is declared"},
+		"a route from nowhere":     {[]form.Thing{thing("route", "coldchain/none@r", map[string]any{"to": "coldchain/readings"})}, "there is no topic coldchain/none, and none is declared"},
+		"a route to nowhere":       {[]form.Thing{thing("route", "coldchain/readings@r", map[string]any{"to": "coldchain/none"})}, "there is no channel coldchain/none, and none is declared"},
+		"a route without a target": {[]form.Thing{thing("route", "coldchain/readings@r", nil)}, "coldchain/readings@r leads nowhere"},
+		"no topic of a group":      {[]form.Thing{thing("group", "coldchain/none@g", nil)}, "there is no topic coldchain/none, and none is declared"},
+		"a value":                  {[]form.Thing{thing("topic", "coldchain/readings", map[string]any{"retain": "soon"})}, "retain"},
+		"a setting":                {[]form.Thing{thing("queue", "coldchain/new", map[string]any{"retain": "1h"})}, "retain"},
+		"a kind":                   {[]form.Thing{thing("stream", "coldchain/new", nil)}, `coldchain/new is a "stream"`},
+		"an address":               {[]form.Thing{thing("topic", "coldchain", nil)}, "coldchain is the address of a space, and declared as a topic"},
+		"twice":                    {[]form.Thing{thing("topic", "coldchain/a", nil), thing("queue", "coldchain/a", nil)}, "coldchain/a is declared twice"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			in := form.Declare{Things: append([]form.Thing{thing("space", "other", nil)}, one.things...)}
@@ -340,6 +343,24 @@ func TestWhoDeclaredItAndWhatDriftedSince(t *testing.T) {
 	require.Len(t, drift, 1)
 	assert.Equal(t, "", drift[0].Setting)
 	assert.Nil(t, drift[0].Back)
+}
+
+// Routes are declared like groups, and made after what they lead to.
+func TestRoutesAreDeclared(t *testing.T) {
+	n := nodetest.Open(t)
+	things := []form.Thing{thing("topic", "coldchain/readings", nil), thing("route", "coldchain/readings@warm", map[string]any{"to": "coldchain/warm", "where": "body.celsius > 8.0", "edits": []any{"set header.a=b"}}), thing("topic", "coldchain/warm", nil)}
+	apply(t, n, "northlight", "", things...)
+	assert.Empty(t, plan(t, n, "northlight", things...).Changes, "they are as declared")
+	things[1].Settings["where"] = "body.celsius > 9.0"
+	p := plan(t, n, "northlight", things...)
+	require.Equal(t, []string{"planned set coldchain/readings@warm"}, what(p))
+	assert.Contains(t, p.Changes[0].Effects, "it holds for messages that come from now on; what waits is decided by the condition it came under")
+	apply(t, n, "northlight", "", things...)
+	things[1].Settings["to"] = "coldchain/readings"
+	refused := plan(t, n, "northlight", things...)
+	assert.Contains(t, refused.Changes[0].Problem, "coldchain/readings@warm leads to coldchain/warm, and stays so")
+	things[1] = thing("group", "coldchain/readings@warm", nil)
+	assert.Contains(t, plan(t, n, "northlight", things...).Changes[0].Problem, "coldchain/readings@warm is a route, and declared as a group")
 }
 
 // What was looked at and what is done are the same, or nothing is done.

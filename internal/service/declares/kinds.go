@@ -56,6 +56,17 @@ func (d *Declares) allKinds() map[string]kind {
 			},
 			set:    d.groups.Set,
 			remove: d.groups.Remove},
+		"route": {address: address.KindGroup,
+			check: d.checkRoute,
+			create: func(ctx context.Context, who string, at address.Address, c *form.DeclareChange, settings setting.Change) error {
+				from, err := address.ParsePosition(c.From)
+				if err == nil {
+					_, err = d.routes.New(ctx, who, at, from, settings)
+				}
+				return err
+			},
+			set:    d.groups.Set,
+			remove: d.groups.Remove},
 	}
 }
 
@@ -83,13 +94,37 @@ func (d *Declares) checkChannel(at address.Address, c *form.DeclareChange, creat
 	return d.manage.CheckNew(c.Kind, at, c.After)
 }
 
+func (d *Declares) checkRoute(at address.Address, c *form.DeclareChange, created map[string]bool) error {
+	if c.From == "" {
+		c.From = "end"
+	}
+	if err := d.checkReader(at, c, created); err != nil {
+		return err
+	}
+	to, _ := c.After["to"].(string)
+	if to == "" {
+		return problem.New(problem.Invalid, "%s leads nowhere", at).Field("to").Allowed("the address of a topic or a queue")
+	}
+	if d.catalog.View().Channels[to] == nil && !created[to] {
+		return problem.New(problem.NotFound, "there is no channel %s, and none is declared", to)
+	}
+	return nil
+}
+
 func (d *Declares) checkGroup(at address.Address, c *form.DeclareChange, created map[string]bool) error {
+	if c.From == "" {
+		c.From = "first"
+	}
+	return d.checkReader(at, c, created)
+}
+
+// checkReader says why a group or a route cannot be created, or where it starts.
+func (d *Declares) checkReader(at address.Address, c *form.DeclareChange, created map[string]bool) error {
 	channel := at.ChannelPart().String()
 	if ch := d.catalog.View().Channels[channel]; (ch == nil || ch.Kind != catalog.KindTopic) && !created[channel] {
 		return problem.New(problem.NotFound, "there is no topic %s, and none is declared", channel)
-	}
-	if c.From == "" {
-		c.From = "first"
+	} else if ch != nil && d.catalog.View().Groups[ch.ID][at.Group] != nil {
+		return problem.New(problem.Conflict, "%s is a %s, and declared as a %s", at, d.catalog.View().Groups[ch.ID][at.Group].Kind(), c.Kind).Next("remove it first, or declare it under another name")
 	}
 	c.Effects = append(c.Effects, "it starts at "+c.From)
 	return nil
