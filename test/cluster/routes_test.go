@@ -94,6 +94,10 @@ func TestRoutesSendOnceThroughFaults(t *testing.T) {
 		case 5:
 			require.NoError(t, syscall.Kill(harness.SharedPostgres(t), syscall.SIGKILL))
 			time.Sleep(hold)
+			c.Wait(time.Minute, "the database is there again", func() bool {
+				_, _, code := other.Ferry("", "logbook", "-limit", "1")
+				return code == 0
+			})
 		case 6:
 			other.Ferry("", "set", "coldchain/all@third", "-edit", fmt.Sprintf("set header.fault=%d", fault))
 			if fault < 20 {

@@ -58,6 +58,16 @@ const maxOldCuts = 32
 // Last returns the open cut.
 func (p *Plan) Last() *Cut { return &p.Cuts[len(p.Cuts)-1] }
 
+// Decided returns the last cut that an offset lies in, nil when none does any more.
+func (p *Plan) Decided(offset int64) *Cut {
+	for i := len(p.Cuts) - 1; i >= 0; i-- {
+		if c := &p.Cuts[i]; c.From <= offset && (c.To == Open || offset < c.To) {
+			return c
+		}
+	}
+	return nil
+}
+
 // Needs returns the lowest offset that is still to be decided.
 func (p *Plan) Needs() int64 {
 	low := p.Floor.Offset

@@ -9,6 +9,7 @@ import (
 	"steadyferry/internal/service/groups"
 	"steadyferry/internal/service/look"
 	"steadyferry/internal/service/queues"
+	"steadyferry/internal/service/routes"
 )
 
 // Traces finds the stories of messages.
@@ -17,10 +18,11 @@ type Traces struct {
 	queues  *queues.Queues
 	groups  *groups.Groups
 	look    *look.Look
+	routes  *routes.Routes
 	catalog *catalog.Catalog
 }
 
 // New returns the service.
-func New(parts *part.Registry, records *catalog.Catalog, qs *queues.Queues, gs *groups.Groups, lk *look.Look) *Traces {
-	return &Traces{parts: parts, queues: qs, groups: gs, look: lk, catalog: records}
+func New(parts *part.Registry, records *catalog.Catalog, qs *queues.Queues, gs *groups.Groups, lk *look.Look, rs *routes.Routes) *Traces {
+	return &Traces{parts: parts, queues: qs, groups: gs, look: lk, routes: rs, catalog: records}
 }

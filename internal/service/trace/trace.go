@@ -80,6 +80,7 @@ func (ts *Traces) Of(ctx context.Context, t *part.Channel, partition int, offset
 		if item.Info.From != "" {
 			tr.Copies = append(tr.Copies, item.Info.From)
 		}
+		ts.cameFrom(ctx, tr, item.Message)
 		ts.sentAgain(ctx, t, tr, partition, offset)
 		tr.order()
 		return tr, nil
@@ -99,6 +100,8 @@ func (ts *Traces) Of(ctx context.Context, t *part.Channel, partition int, offset
 	}
 	tr.published(m, publisher)
 	ts.readers(ctx, t, tr, partition, offset)
+	ts.cameFrom(ctx, tr, m)
+	ts.goesTo(ctx, t, tr, m, maxHops)
 	ts.sentAgain(ctx, t, tr, partition, offset)
 	tr.order()
 	return tr, nil
@@ -179,6 +182,10 @@ func (tr *Story) published(m *message.Stored, publisher string) {
 		s.Event, s.Reason = "sent-again", fmt.Sprintf("replay %s from %s", number, from)
 		tr.Copies = append(tr.Copies, from)
 	}
+	if from, routed := m.Header(form.HeaderRouteFrom); routed {
+		by, _ := m.Header(form.HeaderRoute)
+		s.Event, s.Who, s.Reason = "routed", by, "from "+from
+	}
 	tr.Steps = append(tr.Steps, s)
 }
 
@@ -207,7 +214,10 @@ func (ts *Traces) publisherOf(ctx context.Context, p *part.Partition, offset int
 
 // readers tells which groups have passed the message.
 func (ts *Traces) readers(ctx context.Context, t *part.Channel, tr *Story, partition int, offset int64) {
-	for name := range ts.catalog.View().Groups[t.ID] {
+	for name, g := range ts.catalog.View().Groups[t.ID] {
+		if g.Route != nil {
+			continue // what it has made of the message is told
+		}
 		offsets, err := ts.groups.OffsetsOf(ctx, t, name)
 		if err != nil {
 			continue

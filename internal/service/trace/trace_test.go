@@ -120,3 +120,51 @@ func TestTheStoryOfAMessageOfATopic(t *testing.T) {
 		}
 	}
 }
+
+// A message is followed through routes, from where it was published to where it is
+// now, and what was made of it on the way.
+func TestAMessageIsFollowedThroughRoutes(t *testing.T) {
+	n := nodetest.Open(t)
+	orders := n.Channel(setting.Topic, "coldchain/orders", setting.Change{"partitionCount": 2})
+	n.Channel(setting.Topic, "coldchain/north", nil)
+	vans := n.Channel(setting.Queue, "coldchain/vans", nil)
+	n.Channel(setting.Topic, "coldchain/south", nil)
+	for _, r := range []struct {
+		at       string
+		settings setting.Change
+	}{
+		{"coldchain/orders@north", setting.Change{"to": "coldchain/north", "where": `body.region == "north"`}},
+		{"coldchain/orders@south", setting.Change{"to": "coldchain/south", "where": `body.region == "south"`}},
+		{"coldchain/north@vans", setting.Change{"to": "coldchain/vans"}},
+		{"coldchain/north@cold", setting.Change{"to": "coldchain/south", "edits": []string{"compute /celsius=body.fahrenheit - 32.0"}}},
+	} {
+		a, err := address.Parse(r.at)
+		require.NoError(t, err)
+		_, err = n.Routes.New(t.Context(), "owner", a, address.Position{Kind: address.First}, r.settings)
+		require.NoError(t, err)
+	}
+	n.Publish(orders, 1, `{"region":"north"}`)
+	in := func(ch *part.Channel, number int) *trace.Story {
+		s, err := n.Traces.Of(t.Context(), n.Parts.ByID(ch.ID), number, 0)
+		require.NoError(t, err)
+		return s
+	}
+	want := []string{"published", "sent", "left-out", "sent", "dead-letter edit-failed"}
+	require.Eventually(t, func() bool {
+		got := strings.Split(told(in(orders, 1)), "; ")
+		return len(got) == len(want) && !strings.Contains(told(in(orders, 1)), "not-decided")
+	}, 20*time.Second, 50*time.Millisecond)
+	s := in(orders, 1)
+	assert.ElementsMatch(t, want, strings.Split(told(s), "; "))
+	assert.Subset(t, s.Copies, []string{"coldchain/north#0:0", "coldchain/vans#0:0"})
+	for _, step := range s.Steps {
+		if step.Address == "coldchain/vans#0:0" {
+			assert.Equal(t, "coldchain/north@vans", step.Who)
+			assert.False(t, step.At.IsZero())
+		}
+	}
+	// Backward, from the end of the chain.
+	s = in(vans, 0)
+	assert.Equal(t, "published; routed from coldchain/orders#1:0; routed from coldchain/north#0:0", told(s))
+	assert.Equal(t, []string{"coldchain/north#0:0", "coldchain/orders#1:0"}, s.Copies)
+}

@@ -1,0 +1,83 @@
+package routes
+
+import (
+	"context"
+
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/route"
+	"steadyferry/internal/engine/part"
+)
+
+// What a route has made of a message.
+const (
+	Sent    = "sent"
+	LeftOut = "left-out"        // by its condition
+	Buried  = "dead-letter"     // it could not be sent
+	NotYet  = "not-decided-yet" // the route has not come to it
+	Passed  = "passed-over"     // the route began, or went on, behind it
+)
+
+// Hop is what a route has made of a message.
+type Hop struct {
+	Route   address.Address
+	Outcome string
+	Why     string          // of a dead letter
+	To      *part.Partition // where it is, of Sent and Buried
+}
+
+// Follow tells what each route of a channel has made of a message of it.
+func (rs *Routes) Follow(ctx context.Context, t *part.Channel, m *message.Stored) (hops []Hop, err error) {
+	p, err := t.Partition(m.Partition)
+	if err != nil {
+		return nil, err
+	}
+	for _, g := range rs.catalog.View().Routes[t.ID] {
+		plan, _, err := rs.parts.PlanOf(ctx, p, g.Route.ID)
+		if err != nil {
+			return hops, err
+		}
+		h := Hop{Route: part.GroupAddress(t, g.Name), Outcome: NotYet}
+		if plan != nil {
+			if err := rs.decided(ctx, t, plan, m, &h); err != nil {
+				return hops, err
+			}
+		}
+		hops = append(hops, h)
+	}
+	return hops, nil
+}
+
+// decided fills in what a plan has made of a message.
+func (rs *Routes) decided(ctx context.Context, t *part.Channel, plan *route.Plan, m *message.Stored, h *Hop) error {
+	cut := plan.Decided(m.Offset)
+	if cut == nil {
+		h.Outcome = Passed
+		return nil
+	}
+	if plan.Floor.Before(cut.At(m.Offset + 1)) {
+		return nil // it is told as not decided: it may be under way
+	}
+	d, err := newDecider(ctx, t, cut.Terms)
+	if err != nil {
+		return err
+	}
+	number, out, sent := d.decide(m)
+	switch {
+	case !sent:
+		h.Outcome = LeftOut
+		return nil
+	case number == route.Dead:
+		h.Outcome, h.Why = Buried, out.Terms.Reason
+		if q, err := rs.parts.Named(h.Route, h.Route.QueuePart().String()); err == nil {
+			h.To, err = q.Partition(0)
+			return err
+		}
+		return nil
+	}
+	h.Outcome = Sent
+	if target := rs.parts.ByID(cut.Terms.Target); target != nil {
+		h.To, err = target.Partition(number - 1)
+	}
+	return err
+}

@@ -1,0 +1,106 @@
+package trace
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/expr"
+	"steadyferry/internal/core/form"
+	"steadyferry/internal/core/message"
+	"steadyferry/internal/engine/logs"
+	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/look"
+	"steadyferry/internal/service/routes"
+)
+
+// maxHops bounds how far a message is followed, in either direction.
+const maxHops = routes.MaxHops
+
+// cameFrom follows a message back through the routes that sent it, as far as what
+// they sent it from is kept.
+func (ts *Traces) cameFrom(ctx context.Context, tr *Story, m *message.Stored) {
+	for range maxHops {
+		if m == nil {
+			return
+		}
+		from, routed := m.Header(form.HeaderRouteFrom)
+		if !routed {
+			return
+		}
+		tr.Copies = append(tr.Copies, from)
+		a, err := address.Parse(from)
+		if err != nil {
+			return
+		}
+		t, err := ts.parts.Channel(a)
+		if err != nil {
+			return
+		}
+		p, err := t.Partition(a.Partition)
+		if err != nil {
+			return
+		}
+		if m, err = logs.Message(ctx, ts.parts, p, a.Offset, false); err != nil {
+			return // it is gone
+		}
+		publisher, err := ts.publisherOf(ctx, p, a.Offset)
+		if err != nil {
+			return
+		}
+		at := &Story{Address: from}
+		at.published(m, publisher)
+		tr.Steps = append(tr.Steps, at.Steps...)
+	}
+}
+
+// goesTo follows a message on through routes.
+func (ts *Traces) goesTo(ctx context.Context, t *part.Channel, tr *Story, m *message.Stored, depth int) {
+	ctx, cancel := context.WithTimeout(ctx, copyTime)
+	defer cancel()
+	hops, err := ts.routes.Follow(ctx, t, m)
+	if err != nil || depth == 0 {
+		return
+	}
+	from := t.Address().At(m.Partition, m.Offset).String()
+	for _, h := range hops {
+		s := Step{Address: from, Event: h.Outcome, Who: h.Route.String(), Reason: h.Why}
+		copied := ts.copyOf(ctx, h, from, m)
+		if copied == nil {
+			tr.Steps = append(tr.Steps, s)
+			continue
+		}
+		s.At, s.Address = copied.StoredAt, h.To.Channel.Address().At(copied.Partition, copied.Offset).String()
+		tr.Copies = append(tr.Copies, s.Address)
+		tr.Steps = append(tr.Steps, s)
+		if h.Outcome == routes.Sent && !h.To.Channel.IsQueue() {
+			ts.goesTo(ctx, h.To.Channel, tr, copied, depth-1)
+		}
+	}
+}
+
+// copyOf finds what a route has made of the message at an address; nil when it is
+// not found in time, or not kept any more.
+func (ts *Traces) copyOf(ctx context.Context, h routes.Hop, from string, m *message.Stored) (found *message.Stored) {
+	if h.To == nil {
+		return nil
+	}
+	condition := fmt.Sprintf("headers[%q] == %q", form.HeaderRouteFrom, from)
+	if h.Outcome == routes.Buried {
+		condition = fmt.Sprintf("id == %q", m.ID)
+	}
+	where, err := expr.Compile(condition)
+	if err != nil {
+		return nil
+	}
+	sel := look.Selection{Topic: h.To.Channel, Partitions: []int{h.To.Number}, From: address.Position{Kind: address.AtTime, Time: m.StoredAt.Add(-time.Minute)}, To: address.Position{Kind: address.End}, Where: where, Limit: 1}
+	// What is not found in time is told without its place.
+	_ = ts.look.Browse(ctx, sel, func(e look.Event) error {
+		if e.Message != nil {
+			found = logs.Keep(e.Message)
+		}
+		return nil
+	})
+	return found
+}
