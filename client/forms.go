@@ -32,6 +32,10 @@ type (
 	Gone              = form.Gone
 	Group             = form.Group
 	PastSeek          = form.PastSeek
+	RouteTrial        = form.RouteTrial
+	RouteWork         = form.RouteWork
+	TrialSample       = form.TrialSample
+	TryRoute          = form.TryRoute
 	Held              = form.Held
 	Job               = form.Job
 	JobStep           = form.JobStep

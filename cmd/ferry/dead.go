@@ -377,14 +377,20 @@ func (c *call) samples(samples []client.ActionSample) {
 			fmt.Fprintf(c.Out, "  %s  %s\n", s.Address, term.OneLine(string(s.Body), 100))
 			continue
 		}
-		diff, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: difflib.SplitLines(editable(s.Key, s.Headers, s.Body)), B: difflib.SplitLines(editable(s.After.Key, s.After.Headers, s.After.Body)), Context: 1})
-		if err == nil {
-			fmt.Fprintf(c.Out, "%s\n%s\n", s.Address, strings.TrimSpace(diff))
-		}
+		fmt.Fprintf(c.Out, "%s\n%s\n", s.Address, difference(editable(s.Key, s.Headers, s.Body), editable(s.After.Key, s.After.Headers, s.After.Body)))
 	}
 	if len(samples) > 0 {
 		fmt.Fprintln(c.Out)
 	}
+}
+
+// difference shows what differs between two texts, line by line.
+func difference(before, after string) string {
+	diff, err := difflib.GetUnifiedDiffString(difflib.UnifiedDiff{A: difflib.SplitLines(before), B: difflib.SplitLines(after), Context: 1})
+	if err != nil {
+		return after
+	}
+	return strings.TrimSpace(diff)
 }
 
 // editable is what edits can change, a line for each thing.

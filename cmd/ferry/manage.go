@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
+	"strings"
 
 	"steadyferry/client"
 	"steadyferry/cmd/ferry/term"
@@ -18,17 +19,24 @@ import (
 
 var newVerb = verb{
 	Name: "new", Args: "space|topic|queue|group|route ADDRESS", Summary: "Make a space, a topic, a queue, a group or a route",
-	Details: "    ferry new space coldchain\n    ferry new topic coldchain/readings -partitions 6 -retain 72h -retain-bytes 10GiB\n    ferry new queue coldchain/inspections -lease 1m -attempt-limit 4 -backoff 2s..10m\n    ferry new group coldchain/readings@compliance -from first\n    ferry new route coldchain/readings@warm -to coldchain/inspections -where 'body.celsius > 8.0' -from end",
+	Details: "    ferry new space coldchain\n    ferry new topic coldchain/readings -partitions 6 -retain 72h -retain-bytes 10GiB\n    ferry new queue coldchain/inspections -lease 1m -attempt-limit 4 -backoff 2s..10m\n    ferry new group coldchain/readings@compliance -from first\n    ferry new route coldchain/readings@warm -to coldchain/inspections -where 'body.celsius > 8.0' -try ago:1h\n    ferry new route coldchain/readings@warm -to coldchain/inspections -where 'body.celsius > 8.0'",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		given := settingFlags(fs)
 		from := new(string)
 		term.PositionFlag(fs, from, "from", "", "of a group or a route: `POSITION` at which it starts; unless set, first for a group and end for a route")
+		try := tryFlag(fs)
 		return func(c *call) error {
 			if len(c.Args) != 2 {
 				return term.WrongUsage("what to create and its address are expected, such as: ferry new topic coldchain/readings")
 			}
 			kind := c.Args[0]
 			c.Args = c.Args[1:]
+			if *try != "" {
+				if kind != "route" {
+					return term.WrongUsage("-try is for routes")
+				}
+				return c.tryRoute(*try, given, false)
+			}
 			ctx, cancel := c.Short()
 			defer cancel()
 			switch kind {
@@ -109,12 +117,16 @@ func (c *call) newQueue(ctx context.Context, given givenSettings) error {
 }
 
 var setVerb = verb{
-	Name: "set", Args: "ADDRESS", Summary: "Change the settings of a space, a topic, a queue or a group",
+	Name: "set", Args: "ADDRESS", Summary: "Change the settings of a space, a topic, a queue, a group or a route",
 	Details: "What loses data, brings a loss nearer, or moves replicas or keys is shown first, and done with -yes.\n\n    ferry set coldchain/readings -retain 72h -description 'What every box measures'\n    ferry set coldchain/inspections -attempt-limit 4",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		given := settingFlags(fs)
 		yes := fs.Bool("yes", false, "do it, also what is shown first otherwise")
+		try := tryFlag(fs)
 		return func(c *call) error {
+			if *try != "" {
+				return c.tryRoute(*try, given, true)
+			}
 			a, err := c.OneAddress()
 			if err != nil {
 				return err
@@ -145,8 +157,15 @@ var setVerb = verb{
 
 // settingText prints a value as JSON has it, with whole numbers in full.
 func settingText(v any) string {
-	if f, ok := v.(float64); ok {
-		return term.Count(int64(f))
+	switch v := v.(type) {
+	case float64:
+		return term.Count(int64(v))
+	case []any:
+		all := make([]string, len(v))
+		for i, one := range v {
+			all[i] = fmt.Sprint(one)
+		}
+		return term.First(strings.Join(all, "; "), "none")
 	}
 	return fmt.Sprint(v)
 }

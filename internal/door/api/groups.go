@@ -22,9 +22,10 @@ import (
 )
 
 // groupRoutes are the paths of groups below that of their channel.
-func (s *Server) groupRoutes(ch *gin.RouterGroup) {
+func (s *Server) groupRoutes(ch *gin.RouterGroup, search gin.HandlerFunc) {
 	ch.GET("/groups", s.listGroups)
 	ch.POST("/groups", s.newGroup)
+	ch.POST("/route-trials", search, s.tryRoute)
 	g := ch.Group("/groups/:group")
 	g.GET("", s.showGroup)
 	g.PATCH("", s.setGroup)
@@ -215,6 +216,27 @@ func (s *Server) newGroup(c *gin.Context) {
 	}
 	if !gate.Refuse(c, err) {
 		s.answerOneGroup(c, a, http.StatusCreated)
+	}
+}
+
+// tryRoute says what a route would have done with a past.
+func (s *Server) tryRoute(c *gin.Context) {
+	var in struct{ since, route string }
+	settings, ok := readSettings(c, setting.Groups, others{"since": &in.since, "route": &in.route})
+	if !ok {
+		return
+	}
+	t, ok := s.TopicOf(c)
+	if !ok {
+		return
+	}
+	since, err := address.ParsePosition(cmp.Or(in.since, "ago:1h"))
+	if gate.Refuse(c, err) {
+		return
+	}
+	out, err := s.Node.Routes.Try(c, t, since, in.route, settings)
+	if !gate.Refuse(c, err) {
+		c.JSON(http.StatusOK, out)
 	}
 }
 

@@ -128,7 +128,7 @@ func (s *Server) Handler() http.Handler {
 	ch.POST("/restore", s.restoreChannel)
 	ch.GET("/rates", s.rates)
 	ch.GET("/verify", search, s.verify)
-	s.groupRoutes(ch)
+	s.groupRoutes(ch, search)
 	ch.GET("/trace/:partition/:offset", search, s.trace)
 	s.deadRoutes(ch, search)
 	s.flow.Routes(ch, stream, search)

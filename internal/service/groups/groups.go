@@ -72,7 +72,7 @@ func (gs *Groups) Set(ctx context.Context, who string, a address.Address, settin
 		if p, err = change.Preview(ctx, gs.catalog, a.String(), setting.Groups, &g.Group, &changed.Group, g.Kind()); err != nil || preview || len(p.After) == 0 {
 			return err
 		}
-		return gs.catalog.SetGroup(ctx, g, &changed, &catalog.Entry{Who: who, Action: "set group", Address: a.String(), Before: p.Before, After: p.After})
+		return gs.catalog.SetGroup(ctx, g, &changed, &catalog.Entry{Who: who, Action: "set " + g.Kind(), Address: a.String(), Before: p.Before, After: p.After})
 	})
 	return p, err
 }

@@ -85,7 +85,7 @@ func (gs *Groups) seekRoute(ctx context.Context, t *part.Channel, g *catalog.Gro
 	}
 	for _, step := range steps {
 		if step.Again > 0 {
-			step.Note = fmt.Sprintf("%s sent again to %s", words.Many(step.Again, "message is", "messages are"), g.To)
+			step.Note = fmt.Sprintf("%s looked at again: what is sent of them is sent to %s again", words.Many(step.Again, "message is", "messages are"), g.To)
 		}
 		p, err := t.Partition(step.Partition)
 		if err != nil {

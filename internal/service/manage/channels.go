@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"strings"
 	"time"
 
 	"steadyferry/internal/core/address"
@@ -155,6 +156,9 @@ func (mg *Manage) RemoveChannel(ctx context.Context, who string, a address.Addre
 	t, err := mg.parts.Channel(a)
 	if err != nil {
 		return nil, err
+	}
+	if routes := mg.catalog.View().RoutesTo(t.ID); len(routes) > 0 {
+		return nil, problem.New(problem.Conflict, "%s sends to %s", strings.Join(routes, ", "), a).Next("remove the route first: ferry remove %s", routes[0])
 	}
 	status, _ := mg.parts.Status(t, time.Now())
 	until := time.Now().Add(mg.keepRemoved).UTC().Truncate(time.Second)

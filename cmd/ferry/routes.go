@@ -1,0 +1,136 @@
+package main
+
+import (
+	"flag"
+	"fmt"
+	"maps"
+	"net/http"
+	"strings"
+	"time"
+
+	"steadyferry/client"
+	"steadyferry/cmd/ferry/term"
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/words"
+)
+
+// tryFlag is the flag that tries a route on the past instead of setting it.
+func tryFlag(fs *flag.FlagSet) *string {
+	try := new(string)
+	term.PositionFlag(fs, try, "try", "", "of a route: make and change nothing, and show what it would have done with what came since this `POSITION`")
+	return try
+}
+
+// tryTime is how long a trial may take; the service ends it sooner.
+const tryTime = 30 * time.Second
+
+// tryRoute shows what a route would have done; there is one whose other settings
+// are tried when it is to be set.
+func (c *call) tryRoute(since string, given givenSettings, there bool) error {
+	a, err := c.OneGroup()
+	if err != nil {
+		return err
+	}
+	in := client.TryRoute{Since: since, Settings: client.Settings(given)}
+	if there {
+		in.Route = a.Group
+	}
+	t, err := term.AskWithin[client.RouteTrial](c.Call, tryTime, http.MethodPost, client.ChannelPath(a)+"/route-trials", nil, in)
+	if err != nil {
+		return err
+	}
+	if c.JSON {
+		return c.PrintJSON(t)
+	}
+	c.showTrial(t)
+	return nil
+}
+
+func (c *call) showTrial(t client.RouteTrial) {
+	looked := "all " + words.Many(t.LookedAt, "message")
+	if t.LookedAt < t.Total {
+		looked = fmt.Sprintf("%s of %s, as far as there was time: figures are of these", term.Count(t.LookedAt), words.Many(t.Total, "message"))
+	}
+	pairs := [][2]string{
+		{"looked at", looked + ", since " + t.Since.Local().Format("2006-01-02 15:04")},
+		{"sent", share(t.Sent, t.LookedAt)},
+		{"left out", share(t.LeftOut, t.LookedAt)},
+		{"dead letters", share(t.Failed, t.LookedAt)},
+		{"rate", fmt.Sprintf("%s at most, over %s; the target gets %s now, and its readers take %s", term.PerSecond(t.Peak), address.FormatDuration(time.Duration(t.StepSeconds)*time.Second), term.PerSecond(t.In), term.PerSecond(t.Readers))},
+	}
+	if t.Unlike > 0 {
+		pairs = append(pairs, [2]string{"condition", fmt.Sprintf("it does not apply to %s: %s", words.Many(t.Unlike, "message"), t.Why)})
+	}
+	if w := t.Was; w != nil {
+		pairs = append(pairs, [2]string{"as it is set", fmt.Sprintf("%s sent; then %s no longer, %s more, %s with another content", words.Many(w.Sent, "message"), term.Count(w.OnlyWas), term.Count(w.OnlyNow), term.Count(w.Other))})
+	}
+	c.Pairs(pairs)
+	values := make([]float64, len(t.Steps))
+	for i, s := range t.Steps {
+		values[i] = float64(s.Sent)
+	}
+	if len(values) > 1 {
+		fmt.Fprintf(c.Out, "\nsent, from %s on: %s\n", t.Steps[0].At.Local().Format("15:04"), spark(few(values, 60)))
+	}
+	for _, f := range t.Failures {
+		fmt.Fprintf(c.Out, "\n%s, %s: %s\n  such as %s\n", f.Reason, words.Many(f.Count, "message"), f.Detail, f.Example)
+	}
+	c.trials("what is sent", t.Samples)
+	if t.Was != nil {
+		c.trials("what differs", t.Was.Samples)
+	}
+	if len(t.Others) > 0 {
+		fmt.Fprintln(c.Out, "\nwhat is left out:")
+		for _, m := range t.Others {
+			fmt.Fprintf(c.Out, "  %s  %s\n", m.Address, term.OneLine(string(m.Body), 100))
+		}
+	}
+	fmt.Fprintln(c.Out, "\nnothing was made, changed or sent")
+}
+
+// trials prints what a route would have sent: messages, and what edits make of them.
+func (c *call) trials(title string, samples []client.TrialSample) {
+	if len(samples) == 0 {
+		return
+	}
+	fmt.Fprintf(c.Out, "\n%s:\n", title)
+	for _, s := range samples {
+		before, after := editable(s.Before.Key, s.Before.Headers, s.Before.Body), ""
+		if s.After != nil {
+			headers := maps.Clone(s.After.Headers)
+			maps.DeleteFunc(headers, func(name, _ string) bool { return s.Before.Headers[name] == "" && strings.HasPrefix(name, "ferry-") })
+			after = editable(s.After.Key, headers, s.After.Body)
+		}
+		switch {
+		case s.Failed != "":
+			fmt.Fprintf(c.Out, "  %s  %s\n    %s\n", s.Before.Address, term.OneLine(string(s.Before.Body), 100), c.MarkAs("failed", term.OneLine(s.Failed, 100)))
+		case s.After == nil:
+			fmt.Fprintf(c.Out, "  %s  %s\n    no longer sent\n", s.Before.Address, term.OneLine(string(s.Before.Body), 100))
+		case before == after:
+			fmt.Fprintf(c.Out, "  %s  %s\n", s.Before.Address, term.OneLine(string(s.Before.Body), 100))
+		default:
+			fmt.Fprintf(c.Out, "  %s\n    %s\n", s.Before.Address, strings.ReplaceAll(difference(before, after), "\n", "\n    "))
+		}
+	}
+}
+
+// few is values as so many at most: of each stretch the highest.
+func few(values []float64, most int) []float64 {
+	if len(values) <= most {
+		return values
+	}
+	out := make([]float64, most)
+	for i, v := range values {
+		at := i * most / len(values)
+		out[at] = max(out[at], v)
+	}
+	return out
+}
+
+func share(n, of int64) string {
+	text := words.Many(n, "message")
+	if of > 0 {
+		text += fmt.Sprintf(" (%.1f%%)", 100*float64(n)/float64(of))
+	}
+	return text
+}

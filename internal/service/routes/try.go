@@ -1,0 +1,283 @@
+package routes
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"reflect"
+	"time"
+
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/form"
+	"steadyferry/internal/core/journal"
+	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/problem"
+	"steadyferry/internal/core/queue"
+	"steadyferry/internal/core/route"
+	"steadyferry/internal/core/setting"
+	"steadyferry/internal/engine/logs"
+	"steadyferry/internal/engine/part"
+)
+
+// Bounds of a trial.
+const (
+	TryTime      = 10 * time.Second
+	trySamples   = 5
+	tryFailures  = 20
+	mostTrySteps = 1500
+)
+
+// Try says what a route would have done with what its source got since a position.
+// Nothing is sent. Of more than can be looked at in TryTime it looks at the first
+// stretches of each partition.
+func (rs *Routes) Try(ctx context.Context, t *part.Channel, since address.Position, name string, settings setting.Change) (*form.RouteTrial, error) {
+	a := part.GroupAddress(t, name)
+	var is *setting.Group
+	wished := setting.Group{}
+	if name != "" {
+		_, g, err := rs.parts.Group(a)
+		if err != nil {
+			return nil, err
+		}
+		if g.Route == nil {
+			return nil, problem.New(problem.Invalid, "%s is no route", a).Field("route")
+		}
+		is, wished = &g.Group, g.Group
+	}
+	if err := setting.Groups.Fits(settings, setting.Route, a.String()); err != nil {
+		return nil, err
+	}
+	setting.Groups.Apply(&wished, settings)
+	target, err := rs.checkTarget(t, a, wished.To)
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, TryTime)
+	defer cancel()
+	tr := &trial{rs: rs, source: t, target: target}
+	if tr.now, err = newDecider(ctx, t, tr.terms(wished.Routing, a)); err != nil {
+		return nil, err
+	}
+	if is != nil {
+		if tr.was, err = newDecider(ctx, t, tr.terms(is.Routing, a)); err != nil {
+			return nil, err
+		}
+		tr.out.Was = &form.TrialWas{Samples: []form.TrialSample{}}
+	}
+	if err := tr.open(ctx, since); err != nil {
+		return nil, err
+	}
+	if err := tr.run(ctx); err != nil {
+		return nil, err
+	}
+	tr.end()
+	return &tr.out, nil
+}
+
+// trial is a trial under way.
+type trial struct {
+	rs             *Routes
+	source, target *part.Channel
+	now, was       *decider
+	out            form.RouteTrial
+	stretches      []*stretch
+	step           time.Duration
+	failures       map[string]*form.TrialFailure
+	order          []*form.TrialFailure
+}
+
+// stretch is what a trial looks at of one partition.
+type stretch struct {
+	p        *part.Partition
+	reader   logs.Reader
+	log      logs.Log
+	from, to int64
+}
+
+func (tr *trial) terms(r setting.Routing, a address.Address) route.Terms {
+	b, err := json.Marshal(pinned{r, a.String(), tr.target.Record().MaxBody})
+	if err != nil {
+		panic(err) // texts
+	}
+	return route.Terms{Text: string(b), Target: tr.target.ID, Partitions: max(1, len(tr.target.Partitions()))}
+}
+
+func (tr *trial) open(ctx context.Context, since address.Position) error {
+	now := time.Now()
+	tr.failures = map[string]*form.TrialFailure{}
+	tr.out.Failures, tr.out.Samples, tr.out.Others, tr.out.Steps = []form.TrialFailure{}, []form.TrialSample{}, []form.Message{}, []form.TrialStep{}
+	tr.out.Since = now.UTC()
+	for _, p := range tr.source.Partitions() {
+		l, err := logs.Open(ctx, tr.rs.parts, p, true)
+		if err != nil {
+			return err
+		}
+		from, err := logs.Resolve(ctx, tr.rs.parts, p, l, since, now)
+		if err != nil {
+			return err
+		}
+		s := &stretch{p: p, log: l, from: max(from, l.First()), to: l.End()}
+		if s.from >= s.to {
+			continue
+		}
+		s.reader = l.Reader(s.from)
+		tr.out.Total += s.to - s.from
+		tr.stretches = append(tr.stretches, s)
+		if first, err := logs.Message(ctx, tr.rs.parts, p, s.from, true); err == nil && first.StoredAt.Before(tr.out.Since) {
+			tr.out.Since = first.StoredAt
+		}
+	}
+	tr.step = time.Minute
+	for span := now.Sub(tr.out.Since); span/tr.step > mostTrySteps; {
+		tr.step *= 2
+	}
+	tr.out.Since = tr.out.Since.Truncate(tr.step)
+	tr.out.StepSeconds = int(tr.step.Seconds())
+	return nil
+}
+
+// run looks at one chunk of each partition after the other, until all is looked at or
+// the time is over.
+func (tr *trial) run(ctx context.Context) error {
+	buffer := make([]byte, readBytes)
+	for left := tr.stretches; len(left) > 0 && ctx.Err() == nil; {
+		var more []*stretch
+		for _, s := range left {
+			at := s.reader.Offset()
+			chunk, err := s.reader.Read(buffer)
+			var gone *journal.Gone
+			if errors.As(err, &gone) || errors.As(err, new(*journal.Damage)) {
+				if gone != nil {
+					s.reader = s.log.Reader(gone.First)
+				}
+				more = append(more, s)
+				continue
+			}
+			if err != nil || len(chunk) == 0 {
+				continue
+			}
+			_, err = logs.EachMessage(ctx, chunk, s.p.Number, at, tr.rs.parts.RoomToDecode, func(m *message.Stored) (bool, error) {
+				if m.Offset < s.to {
+					tr.look(ctx, m)
+				}
+				return ctx.Err() == nil, nil
+			})
+			if err != nil && ctx.Err() == nil {
+				return err
+			}
+			if s.reader.Offset() < s.to {
+				more = append(more, s)
+			}
+		}
+		left = more
+	}
+	return nil
+}
+
+func (tr *trial) look(ctx context.Context, m *message.Stored) {
+	out := &tr.out
+	number, made, sent := tr.now.decide(m)
+	if ctx.Err() != nil {
+		return // the decision was cut off
+	}
+	out.LookedAt++
+	at := int(m.StoredAt.Sub(out.Since) / tr.step)
+	for len(out.Steps) <= at && at < 2*mostTrySteps {
+		out.Steps = append(out.Steps, form.TrialStep{At: out.Since.Add(time.Duration(len(out.Steps)) * tr.step)})
+	}
+	step := &out.Steps[min(max(at, 0), len(out.Steps)-1)]
+	step.LookedAt++
+	a := tr.source.Address()
+	switch {
+	case !sent:
+		out.LeftOut++
+		if len(out.Others) < trySamples {
+			out.Others = append(out.Others, form.MessageOf(a, logs.Keep(m).Shorten(part.ShortBody)))
+		}
+	case number == route.Dead:
+		out.Failed++
+		tr.fails(m, made)
+	default:
+		out.Sent++
+		step.Sent++
+	}
+	if sent && len(out.Samples) < trySamples {
+		out.Samples = append(out.Samples, tr.sample(m, number, made))
+	}
+	if tr.was != nil {
+		tr.compare(m, number, made, sent)
+	}
+}
+
+func (tr *trial) sample(m *message.Stored, number int, made *message.Message) form.TrialSample {
+	a := tr.source.Address()
+	s := form.TrialSample{Before: form.MessageOf(a, logs.Keep(m).Shorten(part.ShortBody))}
+	if number == route.Dead {
+		s.Failed = made.Terms.Reason + ": " + made.Terms.Detail
+		return s
+	}
+	edited := *m
+	edited.Message = *made
+	after := form.MessageOf(a, logs.Keep(&edited).Shorten(part.ShortBody))
+	s.After = &after
+	return s
+}
+
+func (tr *trial) fails(m *message.Stored, made *message.Message) {
+	key := made.Terms.Reason + queue.Pattern(made.Terms.Detail)
+	f := tr.failures[key]
+	if f == nil {
+		if len(tr.order) == tryFailures {
+			return
+		}
+		f = &form.TrialFailure{Reason: made.Terms.Reason, Detail: made.Terms.Detail, Example: tr.source.Address().At(m.Partition, m.Offset).String()}
+		tr.failures[key] = f
+		tr.order = append(tr.order, f)
+	}
+	f.Count++
+}
+
+// compare tells what differs from the route as it is set.
+func (tr *trial) compare(m *message.Stored, number int, made *message.Message, sent bool) {
+	was := tr.out.Was
+	wasNumber, wasMade, wasSent := tr.was.decide(m)
+	wasSent, sent = wasSent && wasNumber != route.Dead, sent && number != route.Dead
+	if wasSent {
+		was.Sent++
+	}
+	s := form.TrialSample{}
+	switch {
+	case wasSent && !sent:
+		was.OnlyWas++
+		s = tr.sample(m, wasNumber, wasMade)
+		s.Before, s.After = *s.After, nil
+	case sent && !wasSent:
+		was.OnlyNow++
+		s = tr.sample(m, number, made)
+	case sent && !(bytes.Equal(made.Body, wasMade.Body) && made.Key == wasMade.Key && reflect.DeepEqual(made.Headers, wasMade.Headers)):
+		was.Other++
+		s = tr.sample(m, number, made)
+		s.Before = *tr.sample(m, wasNumber, wasMade).After
+	default:
+		return
+	}
+	if len(was.Samples) < trySamples {
+		was.Samples = append(was.Samples, s)
+	}
+}
+
+func (tr *trial) end() {
+	out := &tr.out
+	for _, f := range tr.order {
+		out.Failures = append(out.Failures, *f)
+	}
+	for _, s := range out.Steps {
+		out.Peak = max(out.Peak, float64(s.Sent)/tr.step.Seconds())
+	}
+	if tr.now.matcher != nil {
+		out.Unlike, out.Why = tr.now.matcher.Unlike()
+	}
+	status, _ := tr.rs.parts.Status(tr.target, time.Now())
+	out.In, out.Readers = status.Rates.MessagesIn, status.Rates.MessagesOut
+}
