@@ -33,6 +33,9 @@ export type LagSample = Schemas["LagSample"];
 export type SeekResult = Schemas["SeekResult"];
 export type SeekStep = Schemas["SeekStep"];
 export type PastSeek = Schemas["PastSeek"];
+export type RouteTrial = Schemas["RouteTrial"];
+export type RouteWork = Schemas["RouteWork"];
+export type TrialSample = Schemas["TrialSample"];
 export type QueueState = Schemas["QueueState"];
 export type QueueMessage = Schemas["QueueMessage"];
 export type DeadLetters = Schemas["DeadLetters"];
@@ -83,12 +86,13 @@ export async function send(
   throw new Problem(problem);
 }
 
-export async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+export async function call<T>(method: string, path: string, body?: unknown, signal?: AbortSignal): Promise<T> {
   const response = await send(
     method,
     path,
     body === undefined ? undefined : JSON.stringify(body),
     body === undefined ? {} : { "Content-Type": "application/json" },
+    signal,
   );
   return (response.status === 204 ? undefined : await response.json()) as T;
 }

@@ -736,6 +736,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/channels/{space}/{channel}/route-trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a route would have done with what came since a position; nothing is sent */
+        post: operations["tryRoute"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/channels/{space}/{channel}/groups/{group}": {
         parameters: {
             query?: never;
@@ -2209,6 +2229,107 @@ export interface components {
             kind: "group" | "route";
             /** @description Position to begin at; unless set, first for a group and end for a route */
             from?: string;
+        };
+        TryRoute: components["schemas"]["GroupSettings"] & {
+            /**
+             * @description A position
+             * @default ago:1h
+             */
+            since: string;
+            /** @description Of the channel, whose other settings are tried; without it, a new one */
+            route?: string;
+        };
+        RouteTrial: {
+            /** Format: date-time */
+            since: string;
+            /**
+             * Format: int64
+             * @description Messages since then
+             */
+            total: number;
+            /**
+             * Format: int64
+             * @description Of them, in the 10 s that a trial has
+             */
+            lookedAt: number;
+            /** Format: int64 */
+            sent: number;
+            /**
+             * Format: int64
+             * @description By the condition
+             */
+            leftOut: number;
+            /**
+             * Format: int64
+             * @description That would have become dead letters
+             */
+            failed: number;
+            failures: components["schemas"]["TrialFailure"][];
+            /**
+             * Format: int64
+             * @description Messages to which the condition does not apply
+             */
+            unlike: number;
+            /** @description Of the first of those */
+            why: string;
+            /** @description Of what is sent, or fails */
+            samples: components["schemas"]["TrialSample"][];
+            /** @description Of what is left out */
+            others: components["schemas"]["Message"][];
+            stepSeconds: number;
+            /** @description Oldest first */
+            steps: components["schemas"]["TrialStep"][];
+            /** @description Messages a second, in the step with the most */
+            peak: number;
+            /** @description Messages a second that the target gets now */
+            in: number;
+            /** @description Messages a second that its readers take now */
+            readers: number;
+            was?: components["schemas"]["TrialWas"];
+        };
+        TrialFailure: {
+            reason: string;
+            /** @description Of the first one */
+            detail: string;
+            /** Format: int64 */
+            count: number;
+            /** @description Address of the first one */
+            example: string;
+        };
+        TrialSample: {
+            before: components["schemas"]["Message"];
+            after?: components["schemas"]["Message"];
+            failed?: string;
+        };
+        TrialStep: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            lookedAt: number;
+            /** Format: int64 */
+            sent: number;
+        };
+        /** @description Compared with the settings that the route has */
+        TrialWas: {
+            /** Format: int64 */
+            sent: number;
+            /**
+             * Format: int64
+             * @description Sent as it is, and no longer
+             */
+            onlyWas: number;
+            /**
+             * Format: int64
+             * @description Sent only with the other settings
+             */
+            onlyNow: number;
+            /**
+             * Format: int64
+             * @description Sent both ways, with another content
+             */
+            other: number;
+            /** @description That differ: before is as it is now, after with the other settings */
+            samples: components["schemas"]["TrialSample"][];
         };
         Group: {
             declared?: components["schemas"]["Declaration"];
@@ -4156,6 +4277,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Group"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryRoute: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryRoute"];
+            };
+        };
+        responses: {
+            /** @description What it would have done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RouteTrial"];
                 };
             };
             default: components["responses"]["Problem"];

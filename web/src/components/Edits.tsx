@@ -36,19 +36,26 @@ export function EditsField({
   );
 }
 
-/** What an edit makes of a message, line by line. */
-function Difference({ sample }: { sample: ActionSample }) {
-  const lines = (key: string, headers: Record<string, string>, body: unknown) =>
+interface Editable {
+  key?: string;
+  headers?: Record<string, string>;
+  body?: unknown;
+}
+
+/** What edits make of a message, line by line; without an after the message alone. */
+export function Changes({ before, after }: { before: Editable; after?: Editable | null }) {
+  const lines = ({ key, headers, body }: Editable) =>
     [
       key && `key: ${key}`,
-      ...Object.entries(headers).map(([n, v]) => `header ${n}: ${v}`),
+      ...Object.entries(headers ?? {}).map(([n, v]) => `header ${n}: ${v}`),
       ...JSON.stringify(body, null, 2).split("\n"),
     ].filter(Boolean) as string[];
-  const before = lines(sample.key, sample.headers, sample.body);
-  if (!sample.after) return <pre className="address overflow-x-auto">{JSON.stringify(sample.body)}</pre>;
-  const after = lines(sample.after.key, sample.after.headers, sample.after.body);
-  const gone = before.filter((l) => !after.includes(l));
-  const come = after.filter((l) => !before.includes(l));
+  if (!after) return <pre className="address overflow-x-auto">{JSON.stringify(before.body)}</pre>;
+  const was = lines(before);
+  const is = lines(after);
+  const gone = was.filter((l) => !is.includes(l));
+  const come = is.filter((l) => !was.includes(l));
+  if (gone.length + come.length === 0) return <pre className="address overflow-x-auto">{JSON.stringify(before.body)}</pre>;
   return (
     <pre className="address overflow-x-auto">
       {gone.map((l) => (
@@ -61,7 +68,6 @@ function Difference({ sample }: { sample: ActionSample }) {
           + {l}
         </div>
       ))}
-      {gone.length + come.length === 0 && <div className="text-soft">no difference</div>}
     </pre>
   );
 }
@@ -71,7 +77,7 @@ export function Samples({ samples }: { samples: ActionSample[] }) {
   return samples.map((s) => (
     <div key={s.address} className="border-l-2 border-hair pl-3 text-[length:var(--text-small)]">
       <p className="address text-soft">{s.address}</p>
-      <Difference sample={s} />
+      <Changes before={s} after={s.after} />
     </div>
   ));
 }

@@ -7,19 +7,24 @@ export function Dialog({
   onClose,
   title,
   about,
+  wide = false,
   children,
 }: {
   open: boolean;
   onClose: () => void;
   title: string;
   about: string;
+  wide?: boolean;
   children: React.ReactNode;
 }) {
+  const width = wide ? "w-[min(62rem,calc(100vw-1.5rem))]" : "w-[min(40rem,calc(100vw-1.5rem))]";
   return (
     <Radix.Root open={open} onOpenChange={(o) => !o && onClose()}>
       <Radix.Portal>
         <Radix.Overlay className="fixed inset-0 z-40 bg-black/40" />
-        <Radix.Content className="fixed top-[6dvh] left-1/2 z-50 max-h-[88dvh] w-[min(40rem,calc(100vw-1.5rem))] -translate-x-1/2 overflow-y-auto rounded-md border border-strong bg-sheet p-5">
+        <Radix.Content
+          className={`fixed top-[6dvh] left-1/2 z-50 max-h-[88dvh] ${width} -translate-x-1/2 overflow-y-auto rounded-md border border-strong bg-sheet p-5`}
+        >
           <div className="mb-3 flex items-start justify-between gap-4">
             <div>
               <Radix.Title className="text-[length:var(--text-large)] font-semibold">{title}</Radix.Title>

@@ -21,6 +21,12 @@ const marks: Record<string, string> = {
   "brought-back": "running",
   "sent-on": "paused",
   read: "done",
+  routed: "running",
+  sent: "running",
+  "left-out": "paused",
+  "dead-letter": "dead",
+  "not-decided-yet": "paused",
+  "passed-over": "paused",
   "not-read-yet": "paused",
 };
 

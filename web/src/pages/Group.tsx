@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { MoveHorizontal, Pause, Play, Undo2 } from "lucide-react";
+import { MoveHorizontal, Pause, Pencil, Play, Undo2 } from "lucide-react";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { toast } from "sonner";
@@ -7,6 +7,8 @@ import { call, explain, get, groupPath, Problem, type Group, type PastSeek, type
 import { Copy } from "../components/Copy";
 import { LagCharts } from "../components/LagCharts";
 import { Mark } from "../components/Mark";
+import { RouteDialog } from "../components/RouteDialog";
+import { RouteWork } from "../components/RouteWork";
 import { SeekDialog } from "../components/SeekDialog";
 import { Declared } from "../components/Declared";
 import { Effects } from "../components/Effects";
@@ -129,6 +131,36 @@ function Members({ group }: { group: Group }) {
   return <Timetable label="Members" columns={memberColumns} rows={group.members} rowKey={(m) => m.memberId} />;
 }
 
+/** Where a route leads, and what it sends. */
+function Leads({ route }: { route: Group }) {
+  const rows: [string, React.ReactNode][] = [
+    [
+      "Leads to",
+      <Link key="to" className="address" to={`/channels/${route.to}`}>
+        {route.to}
+      </Link>,
+    ],
+    ["Sends", route.where ? <code>{route.where}</code> : "every message"],
+    ...(route.edits ?? []).map((e, i): [string, React.ReactNode] => [i === 0 ? "Edits" : "", <code key={i}>{e}</code>]),
+    [
+      "Dead letters",
+      <Link key="dead" className="address" to={`/dead/${route.address}`}>
+        {route.address}/dead
+      </Link>,
+    ],
+  ];
+  return (
+    <dl className="mb-3 grid grid-cols-[auto_1fr] gap-x-4 gap-y-0.5">
+      {rows.map(([title, value], i) => (
+        <div key={i} className="contents">
+          <dt className="text-soft">{title}</dt>
+          <dd className="min-w-0 break-words">{value}</dd>
+        </div>
+      ))}
+    </dl>
+  );
+}
+
 function History({ seeks }: { seeks: PastSeek[] }) {
   if (seeks.length === 0) return <p className="text-soft">Its offsets were never set by hand.</p>;
   return <Timetable label="Seeks" columns={seekColumns} rows={seeks} rowKey={(m) => m.seek} />;
@@ -141,6 +173,7 @@ export function GroupPage() {
   const navigate = useNavigate();
   const [moving, setMoving] = useState<"seek" | "undo">();
   const [removing, setRemoving] = useState<Preview>();
+  const [setting, setSetting] = useState(false);
   const whole = useQuery({
     queryKey: ["group", address],
     queryFn: () => get<Group>(groupPath(address)),
@@ -184,12 +217,14 @@ export function GroupPage() {
       toast.success(`${address} is removed`);
       navigate("/groups");
     });
+  const isRoute = group.kind === "route";
+  const sent = group.work?.reduce((n, w) => n + w.sent, 0) ?? 0;
   const figures: [string, string, string][] = [
     ["Lag", count(group.lag), "messages"],
     ["Oldest unread", unread(group.lagSeconds), ""],
     ["Arrivals", rate(group.arrivalRate), "/s"],
     ["Commits", rate(group.commitRate), "/s"],
-    ["Members", String(group.memberCount), `round ${group.round}`],
+    isRoute ? ["Sent", count(sent), "since it runs here"] : ["Members", String(group.memberCount), `round ${group.round}`],
     ["At today’s rates", forecast(group), ""],
   ];
   return (
@@ -200,7 +235,9 @@ export function GroupPage() {
           <Copy text={address} what="address" />
         </h1>
         <Mark state={group.state} word={group.verdict} wrap />
-        {group.paused && group.state !== "paused" && <Mark state="paused" word="paused: members get nothing" wrap />}
+        {group.paused && group.state !== "paused" && (
+          <Mark state="paused" word={isRoute ? "paused: it sends nothing" : "paused: members get nothing"} wrap />
+        )}
         <p className="mr-auto text-soft">
           {group.description}{" "}
           <Link className="underline" to={`/channels/${group.channel}?tab=groups`}>
@@ -209,8 +246,13 @@ export function GroupPage() {
         </p>
         <button className="button" onClick={() => void pause()}>
           {group.paused ? <Play size={15} aria-hidden /> : <Pause size={15} aria-hidden />}{" "}
-          {group.paused ? "Let it read" : "Pause"}
+          {group.paused ? (isRoute ? "Let it send" : "Let it read") : "Pause"}
         </button>
+        {isRoute && (
+          <button className="button" onClick={() => setSetting(true)}>
+            <Pencil size={15} aria-hidden /> Set it
+          </button>
+        )}
         <button className="button" disabled={!list.some((m) => !m.undone && m.undoes === null)} onClick={() => setMoving("undo")}>
           <Undo2 size={15} aria-hidden /> Undo the last seek
         </button>
@@ -228,11 +270,12 @@ export function GroupPage() {
           </div>
         ))}
       </dl>
+      {isRoute && <Leads route={group} />}
       <LagCharts group={group} />
       <h2 className="mb-1">Partitions</h2>
       <Where group={group} />
-      <h2 className="mt-5 mb-1">Members</h2>
-      <Members group={group} />
+      <h2 className="mt-5 mb-1">{isRoute ? "Work" : "Members"}</h2>
+      {isRoute ? <RouteWork route={group} /> : <Members group={group} />}
       <h2 className="mt-5 mb-1">Seeks</h2>
       <History seeks={list} />
       <div className="mt-5">
@@ -240,7 +283,7 @@ export function GroupPage() {
       </div>
       <p className="mt-5">
         <button className="button" data-alarm onClick={() => void remove(true)}>
-          Remove the group
+          Remove the {group.kind}
         </button>
       </p>
       {removing && (
@@ -248,7 +291,7 @@ export function GroupPage() {
           open
           onClose={() => setRemoving(undefined)}
           title={`Remove ${address}`}
-          about="Its offsets cannot be brought back."
+          about={isRoute ? "It cannot be brought back." : "Its offsets cannot be brought back."}
         >
           <Effects preview={removing} />
           <div className="mt-3 flex gap-3">
@@ -261,6 +304,7 @@ export function GroupPage() {
           </div>
         </Dialog>
       )}
+      {setting && <RouteDialog channel={group.channel} route={group} onClose={() => setSetting(false)} />}
       {moving && <SeekDialog group={group} undo={moving === "undo"} onClose={() => setMoving(undefined)} />}
     </>
   );

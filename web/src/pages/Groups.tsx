@@ -35,6 +35,9 @@ export const groupColumns: Column<Group>[] = [
           {g.channel}
           <wbr />@{g.group}
         </Link>
+        {g.kind === "route" && (
+          <div className="address max-w-md truncate text-[length:var(--text-small)] text-soft">route to {g.to}</div>
+        )}
         {g.description && (
           <div className="max-w-md truncate text-[length:var(--text-small)] text-soft max-md:hidden">{g.description}</div>
         )}
@@ -63,7 +66,7 @@ export const groupColumns: Column<Group>[] = [
   { key: "unread", title: "Oldest unread", figures: true, className: "whitespace-nowrap", show: (g) => unread(g.lagSeconds) },
   { key: "in", title: "In, per second", figures: true, wide: true, show: (g) => rate(g.arrivalRate) },
   { key: "read", title: "Read, per second", figures: true, wide: true, show: (g) => rate(g.commitRate) },
-  { key: "members", title: "Members", figures: true, wide: true, show: (g) => g.memberCount },
+  { key: "members", title: "Members", figures: true, wide: true, show: (g) => (g.kind === "route" ? "–" : g.memberCount) },
   { key: "loses", title: "Loses data in", wide: true, className: "whitespace-nowrap", show: loses },
 ];
 

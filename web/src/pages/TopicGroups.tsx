@@ -1,9 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
+import { Split } from "lucide-react";
+import { useState } from "react";
 import { Link } from "react-router";
 import { get, type Group } from "../api/client";
 import { Command } from "../components/Copy";
 import { Mark } from "../components/Mark";
 import { Notice } from "../components/Panel";
+import { RouteDialog } from "../components/RouteDialog";
 import { Pennants } from "../components/Pennants";
 import { count, many } from "../lib/format";
 import { Timetable } from "../components/Timetable";
@@ -17,11 +20,22 @@ export function TopicGroups({ address, groups }: { address: string; groups: Grou
     refetchInterval: 1000,
     placeholderData: (old) => old,
   });
+  const [making, setMaking] = useState(false);
+  const make = (
+    <>
+      <button className="button" onClick={() => setMaking(true)}>
+        <Split size={15} aria-hidden /> New route
+      </button>
+      {making && <RouteDialog channel={address} onClose={() => setMaking(false)} />}
+    </>
+  );
   if (groups.length === 0) {
     return (
       <Notice title="No group reads this topic yet.">
         <p>A group remembers how far it has read. The first read creates it:</p>
         <Command text={`ferry read ${address}@compliance -from first`} />
+        <p className="mt-2">A route is read by the service itself, which sends messages on to another channel:</p>
+        {make}
       </Notice>
     );
   }
@@ -30,6 +44,7 @@ export function TopicGroups({ address, groups }: { address: string; groups: Grou
   return (
     <>
       <Timetable label="Groups" columns={groupColumns} rows={groups} rowKey={(g) => g.address} />
+      <div className="mt-2">{make}</div>
       <h2 className="mt-5 mb-1">Where each group is on every partition</h2>
       <p className="mb-2 text-[length:var(--text-small)] text-soft">From the oldest kept message to the end.</p>
       <div className="max-w-5xl space-y-3">
