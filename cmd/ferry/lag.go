@@ -103,7 +103,7 @@ func (v *lagView) draw(out io.Writer) error {
 				last = at
 			}
 		}
-		lines = append(lines, []string{g.Address, term.Count(g.Lag), shortAge(g.LagSeconds), v.MarkAs(g.State, g.Verdict), words.Many(g.Members, "member"), "", "", sinceCommit(last),
+		lines = append(lines, []string{g.Address, term.Count(g.Lag), shortAge(g.LagSeconds), v.MarkAs(g.State, g.Verdict), readersText(g), "", "", sinceCommit(last),
 			v.spark(g.Address, float64(g.Lag)), term.PerSecond(g.ArrivalRate), term.PerSecond(g.CommitRate)})
 		for _, p := range g.Partitions {
 			spark := v.spark(fmt.Sprintf("%s#%d", g.Address, p.Partition), float64(p.Lag))
@@ -193,6 +193,14 @@ func sinceCommit(at *time.Time) string {
 		return "–"
 	}
 	return term.Age(at, term.Now()) + " ago"
+}
+
+// readersText tells who reads as a group.
+func readersText(g client.Group) string {
+	if g.Kind == "route" {
+		return "the service"
+	}
+	return words.Many(g.Members, "member")
 }
 
 func memberText(id, name string) string {

@@ -146,6 +146,8 @@ func (d *depot) prepare(ctx context.Context) error {
 			"description": "Boxes that were too warm, to be looked at", "labels": map[string]string{"team": "inspectors"}}},
 		{"/channels", map[string]any{"address": d.recalls.String(), "kind": "queue", "lease": "1m", "order": "key",
 			"description": "Boxes that must come back, one at a time for each", "labels": map[string]string{"team": "vans"}}},
+		{client.ChannelPath(d.readings) + "/groups", map[string]any{"group": "warm", "kind": "route", "to": d.inspections.String(), "from": "first",
+			"where": `body.celsius > 8.0 || headers["alarm"] == "warm"`, "edits": []string{"set header.source=warm-boxes"}, "description": "Boxes above 8 degrees are looked at"}},
 	} {
 		err := d.api.Call(ctx, http.MethodPost, step.path, nil, step.body, nil)
 		var p *client.Problem
@@ -206,6 +208,11 @@ func (d *depot) measure(ctx context.Context, some []box, rounds int) error {
 		}
 		builders[p].Add(m)
 	}
+	return d.publishReadings(ctx, builders)
+}
+
+// publishReadings publishes what was gathered for each partition.
+func (d *depot) publishReadings(ctx context.Context, builders map[int]*message.Builder) error {
 	sending, ctx := errgroup.WithContext(ctx)
 	for p, b := range builders {
 		sending.Go(func() error {

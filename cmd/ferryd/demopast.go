@@ -48,7 +48,7 @@ func (d *depot) livePast(ctx context.Context) error {
 			}
 		}
 		if orders := int(lived / inspectionEvery); orders > worked {
-			if err := d.publishInspections(ctx, orders-worked); err != nil {
+			if err := d.publishWarm(ctx, orders-worked); err != nil {
 				return err
 			}
 			worked = orders

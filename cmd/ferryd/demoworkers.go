@@ -23,9 +23,9 @@ const (
 	inspectors      = 3
 )
 
-// inspection is work for an inspector: a box that was too warm. Some of them
-// are wrong in ways that happen.
-func (d *depot) inspection() []byte {
+// warm is a reading of a box that is too warm. Some of them are wrong in ways that
+// happen.
+func (d *depot) warm() (key string, body []byte) {
 	b := d.boxes[rand.IntN(len(d.boxes))]
 	warm := 8 + 6*rand.Float64()
 	order := map[string]any{"box": b.id, "celsius": round(warm), "battery": int(b.battery), "at": d.now().UTC().Truncate(time.Second)}
@@ -43,16 +43,22 @@ func (d *depot) inspection() []byte {
 	if err != nil {
 		panic(err) // plain values
 	}
-	return body
+	return b.id, body
 }
 
-func (d *depot) publishInspections(ctx context.Context, count int) error {
-	var batch message.Builder
+// publishWarm sends readings of boxes that are too warm, which say so in a header:
+// a route makes inspections of them.
+func (d *depot) publishWarm(ctx context.Context, count int) error {
+	builders := map[int]*message.Builder{}
 	for range count {
-		batch.Add(&message.Message{ContentType: "application/json", Body: d.inspection(), Headers: []message.Header{{Name: "source", Value: "warm-boxes"}}})
+		key, body := d.warm()
+		p := message.PartitionOf(key, 6)
+		if builders[p] == nil {
+			builders[p] = &message.Builder{}
+		}
+		builders[p].Add(&message.Message{Key: key, ContentType: "application/json", Body: body, Headers: []message.Header{{Name: "alarm", Value: "warm"}}})
 	}
-	_, err := d.api.Publish(ctx, d.inspections, 0, client.BatchType, nil, batch.Build(message.Plain, nil))
-	return err
+	return d.publishReadings(ctx, builders)
 }
 
 // recall asks for a box back.
@@ -79,7 +85,7 @@ func (d *depot) startWorkers(ctx context.Context) *sync.WaitGroup {
 		tick := time.NewTicker(inspectionEvery)
 		defer tick.Stop()
 		for n := 0; ; n++ {
-			err := d.publishInspections(ctx, 1)
+			err := d.publishWarm(ctx, 1)
 			if n%4 == 0 && err == nil {
 				err = d.recall(ctx)
 			}

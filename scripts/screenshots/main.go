@@ -44,6 +44,8 @@ var pages = []page{
 	{name: "groups", path: "/groups"},
 	{name: "group", path: "/groups/coldchain/readings/compliance"},
 	{name: "group-seek", path: "/groups/coldchain/readings/dashboards", do: seek, settle: 5 * time.Second},
+	{name: "route", path: "/groups/coldchain/readings/warm"},
+	{name: "route-try", path: "/groups/coldchain/readings/warm", do: setRoute, settle: 4 * time.Second},
 	{name: "queue", path: "/channels/coldchain/inspections"},
 	{name: "dead", path: "/dead/coldchain/inspections"},
 	{name: "dead-mend-dark", path: "/dead/coldchain/inspections", dark: true, do: mend},
@@ -68,6 +70,15 @@ const seek = `(async () => {
 			await new Promise((resolve) => setTimeout(resolve, 100));
 		}
 })()`
+
+// setRoute opens the dialog of a route, in which another edit is tried.
+const setRoute = `
+	[...document.querySelectorAll("button")].find((b) => b.textContent.trim() === "Set it").click();
+	setTimeout(() => {
+		const t = document.querySelector("textarea");
+		Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, "value").set.call(t, 'set header.source="warm-boxes"\ncompute /fahrenheit=body.celsius * 1.8 + 32.0');
+		t.dispatchEvent(new Event("input", { bubbles: true }));
+	}, 500);`
 
 // mend opens the dialog with an edit of the first cause.
 const mend = `

@@ -57,6 +57,9 @@ func (l *Lag) offsets() map[string]int64 {
 	return out
 }
 
+// serviceItself is who reads for a route.
+const serviceItself = "the service"
+
 // LagOf returns where a group is now.
 func (gs *Groups) LagOf(ctx context.Context, t *part.Channel, g *catalog.Group) (*Lag, error) {
 	all, err := gs.Lag(ctx, t, g)
@@ -172,7 +175,7 @@ func (gs *Groups) fillLag(ctx context.Context, l *Lag, facts []fact) {
 		// An offset may have been committed after the end was looked at.
 		place.End = max(place.End, place.Committed)
 		if place.Members = len(shares.Members); l.Group.Route != nil {
-			place.Members = 1 // the service itself
+			place.Members = 1
 		}
 		row := &l.Partitions[i]
 		row.Partition = i
@@ -180,6 +183,9 @@ func (gs *Groups) fillLag(ctx context.Context, l *Lag, facts []fact) {
 			row.Member = shares.Holdings[i].Member
 			row.Label = shares.Members[row.Member].Label
 			place.Held = row.Member != ""
+		}
+		if l.Group.Route != nil {
+			row.Member, row.Label = serviceItself, serviceItself
 		}
 		if place.Lag() > 0 {
 			at := max(place.Committed, place.First)

@@ -93,7 +93,7 @@ func (rs *Routes) reached(g *catalog.Group, partition int, offset int64) {
 }
 
 // RecordEvery is how often places of routes are recorded.
-const RecordEvery = time.Second
+const RecordEvery = 500 * time.Millisecond
 
 // Record writes how far routes are into the catalog.
 func (rs *Routes) Record(ctx context.Context) {

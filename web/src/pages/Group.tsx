@@ -238,12 +238,7 @@ export function GroupPage() {
         {group.paused && group.state !== "paused" && (
           <Mark state="paused" word={isRoute ? "paused: it sends nothing" : "paused: members get nothing"} wrap />
         )}
-        <p className="mr-auto text-soft">
-          {group.description}{" "}
-          <Link className="underline" to={`/channels/${group.channel}?tab=groups`}>
-            {group.channel}
-          </Link>
-        </p>
+        <span className="mr-auto" />
         <button className="button" onClick={() => void pause()}>
           {group.paused ? <Play size={15} aria-hidden /> : <Pause size={15} aria-hidden />}{" "}
           {group.paused ? (isRoute ? "Let it send" : "Let it read") : "Pause"}
@@ -260,6 +255,12 @@ export function GroupPage() {
           <MoveHorizontal size={15} aria-hidden /> Seek
         </button>
       </div>
+      <p className="-mt-2 mb-3 text-soft">
+        <Link className="address underline" to={`/channels/${group.channel}?tab=groups`}>
+          {group.channel}
+        </Link>
+        {group.description && `: ${group.description}`}
+      </p>
       <dl className="mb-3 flex flex-wrap gap-x-6 gap-y-1">
         {figures.map(([title, value, unit]) => (
           <div key={title} className="min-w-28">

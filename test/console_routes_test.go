@@ -1,0 +1,71 @@
+package test
+
+import (
+	"fmt"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"steadyferry/internal/core/address"
+	"steadyferry/test/harness"
+)
+
+// The console makes a route, shows beforehand what it would have done with the
+// past, and afterwards what it does; and sets, pauses and removes it.
+func TestTheConsoleOfRoutes(t *testing.T) {
+	t.Parallel()
+	n := harness.Start(t)
+	readings := n.Topic("coldchain/readings", 2)
+	n.Must("new", "queue", "coldchain/inspections")
+	for i, body := range []string{`{"celsius":3}`, `{"celsius":9}`, `{"celsius":12,"box":"box-0007"}`} {
+		n.Must("send", readings.String(), "-key", fmt.Sprint("box-", i), "-body", body)
+	}
+	p := openConsole(t, n)
+	p.open("/channels/coldchain/readings?tab=groups")
+	p.click("New route")
+	p.says("Say where it leads to")
+	p.accessible("a new route without a target")
+	p.fill("Name", "warm")
+	p.fill("Leads to", "coldchain/inspections")
+	p.says("3 messages") // it is tried as one types
+	p.wait(`[...document.querySelectorAll("dt")].find(e => e.textContent === "Sent").nextElementSibling.textContent.startsWith("3")`)
+	p.fill("Edits, one a line", "rename /box=/id")
+	p.says("edit-failed")
+	p.says(`ferry new route coldchain/readings@warm -to coldchain/inspections -edit 'rename /box=/id'`)
+	p.accessible("a new route with what it would have done")
+	p.fill("Edits, one a line", "set header.source=warm")
+	require.NoError(t, p.Run(`const s = [...document.querySelectorAll("[role=dialog] select")][0]; Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, "first"); s.dispatchEvent(new Event("change", {bubbles: true}))`))
+	p.click("Make the route")
+	p.says("Leads to")
+	p.says(`set header.source="warm"`)
+	p.says("the service")
+	p.wait(`[...document.querySelectorAll("dt")].find(e => e.textContent === "Sent").nextElementSibling.textContent.startsWith("3")`)
+	p.accessible("a route")
+	assert.Contains(t, n.Must("show", "coldchain/inspections"), "waiting       3")
+
+	p.click("Set it")
+	p.says("with another content") // compared with how it is set
+	p.fill("Edits, one a line", "set header.source=boxes")
+	p.wait(`document.querySelector("[role=dialog]").innerText.includes("3 with another content")`)
+	p.wait(`[...document.querySelectorAll("[role=dialog] button")].some(b => b.textContent === "Set it" && !b.disabled && (b.click(), true))`)
+	p.says(`set header.source="boxes"`)
+	p.click("Pause")
+	p.says("paused")
+	p.click("Let it send")
+	p.everywhere("coldchain/inspections", "/groups/coldchain/readings/warm", "/groups")
+
+	// Its dead letters, and the story of a message through it.
+	a, err := address.Parse("coldchain/inspections#0:0")
+	require.NoError(t, err)
+	p.open("/trace/" + a.QueuePart().String() + "/0:0")
+	p.says("routed")
+	p.says("coldchain/readings@warm")
+	p.open("/groups/coldchain/readings/warm")
+	p.click("Remove the route")
+	p.says("nothing is sent to coldchain/inspections any more")
+	p.accessible("a route before it is removed")
+	p.click("Remove it")
+	p.wait(`location.pathname === "/groups"`)
+	p.wait(`!document.body.innerText.includes("coldchain/readings@warm")`)
+}
