@@ -139,6 +139,7 @@ func TestAnswersKeepToTheDocument(t *testing.T) {
 		{"PATCH", readings + "/groups/warm", `{"where":"body.celsius > 9.0"}`, "application/json", ""},
 		{"POST", readings + "/route-trials", `{"since":"first","route":"warm","where":"body.celsius > 3.0","edits":["compute /f=body.celsius * 1.8"]}`, "application/json", ""},
 		{"POST", readings + "/route-trials", `{"since":"first","to":"coldchain/readings"}`, "application/json", ""},
+		{"GET", readings + "/chain", "", "", ""},
 		{"DELETE", readings + "/groups/warm?preview=true", "", "", ""},
 		{"DELETE", readings + "/groups/warm", "", "", ""},
 		{"GET", inspections, "", "", ""},

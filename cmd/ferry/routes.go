@@ -3,8 +3,10 @@ package main
 import (
 	"flag"
 	"fmt"
+	"io"
 	"maps"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -19,6 +21,54 @@ func tryFlag(fs *flag.FlagSet) *string {
 	try := new(string)
 	term.PositionFlag(fs, try, "try", "", "of a route: make and change nothing, and show what it would have done with what came since this `POSITION`")
 	return try
+}
+
+// showChain draws the routes through which messages come to a channel and go on from
+// it, from where they begin.
+func (c *call) showChain(out io.Writer, a address.Address) error {
+	p, err := term.Ask[client.Page[client.Group]](c.Call, http.MethodGet, client.ChannelPath(a)+"/chain", nil, nil)
+	if err != nil {
+		return err
+	}
+	if c.JSON {
+		for _, g := range p.Items {
+			if err := c.PrintJSON(g); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	if len(p.Items) == 0 {
+		fmt.Fprintf(out, "no route comes to %s or goes on from it; ferry new route %s@NAME -to ADDRESS makes one\n", a, a)
+		return nil
+	}
+	from, isTarget := map[string][]client.Group{}, map[string]bool{}
+	for _, g := range p.Items {
+		from[g.Channel] = append(from[g.Channel], g)
+		isTarget[g.To] = true
+	}
+	var draw func(channel string, depth int)
+	draw = func(channel string, depth int) {
+		indent := strings.Repeat("    ", depth)
+		mark := ""
+		if channel == a.String() {
+			mark = "  <- this one"
+		}
+		fmt.Fprintf(out, "%s%s%s\n", indent, channel, mark)
+		for _, g := range from[channel] {
+			fmt.Fprintf(out, "%s  @%s  %s, %s\n", indent, g.Group, c.MarkAs(g.State, g.Verdict), lagText(g))
+			if g.Where != "" {
+				fmt.Fprintf(out, "%s    %s\n", indent, g.Where)
+			}
+			draw(g.To, depth+1)
+		}
+	}
+	for _, channel := range slices.Sorted(maps.Keys(from)) {
+		if !isTarget[channel] {
+			draw(channel, 0)
+		}
+	}
+	return nil
 }
 
 // tryTime is how long a trial may take; the service ends it sooner.

@@ -23,10 +23,11 @@ import (
 )
 
 var showVerb = verb{
-	Name: "show", Args: "ADDRESS", Summary: "Show a space, a channel, a partition, a group or one message whole",
+	Name: "show", Args: "ADDRESS", Summary: "Show a space, a channel, a partition, a group, a route or one message whole",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		every := term.EveryFlag(fs)
 		history := fs.Bool("history", false, "of a group: its seeks")
+		chain := fs.Bool("chain", false, "of a channel: the routes through which messages come to it and go on from it")
 		return func(c *call) error {
 			a, err := c.OneAddress()
 			if err != nil {
@@ -34,6 +35,12 @@ var showVerb = verb{
 			}
 			if *history && a.Kind() != address.KindGroup {
 				return term.WrongUsage("%s is the address of a %s; -history is of a group", a, a.Kind())
+			}
+			if *chain {
+				if a, err = c.OneChannel(); err != nil {
+					return err
+				}
+				return c.Repeat(*every, func(out io.Writer) error { return c.showChain(out, a) })
 			}
 			switch a.Kind() {
 			case address.KindGroup:

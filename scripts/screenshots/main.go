@@ -39,10 +39,8 @@ type page struct {
 var pages = []page{
 	{name: "channels", path: "/channels"},
 	{name: "topic", path: "/channels/coldchain/readings"},
-	{name: "topic-message-dark", path: "/channels/coldchain/readings?view=oldest&open=0:3", dark: true},
 	{name: "drift", path: "/drift"},
 	{name: "groups", path: "/groups"},
-	{name: "group", path: "/groups/coldchain/readings/compliance"},
 	{name: "group-seek", path: "/groups/coldchain/readings/dashboards", do: seek, settle: 5 * time.Second},
 	{name: "route", path: "/groups/coldchain/readings/warm"},
 	{name: "route-try", path: "/groups/coldchain/readings/warm", do: setRoute, settle: 4 * time.Second},

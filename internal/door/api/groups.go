@@ -26,6 +26,7 @@ func (s *Server) groupRoutes(ch *gin.RouterGroup, search gin.HandlerFunc) {
 	ch.GET("/groups", s.listGroups)
 	ch.POST("/groups", s.newGroup)
 	ch.POST("/route-trials", search, s.tryRoute)
+	ch.GET("/chain", s.chain)
 	g := ch.Group("/groups/:group")
 	g.GET("", s.showGroup)
 	g.PATCH("", s.setGroup)
@@ -238,6 +239,29 @@ func (s *Server) tryRoute(c *gin.Context) {
 	if !gate.Refuse(c, err) {
 		c.JSON(http.StatusOK, out)
 	}
+}
+
+// chain lists the routes through which messages come to a channel and go on from it.
+func (s *Server) chain(c *gin.Context) {
+	t, ok := s.TopicOf(c)
+	if !ok {
+		return
+	}
+	p := form.Page[form.Group]{Items: []form.Group{}}
+	for _, g := range s.Node.Routes.Chain(t.ID) {
+		source := s.Node.Parts.ByID(g.ChannelID)
+		if source == nil {
+			continue
+		}
+		l, err := s.Node.Groups.LagOf(c, source, g)
+		if gate.Refuse(c, err) {
+			return
+		}
+		if p.Items = append(p.Items, groupJSON(l, false)); len(p.Items) == maxPage {
+			break
+		}
+	}
+	c.JSON(http.StatusOK, p)
 }
 
 func (s *Server) answerOneGroup(c *gin.Context, a address.Address, status int) {

@@ -158,7 +158,7 @@ func (mg *Manage) RemoveChannel(ctx context.Context, who string, a address.Addre
 		return nil, err
 	}
 	if routes := mg.catalog.View().RoutesTo(t.ID); len(routes) > 0 {
-		return nil, problem.New(problem.Conflict, "%s sends to %s", strings.Join(routes, ", "), a).Next("remove the route first: ferry remove %s", routes[0])
+		return nil, problem.New(problem.Conflict, "%s to %s: %s", words.Many(int64(len(routes)), "route leads", "routes lead"), a, strings.Join(routes, ", ")).Next("remove what leads there first: ferry remove %s", routes[0])
 	}
 	status, _ := mg.parts.Status(t, time.Now())
 	until := time.Now().Add(mg.keepRemoved).UTC().Truncate(time.Second)

@@ -1,11 +1,15 @@
 package routes
 
 import (
+	"cmp"
 	"context"
+	"maps"
+	"slices"
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/route"
+	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 )
 
@@ -80,4 +84,35 @@ func (rs *Routes) decided(ctx context.Context, t *part.Channel, plan *route.Plan
 		h.To, err = target.Partition(number - 1)
 	}
 	return err
+}
+
+// Chain returns the routes through which messages come to a channel, and those
+// through which they go on from it.
+func (rs *Routes) Chain(channel int64) []*catalog.Group {
+	view := rs.catalog.View()
+	from, to := view.Routes, map[int64][]*catalog.Group{}
+	for _, routes := range from {
+		for _, g := range routes {
+			to[g.Route.Target] = append(to[g.Route.Target], g)
+		}
+	}
+	found := map[int64]*catalog.Group{}
+	walk := func(by map[int64][]*catalog.Group, next func(g *catalog.Group) int64) {
+		seen := map[int64]bool{}
+		for left := []int64{channel}; len(left) > 0; left = left[1:] {
+			if seen[left[0]] {
+				continue
+			}
+			seen[left[0]] = true
+			for _, g := range by[left[0]] {
+				found[g.ID] = g
+				left = append(left, next(g))
+			}
+		}
+	}
+	walk(from, func(g *catalog.Group) int64 { return g.Route.Target })
+	walk(to, func(g *catalog.Group) int64 { return g.ChannelID })
+	all := slices.Collect(maps.Values(found))
+	slices.SortFunc(all, func(a, b *catalog.Group) int { return cmp.Compare(a.ID, b.ID) })
+	return all
 }

@@ -290,7 +290,7 @@ func TestRoutesDoNotGoInACircle(t *testing.T) {
 	_, err = n.Routes.New(t.Context(), "owner", at(t, "coldchain/a@none"), from(t, "end"), nil)
 	assert.ErrorContains(t, err, "leads nowhere")
 	// What came through too many routes is set aside.
-	a := n.Parts.ByID(messagesOf(t, n, "coldchain/a"))
+	a := n.Parts.ByID(idOf(t, n, "coldchain/a"))
 	_, err = n.Parts.PublishMessages(t.Context(), a, 0, []*message.Message{{Body: []byte("x"), Headers: []message.Header{{Name: form.HeaderHops, Value: "15"}}}})
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
@@ -299,7 +299,7 @@ func TestRoutesDoNotGoInACircle(t *testing.T) {
 	}, waitTime, tick)
 }
 
-func messagesOf(t *testing.T, n *nodetest.Node, name string) int64 {
+func idOf(t *testing.T, n *nodetest.Node, name string) int64 {
 	t.Helper()
 	ch, err := n.Parts.Channel(at(t, name))
 	require.NoError(t, err)
@@ -333,4 +333,23 @@ func TestARemovedRouteHasEndedEverywhere(t *testing.T) {
 		return slices.Contains(bodies(messages(t, n, warm)), "c")
 	}, waitTime, 100*time.Millisecond)
 	assert.NotContains(t, bodies(messages(t, n, warm)), "b")
+}
+
+func TestAChainIsAllThatComesAndGoes(t *testing.T) {
+	n := nodetest.Open(t)
+	for _, name := range []string{"a", "b", "c", "d", "x", "y"} {
+		n.Channel(setting.Topic, "coldchain/"+name, nil)
+	}
+	for _, r := range [][2]string{{"a@1", "b"}, {"b@2", "c"}, {"b@3", "d"}, {"x@4", "b"}, {"x@5", "y"}} {
+		route(t, n, "coldchain/"+r[0], "end", setting.Change{"to": "coldchain/" + r[1]})
+	}
+	for channel, want := range map[string]string{"a": "1 2 3", "b": "1 2 3 4", "c": "1 2 4", "y": "5", "x": "2 3 4 5"} {
+		var names []string
+		for _, g := range n.Routes.Chain(idOf(t, n, "coldchain/"+channel)) {
+			names = append(names, g.Name)
+		}
+		assert.Equal(t, want, strings.Join(names, " "), channel)
+	}
+	_, err := n.Manage.RemoveChannel(t.Context(), "owner", at(t, "coldchain/b"), false)
+	assert.ErrorContains(t, err, "2 routes lead to coldchain/b: coldchain/a@1, coldchain/x@4; remove what leads there first")
 }
