@@ -313,3 +313,9 @@ func (j *Journal) Repair(records []message.Record) (n int, err error) {
 	}
 	return n, s.sync()
 }
+
+// Indexes names records by their indexes.
+type Indexes struct {
+	From uint64 `json:"from"`
+	To   uint64 `json:"to"` // not included
+}

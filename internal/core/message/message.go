@@ -176,3 +176,12 @@ func update(sum uint32, b []byte) uint32 { return crc32.Update(sum, castagnoli, 
 
 // Checksum is the CRC32C that batches and records carry.
 func Checksum(b []byte) uint32 { return crc32.Checksum(b, castagnoli) }
+
+// messageBytes is about what a message takes beside its body.
+const messageBytes = 400
+
+// SizeOf is how many bytes a message takes in memory.
+func SizeOf(m *Stored) int { return len(m.Body) + messageBytes }
+
+// ShortBody is how much of a body a list has. Whole ones come one at a time.
+const ShortBody = 64 << 10

@@ -167,3 +167,14 @@ func ReadRecord(b []byte) (Record, int, error) {
 	}
 	return r, size, nil
 }
+
+// EachRecord goes through a stretch of records that has been checked.
+func EachRecord(chunk []byte, yield func(Record) bool) {
+	for len(chunk) > 0 {
+		r, size, err := PeekRecord(chunk)
+		if err != nil || !yield(r) {
+			return
+		}
+		chunk = chunk[size:]
+	}
+}

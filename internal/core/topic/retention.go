@@ -101,3 +101,20 @@ func (r Retention) Predict(bytesPerSecond, messagesPerSecond float64, partitions
 	f.Messages = int64(messagesPerSecond * f.Span.Seconds())
 	return f
 }
+
+// Loss is what retention would take from a partition.
+type Loss struct {
+	Messages int64 `json:"messages"`
+	Bytes    int64 `json:"bytes"`
+}
+
+// LossOf returns what retention would take from a log now.
+func LossOf(j *journal.Journal, r Retention) (l Loss) {
+	infos := j.SegmentInfos()
+	drop := r.Drop(infos, time.Now().UnixMicro())
+	for _, info := range infos[:drop] {
+		l.Bytes += info.Bytes
+	}
+	l.Messages = j.SegmentStart(drop) - j.Bounds().First
+	return l
+}

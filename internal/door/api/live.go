@@ -31,7 +31,7 @@ func (s *Server) snapshot(ctx context.Context, now time.Time) *snapshot {
 func (s *Server) newSnapshot(ctx context.Context, now time.Time) form.Live {
 	live := form.Live{Whole: true, Gone: []string{}, Channels: []form.Channel{}, Dead: []form.DeadCount{}}
 	st := form.Status{Node: s.Node.Parts.Name(), Version: Version, StartedAt: s.Node.Parts.Started().UTC().Truncate(time.Millisecond), At: now.UTC().Truncate(time.Millisecond), Catalog: "reachable",
-		MemoryBytes: cluster.MemoryUsed(), Spaces: len(s.Node.Catalog.View().Spaces), Streams: int64(s.Node.Streams.Open()), SetAside: s.Node.Parts.AsideHere()}
+		MemoryBytes: cluster.MemoryUsed(), Spaces: len(s.Node.Catalog.View().Spaces), Streams: int64(s.Node.Streams.Open()), SetAside: s.Node.Parts.Shelf.Count()}
 	if since := s.Node.Catalog.AwaySince(); !since.IsZero() {
 		st.Catalog = "away since " + since.UTC().Format(time.RFC3339)
 	}

@@ -100,7 +100,7 @@ const wholeBody = 1 << 20
 // Shown is a message as JSON shows it.
 func Shown(m *message.Stored) *message.Stored {
 	if len(m.Body) > wholeBody {
-		return m.Shorten(part.ShortBody)
+		return m.Shorten(message.ShortBody)
 	}
 	return m
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 
 	"steadyferry/internal/core/message"
-	"steadyferry/internal/engine/part"
 )
 
 // Room waits until a record may be decoded; done is called after.
@@ -15,7 +14,7 @@ type Room func(ctx context.Context, r message.Record) (done func(), err error)
 // false when it did. Records are decoded one by one, as there is room.
 func EachMessage(ctx context.Context, chunk []byte, partition int, from int64, room Room, yield func(m *message.Stored) (more bool, err error)) (more bool, err error) {
 	more = true
-	part.EachRecord(chunk, func(r message.Record) bool {
+	message.EachRecord(chunk, func(r message.Record) bool {
 		if r.Stamp().End() <= from {
 			return true
 		}

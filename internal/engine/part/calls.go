@@ -46,8 +46,8 @@ func (reg *Registry) answer() {
 	reg.HandleAt("route-step", reg.answerStep)
 	reg.HandleAt("route-origin", reg.answerOrigin)
 	reg.HandleAt("route-plan", answerPlan)
-	AnswerHeld(reg, "segments", func(_ *Partition, g *replica.Group, r topic.Retention) (Loss, error) {
-		return LossOf(g.Journal(), r), nil
+	AnswerHeld(reg, "segments", func(_ *Partition, g *replica.Group, r topic.Retention) (topic.Loss, error) {
+		return topic.LossOf(g.Journal(), r), nil
 	})
 }
 
@@ -108,10 +108,4 @@ func (reg *Registry) Holders(p *Partition) iter.Seq[uint64] {
 			}
 		}
 	}
-}
-
-// DigestAsk names records by their indexes.
-type DigestAsk struct {
-	From uint64 `json:"from"` // index
-	To   uint64 `json:"to"`   // not included
 }

@@ -92,7 +92,7 @@ func (reg *Registry) followChannel(view *catalog.View, id int64, ch *catalog.Cha
 	made := t == nil
 	if made {
 		t = newChannel(ch, cmp.Or(reg.kinds[ch.Kind], plain))
-		reg.bringBack(ch)
+		reg.Shelf.BringBack(ch)
 	}
 	changed := t.set(ch)
 	if placed := view.Placed[id]; made || changed || !slices.EqualFunc(t.placed, placed, samePlace) {
@@ -102,7 +102,7 @@ func (reg *Registry) followChannel(view *catalog.View, id int64, ch *catalog.Cha
 		}
 	}
 	if changed || made {
-		reg.labelChannel(view, ch)
+		reg.Shelf.Label(view, ch)
 	}
 	if made {
 		reg.enter(t)

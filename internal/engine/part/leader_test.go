@@ -87,15 +87,15 @@ func TestLogsWithoutARecordAreSetAside(t *testing.T) {
 		`DELETE FROM channels WHERE name = 'readings'`, `DELETE FROM forgotten_channels`)
 	require.NoError(t, n.Catalog.CatchUp(t.Context()))
 	require.Eventually(t, func() bool {
-		n.Parts.SetAside(t.Context())
-		return n.Parts.AsideHere() == 1
+		n.Parts.Shelf.Take(t.Context())
+		return n.Parts.Shelf.Count() == 1
 	}, 10*time.Second, 20*time.Millisecond)
-	aside := n.Parts.OwnAside()
+	aside := n.Parts.Shelf.List()
 	require.Len(t, aside, 1)
 	assert.Equal(t, []any{"coldchain/readings", setting.Topic, []int{0, 1}}, []any{aside[0].Address, aside[0].Kind, aside[0].Partitions})
 	assert.Positive(t, aside[0].Bytes)
-	n.Parts.DropAside(aside[0].Until.Add(-time.Hour))
-	assert.Equal(t, 1, n.Parts.AsideHere(), "it is kept for a month")
+	n.Parts.Shelf.Drop(aside[0].Until.Add(-time.Hour))
+	assert.Equal(t, 1, n.Parts.Shelf.Count(), "it is kept for a month")
 
 	n.Exec(`INSERT INTO channels OVERRIDING SYSTEM VALUE SELECT * FROM put_by`, `INSERT INTO placements SELECT * FROM placed_by`, `DELETE FROM forgotten_channels`)
 	require.NoError(t, n.Catalog.CatchUp(t.Context()))
@@ -106,7 +106,7 @@ func TestLogsWithoutARecordAreSetAside(t *testing.T) {
 		return err == nil
 	}, 10*time.Second, 20*time.Millisecond)
 	n.Parts.WaitReady(t.Context(), back)
-	assert.Zero(t, n.Parts.AsideHere())
+	assert.Zero(t, n.Parts.Shelf.Count())
 	receipts := n.Publish(back, 1, "c")
 	assert.EqualValues(t, 2, receipts[0].Offset, "what was there is there")
 }

@@ -71,7 +71,7 @@ func (m *Machine) loadIDs() {
 		if len(chunk) == 0 {
 			return
 		}
-		EachRecord(chunk, func(r message.Record) bool {
+		message.EachRecord(chunk, func(r message.Record) bool {
 			err = r.Stored(m.Partition.Number, func(s *message.Stored) bool {
 				if t := s.StoredAt.UnixMicro(); t >= since {
 					if _, known := m.ids.Offset(s.ID, t); !known {

@@ -27,6 +27,7 @@ import (
 	"steadyferry/internal/core/admit"
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/problem"
+	"steadyferry/internal/engine/aside"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/link"
 	"steadyferry/internal/engine/peer"
@@ -200,6 +201,8 @@ type Config struct {
 // Registry is the channels of the cluster, and the partitions that this node
 // holds.
 type Registry struct {
+	Shelf *aside.Shelf // logs that the catalog does not know
+
 	name, dir string
 	id        uint64
 	reserve   int64
@@ -254,6 +257,7 @@ func New(config Config, records *catalog.Catalog, store *journal.Store) *Registr
 	if config.Listener != nil {
 		reg.peers = link.NewPeers(link.PeersConfig{Self: reg.id, Secret: records.View().Cluster.Secret, TLS: config.TLS}, (*fromPeers)(reg))
 	}
+	reg.Shelf = aside.New(config.Name, config.Dir, store, records, func(channel int64) bool { return reg.ByID(channel) != nil })
 	reg.sched = replica.NewScheduler(store, reg.peers, max(2, runtime.GOMAXPROCS(0)), int(cmp.Or(config.FeedRate, replica.DefaultFeedRate)))
 	reg.answer()
 	return reg
@@ -280,7 +284,7 @@ func (reg *Registry) Open(ctx context.Context, readers Readers) {
 	}
 	reg.Follow(catalog.Delta{All: true})
 	reg.CheckDisk()
-	reg.SetAside(ctx)
+	reg.Shelf.Take(ctx)
 }
 
 // Follow opens and closes partitions so that they are those of the records, and

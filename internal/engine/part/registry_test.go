@@ -108,7 +108,7 @@ func fetched(t *testing.T, n *nodetest.Node, topic *part.Channel, number int, fr
 		if len(out.Records) == 0 {
 			return bodies, first
 		}
-		part.EachRecord(out.Records, func(r message.Record) bool {
+		message.EachRecord(out.Records, func(r message.Record) bool {
 			require.NoError(t, r.Stored(number, func(s *message.Stored) bool {
 				if s.Offset >= first {
 					bodies = append(bodies, string(s.Body))

@@ -113,7 +113,7 @@ func (reg *Registry) mend(ctx context.Context, p *Partition) (mended int, err er
 
 // fetchRaw gets records from any other replica that has them whole.
 func (reg *Registry) fetchRaw(ctx context.Context, p *Partition, from, to uint64) (records []message.Record, err error) {
-	body, err := json.Marshal(DigestAsk{From: from, To: to})
+	body, err := json.Marshal(journal.Indexes{From: from, To: to})
 	if err != nil {
 		return nil, err
 	}
@@ -141,7 +141,7 @@ func (reg *Registry) fetchRaw(ctx context.Context, p *Partition, from, to uint64
 
 func (reg *Registry) answerRaw(_ context.Context, _ uint64, p *Partition, body []byte) ([]byte, error) {
 	g := p.Replica()
-	var ask DigestAsk
+	var ask journal.Indexes
 	if g == nil {
 		return nil, ErrMoved
 	}

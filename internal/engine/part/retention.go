@@ -11,23 +11,6 @@ import (
 	"steadyferry/internal/engine/replica"
 )
 
-// Loss is what retention would take from a partition.
-type Loss struct {
-	Messages int64 `json:"messages"`
-	Bytes    int64 `json:"bytes"`
-}
-
-// LossOf returns what retention would take from a log now.
-func LossOf(j *journal.Journal, r topic.Retention) (l Loss) {
-	infos := j.SegmentInfos()
-	drop := r.Drop(infos, time.Now().UnixMicro())
-	for _, info := range infos[:drop] {
-		l.Bytes += info.Bytes
-	}
-	l.Messages = j.SegmentStart(drop) - j.Bounds().First
-	return l
-}
-
 // Sample notes every partition's counters, for the rates of the last hour.
 func (reg *Registry) Sample(now time.Time) {
 	for _, t := range reg.Channels() {

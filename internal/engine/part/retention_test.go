@@ -11,7 +11,7 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/setting"
-	"steadyferry/internal/engine/part"
+	"steadyferry/internal/core/topic"
 	"steadyferry/internal/node/nodetest"
 )
 
@@ -32,12 +32,12 @@ func TestRetentionTakesWhatItSaid(t *testing.T) {
 	}
 	bounds := func() journal.Bounds { return p.Replica().Journal().Bounds() }
 	fill()
-	said := part.LossOf(p.Replica().Journal(), readings.Retention())
+	said := topic.LossOf(p.Replica().Journal(), readings.Retention())
 	assert.InDelta(t, 64, said.Messages, 8, "12 MiB are there, in segments of half a MiB")
 	assert.InDelta(t, 4<<20, said.Bytes, 1<<19)
 	n.Parts.Retain(t.Context(), time.Now())
 	assert.Equal(t, said.Messages, bounds().First)
-	assert.Zero(t, part.LossOf(p.Replica().Journal(), readings.Retention()).Messages)
+	assert.Zero(t, topic.LossOf(p.Replica().Journal(), readings.Retention()).Messages)
 	n.Parts.Retain(t.Context(), time.Now())
 	assert.Equal(t, said.Messages, bounds().First, "once is enough")
 

@@ -45,12 +45,3 @@ func decodeRoom(ctx context.Context, room *semaphore.Weighted, r message.Record)
 	}
 	return func() { room.Release(size) }, nil
 }
-
-// messageBytes is about what a message takes beside its body.
-const messageBytes = 400
-
-// SizeOf is how many bytes a message takes in memory.
-func SizeOf(m *message.Stored) int { return len(m.Body) + messageBytes }
-
-// ShortBody is how much of a body a list has. Whole ones come one at a time.
-const ShortBody = 64 << 10

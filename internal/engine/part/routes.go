@@ -355,10 +355,3 @@ func (reg *Registry) AppendRouted(ctx context.Context, p *Partition, batch messa
 	}
 	return r.Behind, err
 }
-
-// EndRoute has a partition know that a route has ended for good, which reads it or
-// writes to it.
-func (reg *Registry) EndRoute(ctx context.Context, p *Partition, id uuid.UUID) error {
-	_, err := reg.StepRoutes(ctx, p, route.Step{Op: route.End, Route: id})
-	return err
-}

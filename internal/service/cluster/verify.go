@@ -27,7 +27,7 @@ type digest struct {
 	Lost []uint64 `json:"lost,omitempty"`
 }
 
-func digestOf(j *journal.Journal, ask part.DigestAsk) (d digest, err error) {
+func digestOf(j *journal.Journal, ask journal.Indexes) (d digest, err error) {
 	for at := ask.From; at < ask.To; {
 		sum := xxhash.New()
 		for end := min(at+digestStep, ask.To); at < end; {
@@ -51,7 +51,7 @@ func digestOf(j *journal.Journal, ask part.DigestAsk) (d digest, err error) {
 
 // digest computes the checksums of the replica here; what it finds damaged is
 // fetched again.
-func (cl *Cluster) digest(p *part.Partition, g *replica.Group, ask part.DigestAsk) (digest, error) {
+func (cl *Cluster) digest(p *part.Partition, g *replica.Group, ask journal.Indexes) (digest, error) {
 	d, err := digestOf(g.Journal(), ask)
 	if len(d.Lost) > 0 && !p.Alone() {
 		cl.parts.WantRepair(p)
@@ -89,7 +89,7 @@ func (cl *Cluster) logStates(ctx context.Context, p *part.Partition) map[uint64]
 func (cl *Cluster) Verify(ctx context.Context, p *part.Partition) form.Verified {
 	v := form.Verified{Address: p.Address(), Nodes: []string{}, Differs: []string{}, Damaged: map[string]int{}, Missing: []string{}}
 	states := cl.logStates(ctx, p)
-	var ask part.DigestAsk
+	var ask journal.Indexes
 	for _, s := range states {
 		ask.From = max(ask.From, s.FirstIndex)
 		if ask.To == 0 || s.Committed+1 < ask.To {

@@ -142,7 +142,7 @@ func (lk *Look) Browse(ctx context.Context, s Selection, tell func(Event) error)
 		f.message.addCount()
 		if backwards {
 			kept = append(kept, f.message.stored)
-			if keptSize += part.SizeOf(f.message.stored); keptSize > keptBytes {
+			if keptSize += message.SizeOf(f.message.stored); keptSize > keptBytes {
 				full = true
 				break
 			}

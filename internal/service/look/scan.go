@@ -134,11 +134,11 @@ func (s *scanner) scan(ctx context.Context, matcher *expr.Matcher, from, to int6
 			if err != nil || !ok {
 				return next < to, err
 			}
-			short := m.Shorten(part.ShortBody)
+			short := m.Shorten(message.ShortBody)
 			block = append(block, found{message: match{short, s.Partition}, time: m.StoredAt, offset: m.Offset})
-			for size += part.SizeOf(short); s.backward && (len(block) > most || size > s.most && len(block) > 1); {
+			for size += message.SizeOf(short); s.backward && (len(block) > most || size > s.most && len(block) > 1); {
 				if old := block[0].message.stored; old != nil {
-					size -= part.SizeOf(old)
+					size -= message.SizeOf(old)
 				}
 				first = block[0].offset + 1
 				block = block[1:]

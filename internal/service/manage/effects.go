@@ -51,19 +51,19 @@ func (mg *Manage) previewSet(ctx context.Context, t *part.Channel, old, changed 
 
 // wouldDrop tells what a retention would take at once, from the replica here
 // or that of another node.
-func (mg *Manage) wouldDrop(ctx context.Context, p *part.Partition, r topic.Retention) (part.Loss, error) {
+func (mg *Manage) wouldDrop(ctx context.Context, p *part.Partition, r topic.Retention) (topic.Loss, error) {
 	if g := p.Replica(); g != nil {
-		return part.LossOf(g.Journal(), r), nil
+		return topic.LossOf(g.Journal(), r), nil
 	}
 	leader := mg.parts.LeaderOf(p)
 	body, err := json.Marshal(r)
 	if err != nil {
-		return part.Loss{}, err
+		return topic.Loss{}, err
 	}
 	out, err := mg.parts.Call(ctx, leader, "segments", append(part.KeyBytes(p.Key()), body...))
 	if err != nil {
-		return part.Loss{}, err
+		return topic.Loss{}, err
 	}
-	var l part.Loss
+	var l topic.Loss
 	return l, json.Unmarshal(out, &l)
 }

@@ -17,6 +17,6 @@ func (mg *Manage) Purge(ctx context.Context, now time.Time) {
 			slog.Warn("could not delete a removed channel", "channel", ch.Address(), "error", err)
 		}
 	}
-	mg.parts.SetAside(ctx)
-	mg.parts.DropAside(now)
+	mg.parts.Shelf.Take(ctx)
+	mg.parts.Shelf.Drop(now)
 }

@@ -16,32 +16,33 @@ import (
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/words"
+	"steadyferry/internal/engine/aside"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/peer"
 )
 
 // SetAside lists what all nodes that answer have set aside.
-func (mg *Manage) SetAside(ctx context.Context) []part.Aside {
-	out := mg.parts.OwnAside()
-	for _, theirs := range peer.AskEach[[]part.Aside](ctx, mg.peers, mg.parts.OtherNodes(), "aside", nil) {
+func (mg *Manage) SetAside(ctx context.Context) []aside.Logs {
+	out := mg.parts.Shelf.List()
+	for _, theirs := range peer.AskEach[[]aside.Logs](ctx, mg.peers, mg.parts.OtherNodes(), "aside", nil) {
 		out = append(out, theirs...)
 	}
-	slices.SortFunc(out, func(a, b part.Aside) int {
+	slices.SortFunc(out, func(a, b aside.Logs) int {
 		return cmp.Or(cmp.Compare(a.Address, b.Address), cmp.Compare(a.Channel, b.Channel), cmp.Compare(a.Node, b.Node))
 	})
 	return out
 }
 
-func (mg *Manage) answerAside(context.Context, uint64, struct{}) ([]part.Aside, error) {
-	return mg.parts.OwnAside(), nil
+func (mg *Manage) answerAside(context.Context, uint64, struct{}) ([]aside.Logs, error) {
+	return mg.parts.Shelf.List(), nil
 }
 
 // Adopt makes a channel of logs that were set aside: the one that they were,
 // under the address given.
 func (mg *Manage) Adopt(ctx context.Context, who string, id int64, a address.Address, preview bool) (*form.Preview, error) {
-	where := map[string]*part.Aside{}
-	var found *part.Aside
+	where := map[string]*aside.Logs{}
+	var found *aside.Logs
 	all := mg.SetAside(ctx)
 	for i := range all {
 		if all[i].Channel == id {
@@ -71,7 +72,7 @@ func (mg *Manage) Adopt(ctx context.Context, who string, id int64, a address.Add
 		}
 		placed[i].Replicas = nil
 		for _, record := range mg.catalog.View().Nodes {
-			if aside := where[record.Name]; aside != nil && slices.Contains(aside.Partitions, i) && record.State == catalog.NodeMember {
+			if have := where[record.Name]; have != nil && slices.Contains(have.Partitions, i) && record.State == catalog.NodeMember {
 				placed[i].Replicas = append(placed[i].Replicas, record.ID)
 			}
 		}
@@ -93,8 +94,8 @@ func (mg *Manage) Adopt(ctx context.Context, who string, id int64, a address.Add
 }
 
 // labelOf reads what logs are that a node has set aside.
-func (mg *Manage) labelOf(ctx context.Context, a *part.Aside) (*part.Label, error) {
-	l := &part.Label{}
+func (mg *Manage) labelOf(ctx context.Context, a *aside.Logs) (*aside.Label, error) {
+	l := &aside.Label{}
 	var b json.RawMessage
 	var err error
 	if a.Node == mg.parts.Name() {
@@ -116,9 +117,9 @@ func (mg *Manage) labelOf(ctx context.Context, a *part.Aside) (*part.Label, erro
 }
 
 func (mg *Manage) answerLabel(_ context.Context, _ uint64, id int64) (json.RawMessage, error) {
-	for dir, a := range mg.parts.Aside() {
+	for dir, a := range mg.parts.Shelf.ByDir() {
 		if a.Channel == id {
-			return os.ReadFile(filepath.Join(dir, part.LabelName))
+			return os.ReadFile(filepath.Join(dir, aside.LabelName))
 		}
 	}
 	return nil, errors.New("they are not here")
@@ -148,7 +149,7 @@ func (mg *Manage) ThrowAway(ctx context.Context, who string, id int64, preview b
 }
 
 func (mg *Manage) answerThrowAway(_ context.Context, _ uint64, id int64) (bool, error) {
-	for dir, a := range mg.parts.Aside() {
+	for dir, a := range mg.parts.Shelf.ByDir() {
 		if a.Channel == id {
 			if err := os.RemoveAll(dir); err != nil {
 				return false, err

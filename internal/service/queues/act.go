@@ -41,7 +41,7 @@ type ActionSample struct {
 func (s ActionSample) Short() ActionSample {
 	s.Item = *s.Item.short()
 	if s.After != nil {
-		s.After = s.After.Shorten(part.ShortBody)
+		s.After = s.After.Shorten(message.ShortBody)
 	}
 	return s
 }

@@ -292,7 +292,7 @@ func (i *Item) short() *Item {
 	s := *i
 	for _, m := range []**message.Stored{&s.Message, &s.Original} {
 		if *m != nil {
-			*m = (*m).Shorten(part.ShortBody)
+			*m = (*m).Shorten(message.ShortBody)
 		}
 	}
 	return &s
@@ -302,7 +302,7 @@ func (i *Item) short() *Item {
 func (i *Item) Size() (bytes int) {
 	for _, m := range []*message.Stored{i.Message, i.Original} {
 		if m != nil {
-			bytes += part.SizeOf(m)
+			bytes += message.SizeOf(m)
 		}
 	}
 	for _, d := range i.Details {

@@ -10,7 +10,6 @@ import (
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/queue"
-	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/replica"
 )
 
@@ -108,7 +107,7 @@ func (m *queueMachine) around(j *journal.Journal, committed uint64, offset int64
 			return stretch{}, err
 		}
 		s := stretch{records: slices.Clone(chunk)}
-		part.EachRecord(chunk, func(r message.Record) bool {
+		message.EachRecord(chunk, func(r message.Record) bool {
 			stamp := r.Stamp()
 			if s.to == 0 {
 				s.from = stamp.Offset
@@ -193,7 +192,7 @@ func (m *queueMachine) pick(record message.Record, places []bytesOf, out []*mess
 // holding returns the record with an offset; one without data if it is gone.
 func (m *queueMachine) holding(j *journal.Journal, committed uint64, offset int64) (found message.Record, err error) {
 	s, err := m.around(j, committed, offset)
-	part.EachRecord(s.records, func(r message.Record) bool {
+	message.EachRecord(s.records, func(r message.Record) bool {
 		if offset < r.Stamp().End() {
 			found = r
 		}

@@ -15,7 +15,6 @@ import (
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/logs"
-	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/jobs"
 	"steadyferry/internal/service/queues"
 )
@@ -169,7 +168,7 @@ func (r *run) chooseRead(ctx context.Context, number, most int) (*step, error) {
 			step.Next = m.Offset
 			return false
 		}
-		bytes += part.SizeOf(m)
+		bytes += message.SizeOf(m)
 		step.Offsets = append(step.Offsets, m.Offset)
 		return true
 	})

@@ -11,6 +11,7 @@ import (
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/problem"
+	"steadyferry/internal/core/route"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
@@ -134,7 +135,7 @@ func (rs *Routes) end(ctx context.Context, e catalog.EndedRoute) error {
 			continue
 		}
 		for _, p := range t.Partitions() {
-			if err := rs.parts.EndRoute(ctx, p, e.ID); err != nil {
+			if _, err := rs.parts.StepRoutes(ctx, p, route.Step{Op: route.End, Route: e.ID}); err != nil {
 				return err
 			}
 		}

@@ -193,7 +193,7 @@ func (tr *trial) look(ctx context.Context, m *message.Stored) {
 	case !sent:
 		out.LeftOut++
 		if len(out.Others) < trySamples {
-			out.Others = append(out.Others, form.MessageOf(a, logs.Keep(m).Shorten(part.ShortBody)))
+			out.Others = append(out.Others, form.MessageOf(a, logs.Keep(m).Shorten(message.ShortBody)))
 		}
 	case number == route.Dead:
 		out.Failed++
@@ -212,14 +212,14 @@ func (tr *trial) look(ctx context.Context, m *message.Stored) {
 
 func (tr *trial) sample(m *message.Stored, number int, made *message.Message) form.TrialSample {
 	a := tr.source.Address()
-	s := form.TrialSample{Before: form.MessageOf(a, logs.Keep(m).Shorten(part.ShortBody))}
+	s := form.TrialSample{Before: form.MessageOf(a, logs.Keep(m).Shorten(message.ShortBody))}
 	if number == route.Dead {
 		s.Failed = made.Terms.Reason + ": " + made.Terms.Detail
 		return s
 	}
 	edited := *m
 	edited.Message = *made
-	after := form.MessageOf(a, logs.Keep(&edited).Shorten(part.ShortBody))
+	after := form.MessageOf(a, logs.Keep(&edited).Shorten(message.ShortBody))
 	s.After = &after
 	return s
 }

@@ -200,7 +200,7 @@ func (ts *Traces) publisherOf(ctx context.Context, p *part.Partition, offset int
 	if err != nil {
 		return "", p.ReadProblem(err)
 	}
-	part.EachRecord(chunk, func(r message.Record) bool {
+	message.EachRecord(chunk, func(r message.Record) bool {
 		if r.Stamp().End() <= offset {
 			return true
 		}

@@ -1,3 +1,4 @@
+import { Link } from "react-router";
 import type { Group, RouteWork as Work } from "../api/client";
 import { ago, count, words } from "../lib/format";
 import { Mark } from "./Mark";
@@ -30,4 +31,34 @@ const columns: Column<Work>[] = [
 /** What a route does on each partition of its source, since the node that leads it does so. */
 export function RouteWork({ route }: { route: Group }) {
   return <Timetable label="Work" columns={columns} rows={route.work ?? []} rowKey={(w) => w.partition} />;
+}
+
+/** Where a route leads, and what it sends. */
+export function Leads({ route }: { route: Group }) {
+  const rows: [string, React.ReactNode][] = [
+    [
+      "Leads to",
+      <Link key="to" className="address" to={`/channels/${route.to}`}>
+        {route.to}
+      </Link>,
+    ],
+    ["Sends", route.where ? <code>{route.where}</code> : "every message"],
+    ...(route.edits ?? []).map((e, i): [string, React.ReactNode] => [i === 0 ? "Edits" : "", <code key={i}>{e}</code>]),
+    [
+      "Dead letters",
+      <Link key="dead" className="address" to={`/dead/${route.address}`}>
+        {route.address}/dead
+      </Link>,
+    ],
+  ];
+  return (
+    <dl className="mb-3 grid grid-cols-[auto_1fr] gap-x-4 gap-y-0.5">
+      {rows.map(([title, value], i) => (
+        <div key={i} className="contents">
+          <dt className="text-soft">{title}</dt>
+          <dd className="min-w-0 break-words">{value}</dd>
+        </div>
+      ))}
+    </dl>
+  );
 }

@@ -8,7 +8,7 @@ import { Copy } from "../components/Copy";
 import { LagCharts } from "../components/LagCharts";
 import { Mark } from "../components/Mark";
 import { RouteDialog } from "../components/RouteDialog";
-import { RouteWork } from "../components/RouteWork";
+import { Leads, RouteWork } from "../components/RouteWork";
 import { SeekDialog } from "../components/SeekDialog";
 import { Declared } from "../components/Declared";
 import { Effects } from "../components/Effects";
@@ -129,36 +129,6 @@ function Members({ group }: { group: Group }) {
     );
   }
   return <Timetable label="Members" columns={memberColumns} rows={group.members} rowKey={(m) => m.memberId} />;
-}
-
-/** Where a route leads, and what it sends. */
-function Leads({ route }: { route: Group }) {
-  const rows: [string, React.ReactNode][] = [
-    [
-      "Leads to",
-      <Link key="to" className="address" to={`/channels/${route.to}`}>
-        {route.to}
-      </Link>,
-    ],
-    ["Sends", route.where ? <code>{route.where}</code> : "every message"],
-    ...(route.edits ?? []).map((e, i): [string, React.ReactNode] => [i === 0 ? "Edits" : "", <code key={i}>{e}</code>]),
-    [
-      "Dead letters",
-      <Link key="dead" className="address" to={`/dead/${route.address}`}>
-        {route.address}/dead
-      </Link>,
-    ],
-  ];
-  return (
-    <dl className="mb-3 grid grid-cols-[auto_1fr] gap-x-4 gap-y-0.5">
-      {rows.map(([title, value], i) => (
-        <div key={i} className="contents">
-          <dt className="text-soft">{title}</dt>
-          <dd className="min-w-0 break-words">{value}</dd>
-        </div>
-      ))}
-    </dl>
-  );
 }
 
 function History({ seeks }: { seeks: PastSeek[] }) {

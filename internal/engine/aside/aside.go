@@ -1,4 +1,8 @@
-package part
+// Package aside is the logs that the catalog does not know. They are not deleted: they
+// are set aside, below DIR/set-aside, and reported. They come back by themselves when
+// the catalog knows them again, or as a channel when a person adopts them, and are
+// deleted after a month. What was deleted for good is remembered in the catalog.
+package aside
 
 import (
 	"bytes"
@@ -15,13 +19,9 @@ import (
 	"strings"
 	"time"
 
+	"steadyferry/internal/core/journal"
 	"steadyferry/internal/engine/catalog"
 )
-
-// Logs that the catalog does not know are not deleted: they are set aside, below
-// DIR/set-aside, and reported. They come back by themselves when the records
-// know them again, or as a channel when a person adopts them, and are deleted
-// after a month. What was deleted for good is remembered in the records.
 
 // keptAside is how long logs that were set aside are kept.
 const keptAside = 30 * 24 * time.Hour
@@ -37,8 +37,8 @@ type Label struct {
 	Placed  []*catalog.Placement `json:"placed"`
 }
 
-// Aside is logs that were set aside, of one channel on one node.
-type Aside struct {
+// Logs are those of one channel on one node that were set aside.
+type Logs struct {
 	Channel int64     `json:"channel"`
 	Node    string    `json:"node"`
 	Address string    `json:"address"` // that the channel had; empty when it is not known
@@ -50,11 +50,24 @@ type Aside struct {
 	Partitions []int `json:"partitions"` // that this node has
 }
 
-func (reg *Registry) asideDir() string { return filepath.Join(reg.dir, "set-aside") }
+// Shelf is what a node has set aside.
+type Shelf struct {
+	node    string // its name
+	dir     string
+	store   *journal.Store
+	catalog *catalog.Catalog
+	held    func(channel int64) bool
+}
 
-// labelChannel writes what the logs of a channel are, if it has changed.
-func (reg *Registry) labelChannel(view *catalog.View, ch *catalog.Channel) {
-	dir := reg.store.Path(fmt.Sprint(ch.ID))
+// New returns the shelf of a node in its data directory; held tells whether the node
+// has a channel open.
+func New(node, dir string, store *journal.Store, records *catalog.Catalog, held func(channel int64) bool) *Shelf {
+	return &Shelf{node: node, dir: filepath.Join(dir, "set-aside"), store: store, catalog: records, held: held}
+}
+
+// Label writes what the logs of a channel are, if it has changed.
+func (s *Shelf) Label(view *catalog.View, ch *catalog.Channel) {
+	dir := s.store.Path(fmt.Sprint(ch.ID))
 	if _, err := os.Stat(dir); err != nil {
 		return // this node holds none of it
 	}
@@ -71,10 +84,10 @@ func (reg *Registry) labelChannel(view *catalog.View, ch *catalog.Channel) {
 	}
 }
 
-// SetAside takes away the logs that the catalog does not know, and deletes those of
+// Take takes away the logs that the catalog does not know, and deletes those of
 // channels that were deleted for good.
-func (reg *Registry) SetAside(ctx context.Context) {
-	trees := reg.store.Trees()
+func (s *Shelf) Take(ctx context.Context) {
+	trees := s.store.Trees()
 	known := func(view *catalog.View) map[string]bool {
 		known := map[string]bool{}
 		for _, ch := range view.Channels {
@@ -85,28 +98,28 @@ func (reg *Registry) SetAside(ctx context.Context) {
 		}
 		return known
 	}
-	if have := known(reg.catalog.View()); !slices.ContainsFunc(trees, func(name string) bool { return !have[name] }) {
+	if have := known(s.catalog.View()); !slices.ContainsFunc(trees, func(name string) bool { return !have[name] }) {
 		return // the usual case
 	}
 	// Certainty first: this node may not have heard of the newest records.
-	if err := reg.catalog.Reload(ctx); err != nil {
+	if err := s.catalog.Reload(ctx); err != nil {
 		return
 	}
-	view := reg.catalog.View()
+	view := s.catalog.View()
 	have := known(view)
 	for _, name := range trees {
 		id, err := strconv.ParseInt(name, 10, 64)
-		if have[name] || reg.ByID(id) != nil {
+		if have[name] || s.held(id) {
 			continue
 		}
 		if err == nil && view.Forgotten[id] {
-			if err := reg.store.RemoveTree(name); err != nil {
+			if err := s.store.RemoveTree(name); err != nil {
 				slog.Warn("could not delete the logs of a removed channel", "channel", name, "error", err)
 			}
 			continue
 		}
-		to := filepath.Join(reg.asideDir(), name+"-"+time.Now().UTC().Format(asideTime))
-		if err := reg.store.MoveTree(name, to); err != nil {
+		to := filepath.Join(s.dir, name+"-"+time.Now().UTC().Format(asideTime))
+		if err := s.store.MoveTree(name, to); err != nil {
 			slog.Error("logs that the catalog does not know could not be set aside", "logs", name, "error", err)
 			continue
 		}
@@ -129,10 +142,10 @@ func readLabel(dir string) (*Label, error) {
 	return l, json.Unmarshal(b, l)
 }
 
-// Aside lists what this node has set aside, by directory.
-func (reg *Registry) Aside() (all map[string]*Aside) {
-	all = map[string]*Aside{}
-	entries, err := os.ReadDir(reg.asideDir())
+// ByDir lists what this node has set aside, by directory.
+func (s *Shelf) ByDir() (all map[string]*Logs) {
+	all = map[string]*Logs{}
+	entries, err := os.ReadDir(s.dir)
 	if err != nil {
 		return all
 	}
@@ -143,8 +156,8 @@ func (reg *Registry) Aside() (all map[string]*Aside) {
 		if err != nil || timeErr != nil {
 			continue
 		}
-		dir := filepath.Join(reg.asideDir(), e.Name())
-		a := &Aside{Channel: id, Node: reg.Name(), Since: at, Until: at.Add(keptAside), Partitions: []int{}}
+		dir := filepath.Join(s.dir, e.Name())
+		a := &Logs{Channel: id, Node: s.node, Since: at, Until: at.Add(keptAside), Partitions: []int{}}
 		if l, err := readLabel(dir); err == nil {
 			a.Address, a.Kind = l.Channel.Address(), l.Channel.Kind
 		}
@@ -166,30 +179,30 @@ func (reg *Registry) Aside() (all map[string]*Aside) {
 	return all
 }
 
-// bringBack takes logs back that were set aside, of a channel that the records
+// BringBack takes logs back that were set aside, of a channel that the records
 // know again.
-func (reg *Registry) bringBack(ch *catalog.Channel) {
+func (s *Shelf) BringBack(ch *catalog.Channel) {
 	name := fmt.Sprint(ch.ID)
-	paths, _ := filepath.Glob(filepath.Join(reg.asideDir(), name+"-*"))
-	if len(paths) == 0 || reg.store.HasTree(name) {
+	paths, _ := filepath.Glob(filepath.Join(s.dir, name+"-*"))
+	if len(paths) == 0 || s.store.HasTree(name) {
 		return
 	}
 	slices.Sort(paths)
 	from := paths[len(paths)-1] // the newest
-	if l, err := readLabel(from); err == nil && l.Cluster != reg.catalog.View().Cluster.Cluster {
+	if l, err := readLabel(from); err == nil && l.Cluster != s.catalog.View().Cluster.Cluster {
 		slog.Error("logs that were set aside are those of another cluster", "logs", from)
 		return
 	}
-	if err := reg.store.BringTree(from, name); err != nil {
+	if err := s.store.BringTree(from, name); err != nil {
 		slog.Error("logs that were set aside could not be brought back", "channel", ch.Address(), "error", err)
 		return
 	}
 	slog.Warn("logs that were set aside are back: the catalog knows their channel again", "channel", ch.Address())
 }
 
-// DropAside deletes what was set aside long ago.
-func (reg *Registry) DropAside(now time.Time) {
-	for dir, a := range reg.Aside() {
+// Drop deletes what was set aside long ago.
+func (s *Shelf) Drop(now time.Time) {
+	for dir, a := range s.ByDir() {
 		if now.After(a.Until) {
 			slog.Warn("logs that were set aside a month ago are deleted", "logs", dir, "channel", a.Address)
 			if err := os.RemoveAll(dir); err != nil {
@@ -199,16 +212,16 @@ func (reg *Registry) DropAside(now time.Time) {
 	}
 }
 
-// AsideHere returns how many channels' logs this node has set aside.
-func (reg *Registry) AsideHere() int {
-	entries, _ := os.ReadDir(reg.asideDir())
+// Count returns how many channels' logs this node has set aside.
+func (s *Shelf) Count() int {
+	entries, _ := os.ReadDir(s.dir)
 	return len(entries)
 }
 
-// OwnAside lists what this node has set aside.
-func (reg *Registry) OwnAside() []Aside {
-	out := []Aside{}
-	for _, a := range reg.Aside() {
+// List lists what this node has set aside.
+func (s *Shelf) List() []Logs {
+	out := []Logs{}
+	for _, a := range s.ByDir() {
 		out = append(out, *a)
 	}
 	return out

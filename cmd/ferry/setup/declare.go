@@ -1,4 +1,5 @@
-package main
+// Package setup is the verbs that keep a set-up in files: declare, check, diff, apply.
+package setup
 
 import (
 	"errors"
@@ -18,6 +19,21 @@ import (
 	"steadyferry/cmd/ferry/term"
 	"steadyferry/internal/core/declare"
 	"steadyferry/internal/core/words"
+)
+
+// call is one run of a verb of this package.
+type call struct{ *term.Call }
+
+type verb = term.VerbOf[*call]
+
+func own(c *term.Call) *call { return &call{c} }
+
+// The verbs.
+var (
+	Declare = declareVerb.With(own)
+	Check   = checkVerb.With(own)
+	Diff    = diffVerb.With(own)
+	Apply   = applyVerb.With(own)
 )
 
 const declareDetails = "A declaration is a directory with a YAML file for each space, which says what shall be: spaces, topics, queues, groups, routes and what is set on all nodes.\n\n"
