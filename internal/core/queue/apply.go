@@ -55,6 +55,8 @@ func (q *Queue) Apply(index uint64, stamp message.Stamp, c *Command) Result {
 		q.configure(*c.Settings)
 	case OpReturn, OpDiscard, OpUndo, OpSendOn, OpEdit:
 		r.Changed = q.act(index, c)
+	case OpTake:
+		r.Changed = q.takeOn(c)
 	case OpCarry:
 		for i := range c.Carried {
 			if q.carry(index, &c.Carried[i]) {

@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 
+	"github.com/google/uuid"
+
 	"steadyferry/internal/core/pack"
 )
 
@@ -23,6 +25,7 @@ const (
 	OpSendOn                  // dead letters were sent elsewhere
 	OpEdit                    // a dead letter gets another content
 	OpCarry                   // messages are written again, so that old segments can go
+	OpTake                    // a route takes waiting messages, to send them on
 	ops
 )
 
@@ -90,6 +93,7 @@ type Command struct {
 	Content  []byte // of an edit: a batch of one message
 	Settings *Settings
 	Carried  []Carried
+	Route    uuid.UUID // that takes
 
 	detailAt uint32
 }
@@ -130,12 +134,9 @@ func (c *Command) Encode(buf []byte) []byte {
 	case OpReturn, OpDiscard, OpUndo, OpSendOn, OpEdit:
 		buf = binary.AppendVarint(buf, c.After)
 		buf = pack.Text(pack.Text(pack.Text(buf, c.Reason), c.Detail), string(c.Content))
-		buf = binary.AppendUvarint(buf, uint64(len(c.Offsets)))
-		last := int64(0)
-		for _, o := range c.Offsets {
-			buf = binary.AppendVarint(buf, o-last)
-			last = o
-		}
+		buf = appendOffsets(buf, c.Offsets)
+	case OpTake:
+		buf = appendOffsets(append(buf, c.Route[:]...), c.Offsets)
 	case OpCarry:
 		buf = binary.AppendUvarint(buf, uint64(len(c.Carried)))
 		for _, m := range c.Carried {
@@ -148,6 +149,26 @@ func (c *Command) Encode(buf []byte) []byte {
 		}
 	}
 	return buf
+}
+
+func appendOffsets(buf []byte, offsets []int64) []byte {
+	buf = binary.AppendUvarint(buf, uint64(len(offsets)))
+	last := int64(0)
+	for _, o := range offsets {
+		buf = binary.AppendVarint(buf, o-last)
+		last = o
+	}
+	return buf
+}
+
+func readOffsets(r *pack.Reader) []int64 {
+	offsets := make([]int64, r.Count(1))
+	last := int64(0)
+	for i := range offsets {
+		last += r.Varint()
+		offsets[i] = last
+	}
+	return offsets
 }
 
 func b2i(b bool) byte {
@@ -215,12 +236,10 @@ func Decode(b []byte, base int) (*Command, error) {
 		detail, c.detailAt = p.bytes()
 		c.Detail = string(detail)
 		c.Content, _ = p.bytes()
-		c.Offsets = make([]int64, p.Count(1))
-		last := int64(0)
-		for i := range c.Offsets {
-			last += p.Varint()
-			c.Offsets[i] = last
-		}
+		c.Offsets = readOffsets(&p.Reader)
+	case OpTake:
+		c.Route = uuid.UUID(p.Fixed(16))
+		c.Offsets = readOffsets(&p.Reader)
 	case OpCarry:
 		c.Carried = make([]Carried, p.Count(4))
 		for i := range c.Carried {

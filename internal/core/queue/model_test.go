@@ -5,6 +5,8 @@ import (
 	"math/rand/v2"
 	"testing"
 
+	"github.com/google/uuid"
+
 	"github.com/stretchr/testify/require"
 
 	"steadyferry/internal/core/message"
@@ -17,7 +19,9 @@ type model struct {
 	all    []*modelMessage
 	serial uint64
 	now    int64
-	head   int // the first message that nobody has looked at
+	head   int     // the first message that nobody has looked at
+	taken  []int64 // by the route, in the order of their numbers
+	sent   int64   // how many of them ever were sent
 }
 
 type modelMessage struct {
@@ -125,6 +129,24 @@ func (m *model) act(op Op, o int64) bool {
 	return true
 }
 
+func (m *model) take(offsets []int64) (n int) {
+	for _, o := range offsets {
+		if x := m.all[o]; x.state == Waiting {
+			x.state, x.looked = Taken, true
+			m.taken = append(m.taken, o)
+			n++
+		}
+	}
+	return n
+}
+
+func (m *model) send(number int64) {
+	for len(m.taken) > 0 && m.sent < number {
+		m.all[m.taken[0]].state = 0
+		m.taken, m.sent = m.taken[1:], m.sent+1
+	}
+}
+
 func (m *model) counts() (c Counts) {
 	for _, x := range m.all {
 		if x.state > 0 {
@@ -134,6 +156,8 @@ func (m *model) counts() (c Counts) {
 	return c
 }
 
+var aRoute = uuid.MustParse("0ab4ff4f-5f8f-4f1e-9a57-0e2b46a2d7a1")
+
 // drive runs random commands, drawn from the numbers, against the model.
 func drive(t *testing.T, numbers func(n int) int, steps int) {
 	b := newBench(t, plain)
@@ -141,7 +165,34 @@ func drive(t *testing.T, numbers func(n int) int, steps int) {
 	var handed []Handed
 	for step := range steps {
 		what := fmt.Sprintf("step %d", step)
-		switch numbers(9) {
+		switch numbers(11) {
+		case 9:
+			var some []int64
+			for o := range m.all {
+				if numbers(3) == 0 {
+					some = append(some, int64(o))
+				}
+			}
+			m.advance(b.now)
+			require.Equal(t, m.take(some), b.do(Command{Op: OpTake, Route: aRoute, Offsets: some}).Changed, what)
+		case 10:
+			if numbers(8) == 0 {
+				b.both(func(q *Queue) { q.EndRoute(aRoute) })
+				for _, o := range m.taken {
+					m.all[o].state = Waiting
+				}
+				m.taken, m.sent = nil, 0
+				break
+			}
+			number := m.sent + int64(numbers(4))
+			m.send(number)
+			b.both(func(q *Queue) { q.Sent(aRoute, number) })
+			offsets, first := b.q.Transfers(aRoute, 0, 1<<40)
+			require.Equal(t, append([]int64{}, m.taken...), append([]int64{}, offsets...), what)
+			if len(m.taken) > 0 {
+				require.Equal(t, m.sent, first, what)
+			}
+			require.Equal(t, m.sent+int64(len(m.taken)), b.q.NextNumber(aRoute), what)
 		case 0, 1:
 			n := 1 + numbers(4)
 			b.now += int64(numbers(int(2 * second)))
@@ -225,6 +276,37 @@ func FuzzCommandsAgreeWithTheModel(f *testing.F) {
 			return v % n
 		}, min(len(choices), 200))
 	})
+}
+
+// Of a key a route takes messages in their order, and none while an earlier one waits
+// for it or is under way.
+func TestARouteTakesKeysInOrder(t *testing.T) {
+	s := plain
+	s.ByKey = true
+	b := newBench(t, s)
+	for _, k := range []string{"a", "a", "b", "a", "", "b"} {
+		b.publish(message.Message{Key: k})
+	}
+	take := func(offsets ...int64) int { return b.do(Command{Op: OpTake, Route: aRoute, Offsets: offsets}).Changed }
+	require.Zero(t, take(1, 3), "0 waits before them")
+	require.Equal(t, 1, take(4), "it has no key")
+	require.Equal(t, 2, take(1, 0), "in their order, whatever that of the command is")
+	offsets, _ := b.q.Transfers(aRoute, 0, 10)
+	require.Equal(t, []int64{4, 0, 1}, offsets)
+	held := b.lease("w", 1)
+	require.Equal(t, int64(2), held[0].Offset)
+	require.Zero(t, take(5), "2 of its key is leased")
+	b.settle(Settlement{Offset: 2, Serial: held[0].Serial, Outcome: Accept})
+	require.Equal(t, 2, take(5, 3))
+	b.reload()
+	offsets, first := b.q.Transfers(aRoute, 1, 4)
+	require.Equal(t, []int64{0, 1, 3}, offsets)
+	require.Zero(t, first)
+	b.both(func(q *Queue) { q.Sent(aRoute, 4) })
+	require.Equal(t, Counts{Taken: 1, Accepted: 5, Attempts: 1}, b.q.Counts())
+	b.both(func(q *Queue) { q.EndRoute(aRoute) })
+	require.Equal(t, int64(1), b.q.Counts().Waiting)
+	require.Equal(t, int64(5), b.lease("w", 3)[0].Offset, "it is given back")
 }
 
 func TestRandomWorkKeepsTheOrderOfKeys(t *testing.T) {

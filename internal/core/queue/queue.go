@@ -2,6 +2,7 @@ package queue
 
 import (
 	"github.com/cespare/xxhash/v2"
+	"github.com/google/uuid"
 
 	"steadyferry/internal/core/message"
 )
@@ -118,14 +119,15 @@ type Queue struct {
 	discards dueHeap
 	lanes    map[uint32]*lane
 	causes   map[uint64]*causeText
-	origins  map[string]int64 // of dead letters that came from a group: from to offset
-	finished []Finished       // a ring; turn is the oldest
+	taken    map[uuid.UUID]*transfers // by routes
+	origins  map[string]int64         // of dead letters that came from a group: from to offset
+	finished []Finished               // a ring; turn is the oldest
 	turn     int
 }
 
 // New returns the state of an empty log.
 func New() *Queue {
-	return &Queue{items: newShelf(), stories: map[int64]*story{}, past: map[int64]*story{}, gone: map[int64]struct{}{}, expires: map[int64]int64{}, lanes: map[uint32]*lane{}, causes: map[uint64]*causeText{}, origins: map[string]int64{}}
+	return &Queue{items: newShelf(), stories: map[int64]*story{}, past: map[int64]*story{}, gone: map[int64]struct{}{}, expires: map[int64]int64{}, lanes: map[uint32]*lane{}, causes: map[uint64]*causeText{}, taken: map[uuid.UUID]*transfers{}, origins: map[string]int64{}}
 }
 
 // KeyHash is the hash by which messages of one key are told from others; two

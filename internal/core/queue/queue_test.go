@@ -47,6 +47,13 @@ func (b *bench) do(c Command) Result {
 	return r
 }
 
+// both does something to the state and to its twin.
+func (b *bench) both(f func(q *Queue)) {
+	f(b.q)
+	f(b.twin)
+	require.Equal(b.t, b.q.Counts(), b.twin.Counts())
+}
+
 func (b *bench) publish(messages ...message.Message) {
 	b.index++
 	var builder message.Builder

@@ -5,10 +5,12 @@ import (
 	"encoding/json"
 	"fmt"
 
+	"github.com/google/uuid"
+
 	"steadyferry/internal/core/pack"
 )
 
-const savedForm = 1
+const savedForm = 2
 
 // Encode returns the state, for a checkpoint. What follows from the rest (the
 // heaps, the lanes, the counts of causes) is left out.
@@ -55,6 +57,12 @@ func (q *Queue) Encode() []byte {
 		e.u(f.Home)
 		e.u(f.Edited)
 		e.events(f.History)
+	}
+	e.u(uint64(len(q.taken)))
+	for route, t := range q.taken {
+		e.buf = append(e.buf, route[:]...)
+		e.i(t.first)
+		e.buf = appendOffsets(e.buf, t.offsets)
 	}
 	return e.buf
 }
@@ -235,6 +243,10 @@ func Load(b []byte) (*Queue, error) {
 		f := Finished{Offset: d.Varint(), Home: d.Uvarint(), Edited: d.Uvarint()}
 		f.History = d.events()
 		q.finished = append(q.finished, f)
+	}
+	for range d.Count(18) {
+		route := uuid.UUID(d.Fixed(16))
+		q.taken[route] = &transfers{first: d.Varint(), offsets: readOffsets(&d.Reader)}
 	}
 	if !d.Whole() {
 		return nil, fmt.Errorf("%w: a state that is cut off", ErrCommand)

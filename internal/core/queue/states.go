@@ -28,6 +28,9 @@ type State uint8
 //	discard       waiting, delayed, dead    discarded
 //	take back     discarded         waiting, delayed, dead: what it was
 //	send on       dead              discarded, as sent on
+//	take          waiting           taken: a route sends it on
+//	sent          taken             done
+//	end           taken             waiting: the route has ended
 //	forget        dead, discarded   done, when the time to keep them is over
 const (
 	Waiting State = iota + 1
@@ -35,10 +38,11 @@ const (
 	Delayed
 	Dead
 	Discarded
+	Taken
 	states
 )
 
-var stateNames = [states]string{"done", "waiting", "leased", "delayed", "dead", "discarded"}
+var stateNames = [states]string{"done", "waiting", "leased", "delayed", "dead", "discarded", "taken"}
 
 // String returns the state's name.
 func (s State) String() string {
@@ -69,6 +73,7 @@ type Counts struct {
 	Delayed   int64 `json:"delayed"`
 	Dead      int64 `json:"dead"`
 	Discarded int64 `json:"discarded"`
+	Taken     int64 `json:"taken"` // by routes, to send them on
 	Accepted  int64 `json:"accepted"`
 	Attempts  int64 `json:"attempts"` // leases handed out
 	Rejected  int64 `json:"rejected"` // messages that became dead letters
@@ -86,6 +91,8 @@ func (c *Counts) of(s State) *int64 {
 		return &c.Dead
 	case Discarded:
 		return &c.Discarded
+	case Taken:
+		return &c.Taken
 	}
 	return new(int64)
 }
@@ -97,6 +104,7 @@ func (c *Counts) Add(o Counts) {
 	c.Delayed += o.Delayed
 	c.Dead += o.Dead
 	c.Discarded += o.Discarded
+	c.Taken += o.Taken
 	c.Accepted += o.Accepted
 	c.Attempts += o.Attempts
 	c.Rejected += o.Rejected

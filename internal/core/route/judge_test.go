@@ -113,7 +113,7 @@ func (w *world) must() map[int][]delivery {
 			continue
 		}
 		before, _ := plans.Of(w.wish.route)
-		plans.Apply(message.Stamp{Offset: end, Time: 1}, r.command)
+		plans.Apply(message.Stamp{Offset: end, Time: 1}, r.command, nil)
 		after, _ := plans.Of(w.wish.route)
 		if after == nil {
 			continue

@@ -242,15 +242,20 @@ func (ps *Plans) Epoch() uint64 { return ps.epoch }
 // appended before a command with the epoch was.
 func (ps *Plans) MustRecover(epoch uint64) bool { return len(ps.plans) > 0 && ps.epoch != epoch }
 
-// Apply carries out a command that stands at the end of the log, at a time.
-func (ps *Plans) Apply(at message.Stamp, c *Command) []Outcome {
+// Apply carries out a command that stands at the end of the log, at a time. Of a queue,
+// whose messages have numbers that each route gives them, end returns the next one of a
+// route; nil stands for the end of the log.
+func (ps *Plans) Apply(at message.Stamp, c *Command, end func(route uuid.UUID) int64) []Outcome {
+	if end == nil {
+		end = func(uuid.UUID) int64 { return at.Offset }
+	}
 	if c.Epoch > ps.epoch {
 		for id, p := range ps.plans {
 			// What a lost end of the log held may be in targets already, under
 			// the same offsets and the old epoch.
 			p = p.clone()
 			p.Seq++
-			p.cut(c.Epoch, at.Offset, at.Offset, p.Last().Terms)
+			p.cut(c.Epoch, end(id), end(id), p.Last().Terms)
 			ps.plans[id] = p
 		}
 		ps.epoch = c.Epoch
@@ -258,7 +263,7 @@ func (ps *Plans) Apply(at message.Stamp, c *Command) []Outcome {
 	outcomes := make([]Outcome, len(c.Steps))
 	for i := range c.Steps {
 		if outcomes[i] = Stale; c.Epoch == ps.epoch {
-			outcomes[i] = ps.step(at, &c.Steps[i])
+			outcomes[i] = ps.step(at.Time, end(c.Steps[i].Route), &c.Steps[i])
 		}
 	}
 	for id, since := range ps.ended {
@@ -269,12 +274,12 @@ func (ps *Plans) Apply(at message.Stamp, c *Command) []Outcome {
 	return outcomes
 }
 
-func (ps *Plans) step(at message.Stamp, s *Step) Outcome {
+func (ps *Plans) step(now, end int64, s *Step) Outcome {
 	p, gone := ps.Of(s.Route)
 	switch {
 	case s.Op == End:
 		delete(ps.plans, s.Route)
-		ps.ended[s.Route] = at.Time
+		ps.ended[s.Route] = now
 		return Done
 	case gone:
 		return Gone
@@ -282,8 +287,8 @@ func (ps *Plans) step(at message.Stamp, s *Step) Outcome {
 		return Known
 	case s.Op == Make:
 		from := s.Offset
-		if from == AtEnd || from > at.Offset {
-			from = at.Offset
+		if from == AtEnd || from > end {
+			from = end
 		}
 		first := Cut{Epoch: ps.epoch, Number: 1, From: from, To: Open, Terms: s.Terms}
 		ps.plans[s.Route] = &Plan{Route: s.Route, Seq: 1, Cuts: []Cut{first}, Floor: first.Start(), Targets: s.Targets}
@@ -303,10 +308,10 @@ func (ps *Plans) step(at message.Stamp, s *Step) Outcome {
 	case Recut:
 		p.Seq++
 		p.Targets = longer(p.Targets, s.Targets)
-		p.cut(ps.epoch, at.Offset, at.Offset, s.Terms)
+		p.cut(ps.epoch, end, end, s.Terms)
 	case Seek:
 		p.Seq++
-		p.seek(ps.epoch, at.Offset, s.Offset)
+		p.seek(ps.epoch, end, s.Offset)
 	}
 	ps.plans[s.Route] = p
 	return Done

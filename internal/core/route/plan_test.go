@@ -27,7 +27,7 @@ func planned(t *testing.T, steps ...struct {
 		if p, _ := ps.Of(warm); p != nil && s.step.Seq == 0 {
 			s.step.Seq = p.Seq
 		}
-		out := ps.Apply(message.Stamp{Offset: s.end}, &Command{Steps: []Step{s.step}})
+		out := ps.Apply(message.Stamp{Offset: s.end}, &Command{Steps: []Step{s.step}}, nil)
 		require.Equal(t, []Outcome{Done}, out)
 	}
 	p, _ := ps.Of(warm)
@@ -81,7 +81,7 @@ func TestStepsOfAnotherPlanAreNotTaken(t *testing.T) {
 	ps := NewPlans()
 	apply := func(s Step) Outcome {
 		s.Route = warm
-		return ps.Apply(message.Stamp{Offset: 10, Time: 1}, &Command{Steps: []Step{s}})[0]
+		return ps.Apply(message.Stamp{Offset: 10, Time: 1}, &Command{Steps: []Step{s}}, nil)[0]
 	}
 	assert.Equal(t, Stale, apply(Step{Op: Recut, Seq: 1}), "there is none yet")
 	assert.Equal(t, Done, apply(Step{Op: Make, Offset: 3, Terms: terms}))
@@ -95,7 +95,7 @@ func TestStepsOfAnotherPlanAreNotTaken(t *testing.T) {
 	p, gone := ps.Of(warm)
 	assert.Nil(t, p)
 	assert.True(t, gone)
-	ps.Apply(message.Stamp{Time: tombstoneTime + 2}, &Command{})
+	ps.Apply(message.Stamp{Time: tombstoneTime + 2}, &Command{}, nil)
 	_, gone = ps.Of(warm)
 	assert.False(t, gone, "long after the last call")
 }
@@ -140,7 +140,7 @@ func TestStatesAreReadAsTheyWereWritten(t *testing.T) {
 		again, err := DecodeCommand(c.Encode(nil))
 		require.NoError(t, err)
 		require.Equal(t, &c, again)
-		ps.Apply(message.Stamp{Offset: 8, Time: 5}, again)
+		ps.Apply(message.Stamp{Offset: 8, Time: 5}, again, nil)
 	}
 	p, _ := ps.Of(warm)
 	require.EqualValues(t, 3, p.Lost)
@@ -158,7 +158,7 @@ func TestStatesAreReadAsTheyWereWritten(t *testing.T) {
 func FuzzForms(f *testing.F) {
 	ps, o := NewPlans(), NewOrigins()
 	c := Command{Steps: []Step{{Op: Make, Route: warm, Terms: terms}, {Op: Floor, Route: warm, Seq: 1, Floor: Place{Epoch: 0, Cut: 1, Offset: 2}}}}
-	ps.Apply(message.Stamp{Offset: 3}, &c)
+	ps.Apply(message.Stamp{Offset: 3}, &c, nil)
 	o.Note(&message.Route{ID: warm, UpTo: Place{Epoch: 1, Cut: 2, Offset: 3}})
 	for _, seed := range [][]byte{c.Encode(nil), ps.Encode(), o.Encode(), {form, 0, 0xff, 0xff, 0xff, 0xff, 0x0f}} {
 		f.Add(seed)
@@ -168,7 +168,7 @@ func FuzzForms(f *testing.F) {
 			again, err := DecodeCommand(c.Encode(nil))
 			require.NoError(t, err)
 			require.Equal(t, c, again)
-			NewPlans().Apply(message.Stamp{Offset: 5}, c)
+			NewPlans().Apply(message.Stamp{Offset: 5}, c, nil)
 		}
 		if ps, err := DecodePlans(b); err == nil && len(b) > 0 {
 			again, err := DecodePlans(ps.Encode())

@@ -101,7 +101,6 @@ type world struct {
 	wish    wish
 	old     []wish // what was wished before
 	wanted  string // what a user wished last, unless older records were restored since
-	counter int64
 	workers []*worker
 	calls   []call
 	serial  int
@@ -216,7 +215,7 @@ func (w *world) apply(c *Command) []Outcome {
 	if w.without == epochs {
 		c.Epoch = w.plans.Epoch()
 	}
-	out := w.plans.Apply(message.Stamp{Offset: w.end, Time: w.now}, c)
+	out := w.plans.Apply(message.Stamp{Offset: w.end, Time: w.now}, c, nil)
 	if w.without == tombstones || w.without == sourceTombstone {
 		clear(w.plans.ended)
 	}
@@ -244,7 +243,7 @@ func (w *world) recoverSource() {
 		r := &w.log[i]
 		if r.command != nil {
 			w.now++
-			w.plans.Apply(message.Stamp{Offset: w.end, Time: w.now}, r.command)
+			w.plans.Apply(message.Stamp{Offset: w.end, Time: w.now}, r.command, nil)
 			continue
 		}
 		w.offsets = append(w.offsets, i)

@@ -165,7 +165,7 @@ func (k collector) Collect(ch chan<- prometheus.Metric) {
 			gauge(descReady, oneIf(st.State == part.StateReady || st.State == part.StateFewer), name, number)
 			gauge(descLeads, oneIf(st.Leader == k.server.Node.Parts.ID()), name, number)
 			if q := st.Queue; q != nil && st.Leader == k.server.Node.Parts.ID() {
-				for state, n := range map[string]int64{"waiting": q.Waiting, "leased": q.Leased, "delayed": q.Delayed, "dead": q.Dead, "discarded": q.Discarded} {
+				for state, n := range map[string]int64{"waiting": q.Waiting, "leased": q.Leased, "delayed": q.Delayed, "dead": q.Dead, "discarded": q.Discarded, "taken": q.Taken} {
 					gauge(descQueue, float64(n), name, number, state)
 				}
 				count(descAccepted, q.Accepted, name, number)

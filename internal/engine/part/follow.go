@@ -14,6 +14,7 @@ import (
 	"steadyferry/internal/core/topic"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/replica"
+	"steadyferry/internal/engine/routed"
 )
 
 // LeaveOld deletes replicas that this node shall no longer hold, once the
@@ -155,7 +156,7 @@ func (reg *Registry) openPartition(t *Channel, p *Partition, place *catalog.Plac
 	if !slices.Contains(place.Replicas, reg.id) && !reg.store.Holds(key.String()) {
 		return nil
 	}
-	base := &Machine{Partition: p, applied: topic.NewPublishers(), ahead: topic.NewPublishers(), routes: newRoutes(uint64(place.Epoch))}
+	base := &Machine{Partition: p, applied: topic.NewPublishers(), ahead: topic.NewPublishers(), routes: routed.New(uint64(place.Epoch))}
 	base.journal = func() *journal.Journal { return p.Replica().Journal() }
 	var m replica.Machine = base
 	if t.kind.Machine != nil {

@@ -9,6 +9,7 @@ import (
 	"steadyferry/internal/core/pack"
 	"steadyferry/internal/core/topic"
 	"steadyferry/internal/engine/replica"
+	"steadyferry/internal/engine/routed"
 )
 
 // Machine is what a topic's partition derives from its log: replica.Machine.
@@ -18,12 +19,15 @@ type Machine struct {
 	applied   *topic.Publishers
 	ahead     *topic.Publishers // applied, and what this leader has proposed since
 	ids       *topic.IDs        // nil without a window
-	routes    *routes
+	routes    *routed.State
 }
 
 // Base returns what every partition derives from its log, whatever the kind of its
 // channel adds.
 func (m *Machine) Base() *Machine { return m }
+
+// Routes is what the log says of routes.
+func (m *Machine) Routes() *routed.State { return m.routes }
 
 // offer is what a proposal brings for the machine to judge.
 type offer struct {
@@ -35,7 +39,7 @@ type offer struct {
 // Lead begins with what is applied.
 func (m *Machine) Lead() {
 	m.ahead = m.applied.Clone()
-	m.routes.lead()
+	m.routes.Lead()
 	m.loadIDs()
 }
 
@@ -96,10 +100,14 @@ func firstTime(j *journal.Journal, offset int64, committed uint64) (int64, error
 
 // Prepare leaves out what the log has already.
 func (m *Machine) Prepare(p *replica.Proposal, next message.Stamp) (replica.Result, bool) {
-	if result, done, handled := m.routes.prepare(p); handled {
+	o, isBatch := p.Info.(*offer)
+	var sent *message.Route
+	if isBatch {
+		sent = o.route
+	}
+	if result, done, handled := m.routes.Prepare(p.Info, sent); handled {
 		return result, done
 	}
-	o := p.Info.(*offer)
 	if o.publisher != nil {
 		offset, repeat, err := check(m.ahead, o.publisher, p.Count)
 		if err != nil || repeat {
@@ -160,7 +168,7 @@ func (m *Machine) window() (w int64) {
 // Apply notes what publishers and routes have sent.
 func (m *Machine) Apply(r message.Record, fresh bool) {
 	if r.Kind == message.KindRoutes {
-		m.routes.applyCommand(r, m.Partition.Address())
+		m.routes.Command(r, m.Partition.Address())
 		return
 	}
 	batch, err := r.Batch()
@@ -173,7 +181,7 @@ func (m *Machine) Apply(r message.Record, fresh bool) {
 		m.Partition.counters.BytesIn.Add(int64(len(batch.Bytes())))
 	}
 	if sent := batch.Route(); sent != nil {
-		m.routes.applyBatch(sent)
+		m.routes.Batch(sent)
 	}
 	if p := batch.Publisher(); p != nil {
 		stamp := r.Stamp()
@@ -198,7 +206,7 @@ func note(of *topic.Publishers, p *message.Publisher, count uint32, offset int64
 
 // Save returns what is known of publishers and routes.
 func (m *Machine) Save() []byte {
-	plans, origins := m.routes.save()
+	plans, origins := m.routes.Save()
 	b := pack.Text(nil, string(m.applied.Encode()))
 	return pack.Text(pack.Text(b, string(plans)), string(origins))
 }
@@ -216,5 +224,5 @@ func (m *Machine) Load(b []byte) (err error) {
 	if m.applied, err = topic.DecodePublishers(publishers); err != nil {
 		return err
 	}
-	return m.routes.load(plans, origins)
+	return m.routes.Load(plans, origins)
 }

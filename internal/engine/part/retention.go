@@ -50,8 +50,10 @@ func (reg *Registry) retainPartition(ctx context.Context, p *Partition, g *repli
 	}
 	drop := retention.Drop(infos, at)
 	upTo, held := reg.readers.HeldBy(p)
-	if low, needed := p.routesNeed(); needed && (!held || low < upTo) {
-		upTo, held = low, true
+	if m := p.base(); m != nil {
+		if low, needed := m.routes.Needs(); needed && (!held || low < upTo) {
+			upTo, held = low, true
+		}
 	}
 	if held {
 		drop = topic.HoldBack(infos, drop, g.Journal().SegmentStart, upTo, cmp.Or(p.Channel.Record().HoldBytes, 2*retention.Bytes))

@@ -6,8 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"math/rand/v2"
-	"sync"
 
 	"github.com/google/uuid"
 
@@ -15,131 +13,8 @@ import (
 	"steadyferry/internal/core/route"
 	"steadyferry/internal/engine/peer"
 	"steadyferry/internal/engine/replica"
+	"steadyferry/internal/engine/routed"
 )
-
-// routes is what a partition's log says of routes: the plans of those that read
-// it, and the places of those that write to it.
-type routes struct {
-	epoch uint64 // of the partition: how often it was recovered by force
-
-	mu      sync.RWMutex // guards plans, origins and calls
-	plans   *route.Plans
-	origins *route.Origins
-	calls   map[uint64]*routesCall
-
-	ahead *route.Ahead // of the goroutine that runs the group
-}
-
-// routesCall is a command on its way through the log, and what came of it.
-type routesCall struct {
-	command  *route.Command
-	outcomes []route.Outcome
-}
-
-// originAsk asks for the place of a route behind all that is proposed.
-type originAsk struct {
-	source route.Source
-	told   route.NotBehind
-}
-
-func newRoutes(epoch uint64) *routes {
-	r := &routes{epoch: epoch, plans: route.NewPlans(), origins: route.NewOrigins(), calls: map[uint64]*routesCall{}}
-	r.lead()
-	return r
-}
-
-func (r *routes) lead() {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	r.ahead = r.origins.Ahead()
-	clear(r.calls)
-}
-
-// prepare judges a proposal that is about routes, or of one; handled tells that
-// nothing else has to be said about it.
-func (r *routes) prepare(p *replica.Proposal) (result replica.Result, done, handled bool) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	switch o := p.Info.(type) {
-	case *routesCall:
-		for i := range o.command.Steps {
-			if s := &o.command.Steps[i]; s.Op == route.End {
-				r.ahead.ProposeEnd(s.Route)
-			}
-		}
-		r.calls[o.command.Nonce] = o
-		return result, false, true
-	case *originAsk:
-		o.told = r.ahead.Place(o.source, r.epoch)
-		return result, true, true
-	case *offer:
-		if r.plans.MustRecover(r.epoch) {
-			// The node brings the command as soon as it leads.
-			return replica.Result{Err: replica.ErrNotLeading}, true, true
-		}
-		if o.route == nil {
-			return result, false, false
-		}
-		if err := r.ahead.Check(o.route, r.epoch); err != nil {
-			return replica.Result{Err: err}, true, true
-		}
-		r.ahead.Propose(o.route)
-		return result, false, true
-	}
-	return result, false, false
-}
-
-// applyCommand carries out a command of the log.
-func (r *routes) applyCommand(rec message.Record, address string) {
-	c, err := route.DecodeCommand(rec.Data[message.StampSize:])
-	if err != nil {
-		slog.Error("a command to routes in the log cannot be read; it is left out", "partition", address, "error", err)
-		return
-	}
-	stamp := rec.Stamp()
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	outcomes := r.plans.Apply(stamp, c)
-	for i := range c.Steps {
-		if s := &c.Steps[i]; s.Op == route.End {
-			r.origins.End(s.Route, stamp.Time)
-		}
-	}
-	if call := r.calls[c.Nonce]; call != nil {
-		call.outcomes = outcomes
-		delete(r.calls, c.Nonce)
-	}
-}
-
-// applyBatch notes the place of a batch that a route sent.
-func (r *routes) applyBatch(sent *message.Route) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	r.origins.Note(sent)
-	r.ahead.Applied(sent)
-}
-
-func (r *routes) save() (plans, origins []byte) {
-	r.mu.RLock()
-	defer r.mu.RUnlock()
-	return r.plans.Encode(), r.origins.Encode()
-}
-
-func (r *routes) load(plans, origins []byte) error {
-	ps, err := route.DecodePlans(plans)
-	if err != nil {
-		return err
-	}
-	o, err := route.DecodeOrigins(origins)
-	if err != nil {
-		return err
-	}
-	r.mu.Lock()
-	r.plans, r.origins = ps, o
-	r.mu.Unlock()
-	r.lead()
-	return nil
-}
 
 // base returns what every partition derives from its log, or nil when this node
 // does not hold it.
@@ -157,42 +32,13 @@ func (p *Partition) Plan(id uuid.UUID) (plan *route.Plan, end int64, gone bool) 
 	if g == nil || m == nil {
 		return nil, 0, false
 	}
-	// First the end, then the plan: what was applied before the end was seen is
-	// in the plan.
-	end = g.End()
-	m.routes.mu.RLock()
-	defer m.routes.mu.RUnlock()
-	plan, gone = m.routes.plans.Of(id)
-	return plan, end, gone
-}
-
-// routesNeed returns the lowest offset that a route still needs of the partition.
-func (p *Partition) routesNeed() (offset int64, held bool) {
-	m := p.base()
-	if m == nil {
-		return 0, false
-	}
-	m.routes.mu.RLock()
-	defer m.routes.mu.RUnlock()
-	for _, plan := range m.routes.plans.All() {
-		if low := plan.Needs(); !held || low < offset {
-			offset, held = low, true
-		}
-	}
-	return offset, held
+	return m.routes.Plan(id, g.End())
 }
 
 // recoverRoutes has the plans of a partition that was recovered by force begin
 // anew, for which all that is to be appended waits.
 func (reg *Registry) recoverRoutes(p *Partition) {
-	m := p.base()
-	if m == nil {
-		return
-	}
-	m.routes.mu.RLock()
-	must := m.routes.plans.MustRecover(m.routes.epoch)
-	m.routes.mu.RUnlock()
-	if must {
+	if m := p.base(); m != nil && m.routes.MustRecover() {
 		reg.wg.Go(func() {
 			ctx, cancel := context.WithTimeout(context.Background(), routeTime)
 			defer cancel()
@@ -260,13 +106,13 @@ func stepHere(ctx context.Context, p *Partition, steps []route.Step) ([]route.Ou
 	if g == nil || m == nil {
 		return nil, peer.NotLed()
 	}
-	call := &routesCall{command: &route.Command{Nonce: rand.Uint64(), Epoch: m.routes.epoch, Steps: steps}}
-	data := call.command.Encode(make([]byte, message.StampSize))
+	call, data, forget := m.routes.Call(steps)
+	defer forget()
 	err := g.Publish(ctx, &replica.Proposal{Data: data, Routes: true, Info: call}).Err
-	m.routes.mu.Lock()
-	defer m.routes.mu.Unlock()
-	delete(m.routes.calls, call.command.Nonce)
-	return call.outcomes, notDone(err)
+	if err != nil {
+		return nil, notDone(err)
+	}
+	return call.Outcomes, nil
 }
 
 func (reg *Registry) answerStep(ctx context.Context, _ uint64, p *Partition, body []byte) ([]byte, error) {
@@ -322,9 +168,9 @@ func originHere(ctx context.Context, p *Partition, s route.Source) (route.NotBeh
 	if g == nil {
 		return route.NotBehind{}, peer.NotLed()
 	}
-	ask := &originAsk{source: s}
+	ask := &routed.Ask{Source: s}
 	err := g.Publish(ctx, &replica.Proposal{Info: ask}).Err
-	return ask.told, notDone(err)
+	return ask.Told, notDone(err)
 }
 
 func (reg *Registry) answerOrigin(ctx context.Context, _ uint64, p *Partition, body []byte) ([]byte, error) {

@@ -3,6 +3,7 @@ package queues
 import (
 	"encoding/binary"
 	"errors"
+	"github.com/google/uuid"
 	"log/slog"
 	"math/rand/v2"
 	"sync"
@@ -44,7 +45,29 @@ type queueCall struct {
 }
 
 func newQueueMachine(m *part.Machine) *queueMachine {
-	return &queueMachine{Machine: m, queue: queue.New(), calls: map[uint64]*queueCall{}}
+	q := &queueMachine{Machine: m, queue: queue.New(), calls: map[uint64]*queueCall{}}
+	m.Routes().TakenBy(q)
+	return q
+}
+
+// NextNumber, Sent and Ended are what routes have to do with the queue.
+func (m *queueMachine) NextNumber(route uuid.UUID) (next int64) {
+	m.look(func(q *queue.Queue) { next = q.NextNumber(route) })
+	return next
+}
+
+func (m *queueMachine) Sent(route uuid.UUID, number int64) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.queue.Sent(route, number)
+	m.tellChange()
+}
+
+func (m *queueMachine) Ended(route uuid.UUID) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.queue.EndRoute(route)
+	m.tellChange()
 }
 
 // machineOf returns what this node knows of a queue's partition, or nil when it

@@ -1589,6 +1589,11 @@ export interface components {
              * @description They can be brought back for a while
              */
             discarded: number;
+            /**
+             * Format: int64
+             * @description By routes, which send them on
+             */
+            taken: number;
             /** Format: int64 */
             accepted: number;
             /**
@@ -1698,7 +1703,7 @@ export interface components {
         };
         QueueMessage: components["schemas"]["Message"] & {
             /** @enum {string} */
-            state: "waiting" | "leased" | "delayed" | "dead" | "discarded" | "done";
+            state: "waiting" | "leased" | "delayed" | "dead" | "discarded" | "taken" | "done";
             attempts: number;
             /** @description That holds it */
             member?: string;
@@ -4835,7 +4840,7 @@ export interface operations {
     items: {
         parameters: {
             query?: {
-                /** @description waiting, leased, delayed, dead, discarded, with commas; all but discarded */
+                /** @description waiting, leased, delayed, dead, discarded, taken, with commas; all but discarded */
                 state?: string;
                 /** @description Of dead letters: the id of a cause */
                 cause?: string;
@@ -5261,7 +5266,7 @@ export interface operations {
                 to?: string;
                 /** @description A condition (docs/concepts.md) */
                 where?: components["parameters"]["where"];
-                /** @description Of a queue: waiting, leased, delayed, dead, discarded, with commas */
+                /** @description Of a queue: waiting, leased, delayed, dead, discarded, taken, with commas */
                 state?: string;
                 /** @description Of dead letters: the id of a cause */
                 cause?: string;
