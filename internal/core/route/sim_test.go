@@ -45,7 +45,7 @@ func TestRandomWorlds(t *testing.T) {
 	for name, set := range sets {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			for seed := range runs(t, 1000) {
+			for seed := range runs(t, 400) {
 				w := newWorld(uint64(seed), set, nothing)
 				if err := w.run(300); err != nil {
 					require.NoError(t, err, "seed %d\n%s", seed, w.story())
