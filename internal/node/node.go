@@ -113,7 +113,7 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	n.Moves = moves.New(n.Parts, n.Catalog, n.Jobs, n.Cluster)
 	n.Look = look.New(n.Parts, n.Catalog)
 	n.Replays = replays.New(n.Parts, n.Catalog, n.Jobs, n.Queues, n.Groups, n.Look)
-	n.Routes = routes.New(n.Parts, n.Catalog, n.Groups)
+	n.Routes = routes.New(n.Parts, n.Catalog, n.Groups, n.Queues)
 	n.Traces = trace.New(n.Parts, n.Catalog, n.Queues, n.Groups, n.Look, n.Routes)
 	n.Manage = manage.New(n.Parts, n.Catalog, n.Queues, n.Cluster, n.Moves, config.KeepRemoved)
 	n.Declares = declares.New(n.Parts, n.Catalog, n.Cluster, n.Manage, n.Groups, n.Routes)

@@ -199,7 +199,7 @@ func (s *Server) newGroup(c *gin.Context) {
 	}
 	a.Group = in.group
 	from := address.Position{Kind: address.First}
-	if in.kind == setting.Route {
+	if t, err := s.Node.Parts.Channel(a); in.kind == setting.Route && err == nil && !t.IsQueue() {
 		from.Kind = address.End
 	}
 	if in.from != "" {

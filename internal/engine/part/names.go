@@ -62,9 +62,9 @@ func (reg *Registry) LeaderOf(p *Partition) uint64 {
 	return reported
 }
 
-// Group returns the record of a group of a topic.
+// Group returns the record of a group of a topic, or of a route of a channel.
 func (reg *Registry) Group(a address.Address) (*Channel, *catalog.Group, error) {
-	t, err := reg.TopicWithGroups(a)
+	t, err := reg.Channel(a)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -80,6 +80,9 @@ func (reg *Registry) Group(a address.Address) (*Channel, *catalog.Group, error) 
 		if g := groups[a.Group]; g != nil {
 			return t, g, nil
 		}
+	}
+	if _, err := reg.TopicWithGroups(a); err != nil {
+		return nil, nil, err
 	}
 	var names []string
 	for name := range groups {

@@ -168,6 +168,9 @@ func (gs *Groups) fillLag(ctx context.Context, l *Lag, facts []fact) {
 		shares = g.shares
 	}
 	m.mu.RUnlock()
+	if l.Topic.IsQueue() {
+		gs.taken(l, places)
+	}
 	l.Round = shares.Round
 	verdicts := make([]group.Verdict, len(facts))
 	for i, p := range l.Topic.Partitions()[:len(facts)] {
@@ -187,7 +190,7 @@ func (gs *Groups) fillLag(ctx context.Context, l *Lag, facts []fact) {
 		if l.Group.Route != nil {
 			row.Member, row.Label = serviceItself, serviceItself
 		}
-		if place.Lag() > 0 {
+		if place.Lag() > 0 && !l.Topic.IsQueue() {
 			at := max(place.Committed, place.First)
 			if stamp, ok := gs.stampFor(ctx, l.Group.ID, p, at); ok {
 				row.OldestAt = &stamp
@@ -216,6 +219,20 @@ func (gs *Groups) fillLag(ctx context.Context, l *Lag, facts []fact) {
 		}
 		return a.ID < b.ID
 	})
+}
+
+// taken makes the places of a route from a queue: what it has taken, and what waits for
+// it when it takes everything.
+func (gs *Groups) taken(l *Lag, places []group.Place) {
+	for i, p := range l.Topic.Partitions()[:len(places)] {
+		place := &places[i]
+		place.First, place.Committed, place.End, place.Retain, place.RetainBytes = 0, 0, 0, 0, 0
+		if s := gs.parts.PartitionStatus(p, clock.Now()).Queue; s != nil {
+			if place.End = s.Taken; l.Group.Where == "" {
+				place.End += s.Waiting
+			}
+		}
+	}
 }
 
 // stampFor returns when the message at an offset was stored, and remembers it

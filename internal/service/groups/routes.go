@@ -6,8 +6,10 @@ import (
 	"encoding/json"
 	"fmt"
 	"strconv"
+	"time"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/route"
@@ -36,9 +38,48 @@ func (gs *Groups) removeRoute(ctx context.Context, who string, a address.Address
 	if preview {
 		return p, nil
 	}
+	if lag.Topic.IsQueue() {
+		if err := gs.drain(ctx, who, a, lag.Topic, g); err != nil {
+			return nil, err
+		}
+	}
 	before := setting.Groups.Show(&g.Group, setting.Route)
 	before["offsets"] = lag.offsets()
 	return p, part.Explain(gs.catalog.RemoveGroup(ctx, g.ID, &catalog.Entry{Who: who, Action: "remove route", Address: a.String(), Before: before}), a.String())
+}
+
+// drainTime is how long the removal of a route waits for what it has taken to be sent.
+const drainTime = 10 * time.Second
+
+// drain pauses a route from a queue, and waits until it has sent all that it has taken.
+func (gs *Groups) drain(ctx context.Context, who string, a address.Address, t *part.Channel, g *catalog.Group) error {
+	if !g.Paused {
+		if _, err := gs.Set(ctx, who, a, setting.Change{"paused": true}, false); err != nil {
+			return err
+		}
+	}
+	quiet := 0
+	for end := time.Now().Add(drainTime); ; clock.Wait(ctx, 100*time.Millisecond) {
+		left := int64(0)
+		for _, p := range t.Partitions() {
+			plan, next, err := gs.parts.PlanOf(ctx, p, g.Route.ID)
+			if err != nil {
+				return err
+			}
+			if plan != nil {
+				left += plan.Left(next)
+			}
+		}
+		if quiet++; left > 0 {
+			quiet = 0
+		}
+		if quiet > 5 { // nothing that was on its way when it was paused comes any more
+			return nil
+		}
+		if ctx.Err() != nil || time.Now().After(end) {
+			return problem.New(problem.Conflict, "%s that %s has taken cannot be sent to %s now; it is paused, and not removed", words.Many(left, "message"), a, g.To).Next("see what it waits for: ferry show %s", a)
+		}
+	}
 }
 
 // places returns where a route is on each partition, as the logs have it.
@@ -61,6 +102,9 @@ func (gs *Groups) places(ctx context.Context, t *part.Channel, g *catalog.Group)
 // seekRoute has a route go on from a position, or says what that would do.
 func (gs *Groups) seekRoute(ctx context.Context, t *part.Channel, g *catalog.Group, ask *SeekAsk) (*Sought, error) {
 	a := part.GroupAddress(t, g.Name)
+	if t.IsQueue() {
+		return nil, problem.New(problem.Invalid, "%s takes what waits in a queue: it has no place that could be another one", a).Next("what it has sent is at %s", g.To)
+	}
 	offsets, plans, err := gs.places(ctx, t, g)
 	if err != nil {
 		return nil, err

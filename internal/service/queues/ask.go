@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"slices"
 
+	"github.com/google/uuid"
+
 	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/message"
@@ -93,6 +95,35 @@ func (qs *Queues) AskQueue(ctx context.Context, p *part.Partition, ask *QueueAsk
 		},
 		Harmless: true,
 	})
+}
+
+// Taken returns messages that a route has taken, by their numbers from one to another
+// one, as far as they fit into an answer. It is asked where the partition is led.
+func (qs *Queues) Taken(ctx context.Context, p *part.Partition, route uuid.UUID, from, to int64) ([]Item, error) {
+	m := machineOf(p)
+	if m == nil {
+		return nil, peer.NotLed()
+	}
+	var offsets []int64
+	m.look(func(q *queue.Queue) { offsets, _ = q.Transfers(route, from, to) })
+	if len(offsets) == 0 {
+		return nil, nil
+	}
+	a, err := qs.answerQueue(ctx, p, &QueueAsk{Kind: "items", Offsets: offsets, Limit: len(offsets), Whole: true})
+	if err != nil {
+		return nil, err
+	}
+	return a.Items, nil
+}
+
+// Waiting returns up to so many messages that wait and fulfil a condition, from an
+// offset on, and where to go on, -1 at the end.
+func (qs *Queues) Waiting(ctx context.Context, p *part.Partition, where string, from int64, most int) (offsets []int64, next int64, err error) {
+	a, err := qs.answerQueue(ctx, p, &QueueAsk{Kind: "items", States: []queue.State{queue.Waiting}, Where: where, From: from, Limit: most, Bare: true})
+	if err != nil {
+		return nil, 0, err
+	}
+	return a.Offsets, a.Next, nil
 }
 
 // Origin returns the dead letter that was made of what a group has read at an

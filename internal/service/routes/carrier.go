@@ -7,6 +7,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
@@ -25,6 +26,7 @@ type carrier struct {
 	rs      *Routes
 	p       *part.Partition
 	replica *replica.Group
+	queue   bool // messages are taken from it
 	log     logs.Log
 	buffer  []byte
 
@@ -47,7 +49,7 @@ const (
 )
 
 func newCarrier(rs *Routes, p *part.Partition, g *replica.Group) *carrier {
-	return &carrier{rs: rs, p: p, replica: g, buffer: make([]byte, readBytes), walkers: map[uuid.UUID]*walker{}, answers: make(chan func(), 64)}
+	return &carrier{rs: rs, p: p, replica: g, queue: p.Channel.IsQueue(), buffer: make([]byte, readBytes), walkers: map[uuid.UUID]*walker{}, answers: make(chan func(), 64)}
 }
 
 // run works until the partition is led elsewhere or has no routes any more.
@@ -60,7 +62,13 @@ func (c *carrier) run(ctx context.Context) {
 	defer timer.Stop()
 	for ctx.Err() == nil && c.rs.still(c.p, c.replica) && c.follow(ctx) {
 		c.look(ctx)
-		busy := c.read(ctx)
+		busy := false
+		if c.queue {
+			c.takeMore(ctx)
+			busy = c.readTaken(ctx)
+		} else {
+			busy = c.read(ctx)
+		}
 		c.flush(ctx)
 		c.raiseFloors(ctx)
 		c.states.put(c)
@@ -123,18 +131,22 @@ func (c *carrier) follow(ctx context.Context) bool {
 	if view == c.view && time.Since(c.followed) < followEvery || c.stepping {
 		return len(c.walkers) > 0
 	}
-	wished := view.Routes[c.p.Channel.ID]
 	if view != c.view {
 		known := map[uuid.UUID]bool{}
 		c.order = nil
-		for _, g := range wished {
-			known[g.Route.ID] = true
-			w := c.walkers[g.Route.ID]
+		for id, g := range wished(view, c.p.Channel) {
+			known[id] = true
+			w := c.walkers[id]
 			if w == nil {
-				w = newWalker(c, g.Route.ID)
-				c.walkers[g.Route.ID] = w
+				w = newWalker(c, id)
+				c.walkers[id] = w
 			}
-			w.group, w.address = g, part.GroupAddress(c.p.Channel, g.Name).String()
+			w.group, w.where, w.address = g, g.Where, c.p.Channel.Address().String()
+			if c.p.Channel.OfGroup() {
+				w.where = "" // what came here has fulfilled it
+			} else {
+				w.address = part.GroupAddress(c.p.Channel, g.Name).String()
+			}
 			c.order = append(c.order, w)
 		}
 		for id := range c.walkers {
@@ -153,6 +165,25 @@ func (c *carrier) follow(ctx context.Context) bool {
 	c.step(ctx, steps)
 	return len(c.walkers) > 0
 }
+
+// wished are the routes that read a channel, by their ids: its own or, of the dead
+// letters of a route, that route, which sends what returns from there.
+func wished(view *catalog.View, t *part.Channel) map[uuid.UUID]*catalog.Group {
+	all := map[uuid.UUID]*catalog.Group{}
+	if t.OfGroup() {
+		if g := view.GroupIDs[t.Record().GroupID.Int64]; g != nil && g.Route != nil {
+			all[returned(g.Route.ID)] = g
+		}
+		return all
+	}
+	for _, g := range view.Routes[t.ID] {
+		all[g.Route.ID] = g
+	}
+	return all
+}
+
+// returned is the id under which a route sends what returns from its dead letters.
+func returned(route uuid.UUID) uuid.UUID { return uuid.NewSHA1(route, []byte("returned")) }
 
 // step has the log take steps, one lot at a time.
 func (c *carrier) step(ctx context.Context, steps []route.Step) {
@@ -227,7 +258,7 @@ func (c *carrier) read(ctx context.Context) bool {
 		more := false
 		for _, w := range together {
 			if m.Offset < w.to {
-				w.take(m)
+				w.take(m.Offset, m, expr.Facts{})
 				more = true
 			}
 		}
@@ -284,7 +315,10 @@ func (c *carrier) raiseFloors(ctx context.Context) {
 // targetOf returns the partition that a target of a route is. The dead letters of a
 // route have a queue when the first one comes.
 func (c *carrier) targetOf(ctx context.Context, g *catalog.Group, number int, make bool) (*part.Partition, error) {
-	a := part.GroupAddress(c.p.Channel, g.Name)
+	a := c.p.Channel.Address()
+	if a.Group == "" {
+		a.Group = g.Name
+	}
 	if number != route.Dead {
 		target := c.rs.parts.ByID(g.Route.Target)
 		if target == nil {

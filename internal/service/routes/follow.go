@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/route"
 	"steadyferry/internal/engine/catalog"
@@ -66,7 +67,7 @@ func (rs *Routes) decided(ctx context.Context, t *part.Channel, plan *route.Plan
 	if err != nil {
 		return err
 	}
-	number, out, sent := d.decide(m)
+	number, out, sent := d.decide(m, expr.Facts{})
 	switch {
 	case !sent:
 		h.Outcome = LeftOut

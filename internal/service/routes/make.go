@@ -19,9 +19,12 @@ import (
 
 // New makes a route that begins at a position of its source.
 func (rs *Routes) New(ctx context.Context, who string, a address.Address, from address.Position, settings setting.Change) (*catalog.Group, error) {
-	t, err := rs.parts.TopicWithGroups(a)
+	t, err := rs.parts.Channel(a)
 	if err != nil {
 		return nil, err
+	}
+	if t.IsQueue() && from.Kind != address.First {
+		return nil, problem.New(problem.Invalid, "%s is a queue: a route takes from it what waits, and does not begin at %s", t.Address(), from).Field("from").Allowed("first")
 	}
 	if err := address.CheckName(a.Group); err != nil {
 		return nil, problem.New(problem.Invalid, "the route: %v", err).Field("group")
@@ -35,9 +38,11 @@ func (rs *Routes) New(ctx context.Context, who string, a address.Address, from a
 	if err != nil {
 		return nil, err
 	}
-	offsets, err := rs.groups.Starts(ctx, t, from)
-	if err != nil {
-		return nil, err
+	offsets := make([]int64, len(t.Partitions()))
+	if !t.IsQueue() {
+		if offsets, err = rs.groups.Starts(ctx, t, from); err != nil {
+			return nil, err
+		}
 	}
 	g.Route = &catalog.Route{ID: uuid.New(), Source: t.ID, Target: target.ID, Version: time.Now().UnixMicro(), Begins: offsets}
 	after := setting.Groups.Show(&g.Group, setting.Route)
@@ -135,7 +140,7 @@ func (rs *Routes) end(ctx context.Context, e catalog.EndedRoute) error {
 			continue
 		}
 		for _, p := range t.Partitions() {
-			if _, err := rs.parts.StepRoutes(ctx, p, route.Step{Op: route.End, Route: e.ID}); err != nil {
+			if _, err := rs.parts.StepRoutes(ctx, p, route.Step{Op: route.End, Route: e.ID}, route.Step{Op: route.End, Route: returned(e.ID)}); err != nil {
 				return err
 			}
 		}

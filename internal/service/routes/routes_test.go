@@ -11,8 +11,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/edit"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/logs"
@@ -20,6 +22,7 @@ import (
 	"steadyferry/internal/engine/postgres/testdb"
 	"steadyferry/internal/node/nodetest"
 	"steadyferry/internal/service/groups"
+	"steadyferry/internal/service/queues"
 )
 
 func TestMain(m *testing.M) { testdb.Main(m) }
@@ -104,6 +107,7 @@ func celsius(values ...float64) (out []string) {
 }
 
 func TestARouteSendsWhatFulfilsItsCondition(t *testing.T) {
+	t.Parallel()
 	n := nodetest.Open(t)
 	readings := n.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitionCount": 3})
 	inspections := n.Channel(setting.Queue, "coldchain/inspections", setting.Change{"partitionCount": 2})
@@ -143,6 +147,7 @@ func TestARouteSendsWhatFulfilsItsCondition(t *testing.T) {
 }
 
 func TestOtherSettingsHoldFromThenOn(t *testing.T) {
+	t.Parallel()
 	n := nodetest.Open(t)
 	readings := n.Channel(setting.Topic, "coldchain/readings", nil)
 	warm := n.Channel(setting.Topic, "coldchain/warm", nil)
@@ -195,6 +200,7 @@ func TestOtherSettingsHoldFromThenOn(t *testing.T) {
 }
 
 func TestASeekSendsAgainOrLeavesOut(t *testing.T) {
+	t.Parallel()
 	n := nodetest.Open(t)
 	readings := n.Channel(setting.Topic, "coldchain/readings", nil)
 	warm := n.Channel(setting.Topic, "coldchain/warm", nil)
@@ -244,6 +250,7 @@ func settled(t *testing.T, n *nodetest.Node, source *part.Channel, name string, 
 }
 
 func TestWhatCannotBeSentIsADeadLetterOfTheRoute(t *testing.T) {
+	t.Parallel()
 	n := nodetest.Open(t)
 	readings := n.Channel(setting.Topic, "coldchain/readings", nil)
 	warm := n.Channel(setting.Topic, "coldchain/warm", setting.Change{"maxBody": int64(1 << 10)})
@@ -269,9 +276,27 @@ func TestWhatCannotBeSentIsADeadLetterOfTheRoute(t *testing.T) {
 	n.Publish(n.Parts.ByID(readings.ID), 0, `{"celsius":30}`)
 	require.Eventually(t, func() bool { return len(messages(t, n, warm)) == 3 }, waitTime, tick)
 	assert.Len(t, messages(t, n, q), 2, "each once")
+
+	// What is mended and returned is sent by the route.
+	q, err := n.Queues.At(a)
+	require.NoError(t, err)
+	edits, err := edit.Parse("set /celsius=25")
+	require.NoError(t, err)
+	_, err = n.Queues.Act(t.Context(), q, queues.Selection{States: []queue.State{queue.Dead}, Where: "!has(body.celsius)"}, queues.Action{Op: queue.OpEdit, Who: "lana", Edits: []edit.Edit{edits}, Return: true}, false)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { return len(messages(t, n, warm)) == 4 }, waitTime, tick)
+	mended := messages(t, n, warm)[3]
+	assert.JSONEq(t, `{"box":"box-1","celsius":25,"fahrenheit":77}`, string(mended.Body))
+	require.Eventually(t, func() bool { return counts(n, q) == queue.Counts{Dead: 1, Accepted: 1, Rejected: 2} }, waitTime, tick, "%+v", counts(n, q))
+	// One that is returned as it is fails again.
+	_, err = n.Queues.Act(t.Context(), q, queues.Selection{States: []queue.State{queue.Dead}}, queues.Action{Op: queue.OpReturn, Who: "lana"}, false)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { return counts(n, q) == queue.Counts{Dead: 1, Accepted: 2, Rejected: 3} }, waitTime, tick, "%+v", counts(n, q))
+	assert.Len(t, messages(t, n, warm), 4)
 }
 
 func TestRoutesDoNotGoInACircle(t *testing.T) {
+	t.Parallel()
 	n := nodetest.Open(t)
 	for _, name := range []string{"a", "b", "c"} {
 		n.Channel(setting.Topic, "coldchain/"+name, nil)
@@ -307,6 +332,7 @@ func idOf(t *testing.T, n *nodetest.Node, name string) int64 {
 }
 
 func TestARemovedRouteHasEndedEverywhere(t *testing.T) {
+	t.Parallel()
 	n := nodetest.Open(t)
 	readings := n.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitionCount": 2})
 	warm := n.Channel(setting.Topic, "coldchain/warm", nil)
@@ -336,6 +362,7 @@ func TestARemovedRouteHasEndedEverywhere(t *testing.T) {
 }
 
 func TestAChainIsAllThatComesAndGoes(t *testing.T) {
+	t.Parallel()
 	n := nodetest.Open(t)
 	for _, name := range []string{"a", "b", "c", "d", "x", "y"} {
 		n.Channel(setting.Topic, "coldchain/"+name, nil)

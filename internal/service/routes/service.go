@@ -16,6 +16,7 @@ import (
 	"steadyferry/internal/engine/peer"
 	"steadyferry/internal/engine/replica"
 	"steadyferry/internal/service/groups"
+	"steadyferry/internal/service/queues"
 )
 
 // Routes are the routes of the cluster.
@@ -23,6 +24,7 @@ type Routes struct {
 	parts   *part.Registry
 	catalog *catalog.Catalog
 	groups  *groups.Groups
+	queues  *queues.Queues
 
 	mu       sync.Mutex // guards carriers and places
 	carriers map[*part.Partition]*carrier
@@ -35,8 +37,8 @@ type placeKey struct {
 }
 
 // New returns the service and registers what it answers of other nodes.
-func New(parts *part.Registry, records *catalog.Catalog, gs *groups.Groups) *Routes {
-	rs := &Routes{parts: parts, catalog: records, groups: gs, carriers: map[*part.Partition]*carrier{}, places: map[placeKey]catalog.RoutePlace{}}
+func New(parts *part.Registry, records *catalog.Catalog, gs *groups.Groups, qs *queues.Queues) *Routes {
+	rs := &Routes{parts: parts, catalog: records, groups: gs, queues: qs, carriers: map[*part.Partition]*carrier{}, places: map[placeKey]catalog.RoutePlace{}}
 	peer.Answer(&parts.Calls, "routes", rs.answerStates)
 	return rs
 }
@@ -46,15 +48,25 @@ const TendEvery = 100 * time.Millisecond
 
 // Tend has a carrier work at each partition with routes that this node leads.
 func (rs *Routes) Tend(ctx context.Context) {
-	for channel := range rs.catalog.View().Routes {
+	for channel, routes := range rs.catalog.View().Routes {
 		t := rs.parts.ByID(channel)
 		if t == nil {
 			continue
 		}
-		for _, p := range t.Partitions() {
-			if rs.parts.Leads(p) {
-				rs.begin(ctx, p)
+		rs.tend(ctx, t)
+		for _, g := range routes {
+			a := part.GroupAddress(t, g.Name)
+			if q, err := rs.parts.Named(a, a.QueuePart().String()); err == nil {
+				rs.tend(ctx, q)
 			}
+		}
+	}
+}
+
+func (rs *Routes) tend(ctx context.Context, t *part.Channel) {
+	for _, p := range t.Partitions() {
+		if rs.parts.Leads(p) {
+			rs.begin(ctx, p)
 		}
 	}
 }

@@ -37,8 +37,10 @@ type pinned struct {
 }
 
 // termsOf are the terms that are wished for a route now.
-func termsOf(g *catalog.Group, address string, target *part.Channel) route.Terms {
-	b, err := json.Marshal(pinned{g.Routing, address, target.Record().MaxBody})
+func termsOf(g *catalog.Group, where, address string, target *part.Channel) route.Terms {
+	routing := g.Routing
+	routing.Where = where
+	b, err := json.Marshal(pinned{routing, address, target.Record().MaxBody})
 	if err != nil {
 		panic(err) // texts
 	}
@@ -52,10 +54,12 @@ type decider struct {
 	matcher *expr.Matcher
 	editing *edit.Editing
 	source  *part.Channel
+	// What a route takes from a queue it has chosen: its condition is not asked again.
+	chosen bool
 }
 
 func newDecider(ctx context.Context, source *part.Channel, terms route.Terms) (*decider, error) {
-	d := &decider{count: terms.Partitions, source: source}
+	d := &decider{count: terms.Partitions, source: source, chosen: source.IsQueue()}
 	if err := json.Unmarshal([]byte(terms.Text), &d.pinned); err != nil {
 		return nil, err
 	}
@@ -85,18 +89,18 @@ func newDecider(ctx context.Context, source *part.Channel, terms route.Terms) (*
 
 // matches reports whether a message is one that the route sends. refused is the
 // dead letter's reason when that cannot be told.
-func (d *decider) matches(s *message.Stored) (ok bool, refused error) {
-	if d.matcher == nil {
+func (d *decider) matches(s *message.Stored, f expr.Facts) (ok bool, refused error) {
+	if d.matcher == nil || d.chosen {
 		return true, nil
 	}
-	return d.matcher.Match(s)
+	return d.matcher.MatchWith(s, f)
 }
 
 // decide says to which target a message goes, and as what: a partition's number, or
 // route.Dead with a reason in its terms. sent is false for one that the condition
 // leaves out. Only what is in the message and the terms counts.
-func (d *decider) decide(s *message.Stored) (number int, out *message.Message, sent bool) {
-	ok, err := d.matches(s)
+func (d *decider) decide(s *message.Stored, f expr.Facts) (number int, out *message.Message, sent bool) {
+	ok, err := d.matches(s, f)
 	if err != nil {
 		return route.Dead, d.bury(s, reasonCondition, err), true
 	}
@@ -109,7 +113,7 @@ func (d *decider) decide(s *message.Stored) (number int, out *message.Message, s
 	}
 	m := s.Message
 	if d.editing != nil {
-		edited, err := d.editing.Apply(s, expr.Facts{})
+		edited, err := d.editing.Apply(s, f)
 		if err != nil {
 			return route.Dead, d.bury(s, reasonEdit, err), true
 		}

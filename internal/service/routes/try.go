@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/message"
@@ -56,11 +57,11 @@ func (rs *Routes) Try(ctx context.Context, t *part.Channel, since address.Positi
 	ctx, cancel := context.WithTimeout(ctx, TryTime)
 	defer cancel()
 	tr := &trial{rs: rs, source: t, target: target}
-	if tr.now, err = newDecider(ctx, t, tr.terms(wished.Routing, a)); err != nil {
+	if tr.now, err = tr.decider(ctx, wished.Routing, a); err != nil {
 		return nil, err
 	}
 	if is != nil {
-		if tr.was, err = newDecider(ctx, t, tr.terms(is.Routing, a)); err != nil {
+		if tr.was, err = tr.decider(ctx, is.Routing, a); err != nil {
 			return nil, err
 		}
 		tr.out.Was = &form.TrialWas{Samples: []form.TrialSample{}}
@@ -95,12 +96,16 @@ type stretch struct {
 	from, to int64
 }
 
-func (tr *trial) terms(r setting.Routing, a address.Address) route.Terms {
+func (tr *trial) decider(ctx context.Context, r setting.Routing, a address.Address) (*decider, error) {
 	b, err := json.Marshal(pinned{r, a.String(), tr.target.Record().MaxBody})
 	if err != nil {
-		panic(err) // texts
+		return nil, err
 	}
-	return route.Terms{Text: string(b), Target: tr.target.ID, Partitions: max(1, len(tr.target.Partitions()))}
+	d, err := newDecider(ctx, tr.source, route.Terms{Text: string(b), Target: tr.target.ID, Partitions: max(1, len(tr.target.Partitions()))})
+	if err == nil {
+		d.chosen = false // of a queue, too, it is asked what it would take
+	}
+	return d, err
 }
 
 func (tr *trial) open(ctx context.Context, since address.Position) error {
@@ -177,7 +182,7 @@ func (tr *trial) run(ctx context.Context) error {
 
 func (tr *trial) look(ctx context.Context, m *message.Stored) {
 	out := &tr.out
-	number, made, sent := tr.now.decide(m)
+	number, made, sent := tr.now.decide(m, expr.Facts{})
 	if ctx.Err() != nil {
 		return // the decision was cut off
 	}
@@ -241,7 +246,7 @@ func (tr *trial) fails(m *message.Stored, made *message.Message) {
 // compare tells what differs from the route as it is set.
 func (tr *trial) compare(m *message.Stored, number int, made *message.Message, sent bool) {
 	was := tr.out.Was
-	wasNumber, wasMade, wasSent := tr.was.decide(m)
+	wasNumber, wasMade, wasSent := tr.was.decide(m, expr.Facts{})
 	wasSent, sent = wasSent && wasNumber != route.Dead, sent && number != route.Dead
 	if wasSent {
 		was.Sent++

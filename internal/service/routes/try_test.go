@@ -12,6 +12,7 @@ import (
 )
 
 func TestARouteIsTriedOnThePast(t *testing.T) {
+	t.Parallel()
 	n := nodetest.Open(t)
 	readings := n.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitionCount": 2})
 	warm := n.Channel(setting.Topic, "coldchain/warm", nil)

@@ -7,6 +7,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/route"
 	"steadyferry/internal/core/setting"
@@ -19,6 +20,7 @@ type walker struct {
 	c       *carrier
 	id      uuid.UUID
 	group   *catalog.Group
+	where   string
 	address string
 	walk    *route.Walk
 	starts  int // of the walk, to which what is gathered belongs
@@ -43,6 +45,10 @@ type walker struct {
 	sent   int64
 	dead   int64
 	passed int64
+
+	cursor int64 // of a queue: from where waiting messages are looked for
+	taking bool
+	rescan time.Time
 }
 
 // Waiting says why a route stands still on a partition.
@@ -76,11 +82,11 @@ func (w *walker) wish(ctx context.Context) (route.Step, bool) {
 	if target == nil || len(target.Partitions()) == 0 {
 		return route.Step{}, false
 	}
-	terms := termsOf(w.group, w.address, target)
+	terms := termsOf(w.group, w.where, w.address, target)
 	s := route.Step{Route: w.id, Terms: terms, Targets: w.recoveries(target)}
 	if plan == nil {
 		s.Op = route.Make
-		if begins := w.group.Route.Begins; w.c.p.Number < len(begins) {
+		if begins := w.group.Route.Begins; w.c.p.Number < len(begins) && !w.c.queue {
 			s.Offset = begins[w.c.p.Number]
 		}
 		return s, true
@@ -99,6 +105,9 @@ func (w *walker) wish(ctx context.Context) (route.Step, bool) {
 
 // adopt has the record say what the plan says: it is of before the plan.
 func (w *walker) adopt(ctx context.Context, terms route.Terms) {
+	if w.id != w.group.Route.ID {
+		return // its route does
+	}
 	d, err := newDecider(ctx, w.c.p.Channel, terms)
 	if err != nil {
 		return
@@ -130,7 +139,7 @@ func (w *walker) look(ctx context.Context) {
 		return
 	}
 	w.walk.Look(plan, end)
-	if plan.Floor != w.floor {
+	if plan.Floor != w.floor && w.id == w.group.Route.ID {
 		w.floor = plan.Floor
 		w.c.rs.reached(w.group, w.c.p.Number, plan.Floor.Offset)
 	}
@@ -157,7 +166,7 @@ func (w *walker) wants() bool {
 	if !w.open || w.bytes >= maxGathered || w.again.After(time.Now()) {
 		return false
 	}
-	if w.group.Paused {
+	if w.group.Paused && !w.c.queue { // what was taken from a queue is sent
 		w.waits = w.waiting("paused", "the route is paused")
 		return false
 	}
@@ -184,18 +193,19 @@ func (w *walker) wants() bool {
 	return true
 }
 
-// take decides one message.
-func (w *walker) take(s *message.Stored) {
+// take decides one message, which stands at an offset; of a queue, the number that
+// the route has given it.
+func (w *walker) take(at int64, s *message.Stored, f expr.Facts) {
 	w.passed++
-	number, m, sent := w.decider.decide(s)
+	number, m, sent := w.decider.decide(s, f)
 	if !sent {
 		return
 	}
-	upTo := w.cut.At(s.Offset + 1)
+	upTo := w.cut.At(at + 1)
 	if !w.walk.Wants(number, upTo) {
 		return
 	}
-	w.walk.Add(number, w.cut.At(s.Offset), upTo)
+	w.walk.Add(number, w.cut.At(at), upTo)
 	b := w.gathered[number]
 	if b == nil {
 		b = &message.Builder{}
