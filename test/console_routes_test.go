@@ -69,3 +69,31 @@ func TestTheConsoleOfRoutes(t *testing.T) {
 	p.wait(`location.pathname === "/groups"`)
 	p.wait(`!document.body.innerText.includes("coldchain/readings@warm")`)
 }
+
+// A route that takes from a queue, made at the queue's page.
+func TestTheConsoleOfRoutesFromQueues(t *testing.T) {
+	t.Parallel()
+	n := harness.Start(t)
+	n.Must("new", "space", "coldchain")
+	n.Must("new", "queue", "coldchain/orders")
+	n.Must("new", "topic", "coldchain/dispatches")
+	n.Must("send", "coldchain/orders", "-body", `{"doses":20}`)
+	p := openConsole(t, n)
+	p.open("/channels/coldchain/orders?tab=routes")
+	p.says("No route takes from this queue.")
+	p.accessible("a queue without routes")
+	p.click("New route")
+	p.says("It takes what fulfils the condition from the queue")
+	p.fill("Name", "all")
+	p.fill("Leads to", "coldchain/dispatches")
+	p.says("ferry new route coldchain/orders@all -to coldchain/dispatches")
+	p.wait(`[...document.querySelectorAll("dt")].find(e => e.textContent === "Sent")?.nextElementSibling.textContent.startsWith("1")`)
+	p.click("Make the route")
+	p.wait(`[...document.querySelectorAll("dt")].find(e => e.textContent === "Sent")?.nextElementSibling.textContent.startsWith("1")`)
+	p.open("/channels/coldchain/orders?tab=routes")
+	p.says("All that comes goes on by coldchain/orders@all.")
+	p.accessible("a queue with a route")
+	assert.Contains(t, n.Must("show", "coldchain/orders"), "1 accepted")
+	assert.Contains(t, n.Must("show", "coldchain/dispatches", "-chain"), "coldchain/orders\n  @all")
+	assert.Contains(t, n.Must("browse", "coldchain/dispatches"), `{"doses":20}`)
+}

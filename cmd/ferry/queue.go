@@ -34,7 +34,7 @@ func (c *call) describeQueue(out io.Writer, t client.Channel, now time.Time) {
 	}
 	to.Pairs([][2]string{
 		{"queue", t.Address}, {"state", c.Mark(t.State)}, {"description", t.Description}, {"labels", labels(t.Labels)}, {"declared", declaredText(t.Declared)}, {"created", t.CreatedAt.Local().Format("2006-01-02 15:04")},
-		{"waiting", term.Count(q.Waiting) + oldest}, {"leased", fmt.Sprintf("%s; %s", term.Count(q.Leased), words.Many(len(q.Members), "member"))}, {"delayed", term.Count(q.Delayed)},
+		{"waiting", term.Count(q.Waiting) + oldest}, {"leased", fmt.Sprintf("%s; %s", term.Count(q.Leased), words.Many(len(q.Members), "member"))}, {"delayed", term.Count(q.Delayed)}, {"taken", takenText(t.Address, q.Taken)},
 		{"dead", deadText(t.Address, q.Dead)}, {"discarded", discardedText(t.Address, q)},
 		{"so far", fmt.Sprintf("%s accepted, %s, %s a dead letter", term.Count(q.Accepted), words.Many(q.Attempts, "attempt"), words.Many(q.Rejected, "time"))},
 		{"in", term.PerSecond(t.Rates.MessagesIn) + ", " + term.SizePerSecond(t.Rates.BytesIn)}, {"leased out", term.PerSecond(t.Rates.MessagesOut)},
@@ -63,6 +63,13 @@ func (c *call) describeQueue(out io.Writer, t client.Channel, now time.Time) {
 		rows = append(rows, []string{m.Member, term.Count(int64(m.Leased)), held, left, term.Age(m.Seen, now) + " ago"})
 	}
 	c.Table(out, []string{"member", "holds", "oldest for", "next runs out in", "heard of"}, rows, "holds", "oldest for", "next runs out in", "heard of")
+}
+
+func takenText(a string, n int64) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%s by routes, which send them on; ferry show %s -chain", term.Count(n), a)
 }
 
 func deadText(a string, n int64) string {

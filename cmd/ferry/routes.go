@@ -56,7 +56,11 @@ func (c *call) showChain(out io.Writer, a address.Address) error {
 		}
 		fmt.Fprintf(out, "%s%s%s\n", indent, channel, mark)
 		for _, g := range from[channel] {
-			fmt.Fprintf(out, "%s  @%s  %s, %s\n", indent, g.Group, c.MarkAs(g.State, g.Verdict), lagText(g))
+			left := ""
+			if g.Lag > 0 {
+				left = ", " + lagText(g)
+			}
+			fmt.Fprintf(out, "%s  @%s  %s%s\n", indent, g.Group, c.MarkAs(g.State, g.Verdict), left)
 			if g.Where != "" {
 				fmt.Fprintf(out, "%s    %s\n", indent, g.Where)
 			}

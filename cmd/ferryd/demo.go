@@ -76,7 +76,7 @@ func startDepot(ctx context.Context, servers, token string, shift func(time.Dura
 		return nil, "", err
 	}
 	d = &depot{api: api, shift: shift, boxes: fleet(), readings: address.Channel("coldchain", "readings"), journeys: address.Channel("coldchain", "journeys"),
-		inspections: address.Channel("coldchain", "inspections"), recalls: address.Channel("coldchain", "recalls")}
+		inspections: address.Channel("coldchain", "inspections"), recalls: address.Channel("coldchain", "recalls"), orders: address.Channel("coldchain", "orders")}
 	if err := d.prepare(ctx); err != nil {
 		return nil, "", fmt.Errorf("set up the demo: %w", err)
 	}
@@ -90,6 +90,7 @@ type depot struct {
 	api                  *client.Client
 	readings, journeys   address.Address
 	inspections, recalls address.Address
+	orders               address.Address
 	boxes                []box
 	shift                func(time.Duration) // has the nodes' time of day be so much later
 	ago                  time.Duration       // by how much it is earlier now
@@ -146,6 +147,13 @@ func (d *depot) prepare(ctx context.Context) error {
 			"description": "Boxes that were too warm, to be looked at", "labels": map[string]string{"team": "inspectors"}}},
 		{"/channels", map[string]any{"address": d.recalls.String(), "kind": "queue", "lease": "1m", "order": "key",
 			"description": "Boxes that must come back, one at a time for each", "labels": map[string]string{"team": "vans"}}},
+		{"/channels", map[string]any{"address": d.orders.String(), "kind": "queue", "description": "What clinics order", "labels": map[string]string{"source": "clinics"}}},
+		{"/channels", map[string]any{"address": "coldchain/dispatches", "kind": "topic", "partitionCount": 2, "description": "Orders on their way to a depot"}},
+		{"/channels", map[string]any{"address": "coldchain/north-depot", "kind": "queue", "description": "Orders that the north depot packs", "labels": map[string]string{"team": "packers"}}},
+		{"/channels", map[string]any{"address": "coldchain/south-depot", "kind": "queue", "description": "Orders that the south depot packs", "labels": map[string]string{"team": "packers"}}},
+		{client.ChannelPath(d.orders) + "/groups", map[string]any{"group": "all", "kind": "route", "to": "coldchain/dispatches", "from": "first", "description": "Every order goes on"}},
+		{"/channels/coldchain/dispatches/groups", map[string]any{"group": "north", "kind": "route", "to": "coldchain/north-depot", "from": "first", "where": `body.region == "north"`}},
+		{"/channels/coldchain/dispatches/groups", map[string]any{"group": "south", "kind": "route", "to": "coldchain/south-depot", "from": "first", "where": `body.region == "south"`}},
 		{client.ChannelPath(d.readings) + "/groups", map[string]any{"group": "warm", "kind": "route", "to": d.inspections.String(), "from": "first",
 			"where": `body.celsius > 8.0 || headers["alarm"] == "warm"`, "edits": []string{"set header.source=warm-boxes"}, "description": "Boxes above 8 degrees are looked at"}},
 	} {

@@ -72,12 +72,32 @@ func (d *depot) recall(ctx context.Context) error {
 	return err
 }
 
-// startWorkers lets inspectors and a van work on the queues.
+// order is what a clinic orders; a region is that of its depot.
+func (d *depot) order(ctx context.Context) error {
+	clinic := []string{"harbour-clinic", "north-shore", "hill-road", "old-mill", "island-post"}[rand.IntN(5)]
+	region := "south"
+	if clinic == "harbour-clinic" || clinic == "north-shore" {
+		region = "north"
+	}
+	body, err := json.Marshal(map[string]any{"clinic": clinic, "region": region, "doses": 20 * (1 + rand.IntN(12)), "at": d.now().UTC().Truncate(time.Second)})
+	if err != nil {
+		return err
+	}
+	_, err = d.api.Publish(ctx, d.orders, -1, "application/json", http.Header{"Ferry-Key": {clinic}}, body)
+	return err
+}
+
+// startWorkers lets inspectors, a van and packers work on the queues.
 func (d *depot) startWorkers(ctx context.Context) *sync.WaitGroup {
 	var wg sync.WaitGroup
 	for i := range inspectors {
 		wg.Go(func() {
 			d.workAs(ctx, d.inspections, fmt.Sprintf("inspector-%d", i+1), 150*time.Millisecond, inspect)
+		})
+	}
+	for _, name := range []string{"north-depot", "south-depot"} {
+		wg.Go(func() {
+			d.workAs(ctx, address.Channel("coldchain", name), "packer-"+name, 400*time.Millisecond, func([]byte) error { return nil })
 		})
 	}
 	wg.Go(func() { d.workAs(ctx, d.recalls, "van-1", 2*time.Second, func([]byte) error { return nil }) })
@@ -88,6 +108,9 @@ func (d *depot) startWorkers(ctx context.Context) *sync.WaitGroup {
 			err := d.publishWarm(ctx, 1)
 			if n%4 == 0 && err == nil {
 				err = d.recall(ctx)
+			}
+			if n%3 == 0 && err == nil {
+				err = d.order(ctx)
 			}
 			if err != nil && ctx.Err() == nil {
 				fmt.Fprintln(os.Stderr, "demo:", err)

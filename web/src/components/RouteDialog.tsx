@@ -34,6 +34,7 @@ export function RouteDialog({ channel, route, onClose }: { channel: string; rout
   const client = useQueryClient();
   const navigate = useNavigate();
   const { live } = useLive();
+  const fromQueue = live?.channels.find((c) => c.address === channel)?.kind === "queue";
   const [form, setForm] = useState({
     name: route?.group ?? "",
     to: route?.to ?? "",
@@ -66,7 +67,7 @@ export function RouteDialog({ channel, route, onClose }: { channel: string; rout
     !route && `-to ${form.to || "ADDRESS"}`,
     form.where && `-where '${form.where}'`,
     ...edits.map((e) => `-edit '${e}'`),
-    !route && form.from !== "end" && `-from ${form.from}`,
+    !route && !fromQueue && form.from !== "end" && `-from ${form.from}`,
   ];
   const command = `ferry ${route ? "set" : "new route"} ${address} ${flags.filter(Boolean).join(" ")}`;
   const submit = async (e: React.FormEvent) => {
@@ -82,7 +83,7 @@ export function RouteDialog({ channel, route, onClose }: { channel: string; rout
         await call<Group>("POST", `${channelPath(channel)}/groups`, {
           kind: "route",
           group: form.name,
-          from: form.from,
+          from: fromQueue ? "first" : form.from,
           ...settings,
         });
         navigate(`/groups/${channel}/${form.name}`);
@@ -99,7 +100,11 @@ export function RouteDialog({ channel, route, onClose }: { channel: string; rout
       wide
       onClose={onClose}
       title={route ? `Set ${route.address}` : `New route from ${channel}`}
-      about="It sends what fulfils the condition to another channel, each message once."
+      about={
+        fromQueue
+          ? "It takes what fulfils the condition from the queue, and sends it to another channel, each message once."
+          : "It sends what fulfils the condition to another channel, each message once."
+      }
     >
       <form onSubmit={submit} className="space-y-3">
         {!route && (
@@ -131,7 +136,7 @@ export function RouteDialog({ channel, route, onClose }: { channel: string; rout
                   ))}
               </datalist>
             </label>
-            <label className="block">
+            <label className={fromQueue ? "hidden" : "block"}>
               <span className="label">Starts at</span>
               <select className="field" value={form.from} onChange={(e) => set({ from: e.target.value })}>
                 <option value="end">the end: what comes from now on</option>

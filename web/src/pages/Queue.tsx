@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Send } from "lucide-react";
 import { useState } from "react";
 import { Link } from "react-router";
+import { useLive } from "../api/live";
 import { explain, get, queuePath, type QueueMessage, type Channel } from "../api/client";
 import { ActionDialog } from "../components/ActionDialog";
 import { bodyText } from "../components/MessageDrawer";
@@ -10,6 +11,7 @@ import { Failure } from "../components/Failure";
 import { Mark } from "../components/Mark";
 import { SendDialog } from "../components/SendDialog";
 import { type Column, Timetable } from "../components/Timetable";
+import { QueueRoutes } from "./TopicGroups";
 import { ask, isAsked } from "../lib/asked";
 import { ago, count, rate, span } from "../lib/format";
 import { useUrlState } from "../lib/url";
@@ -48,7 +50,7 @@ export function StandingLine({ queue }: { queue: NonNullable<Channel["queue"]> }
   );
 }
 
-const parts = ["waiting", "members", "partitions", "settings"] as const;
+const parts = ["waiting", "members", "routes", "partitions", "settings"] as const;
 
 function Looking({ address }: { address: string }) {
   const [params, change] = useUrlState();
@@ -208,10 +210,12 @@ export function QueuePage({ topic, whole, rates }: { topic: Channel; whole: Chan
   const [params, change] = useUrlState();
   const [sending, setSending] = useState(false);
   const q = topic.queue!;
+  const routes = useLive().live?.groups.filter((g) => g.channel === topic.address) ?? [];
   const tab = parts.find((p) => p === params.get("tab")) ?? "waiting";
   const names = {
     waiting: "Messages",
     members: `Members (${q.members.length})`,
+    routes: `Routes (${routes.length})`,
     partitions: `Partitions (${topic.partitionCount})`,
     settings: "Settings",
   };
@@ -254,6 +258,7 @@ export function QueuePage({ topic, whole, rates }: { topic: Channel; whole: Chan
             ["Leased out", rate(topic.rates.messagesOut), "/s"],
             ["Accepted so far", count(q.accepted), ""],
             ["Discarded", count(q.discarded), ""],
+            ["Taken by routes", count(q.taken), ""],
           ] as const
         ).map(([name, value, unit]) => (
           <div key={name} className="min-w-24">
@@ -283,6 +288,7 @@ export function QueuePage({ topic, whole, rates }: { topic: Channel; whole: Chan
       <div role="tabpanel" id={`panel-${tab}`} aria-labelledby={`tab-${tab}`}>
         {tab === "waiting" && <Looking address={topic.address} />}
         {tab === "members" && <Members queue={q} address={topic.address} />}
+        {tab === "routes" && <QueueRoutes address={topic.address} routes={routes} />}
         {tab === "partitions" && <Partitions topic={whole} />}
         {tab === "settings" && <SettingsTab topic={whole} />}
       </div>

@@ -12,6 +12,39 @@ import { count, many } from "../lib/format";
 import { Timetable } from "../components/Timetable";
 import { groupColumns } from "./Groups";
 
+/** A button that makes a route from a channel. */
+function NewRoute({ channel }: { channel: string }) {
+  const [making, setMaking] = useState(false);
+  return (
+    <>
+      <button className="button" onClick={() => setMaking(true)}>
+        <Split size={15} aria-hidden /> New route
+      </button>
+      {making && <RouteDialog channel={channel} onClose={() => setMaking(false)} />}
+    </>
+  );
+}
+
+/** The routes that take from a queue. */
+export function QueueRoutes({ address, routes }: { address: string; routes: Group[] }) {
+  const all = routes.filter((r) => !r.where);
+  return (
+    <>
+      {routes.length > 0 ? (
+        <Timetable label="Routes" columns={groupColumns} rows={routes} rowKey={(g) => g.address} />
+      ) : (
+        <p className="text-soft">
+          No route takes from this queue. A route sends what waits on to another channel, each message once.
+        </p>
+      )}
+      {all.length > 0 && <p className="mt-2">All that comes goes on by {all.map((r) => r.address).join(", ")}.</p>}
+      <div className="mt-2">
+        <NewRoute channel={address} />
+      </div>
+    </>
+  );
+}
+
 /** The groups of a topic: where each of them is on every partition. */
 export function TopicGroups({ address, groups }: { address: string; groups: Group[] }) {
   const whole = useQuery({
@@ -20,15 +53,7 @@ export function TopicGroups({ address, groups }: { address: string; groups: Grou
     refetchInterval: 1000,
     placeholderData: (old) => old,
   });
-  const [making, setMaking] = useState(false);
-  const make = (
-    <>
-      <button className="button" onClick={() => setMaking(true)}>
-        <Split size={15} aria-hidden /> New route
-      </button>
-      {making && <RouteDialog channel={address} onClose={() => setMaking(false)} />}
-    </>
-  );
+  const make = <NewRoute channel={address} />;
   if (groups.length === 0) {
     return (
       <Notice title="No group reads this topic yet.">
