@@ -31,7 +31,7 @@ import (
 func main() {
 	rounds := flag.Int("rounds", 3, "measure each figure this `many` times and take the median")
 	large := flag.Bool("large", false, "also fill a topic with 10 GB, and measure memory, starting and browsing over it")
-	part := flag.String("part", "all", "what to `measure`: one node, groups, queues, a cluster of three, or all; one, groups, queues, cluster, all")
+	part := flag.String("part", "all", "what to `measure`: one node, groups, queues, routes, a cluster of three, or all; one, groups, queues, routes, cluster, all")
 	dir := flag.String("dir", "", "`directory` for the data (default: a temporary one)")
 	flag.Parse()
 	if err := run(*rounds, *large, *part, *dir); err != nil {
@@ -81,6 +81,11 @@ func run(rounds int, large bool, part, dir string) error {
 	}
 	if part == "queues" || part == "all" {
 		if err := b.measureQueues(rounds); err != nil {
+			return err
+		}
+	}
+	if part == "routes" || part == "all" {
+		if err := b.measureRoutes(rounds); err != nil {
 			return err
 		}
 	}

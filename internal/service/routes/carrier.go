@@ -38,6 +38,7 @@ type carrier struct {
 	followed time.Time
 	stepping bool // steps are on their way
 	stepped  time.Time
+	rising   bool // something was decided since
 	states   states
 }
 
@@ -74,6 +75,7 @@ func (c *carrier) run(ctx context.Context) {
 		c.states.put(c)
 		c.take()
 		if busy {
+			c.rising = true
 			continue
 		}
 		timer.Reset(c.pause())
@@ -118,9 +120,9 @@ func (c *carrier) pause() time.Duration {
 		if !w.again.IsZero() {
 			pause = min(pause, w.again.Sub(now))
 		}
-		if w.rising {
-			pause = min(pause, c.stepped.Add(floorEvery).Sub(now))
-		}
+	}
+	if c.rising {
+		pause = min(pause, c.stepped.Add(floorEvery).Sub(now))
 	}
 	return max(pause, time.Millisecond)
 }
@@ -293,21 +295,19 @@ func (c *carrier) flush(ctx context.Context) {
 
 // raiseFloors records how far the routes are, all of them in one command.
 func (c *carrier) raiseFloors(ctx context.Context) {
-	due := time.Since(c.stepped) >= floorEvery && !c.stepping
+	if time.Since(c.stepped) < floorEvery || c.stepping {
+		return
+	}
+	c.stepped, c.rising = time.Now(), false
 	var steps []route.Step
 	for _, w := range c.order {
-		w.rising = false
 		if w.walk.Plan() == nil {
 			continue
 		}
-		s, ok := w.walk.Progress()
-		if !ok {
-			continue
-		}
-		w.rising = !due
-		if due {
+		if s, ok := w.walk.Progress(); ok {
 			steps = append(steps, s)
 		}
+		c.rising = c.rising || w.walk.UnderWay()
 	}
 	c.step(ctx, steps)
 }

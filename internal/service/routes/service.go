@@ -48,16 +48,18 @@ const TendEvery = 100 * time.Millisecond
 
 // Tend has a carrier work at each partition with routes that this node leads.
 func (rs *Routes) Tend(ctx context.Context) {
-	for channel, routes := range rs.catalog.View().Routes {
+	view := rs.catalog.View()
+	for channel, routes := range view.Routes {
 		t := rs.parts.ByID(channel)
 		if t == nil {
 			continue
 		}
 		rs.tend(ctx, t)
 		for _, g := range routes {
-			a := part.GroupAddress(t, g.Name)
-			if q, err := rs.parts.Named(a, a.QueuePart().String()); err == nil {
-				rs.tend(ctx, q)
+			if ch := view.Channels[part.GroupAddress(t, g.Name).QueuePart().String()]; ch != nil {
+				if q := rs.parts.ByID(ch.ID); q != nil {
+					rs.tend(ctx, q)
+				}
 			}
 		}
 	}

@@ -23,7 +23,8 @@ type walker struct {
 	where   string
 	address string
 	walk    *route.Walk
-	starts  int // of the walk, to which what is gathered belongs
+	seen    *catalog.View // by which the targets' recoveries are known
+	starts  int           // of the walk, to which what is gathered belongs
 	ended   bool
 
 	cut      *route.Cut // the stretch that is to be decided
@@ -40,7 +41,6 @@ type walker struct {
 	waits  Waiting   // why it waits
 	tries  int       // how often it has waited for that
 	again  time.Time // when it tries again
-	rising bool      // its floor can be raised
 	floor  route.Place
 	sent   int64
 	dead   int64
@@ -143,10 +143,13 @@ func (w *walker) look(ctx context.Context) {
 		w.floor = plan.Floor
 		w.c.rs.reached(w.group, w.c.p.Number, plan.Floor.Offset)
 	}
-	if target := w.target(); target != nil {
-		for number, times := range w.recoveries(target) {
-			if number != route.Dead && number < w.walk.Targets() {
-				w.walk.Recovered(number, times)
+	if view := w.c.rs.catalog.View(); view != w.seen {
+		w.seen = view
+		if target := w.target(); target != nil {
+			for number, times := range w.recoveries(target) {
+				if number != route.Dead && number < w.walk.Targets() {
+					w.walk.Recovered(number, times)
+				}
 			}
 		}
 	}
