@@ -229,7 +229,7 @@ func (b *bench) idleRoutes() error {
 			}
 			time.Sleep(time.Second / time.Duration(rate))
 		}
-		b.note(name, (processorTime(b.ferryd.Process.Pid) - before).Seconds()/time.Since(began).Seconds())
+		b.note(name, (processorTime(b.ferryd.Process.Pid)-before).Seconds()/time.Since(began).Seconds())
 		return nil
 	}
 	for _, step := range []func() error{
