@@ -1,6 +1,7 @@
 package test
 
 import (
+	"bytes"
 	"net/http"
 	"net/url"
 	"os"
@@ -25,8 +26,15 @@ func startDemo(t *testing.T, dir string, args ...string) (said string) {
 	demo.Dir = dir
 	out, err := demo.StdoutPipe()
 	require.NoError(t, err)
+	var log bytes.Buffer
+	demo.Stderr = &log
 	require.NoError(t, demo.Start())
 	t.Cleanup(func() {
+		defer func() {
+			if t.Failed() {
+				t.Logf("it logged:\n%s", log.String())
+			}
+		}()
 		demo.Process.Signal(os.Interrupt)
 		demo.Wait()
 	})

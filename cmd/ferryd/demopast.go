@@ -58,6 +58,9 @@ func (d *depot) livePast(ctx context.Context) error {
 			return err
 		}
 	}
+	if len(settled) == 0 { // nothing was waiting at last
+		return nil
+	}
 	_, err := d.api.Work(ctx, d.inspections, client.WorkRequest{Member: "inspector-1", Settle: settled})
 	return err
 }
