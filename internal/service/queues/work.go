@@ -122,10 +122,15 @@ func (qs *Queues) At(a address.Address) (*part.Channel, error) {
 	whole := a.QueuePart()
 	t, err := qs.parts.Named(whole, whole.String())
 	if err != nil && a.Group != "" {
-		if _, _, groupErr := qs.parts.Group(whole); groupErr != nil {
+		_, g, groupErr := qs.parts.Group(whole)
+		if groupErr != nil {
 			return nil, groupErr
 		}
-		return nil, problem.New(problem.NotFound, "%s has no dead letters", whole).Next("they come when a member rejects a message")
+		comes := "when a member rejects a message"
+		if g.Route != nil {
+			comes = "when the route cannot send a message, because an edit does not apply or the target does not take it"
+		}
+		return nil, problem.New(problem.NotFound, "%s has no dead letters", whole).Next("they come %s", comes)
 	}
 	if err == nil && !t.IsQueue() {
 		return nil, problem.New(problem.Invalid, "%s is a topic: its messages are read, not leased", whole).Field("address").Next("the dead letters of a group of it are at %s@GROUP/dead; a queue is made with: ferry new queue SPACE/NAME", whole)

@@ -270,7 +270,7 @@ export function QueuePage({ topic, whole, rates }: { topic: Channel; whole: Chan
         ))}
       </dl>
       {rates}
-      <div className="mt-4 mb-3 flex gap-6 border-b border-hair" role="tablist" aria-label="Parts of the queue">
+      <div className="mt-4 mb-3 flex flex-wrap gap-x-6 border-b border-hair" role="tablist" aria-label="Parts of the queue">
         {parts.map((p) => (
           <button
             key={p}

@@ -134,7 +134,7 @@ export function TopicPage() {
         />
       </dl>
       <Rates address={address} />
-      <div className="mt-4 mb-3 flex gap-6 border-b border-hair" role="tablist" aria-label="Parts of the topic">
+      <div className="mt-4 mb-3 flex flex-wrap gap-x-6 border-b border-hair" role="tablist" aria-label="Parts of the topic">
         {tabs.map((t) => (
           <button
             key={t}
