@@ -4,6 +4,7 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"slices"
 	"strings"
@@ -65,8 +66,8 @@ func (c *call) printSeek(a address.Address, m client.SeekResult) {
 		}
 	}
 	c.Table(c.Out, []string{"partition", "old", "its time", "new", "its time ", "messages", "in time", "read again", "skipped"}, rows, "old", "new", "messages", "in time", "read again", "skipped")
-	for note, partitions := range notes {
-		fmt.Fprintf(c.Out, "- %s: %s\n", strings.Join(partitions, " "), note)
+	for _, note := range slices.Sorted(maps.Keys(notes)) {
+		fmt.Fprintf(c.Out, "- %s: %s\n", strings.Join(notes[note], " "), note)
 	}
 	fmt.Fprintf(c.Out, "- %s read again, %s skipped\n", words.Many(m.Again, "message is", "messages are"), term.Count(m.Skipped))
 	switch {

@@ -313,7 +313,7 @@ func (s *Server) setGroup(c *gin.Context) {
 		return
 	}
 	preview := gate.BoolQuery(c, "preview")
-	p, err := s.Node.Groups.Set(c, gate.Who(c), a, settings, preview)
+	p, err := s.Node.Routes.Set(c, gate.Who(c), a, settings, preview)
 	answerPreview(c, p, err, preview)
 }
 

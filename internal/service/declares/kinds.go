@@ -65,7 +65,7 @@ func (d *Declares) allKinds() map[string]kind {
 				}
 				return err
 			},
-			set:    d.groups.Set,
+			set:    d.routes.Set,
 			remove: d.groups.Remove},
 	}
 }

@@ -129,7 +129,10 @@ func (gs *Groups) seekRoute(ctx context.Context, t *part.Channel, g *catalog.Gro
 	}
 	for _, step := range steps {
 		if step.Again > 0 {
-			step.Note = fmt.Sprintf("%s looked at again: what is sent of them is sent to %s again", words.Many(step.Again, "message is", "messages are"), g.To)
+			if step.Note != "" {
+				step.Note += "; "
+			}
+			step.Note += fmt.Sprintf("what is sent of those that are read again is sent to %s again", g.To)
 		}
 		p, err := t.Partition(step.Partition)
 		if err != nil {

@@ -143,12 +143,7 @@ func (c *carrier) follow(ctx context.Context) bool {
 				w = newWalker(c, id)
 				c.walkers[id] = w
 			}
-			w.group, w.where, w.address = g, g.Where, c.p.Channel.Address().String()
-			if c.p.Channel.OfGroup() {
-				w.where = "" // what came here has fulfilled it
-			} else {
-				w.address = part.GroupAddress(c.p.Channel, g.Name).String()
-			}
+			w.group, w.where = g, whereOn(c.p.Channel, g)
 			c.order = append(c.order, w)
 		}
 		for id := range c.walkers {

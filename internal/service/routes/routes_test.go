@@ -217,7 +217,7 @@ func TestASeekSendsAgainOrLeavesOut(t *testing.T) {
 	said := seek(groups.SeekAsk{To: "offset:1"})
 	require.Len(t, said.Steps, 1)
 	assert.EqualValues(t, 3, said.Steps[0].Again)
-	assert.Equal(t, "3 messages are looked at again: what is sent of them is sent to coldchain/warm again", said.Steps[0].Note)
+	assert.Equal(t, "what is sent of those that are read again is sent to coldchain/warm again", said.Steps[0].Note)
 	assert.Len(t, messages(t, n, warm), 2, "it was only a preview")
 	seek(groups.SeekAsk{To: "offset:1", Apply: true})
 	arrive(t, n, warm, "b", "c", "c", "d", "d")

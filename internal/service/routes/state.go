@@ -8,6 +8,7 @@ import (
 	"github.com/google/uuid"
 
 	"steadyferry/internal/core/route"
+	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/peer"
 )
 
@@ -57,6 +58,13 @@ func (s *states) put(c *carrier) {
 	}
 }
 
+func (s *states) one(id uuid.UUID) (State, bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	one, known := s.of[id]
+	return one, known
+}
+
 // here returns how a route is on the partitions of a channel that this node leads.
 func (rs *Routes) here(channel int64, id uuid.UUID) []State {
 	rs.mu.Lock()
@@ -66,11 +74,9 @@ func (rs *Routes) here(channel int64, id uuid.UUID) []State {
 		if p.Channel.ID != channel {
 			continue
 		}
-		c.states.mu.Lock()
-		if s, known := c.states.of[id]; known {
+		if s, known := c.states.one(id); known {
 			all = append(all, s)
 		}
-		c.states.mu.Unlock()
 	}
 	return all
 }
@@ -94,6 +100,22 @@ func (rs *Routes) States(ctx context.Context, channel int64, id uuid.UUID) map[i
 	for _, answer := range peer.AskEach[[]State](ctx, rs.parts.Peers(), rs.parts.OtherNodes(), "routes", statesQuestion{channel, id}) {
 		for _, s := range answer {
 			all[s.Partition] = s
+		}
+	}
+	return all
+}
+
+// Here returns how each route is on the partitions of its source that this node leads.
+func (rs *Routes) Here() map[*catalog.Group][]State {
+	view := rs.catalog.View()
+	all := map[*catalog.Group][]State{}
+	rs.mu.Lock()
+	defer rs.mu.Unlock()
+	for p, c := range rs.carriers {
+		for _, g := range view.Routes[p.Channel.ID] {
+			if s, known := c.states.one(g.Route.ID); known {
+				all[g] = append(all[g], s)
+			}
 		}
 	}
 	return all

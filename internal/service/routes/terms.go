@@ -36,11 +36,23 @@ type pinned struct {
 	MaxBody int64  `json:"maxBody"`
 }
 
-// termsOf are the terms that are wished for a route now.
-func termsOf(g *catalog.Group, where, address string, target *part.Channel) route.Terms {
-	routing := g.Routing
-	routing.Where = where
-	b, err := json.Marshal(pinned{routing, address, target.Record().MaxBody})
+// whereOn is the condition of a route on a channel that it reads: what came to its own
+// dead letters has fulfilled it.
+func whereOn(source *part.Channel, g *catalog.Group) string {
+	if source.OfGroup() {
+		return ""
+	}
+	return g.Where
+}
+
+// termsOf are the terms that are wished now for a route on a channel that it reads.
+func termsOf(source *part.Channel, g *catalog.Group, target *part.Channel) route.Terms {
+	routing, address := g.Routing, source.Address()
+	routing.Where = whereOn(source, g)
+	if !source.OfGroup() {
+		address = part.GroupAddress(source, g.Name)
+	}
+	b, err := json.Marshal(pinned{routing, address.String(), target.Record().MaxBody})
 	if err != nil {
 		panic(err) // texts
 	}

@@ -17,15 +17,14 @@ import (
 
 // walker is one route at work on one partition.
 type walker struct {
-	c       *carrier
-	id      uuid.UUID
-	group   *catalog.Group
-	where   string
-	address string
-	walk    *route.Walk
-	seen    *catalog.View // by which the targets' recoveries are known
-	starts  int           // of the walk, to which what is gathered belongs
-	ended   bool
+	c      *carrier
+	id     uuid.UUID
+	group  *catalog.Group
+	where  string // by which it takes from a queue
+	walk   *route.Walk
+	seen   *catalog.View // by which the targets' recoveries are known
+	starts int           // of the walk, to which what is gathered belongs
+	ended  bool
 
 	cut      *route.Cut // the stretch that is to be decided
 	from, to int64
@@ -82,24 +81,18 @@ func (w *walker) wish(ctx context.Context) (route.Step, bool) {
 	if target == nil || len(target.Partitions()) == 0 {
 		return route.Step{}, false
 	}
-	terms := termsOf(w.group, w.where, w.address, target)
-	s := route.Step{Route: w.id, Terms: terms, Targets: w.recoveries(target)}
-	if plan == nil {
-		s.Op = route.Make
-		if begins := w.group.Route.Begins; w.c.p.Number < len(begins) && !w.c.queue {
-			s.Offset = begins[w.c.p.Number]
+	terms := termsOf(w.c.p.Channel, w.group, target)
+	if plan != nil {
+		if last := plan.Last().Terms; last.Version > terms.Version {
+			w.adopt(ctx, last)
+			return route.Step{}, false
 		}
-		return s, true
+		return w.c.rs.recut(w.id, plan, terms, target)
 	}
-	last := plan.Last().Terms
-	switch {
-	case last.Version > terms.Version:
-		w.adopt(ctx, last)
-		return s, false
-	case last == terms, last.Partitions > terms.Partitions: // the channel's news has not come here yet
-		return s, false
+	s := route.Step{Op: route.Make, Route: w.id, Terms: terms, Targets: w.c.rs.recoveries(target)}
+	if begins := w.group.Route.Begins; w.c.p.Number < len(begins) && !w.c.queue {
+		s.Offset = begins[w.c.p.Number]
 	}
-	s.Op, s.Seq = route.Recut, plan.Seq
 	return s, true
 }
 
@@ -114,17 +107,6 @@ func (w *walker) adopt(ctx context.Context, terms route.Terms) {
 	}
 	group, settings := w.group.ID, setting.Routing{To: w.group.To, Where: d.Where, Edits: d.Edits}
 	go func() { _ = w.c.rs.catalog.AdoptRouting(ctx, group, terms.Version, settings) }()
-}
-
-// recoveries are how often each target was recovered by force, as the catalog says.
-func (w *walker) recoveries(target *part.Channel) []uint64 {
-	all := make([]uint64, route.Number(len(target.Partitions())))
-	for i, placed := range w.c.rs.catalog.View().Placed[target.ID] {
-		if number := route.Number(i); number < len(all) {
-			all[number] = uint64(placed.Epoch)
-		}
-	}
-	return all
 }
 
 // look takes on the plan and the end of the log, and has targets asked that are not
@@ -146,7 +128,7 @@ func (w *walker) look(ctx context.Context) {
 	if view := w.c.rs.catalog.View(); view != w.seen {
 		w.seen = view
 		if target := w.target(); target != nil {
-			for number, times := range w.recoveries(target) {
+			for number, times := range w.c.rs.recoveries(target) {
 				if number != route.Dead && number < w.walk.Targets() {
 					w.walk.Recovered(number, times)
 				}

@@ -1,0 +1,100 @@
+package routes
+
+import (
+	"context"
+	"sync/atomic"
+	"time"
+
+	"github.com/google/uuid"
+	"golang.org/x/sync/errgroup"
+
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/form"
+	"steadyferry/internal/core/route"
+	"steadyferry/internal/core/setting"
+	"steadyferry/internal/core/words"
+	"steadyferry/internal/engine/part"
+)
+
+// How long a change of a route waits for the logs of its source, and of how many at
+// once.
+const (
+	imposeTime   = 3 * time.Second
+	imposeAtOnce = 32
+)
+
+// Set changes a route, or another group. When it returns, the settings of a route are
+// in the logs of its source: they hold for what is published from then on.
+func (rs *Routes) Set(ctx context.Context, who string, a address.Address, settings setting.Change, preview bool) (*form.Preview, error) {
+	p, err := rs.groups.Set(ctx, who, a, settings, preview)
+	if err != nil || preview {
+		return p, err
+	}
+	if late := rs.impose(ctx, a); late > 0 {
+		p.Effects = append(p.Effects, words.Many(late, "partition")+" without a leader, or with one that does not answer: there it holds from when the leader is back")
+	}
+	return p, nil
+}
+
+// impose has the logs of a route's source take what is wished now, and returns how
+// many of them do not answer. Their carriers do it when they can.
+func (rs *Routes) impose(ctx context.Context, a address.Address) (late int) {
+	t, g, err := rs.parts.Group(a)
+	if err != nil || g.Route == nil {
+		return 0
+	}
+	target := rs.parts.ByID(g.Route.Target)
+	if target == nil {
+		return 0
+	}
+	ctx, cancel := context.WithTimeout(ctx, imposeTime)
+	defer cancel()
+	var unanswered atomic.Int64
+	var asking errgroup.Group
+	asking.SetLimit(imposeAtOnce)
+	on := func(source *part.Channel, id uuid.UUID) {
+		terms := termsOf(source, g, target)
+		for _, p := range source.Partitions() {
+			asking.Go(func() error {
+				plan, _, err := rs.parts.PlanOf(ctx, p, id)
+				if err == nil && plan != nil {
+					if s, ok := rs.recut(id, plan, terms, target); ok {
+						_, err = rs.parts.StepRoutes(ctx, p, s)
+					}
+				}
+				if err != nil {
+					unanswered.Add(1)
+				}
+				return nil
+			})
+		}
+	}
+	on(t, g.Route.ID)
+	if ch := rs.catalog.View().Channels[a.QueuePart().String()]; ch != nil {
+		if q := rs.parts.ByID(ch.ID); q != nil {
+			on(q, returned(g.Route.ID))
+		}
+	}
+	_ = asking.Wait() // what failed is counted
+	return int(unanswered.Load())
+}
+
+// recut returns the step that has a plan go on by other terms, if it does not yet.
+func (rs *Routes) recut(id uuid.UUID, plan *route.Plan, terms route.Terms, target *part.Channel) (route.Step, bool) {
+	last := plan.Last().Terms
+	if last == terms || last.Version > terms.Version || last.Partitions > terms.Partitions { // the channel's news has not come here yet
+		return route.Step{}, false
+	}
+	return route.Step{Op: route.Recut, Route: id, Seq: plan.Seq, Terms: terms, Targets: rs.recoveries(target)}, true
+}
+
+// recoveries are how often each target was recovered by force, as the catalog says.
+func (rs *Routes) recoveries(target *part.Channel) []uint64 {
+	all := make([]uint64, route.Number(len(target.Partitions())))
+	for i, placed := range rs.catalog.View().Placed[target.ID] {
+		if number := route.Number(i); number < len(all) {
+			all[number] = uint64(placed.Epoch)
+		}
+	}
+	return all
+}
