@@ -37,7 +37,7 @@ func (c *call) describeQueue(out io.Writer, t client.Channel, now time.Time) {
 		{"waiting", term.Count(q.Waiting) + oldest}, {"leased", fmt.Sprintf("%s; %s", term.Count(q.Leased), words.Many(len(q.Members), "member"))}, {"delayed", term.Count(q.Delayed)}, {"taken", takenText(t.Address, q.Taken)},
 		{"dead", deadText(t.Address, q.Dead)}, {"discarded", discardedText(t.Address, q)},
 		{"so far", fmt.Sprintf("%s accepted, %s, %s a dead letter", term.Count(q.Accepted), words.Many(q.Attempts, "attempt"), words.Many(q.Rejected, "time"))},
-		{"in", term.PerSecond(t.Rates.MessagesIn) + ", " + term.SizePerSecond(t.Rates.BytesIn)}, {"leased out", term.PerSecond(t.Rates.MessagesOut)},
+		{"in", term.PerSecond(t.Rates.MessagesIn) + ", " + term.SizePerSecond(t.Rates.BytesIn)}, {"out", term.PerSecond(t.Rates.MessagesOut)},
 		{"lease", fmt.Sprintf("%s, %s, %s between them", q.Lease, words.Many(q.AttemptLimit, "attempt"), q.Backoff)}, {"order", order}, {"expiry", expired},
 		{"dead letters", fmt.Sprintf("are kept for %s; what is discarded can be brought back for %s", q.RetainDead, q.RetainDiscarded)},
 		{"replicas", fmt.Sprintf("%d of each partition", t.Replicas)}, {"largest body", term.Size(t.MaxBody)}, {"on disk", term.Size(t.Bytes)},
@@ -49,7 +49,7 @@ func (c *call) describeQueue(out io.Writer, t client.Channel, now time.Time) {
 			rows = append(rows, []string{fmt.Sprint(p.Partition), c.Mark(p.State), p.Leader, replicaText(p), term.Count(p.Queue.Waiting), term.Count(p.Queue.Leased), term.Count(p.Queue.Delayed), term.Count(p.Queue.Dead), term.Size(p.Bytes), term.PerSecond(p.Rates.MessagesIn), term.PerSecond(p.Rates.MessagesOut)})
 		}
 	}
-	c.Table(out, []string{"partition", "state", "leader", "other replicas", "waiting", "leased", "delayed", "dead", "on disk", "in", "leased out"}, rows, "partition", "waiting", "leased", "delayed", "dead", "on disk", "in", "leased out")
+	c.Table(out, []string{"partition", "state", "leader", "other replicas", "waiting", "leased", "delayed", "dead", "on disk", "in", "out"}, rows, "partition", "waiting", "leased", "delayed", "dead", "on disk", "in", "out")
 	if len(q.Members) == 0 {
 		return
 	}

@@ -21,7 +21,7 @@ func describe(name, help string, labels ...string) *prometheus.Desc {
 
 var (
 	descMessagesIn  = describe("messages_in_total", "Messages published since the node started.", "channel", "partition")
-	descMessagesOut = describe("messages_out_total", "Messages handed to readers since the node started.", "channel", "partition")
+	descMessagesOut = describe("messages_out_total", "Messages handed to readers, or taken by routes, since the node started.", "channel", "partition")
 	descBytesIn     = describe("bytes_in_total", "Bytes of batches published since the node started.", "channel", "partition")
 	descBytesOut    = describe("bytes_out_total", "Bytes handed to readers since the node started.", "channel", "partition")
 	descKept        = describe("messages_kept", "Messages kept.", "channel", "partition")

@@ -140,14 +140,19 @@ func (m *queueMachine) Apply(r message.Record, fresh bool) {
 	}
 	m.mu.Lock()
 	result := m.queue.Apply(r.Index, r.Stamp(), c)
-	if call := m.calls[c.Nonce]; call != nil {
+	call := m.calls[c.Nonce]
+	if call != nil {
 		call.result = result
 		delete(m.calls, c.Nonce)
 	}
 	m.tellChange()
 	m.mu.Unlock()
-	if fresh {
-		m.Partition.CountOut(len(result.Handed), 0)
+	if call != nil { // the other replicas did not hand it out
+		out := len(result.Handed)
+		if c.Op == queue.OpTake {
+			out = result.Changed
+		}
+		m.Partition.CountOut(out, 0)
 	}
 }
 

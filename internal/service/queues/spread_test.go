@@ -2,6 +2,7 @@ package queues_test
 
 import (
 	"fmt"
+	"github.com/google/uuid"
 	"slices"
 	"testing"
 	"time"
@@ -221,4 +222,29 @@ func TestAQueueIsWorkedOnThroughAnyNode(t *testing.T) {
 		n.Queues.Refresh(t.Context(), q, each)
 		assert.Zero(t, queues.Summary(each).Counts.Dead)
 	}
+}
+
+// What a queue hands out is counted by one node, however many hold its log.
+func TestWhatGoesOutIsCountedOnce(t *testing.T) {
+	nodes := nodetest.Cluster(t, 3)
+	q := nodes[0].Channel(setting.Queue, "coldchain/inspections", setting.Change{"replicas": 3})
+	n := nodes[0]
+	n.Publish(q, 0, `{"n":1}`, `{"n":2}`, `{"n":3}`)
+	done, err := n.Queues.Work(t.Context(), q, queues.Work{Member: "lana", Partition: part.AnyPartition, Max: 10, Wait: 10 * time.Second})
+	require.NoError(t, err)
+	require.Len(t, done.Leased, 3)
+	settle(t, n, q, queue.Accept, "", "", done.Leased...)
+	n.Publish(q, 0, `{"n":4}`, `{"n":5}`)
+	_, err = n.Queues.ActAt(t.Context(), q.Partitions()[0], &queue.Command{Op: queue.OpTake, Who: "route", Route: uuid.New(), Offsets: []int64{3, 4}})
+	require.NoError(t, err)
+	counted := func() (all int64) {
+		for _, n := range nodes {
+			if q, err := n.Queues.At(q.Address()); err == nil {
+				all += q.Partitions()[0].Totals().MessagesOut
+			}
+		}
+		return all
+	}
+	assert.Never(t, func() bool { return counted() > 5 }, time.Second, 20*time.Millisecond)
+	assert.EqualValues(t, 5, counted(), "three to a member, two to a route")
 }
