@@ -91,6 +91,10 @@ export function berthsOf(partitions: Partition[]): Berth[] {
   }));
 }
 
+// Names that do not fit over the columns of their partitions stand upright.
+const charactersOver = 3; // a column
+const standing = "inline-block max-h-60 rotate-180 truncate [writing-mode:vertical-rl]";
+
 /** A berth plan: a row for each node, a column for each partition, and in
  *  every place what lies there. lead is what stands before a node's name. */
 export function Berths({
@@ -130,9 +134,11 @@ export function Berths({
                   scope="colgroup"
                   colSpan={g.size}
                   title={g.topic}
-                  className={`max-w-0 truncate px-1 text-left font-mono text-[0.7rem] font-normal ${i > 0 ? "border-l border-l-strong" : ""}`}
+                  className={`px-1 text-left align-bottom font-mono text-[0.7rem] font-normal ${i > 0 ? "border-l border-l-strong" : ""}`}
                 >
-                  {g.topic}
+                  <span className={g.topic.length > charactersOver * g.size ? standing : "block max-w-0 whitespace-nowrap"}>
+                    {g.topic}
+                  </span>
                 </th>
               ))}
             </tr>

@@ -56,6 +56,7 @@ const nodeColumns = (nodes: Node[], at: number, onDrain: (n: Node) => void): Col
   {
     key: "state",
     title: "State",
+    className: "whitespace-nowrap",
     show: (n) => (
       <>
         <Mark
@@ -66,7 +67,7 @@ const nodeColumns = (nodes: Node[], at: number, onDrain: (n: Node) => void): Col
       </>
     ),
   },
-  { key: "zone", title: "Zone", show: (n) => n.zone || "–" },
+  { key: "zone", title: "Zone", className: "whitespace-nowrap", show: (n) => n.zone || "–" },
   {
     key: "since",
     title: "Up, or last seen",

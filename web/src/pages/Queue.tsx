@@ -255,10 +255,10 @@ export function QueuePage({ topic, whole, rates }: { topic: Channel; whole: Chan
           [
             ["Oldest waiting", q.oldestWaiting ? ago(q.oldestWaiting) : "–", ""],
             ["In", rate(topic.rates.messagesIn), "/s"],
-            ["Leased out", rate(topic.rates.messagesOut), "/s"],
+            ["Out", rate(topic.rates.messagesOut), "/s"],
             ["Accepted so far", count(q.accepted), ""],
             ["Discarded", count(q.discarded), ""],
-            ["Taken by routes", count(q.taken), ""],
+            ...(routes.length + q.taken > 0 ? [["Taken by routes", count(q.taken), ""] as const] : []),
           ] as const
         ).map(([name, value, unit]) => (
           <div key={name} className="min-w-24">
