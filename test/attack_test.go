@@ -139,8 +139,12 @@ func TestAttacksDoNotBringANodeDown(t *testing.T) {
 			assert.Positive(t, statuses[400]+statuses[200], "%v", statuses)
 		})
 	}
-	// Fewer than may run at once: those of the attack before may just be ending.
 	n.underAttack("pages of large bodies", 20*time.Second, func(ctx context.Context) {
+		// Those of the attack before have ended by when Retry-After had said.
+		require.Eventually(t, func() bool {
+			statuses, _ := many(ctx, 6, "/api/v1/channels/coldchain/inspections/items?limit=1")
+			return statuses[200] == 6
+		}, 2*time.Second, 10*time.Millisecond)
 		for _, path := range []string{"/items?limit=500", "/items?limit=500&sort=newest", "/dead"} {
 			statuses, size := many(ctx, 6, "/api/v1/channels/coldchain/inspections"+path)
 			assert.Equal(t, map[int]int{200: 6}, statuses, path)
