@@ -205,6 +205,9 @@ func lagText(g client.Group) string {
 	if g.Lag == 0 {
 		return "none: all is read"
 	}
+	if g.LagSeconds == 0 {
+		return words.Many(g.Lag, "message")
+	}
 	return fmt.Sprintf("%s, the oldest %s old", words.Many(g.Lag, "message"), shortAge(g.LagSeconds))
 }
 
