@@ -62,8 +62,11 @@ var Kinds = []*Kind{
 // readersOf are the kinds of those that read a channel of a kind, which stand below
 // it in a file.
 func readersOf(channel string) []*Kind {
-	if channel == "topic" {
+	switch channel {
+	case "topic":
 		return []*Kind{Named("group"), Named("route")}
+	case "queue":
+		return []*Kind{Named("route")}
 	}
 	return nil
 }

@@ -31,7 +31,7 @@ func TestWhatIsWrongIsSaidWhereItStands(t *testing.T) {
 		"an unknown section":   {inMemory{"a.yaml": head + "topcis: {}\n"}, []string{`a.yaml:3:1: "topcis" is nothing that a file has; allowed: declaration`, "did you mean topics?"}},
 		"no space":             {inMemory{"a.yaml": "declaration: nl\ntopics: {t: {}}\n"}, []string{"a.yaml:2:1: topics needs a space; say at the top which one it is of: space: NAME"}},
 		"an unknown setting":   {inMemory{"a.yaml": head + "topics:\n  t:\n    retian: 3d\n"}, []string{"a.yaml:5:5: a topic has no retian; allowed: use, groups, routes, partitionCount", "did you mean retain?"}},
-		"of the other kind":    {inMemory{"a.yaml": head + "queues:\n  q: {retain: 3d}\n"}, []string{"a.yaml:4:7: a queue has no retain; allowed: use, partitionCount"}},
+		"of the other kind":    {inMemory{"a.yaml": head + "queues:\n  q: {retain: 3d}\n"}, []string{"a.yaml:4:7: a queue has no retain; allowed: use, routes, partitionCount"}},
 		"a value out of range": {inMemory{"a.yaml": head + "topics:\n  t:\n    partitionCount: 0\n"}, []string{"a.yaml:5:21: s/t: partitionCount is 0; allowed: 1 to 1000"}},
 		"a value of no form":   {inMemory{"a.yaml": head + "topics:\n  t: {retain: soon}\n"}, []string{`a.yaml:4:15: s/t: retain is "soon": this is not a duration; allowed: 1m to 36500d; written as numbers with d, h, m, s or ms`}},
 		"a list for a text":    {inMemory{"a.yaml": head + "topics:\n  t: {retain: [1d]}\n"}, []string{"a.yaml:4:15: s/t: retain"}},
@@ -173,7 +173,7 @@ func TestTheSchemaFits(t *testing.T) {
 func TestWhatIsWrittenFitsTheSchema(t *testing.T) {
 	s := schemaOf(t, Schema())
 	for _, content := range Write("nl", []Thing{{Kind: "nodes", Address: Nodes, Settings: settingsOfNew("nodes")}, {Kind: "space", Address: "s", Settings: settingsOfNew("space")},
-		{Kind: "topic", Address: "s/t", Settings: settingsOfNew("topic")}, {Kind: "group", Address: "s/t@g", Settings: settingsOfNew("group")}, {Kind: "route", Address: "s/t@r", Settings: settingsOfNew("route")}, {Kind: "queue", Address: "s/q", Settings: settingsOfNew("queue")}}, true) {
+		{Kind: "topic", Address: "s/t", Settings: settingsOfNew("topic")}, {Kind: "group", Address: "s/t@g", Settings: settingsOfNew("group")}, {Kind: "route", Address: "s/t@r", Settings: settingsOfNew("route")}, {Kind: "queue", Address: "s/q", Settings: settingsOfNew("queue")}, {Kind: "route", Address: "s/q@r", Settings: settingsOfNew("route")}}, true) {
 		assert.NoError(t, fits(t, s, content), content)
 	}
 }

@@ -18,7 +18,7 @@ func Schema() []byte {
 	channel := func(kind string) object {
 		beside := object{"use": use}
 		for _, k := range readersOf(kind) {
-			starts := object{"type": "string", "description": "where it starts when it is created: first, end, offset:N, time:T, ago:D", "default": startOf(k.Name)}
+			starts := object{"type": "string", "description": "where it starts when it is created: first, end, offset:N, time:T, ago:D", "default": setting.StartOf(k.Name, kind)}
 			beside[k.Plural] = object{"type": "object", "propertyNames": name, "additionalProperties": settingsSchema(k.Name, object{"use": use, "from": starts})}
 		}
 		return object{"type": "object", "propertyNames": name, "additionalProperties": settingsSchema(kind, beside)}
@@ -38,14 +38,6 @@ func Schema() []byte {
 		panic(err) // maps and texts
 	}
 	return append(b, '\n')
-}
-
-// startOf is where a reader of a kind starts unless that is said.
-func startOf(kind string) string {
-	if kind == "route" {
-		return "end"
-	}
-	return "first"
 }
 
 // settingsSchema is that of the settings of a kind, which may be empty.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -71,6 +72,9 @@ func (w world) hasParent(t Thing) bool {
 	switch {
 	case isGroup:
 		_, ok := w["topic "+channel]
+		if t.Kind == "route" && !ok {
+			_, ok = w["queue "+channel]
+		}
 		return ok
 	case isChannel:
 		_, ok := w["space "+space]
@@ -165,6 +169,8 @@ func someThings(t *testing.T, rnd *rand.Rand) []Thing {
 				for g := range rnd.IntN(3) {
 					add("group", fmt.Sprintf("%s@group-%d", at, g))
 				}
+			}
+			if slices.ContainsFunc(all, func(t Thing) bool { return t.Address == at }) {
 				for r := range rnd.IntN(3) {
 					add("route", fmt.Sprintf("%s@route-%d", at, r))
 				}

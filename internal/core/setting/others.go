@@ -103,3 +103,12 @@ var Spaces = Table[Space]{
 		Get: func(s *Space) any { return s.Labels },
 		Put: func(s *Space, value any) { s.Labels = Merge(s.Labels, value.(map[string]string)) }},
 }
+
+// StartOf is where a reader, a group or a route, of a topic or a queue starts unless
+// that is said: a position.
+func StartOf(reader, channel string) string {
+	if reader == Route && channel == Topic {
+		return "end"
+	}
+	return "first"
+}

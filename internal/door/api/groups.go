@@ -198,16 +198,16 @@ func (s *Server) newGroup(c *gin.Context) {
 		return
 	}
 	a.Group = in.group
-	from := address.Position{Kind: address.First}
-	if t, err := s.Node.Parts.Channel(a); in.kind == setting.Route && err == nil && !t.IsQueue() {
-		from.Kind = address.End
+	in.kind = cmp.Or(in.kind, setting.Consumer)
+	t, err := s.Node.Parts.Channel(a)
+	if gate.Refuse(c, err) {
+		return
 	}
-	if in.from != "" {
-		if from, err = address.ParsePosition(in.from); gate.Refuse(c, err) {
-			return
-		}
+	from, err := address.ParsePosition(cmp.Or(in.from, setting.StartOf(in.kind, t.Record().Kind)))
+	if gate.Refuse(c, err) {
+		return
 	}
-	switch in.kind = cmp.Or(in.kind, setting.Consumer); in.kind {
+	switch in.kind {
 	case setting.Consumer:
 		_, err = s.Node.Groups.New(c, gate.Who(c), a, from, settings)
 	case setting.Route:

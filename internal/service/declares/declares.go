@@ -158,11 +158,11 @@ func (d *Declares) plan(ctx context.Context, who, name string, in form.Declare) 
 		return nil, nil, err
 	}
 	p.Basis = hex.EncodeToString(sum.Sum(nil))[:16]
-	created := map[string]bool{}
+	created := map[string]string{} // kinds, by address
 	for i := range p.Changes {
 		c := &p.Changes[i]
 		if c.Op == declare.Create {
-			created[c.Address] = true
+			created[c.Address] = c.Kind
 		}
 		if err := d.foresee(ctx, who, name, c, created); err != nil {
 			var wrong *problem.Problem
@@ -208,7 +208,7 @@ func (d *Declares) takeOver(ctx context.Context, p *form.DeclarePlan, things []d
 }
 
 // foresee adds to a change what it means, or returns why it cannot be made.
-func (d *Declares) foresee(ctx context.Context, who, name string, c *form.DeclareChange, created map[string]bool) error {
+func (d *Declares) foresee(ctx context.Context, who, name string, c *form.DeclareChange, created map[string]string) error {
 	at, err := address.Parse(c.Address)
 	if err != nil {
 		return err

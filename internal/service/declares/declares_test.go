@@ -5,7 +5,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -175,7 +177,7 @@ func TestWhatCannotBeIsSaidAndNothingIsDone(t *testing.T) {
 		"fewer partitions":         {[]form.Thing{thing("topic", "coldchain/readings", map[string]any{"partitionCount": 1})}, "cannot become fewer"},
 		"too many replicas":        {[]form.Thing{thing("topic", "coldchain/new", map[string]any{"replicas": 3})}, "1 to 1 now"},
 		"no space":                 {[]form.Thing{thing("topic", "nowhere/new", nil)}, "there is no space nowhere, and none is declared"},
-		"a route from nowhere":     {[]form.Thing{thing("route", "coldchain/none@r", map[string]any{"to": "coldchain/readings"})}, "there is no topic coldchain/none, and none is declared"},
+		"a route from nowhere":     {[]form.Thing{thing("route", "coldchain/none@r", map[string]any{"to": "coldchain/readings"})}, "there is no topic or queue coldchain/none, and none is declared"},
 		"a route to nowhere":       {[]form.Thing{thing("route", "coldchain/readings@r", map[string]any{"to": "coldchain/none"})}, "there is no channel coldchain/none, and none is declared"},
 		"a route without a target": {[]form.Thing{thing("route", "coldchain/readings@r", nil)}, "coldchain/readings@r leads nowhere"},
 		"no topic of a group":      {[]form.Thing{thing("group", "coldchain/none@g", nil)}, "there is no topic coldchain/none, and none is declared"},
@@ -361,6 +363,27 @@ func TestRoutesAreDeclared(t *testing.T) {
 	assert.Contains(t, refused.Changes[0].Problem, "coldchain/readings@warm leads to coldchain/warm, and stays so")
 	things[1] = thing("group", "coldchain/readings@warm", nil)
 	assert.Contains(t, plan(t, n, "northlight", things...).Changes[0].Problem, "coldchain/readings@warm is a route, and declared as a group")
+}
+
+// A queue may have routes too, of what waits in it; groups it has none.
+func TestRoutesOfQueuesAreDeclared(t *testing.T) {
+	n := nodetest.Open(t)
+	all := thing("route", "coldchain/orders@all", map[string]any{"to": "coldchain/dispatches"})
+	things := []form.Thing{thing("queue", "coldchain/orders", nil), thing("topic", "coldchain/dispatches", nil), all}
+	p := plan(t, n, "northlight", things...)
+	assert.Contains(t, p.Changes[len(p.Changes)-1].Effects, "it starts at first")
+	apply(t, n, "northlight", "", things...)
+	assert.Empty(t, plan(t, n, "northlight", things...).Changes, "they are as declared")
+	things = append(things, thing("route", "coldchain/orders@north", map[string]any{"to": "coldchain/dispatches", "where": `body.region == "north"`}))
+	assert.Equal(t, []string{"planned create coldchain/orders@north"}, what(plan(t, n, "northlight", things...)), "of a queue that is there")
+	apply(t, n, "northlight", "", things...)
+
+	files := declare.Write("northlight", n.Declares.There(everything), false)
+	assert.Contains(t, strings.Join(slices.Collect(maps.Values(files)), "\n"), "    routes:\n      all:\n        to: coldchain/dispatches\n", "%v", files)
+
+	refused := plan(t, n, "northlight", append(things, thing("group", "coldchain/orders@readers", nil), thing("route", "coldchain/orders@late", map[string]any{"to": "coldchain/dispatches"}))...)
+	assert.Contains(t, refused.Changes[0].Problem, "there is no topic coldchain/orders, and none is declared")
+	assert.Empty(t, refused.Changes[1].Problem)
 }
 
 // What was looked at and what is done are the same, or nothing is done.

@@ -1,6 +1,7 @@
 package declares
 
 import (
+	"cmp"
 	"context"
 
 	"steadyferry/internal/core/address"
@@ -15,8 +16,8 @@ import (
 type kind struct {
 	address address.Kind
 	// check says why one cannot be created, or adds what that means; created are
-	// the addresses of those that are created before it.
-	check  func(at address.Address, c *form.DeclareChange, created map[string]bool) error
+	// the kinds of those that are created before it, by their addresses.
+	check  func(at address.Address, c *form.DeclareChange, created map[string]string) error
 	create func(ctx context.Context, who string, at address.Address, c *form.DeclareChange, settings setting.Change) error
 	set    func(ctx context.Context, who string, at address.Address, settings setting.Change, preview bool) (*form.Preview, error)
 	remove func(ctx context.Context, who string, at address.Address, preview bool) (*form.Preview, error)
@@ -30,7 +31,7 @@ func (d *Declares) allKinds() map[string]kind {
 				return d.cluster.Set(ctx, who, settings, preview)
 			}},
 		"space": {address: address.KindSpace,
-			check: func(address.Address, *form.DeclareChange, map[string]bool) error { return nil },
+			check: func(address.Address, *form.DeclareChange, map[string]string) error { return nil },
 			create: func(ctx context.Context, who string, at address.Address, _ *form.DeclareChange, settings setting.Change) error {
 				return d.manage.NewSpace(ctx, who, at.Space, settings)
 			},
@@ -45,29 +46,23 @@ func (d *Declares) allKinds() map[string]kind {
 			}},
 		"topic": d.channelKind(setting.Topic),
 		"queue": d.channelKind(setting.Queue),
-		"group": {address: address.KindGroup,
-			check: d.checkGroup,
-			create: func(ctx context.Context, who string, at address.Address, c *form.DeclareChange, settings setting.Change) error {
-				from, err := address.ParsePosition(c.From)
-				if err == nil {
-					_, err = d.groups.New(ctx, who, at, from, settings)
-				}
-				return err
-			},
-			set:    d.groups.Set,
-			remove: d.groups.Remove},
-		"route": {address: address.KindGroup,
-			check: d.checkRoute,
-			create: func(ctx context.Context, who string, at address.Address, c *form.DeclareChange, settings setting.Change) error {
-				from, err := address.ParsePosition(c.From)
-				if err == nil {
-					_, err = d.routes.New(ctx, who, at, from, settings)
-				}
-				return err
-			},
-			set:    d.routes.Set,
-			remove: d.groups.Remove},
+		"group": d.readerKind(d.checkReader, d.groups.New, d.groups.Set),
+		"route": d.readerKind(d.checkRoute, d.routes.New, d.routes.Set),
 	}
+}
+
+// readerKind is that of groups or of routes.
+func (d *Declares) readerKind(check func(address.Address, *form.DeclareChange, map[string]string) error,
+	create func(context.Context, string, address.Address, address.Position, setting.Change) (*catalog.Group, error),
+	set func(context.Context, string, address.Address, setting.Change, bool) (*form.Preview, error)) kind {
+	return kind{address: address.KindGroup, check: check, set: set, remove: d.groups.Remove,
+		create: func(ctx context.Context, who string, at address.Address, c *form.DeclareChange, settings setting.Change) error {
+			from, err := address.ParsePosition(c.From)
+			if err == nil {
+				_, err = create(ctx, who, at, from, settings)
+			}
+			return err
+		}}
 }
 
 func (d *Declares) channelKind(name string) kind {
@@ -83,9 +78,9 @@ func (d *Declares) channelKind(name string) kind {
 		remove: d.manage.RemoveChannel}
 }
 
-func (d *Declares) checkChannel(at address.Address, c *form.DeclareChange, created map[string]bool) error {
+func (d *Declares) checkChannel(at address.Address, c *form.DeclareChange, created map[string]string) error {
 	view := d.catalog.View()
-	if view.Spaces[at.Space] == nil && !created[at.Space] {
+	if view.Spaces[at.Space] == nil && created[at.Space] == "" {
 		return problem.New(problem.NotFound, "there is no space %s, and none is declared", at.Space)
 	}
 	if other := view.Channels[c.Address]; other != nil {
@@ -94,10 +89,7 @@ func (d *Declares) checkChannel(at address.Address, c *form.DeclareChange, creat
 	return d.manage.CheckNew(c.Kind, at, c.After)
 }
 
-func (d *Declares) checkRoute(at address.Address, c *form.DeclareChange, created map[string]bool) error {
-	if c.From == "" {
-		c.From = "end"
-	}
+func (d *Declares) checkRoute(at address.Address, c *form.DeclareChange, created map[string]string) error {
 	if err := d.checkReader(at, c, created); err != nil {
 		return err
 	}
@@ -105,27 +97,29 @@ func (d *Declares) checkRoute(at address.Address, c *form.DeclareChange, created
 	if to == "" {
 		return problem.New(problem.Invalid, "%s leads nowhere", at).Field("to").Allowed("the address of a topic or a queue")
 	}
-	if d.catalog.View().Channels[to] == nil && !created[to] {
+	if d.catalog.View().Channels[to] == nil && created[to] == "" {
 		return problem.New(problem.NotFound, "there is no channel %s, and none is declared", to)
 	}
 	return nil
 }
 
-func (d *Declares) checkGroup(at address.Address, c *form.DeclareChange, created map[string]bool) error {
-	if c.From == "" {
-		c.From = "first"
-	}
-	return d.checkReader(at, c, created)
-}
-
 // checkReader says why a group or a route cannot be created, or where it starts.
-func (d *Declares) checkReader(at address.Address, c *form.DeclareChange, created map[string]bool) error {
-	channel := at.ChannelPart().String()
-	if ch := d.catalog.View().Channels[channel]; (ch == nil || ch.Kind != catalog.KindTopic) && !created[channel] {
-		return problem.New(problem.NotFound, "there is no topic %s, and none is declared", channel)
-	} else if ch != nil && d.catalog.View().Groups[ch.ID][at.Group] != nil {
-		return problem.New(problem.Conflict, "%s is a %s, and declared as a %s", at, d.catalog.View().Groups[ch.ID][at.Group].Kind(), c.Kind).Next("remove it first, or declare it under another name")
+func (d *Declares) checkReader(at address.Address, c *form.DeclareChange, created map[string]string) error {
+	view, channel := d.catalog.View(), at.ChannelPart().String()
+	kind := created[channel]
+	if ch := view.Channels[channel]; ch != nil {
+		kind = ch.Kind
+		if g := view.Groups[ch.ID][at.Group]; g != nil {
+			return problem.New(problem.Conflict, "%s is a %s, and declared as a %s", at, g.Kind(), c.Kind).Next("remove it first, or declare it under another name")
+		}
 	}
+	switch {
+	case kind == "" && c.Kind == setting.Route:
+		return problem.New(problem.NotFound, "there is no topic or queue %s, and none is declared", channel)
+	case kind != setting.Topic && c.Kind != setting.Route:
+		return problem.New(problem.NotFound, "there is no topic %s, and none is declared", channel)
+	}
+	c.From = cmp.Or(c.From, setting.StartOf(c.Kind, kind))
 	c.Effects = append(c.Effects, "it starts at "+c.From)
 	return nil
 }
