@@ -299,12 +299,7 @@ func (c *call) list(out io.Writer, space string) error {
 		return err
 	}
 	if c.JSON {
-		for _, t := range topics {
-			if err := c.PrintJSON(t); err != nil {
-				return err
-			}
-		}
-		return nil
+		return term.PrintEach(c.Call, topics)
 	}
 	spaces, err := all[client.Space](c, "/spaces", url.Values{})
 	if err != nil {

@@ -138,12 +138,7 @@ func (c *call) listNodes(out io.Writer) error {
 		return err
 	}
 	if c.JSON {
-		for _, n := range cluster.Nodes {
-			if err := c.PrintJSON(n); err != nil {
-				return err
-			}
-		}
-		return nil
+		return term.PrintEach(c.Call, cluster.Nodes)
 	}
 	now := term.Now()
 	var rows [][]string

@@ -31,12 +31,7 @@ func (c *call) showChain(out io.Writer, a address.Address) error {
 		return err
 	}
 	if c.JSON {
-		for _, g := range p.Items {
-			if err := c.PrintJSON(g); err != nil {
-				return err
-			}
-		}
-		return nil
+		return term.PrintEach(c.Call, p.Items)
 	}
 	if len(p.Items) == 0 {
 		fmt.Fprintf(out, "no route comes to %s or goes on from it; ferry new route %s@NAME -to ADDRESS makes one\n", a, a)

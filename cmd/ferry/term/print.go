@@ -136,16 +136,21 @@ type TableOf[T any] struct {
 	Row      func(T) []string
 }
 
+// PrintEach prints things as JSON, one a line.
+func PrintEach[T any](c *Call, items []T) error {
+	for _, item := range items {
+		if err := c.PrintJSON(item); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // List prints things: as JSON one a line, else as a table. It reports whether
 // there is a table, below which more may be said.
 func List[T any](c *Call, out io.Writer, items []T, t TableOf[T]) (shown bool, err error) {
 	if c.JSON {
-		for _, item := range items {
-			if err := c.PrintJSON(item); err != nil {
-				return false, err
-			}
-		}
-		return false, nil
+		return false, PrintEach(c, items)
 	}
 	if len(items) == 0 && t.None != "" {
 		fmt.Fprintln(out, t.None)

@@ -55,7 +55,7 @@ func TestWhatASeekDoes(t *testing.T) {
 		"behind the end is the end":      {[]at{made}, 900, Place{Cut: 1, Offset: 200}, 0, 1},
 		"backward":                       {[]at{made}, 4, Place{Cut: 2, Offset: 4}, 196, 2},
 		"forward into the next cut":      {[]at{made, cut}, 150, Place{Cut: 2, Offset: 150}, 50, 2},
-		"forward to the next cut":        {[]at{made, cut}, 120, Place{Cut: 2, Offset: 120}, 80, 2},
+		"ahead to the next cut":          {[]at{made, cut}, 120, Place{Cut: 2, Offset: 120}, 80, 2},
 		"forward within an older cut":    {[]at{made, cut}, 50, Place{Cut: 1, Offset: 50}, 150, 2},
 		"backward, with the newer terms": {[]at{made, cut}, 4, Place{Cut: 3, Offset: 4}, 196, 3},
 	} {

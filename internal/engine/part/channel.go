@@ -1,6 +1,7 @@
 package part
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -127,6 +128,12 @@ func (t *Channel) Retention() topic.Retention {
 		return *t.kind.Retention
 	}
 	return topic.Retention{Age: time.Duration(ch.RetainMS) * time.Millisecond, Bytes: ch.RetainBytes}
+}
+
+// HoldBytes is how much of a partition's log retention leaves, at most, to those that
+// it waits for.
+func (t *Channel) HoldBytes() int64 {
+	return cmp.Or(t.Record().HoldBytes, 2*t.Retention().Bytes)
 }
 
 func (t *Channel) idWindow() time.Duration {

@@ -1,7 +1,6 @@
 package part
 
 import (
-	"cmp"
 	"context"
 	"log/slog"
 	"time"
@@ -56,7 +55,7 @@ func (reg *Registry) retainPartition(ctx context.Context, p *Partition, g *repli
 		}
 	}
 	if held {
-		drop = topic.HoldBack(infos, drop, g.Journal().SegmentStart, upTo, cmp.Or(p.Channel.Record().HoldBytes, 2*retention.Bytes))
+		drop = topic.HoldBack(infos, drop, g.Journal().SegmentStart, upTo, p.Channel.HoldBytes())
 	}
 	if drop > 0 {
 		if err := g.Drop(ctx, drop); err != nil && ctx.Err() == nil {

@@ -1,7 +1,6 @@
 package groups
 
 import (
-	"cmp"
 	"context"
 	"slices"
 	"sort"
@@ -142,7 +141,7 @@ func (gs *Groups) fillLag(ctx context.Context, l *Lag, facts []fact) {
 	ch := l.Topic.Record()
 	keeps := l.Topic.Retention()
 	if slices.Contains(ch.Hold, l.Group.Name) || l.Group.Route != nil {
-		keeps.Age, keeps.Bytes = 0, cmp.Or(ch.HoldBytes, 2*ch.RetainBytes)
+		keeps.Age, keeps.Bytes = 0, l.Topic.HoldBytes()
 	}
 	m := gs.offsets
 	m.mu.RLock()

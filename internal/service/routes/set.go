@@ -27,7 +27,7 @@ const (
 // in the logs of its source: they hold for what is published from then on.
 func (rs *Routes) Set(ctx context.Context, who string, a address.Address, settings setting.Change, preview bool) (*form.Preview, error) {
 	p, err := rs.groups.Set(ctx, who, a, settings, preview)
-	if err != nil || preview {
+	if err != nil || preview || len(p.After) == 0 {
 		return p, err
 	}
 	if late := rs.impose(ctx, a); late > 0 {

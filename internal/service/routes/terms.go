@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 
+	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/edit"
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/form"
@@ -47,16 +48,23 @@ func whereOn(source *part.Channel, g *catalog.Group) string {
 
 // termsOf are the terms that are wished now for a route on a channel that it reads.
 func termsOf(source *part.Channel, g *catalog.Group, target *part.Channel) route.Terms {
-	routing, address := g.Routing, source.Address()
+	routing, of := g.Routing, source.Address()
 	routing.Where = whereOn(source, g)
 	if !source.OfGroup() {
-		address = part.GroupAddress(source, g.Name)
+		of = part.GroupAddress(source, g.Name)
 	}
-	b, err := json.Marshal(pinned{routing, address.String(), target.Record().MaxBody})
+	terms := pin(routing, of, target)
+	terms.Version = g.Route.Version
+	return terms
+}
+
+// pin makes terms of what a route does that leads to a channel as it is now.
+func pin(routing setting.Routing, of address.Address, target *part.Channel) route.Terms {
+	b, err := json.Marshal(pinned{routing, of.String(), target.Record().MaxBody})
 	if err != nil {
 		panic(err) // texts
 	}
-	return route.Terms{Version: g.Route.Version, Text: string(b), Target: target.ID, Partitions: len(target.Partitions())}
+	return route.Terms{Text: string(b), Target: target.ID, Partitions: len(target.Partitions())}
 }
 
 // decider decides messages by the terms of a cut. It is for one goroutine at a time.

@@ -3,7 +3,6 @@ package routes
 import (
 	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"reflect"
 	"time"
@@ -97,11 +96,9 @@ type stretch struct {
 }
 
 func (tr *trial) decider(ctx context.Context, r setting.Routing, a address.Address) (*decider, error) {
-	b, err := json.Marshal(pinned{r, a.String(), tr.target.Record().MaxBody})
-	if err != nil {
-		return nil, err
-	}
-	d, err := newDecider(ctx, tr.source, route.Terms{Text: string(b), Target: tr.target.ID, Partitions: max(1, len(tr.target.Partitions()))})
+	terms := pin(r, a, tr.target)
+	terms.Partitions = max(terms.Partitions, 1)
+	d, err := newDecider(ctx, tr.source, terms)
 	if err == nil {
 		d.chosen = false // of a queue, too, it is asked what it would take
 	}

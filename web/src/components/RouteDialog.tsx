@@ -5,6 +5,7 @@ import { toast } from "sonner";
 import { call, channelPath, explain, groupPath, type Group, type Preview, type RouteTrial } from "../api/client";
 import { useLive } from "../api/live";
 import { parseEdits } from "../lib/edits";
+import { quote } from "../lib/format";
 import { Command } from "./Copy";
 import { EditsField } from "./Edits";
 import { Failure } from "./Failure";
@@ -65,8 +66,8 @@ export function RouteDialog({ channel, route, onClose }: { channel: string; rout
   const address = `${channel}@${form.name || "NAME"}`;
   const flags = [
     !route && `-to ${form.to || "ADDRESS"}`,
-    form.where && `-where '${form.where}'`,
-    ...edits.map((e) => `-edit '${e}'`),
+    form.where && `-where ${quote(form.where)}`,
+    ...edits.map((e) => `-edit ${quote(e)}`),
     !route && !fromQueue && form.from !== "end" && `-from ${form.from}`,
   ];
   const command = `ferry ${route ? "set" : "new route"} ${address} ${flags.filter(Boolean).join(" ")}`;
