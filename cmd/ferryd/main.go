@@ -14,6 +14,7 @@ const usage = `ferryd runs the Steady Ferry service.
   ferryd serve [flags]   run a node
   ferryd demo  [flags]   run a node, or with -nodes several, with the demo's channels and traffic
   ferryd certs [flags]   make certificates for TLS between nodes
+  ferryd rekey [flags]   seal the secrets of endpoints with another key, or print a new key
   ferryd verify [flags]  compare the logs of all replicas, byte for byte
   ferryd COMMAND -h      the flags of a command
 `
@@ -31,6 +32,8 @@ func main() {
 		err = demo(args)
 	case "certs":
 		err = certs(args)
+	case "rekey":
+		err = rekey(args)
 	case "verify":
 		err = verify(args)
 	case "-h", "-help", "--help", "help":

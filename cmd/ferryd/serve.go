@@ -85,6 +85,9 @@ func (c *config) run(with func(ctx context.Context, r running) error) (err error
 	if err := c.peers(listener.Addr(), &settings); err != nil {
 		return err
 	}
+	if settings.Outside, err = c.outside(settings.PeerListener == nil); err != nil {
+		return err
+	}
 	n, err := node.Open(stop, settings)
 	if err != nil {
 		return err

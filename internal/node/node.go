@@ -25,6 +25,7 @@ import (
 	"steadyferry/internal/service/access"
 	"steadyferry/internal/service/cluster"
 	"steadyferry/internal/service/declares"
+	"steadyferry/internal/service/endpoints"
 	"steadyferry/internal/service/groups"
 	"steadyferry/internal/service/jobs"
 	"steadyferry/internal/service/look"
@@ -51,6 +52,8 @@ type Config struct {
 	PeerTLS       *tls.Config  // nil: plain
 	FeedRate      int64        // bytes a second at most to replicas that catch up
 	Version       string       // of the program
+
+	Outside endpoints.Config // where endpoints may be, and with which keys their secrets are kept
 }
 
 // Defaults of Config.
@@ -113,7 +116,8 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	n.Moves = moves.New(n.Parts, n.Catalog, n.Jobs, n.Cluster)
 	n.Look = look.New(n.Parts, n.Catalog)
 	n.Replays = replays.New(n.Parts, n.Catalog, n.Jobs, n.Queues, n.Groups, n.Look)
-	n.Routes = routes.New(n.Parts, n.Catalog, n.Groups, n.Queues)
+	n.Endpoints = endpoints.New(n.Parts, n.Catalog, config.Outside)
+	n.Routes = routes.New(n.Parts, n.Catalog, n.Groups, n.Queues, n.Endpoints)
 	n.Traces = trace.New(n.Parts, n.Catalog, n.Queues, n.Groups, n.Look, n.Routes)
 	n.Manage = manage.New(n.Parts, n.Catalog, n.Queues, n.Cluster, n.Moves, config.KeepRemoved)
 	n.Declares = declares.New(n.Parts, n.Catalog, n.Cluster, n.Manage, n.Groups, n.Routes)
@@ -141,6 +145,7 @@ func (n *Node) begin() {
 		{queues.TickEvery, func(time.Time) { n.Queues.Tick(run) }},
 		{200 * time.Millisecond, func(now time.Time) { n.Groups.Tend(run, now) }},
 		{routes.TendEvery, func(time.Time) { n.Routes.Tend(run) }},
+		{endpoints.TellEvery, func(time.Time) { n.Endpoints.Tend(run) }},
 		{routes.RecordEvery, func(time.Time) { n.Routes.Record(run) }},
 		{time.Second, func(time.Time) { n.Groups.Sample(run, clock.Now()) }},
 		{cluster.LeaderEvery, func(now time.Time) { n.Cluster.SpreadLeaders(run, now) }},

@@ -9,6 +9,7 @@ import (
 	"steadyferry/internal/service/access"
 	"steadyferry/internal/service/cluster"
 	"steadyferry/internal/service/declares"
+	"steadyferry/internal/service/endpoints"
 	"steadyferry/internal/service/groups"
 	"steadyferry/internal/service/jobs"
 	"steadyferry/internal/service/look"
@@ -25,18 +26,19 @@ type Services struct {
 	Catalog *catalog.Catalog
 	Parts   *part.Registry
 
-	Cluster  *cluster.Cluster
-	Queues   *queues.Queues
-	Groups   *groups.Groups
-	Jobs     *jobs.Jobs
-	Moves    *moves.Moves
-	Look     *look.Look
-	Replays  *replays.Replays
-	Routes   *routes.Routes
-	Traces   *trace.Traces
-	Manage   *manage.Manage
-	Declares *declares.Declares
-	Access   *access.Access
+	Cluster   *cluster.Cluster
+	Queues    *queues.Queues
+	Groups    *groups.Groups
+	Jobs      *jobs.Jobs
+	Moves     *moves.Moves
+	Look      *look.Look
+	Replays   *replays.Replays
+	Endpoints *endpoints.Endpoints
+	Routes    *routes.Routes
+	Traces    *trace.Traces
+	Manage    *manage.Manage
+	Declares  *declares.Declares
+	Access    *access.Access
 
 	Streams  *admit.Slots // what is open for long: tails, browses, members
 	Searches *admit.Slots

@@ -10,10 +10,16 @@ import (
 	"steadyferry/internal/core/message"
 )
 
-// Source is a partition that a route reads.
+// Source is a partition that a route reads, or a lane from one to a place outside.
 type Source struct {
 	Route     uuid.UUID `json:"route"`
-	Partition uint32    `json:"partition"`
+	Partition uint32    `json:"partition"` // of a lane, with its number in the upper half
+}
+
+// Lane is the source under which a lane from a partition has dead letters; lanes have
+// numbers from 1, and are fewer than 1<<16, as partitions are.
+func Lane(route uuid.UUID, partition, number int) Source {
+	return Source{Route: route, Partition: uint32(number)<<16 | uint32(partition)}
 }
 
 // Origins are the places up to which a target partition has the messages of

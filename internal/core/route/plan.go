@@ -49,6 +49,7 @@ type Plan struct {
 	Floor   Place    // nothing before it is sent any more
 	Targets []uint64 // how often each partition of the target was recovered by force, as the floor knows it
 	Lost    int64    // messages that retention took before they were decided
+	Lanes   []Place  // up to which each lane to a place outside has its messages, if that keeps none itself
 }
 
 // maxOldCuts bounds the cuts before the floor, which say what to send again to a
@@ -96,6 +97,14 @@ func (p *Plan) Left(end int64) (left int64) {
 		}
 	}
 	return left
+}
+
+// Lane returns up to which place a lane has its messages, by its number from 1.
+func (p *Plan) Lane(number int) Place {
+	if number > 0 && number <= len(p.Lanes) {
+		return p.Lanes[number-1]
+	}
+	return Place{}
 }
 
 // recoveredOf returns the recovery of a target partition that the floor knows of.
@@ -181,6 +190,7 @@ type Step struct {
 	Floor   Place
 	Lost    int64    // Floor: messages that retention took so far
 	Targets []uint64 // Make, Recut, Floor: recoveries of the target's partitions that it knows of
+	Lanes   []Place  // Floor: of a place outside
 	Terms   Terms    // Make, Recut
 }
 
@@ -303,7 +313,7 @@ func (ps *Plans) step(now, end int64, s *Step) Outcome {
 			return Stale
 		}
 		p.Floor, p.Lost = s.Floor, max(p.Lost, s.Lost)
-		p.Targets = longer(s.Targets, p.Targets)
+		p.Targets, p.Lanes = longer(s.Targets, p.Targets), longer(s.Lanes, p.Lanes)
 		p.trim()
 	case Recut:
 		p.Seq++
@@ -318,7 +328,7 @@ func (ps *Plans) step(now, end int64, s *Step) Outcome {
 }
 
 // longer returns the first list, and what the second one has beyond it.
-func longer(first, second []uint64) []uint64 {
+func longer[T any](first, second []T) []T {
 	return append(slices.Clone(first), second[min(len(first), len(second)):]...)
 }
 

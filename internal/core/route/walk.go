@@ -15,6 +15,10 @@ func Number(partition int) int { return partition + 1 }
 // still to be sent; it gathers those with Add, sends them as Flush says, and tells
 // what came of it with Taken, Refused or Unsure. It is for one goroutine at a time.
 type Walk struct {
+	// KeepLanes has Progress record up to where each target has its messages, since
+	// they keep no place themselves: lanes to a place outside.
+	KeepLanes bool
+
 	plan    *Plan
 	end     int64
 	at      Place // before it everything is decided; the zero place before it has begun
@@ -202,6 +206,19 @@ func (w *Walk) Taken(number int, upTo Place) {
 	w.restart()
 }
 
+// Reached takes on that a target has what lies before a place of a batch that is under
+// way.
+func (w *Walk) Reached(number int, upTo, place Place) {
+	t := &w.targets[number]
+	i := slices.IndexFunc(t.flights, func(f flight) bool { return f.upTo == upTo })
+	if i >= 0 && t.flights[i].first.Before(place) && t.flights[i].recovered == t.recovered {
+		t.flights[i].first = place
+		if t.taken.Before(place) {
+			t.taken = place
+		}
+	}
+}
+
 // Refused takes on that a batch up to a place was not taken, and why.
 func (w *Walk) Refused(number int, upTo Place, why *NotBehind) {
 	t := &w.targets[number]
@@ -209,6 +226,13 @@ func (w *Walk) Refused(number int, upTo Place, why *NotBehind) {
 	if why.Recovered >= t.recovered {
 		t.taken, t.recovered = why.Origin, why.Recovered
 	}
+	w.again = true
+	w.restart()
+}
+
+// Returned takes on that what is left of a batch was not sent, and comes anew.
+func (w *Walk) Returned(number int, upTo Place) {
+	w.targets[number].land(upTo)
 	w.again = true
 	w.restart()
 }
@@ -248,10 +272,22 @@ func (w *Walk) Progress() (s Step, ok bool) {
 			floor = first.first
 		}
 	}
-	if floor.Before(w.plan.Floor) || floor == w.plan.Floor && slices.Equal(recovered, w.plan.Targets) {
+	lanes := w.lanes()
+	if floor.Before(w.plan.Floor) || floor == w.plan.Floor && slices.Equal(recovered, w.plan.Targets) && (lanes == nil || slices.Equal(lanes, w.plan.Lanes)) {
 		return s, false
 	}
-	return Step{Op: Floor, Route: w.plan.Route, Seq: w.plan.Seq, Floor: floor, Lost: w.plan.Lost + w.lost, Targets: recovered}, true
+	return Step{Op: Floor, Route: w.plan.Route, Seq: w.plan.Seq, Floor: floor, Lost: w.plan.Lost + w.lost, Targets: recovered, Lanes: lanes}, true
+}
+
+// lanes returns the places to be recorded, of the targets behind the dead letters.
+func (w *Walk) lanes() (places []Place) {
+	if !w.KeepLanes {
+		return nil
+	}
+	for i := Number(0); i < len(w.targets); i++ {
+		places = append(places, w.targets[i].taken)
+	}
+	return places
 }
 
 // Targets is how many targets there are.

@@ -13,8 +13,11 @@ import (
 // ErrForm is wrapped by errors about commands and states that cannot be read.
 var ErrForm = errors.New("broken form of a route")
 
-// form is the first byte of what is encoded.
-const form = 1
+// form is the first byte of what is encoded; the one before had no lanes.
+const (
+	form      = 2
+	withLanes = 2
+)
 
 type writer []byte
 
@@ -40,12 +43,22 @@ func (w *writer) counts(all []uint64) {
 	w.u(all...)
 }
 
+func (w *writer) places(all []Place) {
+	w.u(uint64(len(all)))
+	for _, p := range all {
+		w.place(p)
+	}
+}
+
 func (w *writer) terms(t *Terms) {
 	w.i(t.Version, t.Target, int64(t.Partitions))
 	*w = pack.Text(*w, t.Text)
 }
 
-type reader struct{ pack.Reader }
+type reader struct {
+	pack.Reader
+	form byte
+}
 
 func (r *reader) id() uuid.UUID { return uuid.UUID(r.Fixed(16)) }
 
@@ -65,6 +78,21 @@ func (r *reader) counts() []uint64 {
 	return all
 }
 
+func (r *reader) places() []Place {
+	if r.form < withLanes {
+		return nil
+	}
+	n := r.Count(3)
+	if n == 0 {
+		return nil
+	}
+	all := make([]Place, n)
+	for i := range all {
+		all[i] = r.place()
+	}
+	return all
+}
+
 func (r *reader) terms() (t Terms) {
 	t.Version, t.Target, t.Partitions = r.Varint(), r.Varint(), int(r.Varint())
 	t.Text = r.Text()
@@ -73,8 +101,8 @@ func (r *reader) terms() (t Terms) {
 
 // begin reads the form of a state; nothing is the state of an empty log.
 func (r *reader) begin() error {
-	if f := r.Byte(); f != form {
-		return fmt.Errorf("%w: form %d", ErrForm, f)
+	if r.form = r.Byte(); r.form == 0 || r.form > form {
+		return fmt.Errorf("%w: form %d", ErrForm, r.form)
 	}
 	return nil
 }
@@ -105,6 +133,7 @@ func (c *Command) Encode(buf []byte) []byte {
 			w.place(s.Floor)
 			w.i(s.Lost)
 			w.counts(s.Targets)
+			w.places(s.Lanes)
 		}
 	}
 	return w
@@ -116,7 +145,7 @@ func DecodeCommand(b []byte) (*Command, error) {
 		return nil, fmt.Errorf("%w: a command of %d bytes", ErrForm, len(b))
 	}
 	c := &Command{Nonce: binary.LittleEndian.Uint64(b)}
-	r := &reader{pack.Reader{Rest: b[8:]}}
+	r := &reader{Reader: pack.Reader{Rest: b[8:]}}
 	if err := r.begin(); err != nil {
 		return nil, err
 	}
@@ -131,7 +160,7 @@ func DecodeCommand(b []byte) (*Command, error) {
 		case Seek:
 			s.Offset = r.Varint()
 		case Floor:
-			s.Floor, s.Lost, s.Targets = r.place(), r.Varint(), r.counts()
+			s.Floor, s.Lost, s.Targets, s.Lanes = r.place(), r.Varint(), r.counts(), r.places()
 		case End:
 		default:
 			return nil, fmt.Errorf("%w: step %d", ErrForm, s.Op)
@@ -150,6 +179,7 @@ func (ps *Plans) Encode() []byte {
 		w.place(p.Floor)
 		w.i(p.Lost)
 		w.counts(p.Targets)
+		w.places(p.Lanes)
 		w.u(uint64(len(p.Cuts)))
 		for i := range p.Cuts {
 			c := &p.Cuts[i]
@@ -174,13 +204,13 @@ func DecodePlans(b []byte) (*Plans, error) {
 	if len(b) == 0 {
 		return ps, nil
 	}
-	r := &reader{pack.Reader{Rest: b}}
+	r := &reader{Reader: pack.Reader{Rest: b}}
 	if err := r.begin(); err != nil {
 		return nil, err
 	}
 	ps.epoch = r.Uvarint()
 	for range r.Count(20) {
-		p := &Plan{Route: r.id(), Seq: r.Uvarint(), Floor: r.place(), Lost: r.Varint(), Targets: r.counts()}
+		p := &Plan{Route: r.id(), Seq: r.Uvarint(), Floor: r.place(), Lost: r.Varint(), Targets: r.counts(), Lanes: r.places()}
 		p.Cuts = make([]Cut, r.Count(5))
 		for i := range p.Cuts {
 			c := &p.Cuts[i]
@@ -234,7 +264,7 @@ func DecodeOrigins(b []byte) (*Origins, error) {
 	if len(b) == 0 {
 		return o, nil
 	}
-	r := &reader{pack.Reader{Rest: b}}
+	r := &reader{Reader: pack.Reader{Rest: b}}
 	if err := r.begin(); err != nil {
 		return nil, err
 	}

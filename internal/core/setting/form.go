@@ -333,7 +333,7 @@ func Edits() Form {
 
 // Target is the address of what a route leads to. Values are string.
 func Target() Form {
-	f := Form{Name: "address", Allowed: "the address of a topic or a queue", Show: same}
+	f := Form{Name: "address", Allowed: "the address of a topic, a queue or an endpoint", Show: same}
 	f.Parse = func(name, text string) (any, error) {
 		a, err := address.ParseChannel(text)
 		if err != nil {

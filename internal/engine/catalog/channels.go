@@ -114,7 +114,7 @@ func oneRow(result sql.Result, err error) error {
 func (c *Catalog) RemoveSpace(ctx context.Context, id int64, e *Entry) error {
 	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		var n int
-		if err := tx.GetContext(ctx, &n, `SELECT count(*) FROM channels WHERE space_id = $1 AND removed_at IS NULL`, id); err != nil {
+		if err := tx.GetContext(ctx, &n, `SELECT (SELECT count(*) FROM channels WHERE space_id = $1 AND removed_at IS NULL) + (SELECT count(*) FROM endpoints WHERE space_id = $1)`, id); err != nil {
 			return err
 		}
 		if n > 0 {

@@ -143,6 +143,9 @@ func (c *Catalog) Tidy(ctx context.Context) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM secrets WHERE expires_at < now()`); err != nil {
 			return err
 		}
+		if err := tidyEvents(ctx, tx); err != nil {
+			return err
+		}
 		_, err := tx.ExecContext(ctx, `DELETE FROM changed d WHERE at < now() - interval '1 hour' AND NOT EXISTS (SELECT 1 FROM commits c WHERE c.xid = d.xid)`)
 		return err
 	})

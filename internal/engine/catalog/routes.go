@@ -1,6 +1,7 @@
 package catalog
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -18,8 +19,9 @@ import (
 // Route is what makes a group a route.
 type Route struct {
 	ID      uuid.UUID
-	Source  int64 // channel
-	Target  int64
+	Source  int64   // channel
+	Target  int64   // channel, or endpoint
+	Outside bool    // it is an endpoint
 	Version int64   // when its settings were wished, microseconds since 1970
 	Begins  []int64 // the offsets at which it begins, by partition
 }
@@ -30,13 +32,14 @@ type groupRow struct {
 	RouteID  *uuid.UUID       `db:"route_id"`
 	SourceID *int64           `db:"source_id"`
 	TargetID *int64           `db:"target_id"`
+	Endpoint *int64           `db:"endpoint_id"`
 	Settings *json.RawMessage `db:"settings"`
 	Version  *int64           `db:"version"`
 	Begins   *json.RawMessage `db:"begins"`
 }
 
 // groupColumns reads groups, and what makes some of them routes.
-const groupColumns = `SELECT * FROM (SELECT g.id, g.channel_id, g.name, g.description, g.paused, g.expire_ms, g.created_at, r.id AS route_id, r.source_id, r.target_id, r.settings, r.version, r.begins
+const groupColumns = `SELECT * FROM (SELECT g.id, g.channel_id, g.name, g.description, g.paused, g.expire_ms, g.created_at, r.id AS route_id, r.source_id, r.target_id, r.endpoint_id, r.settings, r.version, r.begins
 	FROM groups g LEFT JOIN routes r ON r.group_id = g.id) x `
 
 func (r *groupRow) group() (*Group, error) {
@@ -44,7 +47,8 @@ func (r *groupRow) group() (*Group, error) {
 	if r.RouteID == nil {
 		return g, nil
 	}
-	g.Route = &Route{ID: *r.RouteID, Source: *r.SourceID, Target: *r.TargetID, Version: *r.Version}
+	g.Route = &Route{ID: *r.RouteID, Source: *r.SourceID, Outside: r.Endpoint != nil, Version: *r.Version}
+	g.Route.Target = *cmp.Or(r.TargetID, r.Endpoint) // one of them is there
 	return g, errors.Join(json.Unmarshal(*r.Settings, &g.Routing), json.Unmarshal(*r.Begins, &g.Route.Begins))
 }
 
@@ -70,8 +74,9 @@ func (c *Catalog) NewRoute(ctx context.Context, g *Group, offsets []int64, e *En
 		if err := putGroup(ctx, tx, g, offsets); err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `INSERT INTO routes (group_id, id, source_id, target_id, settings, version, begins) VALUES ($1, $2, $3, $4, $5, $6, $7)`,
-			g.ID, g.Route.ID, g.Route.Source, g.Route.Target, settings, g.Route.Version, begins)
+		_, err = tx.ExecContext(ctx, `INSERT INTO routes (group_id, id, source_id, target_id, endpoint_id, settings, version, begins)
+			VALUES ($1, $2, $3, CASE WHEN $8 THEN NULL ELSE $4::bigint END, CASE WHEN $8 THEN $4::bigint END, $5, $6, $7)`,
+			g.ID, g.Route.ID, g.Route.Source, g.Route.Target, settings, g.Route.Version, begins, g.Route.Outside)
 		return err
 	})
 }
@@ -135,7 +140,7 @@ func (c *Catalog) ForgetRoute(ctx context.Context, id uuid.UUID) error {
 	return c.exec(ctx, `DELETE FROM ended_routes WHERE id = $1`, id)
 }
 
-// RoutesTo returns the addresses of the routes that lead to a channel.
+// RoutesTo returns the addresses of the routes that lead to a channel or an endpoint.
 func (v *View) RoutesTo(channel int64) (addresses []string) {
 	for source, routes := range v.Routes {
 		for _, g := range routes {

@@ -18,22 +18,24 @@ import (
 // View is a consistent copy of the records that nodes work with. It is never
 // changed once made: the next one shares with it what has not changed.
 type View struct {
-	Version  int64
-	Spaces   map[string]*Space
-	Channels map[string]*Channel // by address, without removed ones
-	Removed  []*Channel
-	Cluster  Cluster
-	Nodes    map[uint64]*Node
-	Placed   map[int64][]*Placement      // by channel and partition
-	Groups   map[int64]map[string]*Group // by channel and name
-	GroupIDs map[int64]*Group
-	Routes   map[int64][]*Group // those groups that are routes, by channel
-	tokens   map[hash]*secret
+	Version   int64
+	Spaces    map[string]*Space
+	Channels  map[string]*Channel // by address, without removed ones
+	Removed   []*Channel
+	Cluster   Cluster
+	Nodes     map[uint64]*Node
+	Placed    map[int64][]*Placement      // by channel and partition
+	Groups    map[int64]map[string]*Group // by channel and name
+	GroupIDs  map[int64]*Group
+	Routes    map[int64][]*Group   // those groups that are routes, by channel
+	Endpoints map[string]*Endpoint // by address
+	tokens    map[hash]*secret
 
 	Forgotten map[int64]bool // channels that were deleted for good
 	mark      string
 	byID      map[int64]*Channel // also those that were removed
 	spaces    map[int64]*Space
+	endpoints map[int64]*Endpoint
 	own       map[int64]bool // channels whose maps of groups are not shared; while it is made
 }
 
@@ -137,6 +139,28 @@ var tables = []table{
 			}
 			delete(v.byID, id)
 			v.Removed = slices.DeleteFunc(v.Removed, func(r *Channel) bool { return r == ch })
+		}
+	}},
+	{"endpoints", func(ctx context.Context, tx *sqlx.Tx, v *View, where string, args ...any) error {
+		rows, err := read[*Endpoint](ctx, tx, `SELECT * FROM endpoints `+where, args...)
+		for _, e := range rows {
+			if err := json.Unmarshal(e.Stored, &e.Endpoint); err != nil {
+				return fmt.Errorf("the settings of endpoint %d: %w", e.ID, err)
+			}
+			e.Stored = nil
+			if s := v.spaces[e.SpaceID]; s != nil {
+				e.Space = s.Name
+			}
+			v.endpoints[e.ID], v.Endpoints[e.Address()] = e, e
+		}
+		return err
+	}, "id", func(v *View, gone []string) {
+		v.Endpoints, v.endpoints = maps.Clone(v.Endpoints), maps.Clone(v.endpoints)
+		for _, id := range ids(gone) {
+			if e := v.endpoints[id]; e != nil {
+				delete(v.Endpoints, e.Address())
+				delete(v.endpoints, id)
+			}
 		}
 	}},
 	{"placements", func(ctx context.Context, tx *sqlx.Tx, v *View, where string, args ...any) error {
@@ -264,7 +288,7 @@ var standing = map[string]string{
 // emptyView has maps and nothing in them.
 func emptyView() *View {
 	return &View{Spaces: map[string]*Space{}, Channels: map[string]*Channel{}, Nodes: map[uint64]*Node{}, Placed: map[int64][]*Placement{}, Groups: map[int64]map[string]*Group{},
-		GroupIDs: map[int64]*Group{}, Routes: map[int64][]*Group{}, tokens: map[hash]*secret{}, Forgotten: map[int64]bool{}, byID: map[int64]*Channel{}, spaces: map[int64]*Space{}}
+		GroupIDs: map[int64]*Group{}, Routes: map[int64][]*Group{}, Endpoints: map[string]*Endpoint{}, endpoints: map[int64]*Endpoint{}, tokens: map[hash]*secret{}, Forgotten: map[int64]bool{}, byID: map[int64]*Channel{}, spaces: map[int64]*Space{}}
 }
 
 // next makes the view of a head from an older one and the rows that have

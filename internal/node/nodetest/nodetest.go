@@ -4,6 +4,7 @@ package nodetest
 
 import (
 	"context"
+	"encoding/base64"
 	"net"
 	"testing"
 	"time"
@@ -11,11 +12,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/endpoint"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/seal"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/postgres/testdb"
 	"steadyferry/internal/node"
+	"steadyferry/internal/service/endpoints"
 )
 
 // Node is a node within a test.
@@ -32,7 +36,7 @@ type Node struct {
 func Open(t testing.TB) *Node {
 	t.Helper()
 	_, database := testdb.New(t)
-	n := &Node{t: t, config: node.Config{Name: "node-a", Dir: t.TempDir(), DatabaseURL: database, KeepRemoved: time.Hour, DiskReserve: 1 << 20, Version: "test"}}
+	n := &Node{t: t, config: node.Config{Name: "node-a", Dir: t.TempDir(), DatabaseURL: database, KeepRemoved: time.Hour, DiskReserve: 1 << 20, Version: "test", Outside: Outside(t)}}
 	n.open()
 	require.NoError(t, n.Manage.NewSpace(t.Context(), "owner", "coldchain", nil))
 	t.Cleanup(n.Close)
@@ -47,7 +51,7 @@ func Cluster(t testing.TB, count int) []*Node {
 	nodes := make([]*Node, count)
 	for i := range nodes {
 		name := "node-" + string(rune('a'+i))
-		n := &Node{t: t, config: node.Config{Name: name, Zone: name, Dir: t.TempDir(), DatabaseURL: database, KeepRemoved: time.Hour, DiskReserve: 1 << 20, Version: "test"}, peers: "127.0.0.1:0"}
+		n := &Node{t: t, config: node.Config{Name: name, Zone: name, Dir: t.TempDir(), DatabaseURL: database, KeepRemoved: time.Hour, DiskReserve: 1 << 20, Version: "test", Outside: Outside(t)}, peers: "127.0.0.1:0"}
 		n.open()
 		t.Cleanup(n.Close)
 		nodes[i] = n
@@ -69,6 +73,16 @@ func Cluster(t testing.TB, count int) []*Node {
 		return true
 	}, 20*time.Second, 20*time.Millisecond, "every node hears every other")
 	return nodes
+}
+
+// Outside is where nodes of tests deliver: to this machine alone.
+func Outside(t testing.TB) endpoints.Config {
+	t.Helper()
+	networks, err := endpoint.ParseNetworks(endpoint.Loopback)
+	require.NoError(t, err)
+	keys, err := seal.Parse([]byte(base64.StdEncoding.EncodeToString(make([]byte, 32))))
+	require.NoError(t, err)
+	return endpoints.Config{Networks: networks, Schemes: []string{"http", "https", "postgresql", "ferry+http", "ferry+https"}, Keys: keys, Origin: "localhost", Agent: "steady-ferry/test"}
 }
 
 func (n *Node) open() {

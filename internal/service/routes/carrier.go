@@ -61,6 +61,7 @@ func (c *carrier) run(ctx context.Context) {
 	defer c.replica.Watch(signal)()
 	timer := time.NewTimer(idleTime)
 	defer timer.Stop()
+	defer c.last()
 	for ctx.Err() == nil && c.rs.still(c.p, c.replica) && c.follow(ctx) {
 		c.look(ctx)
 		busy := false
@@ -146,8 +147,10 @@ func (c *carrier) follow(ctx context.Context) bool {
 			w.group, w.where = g, whereOn(c.p.Channel, g)
 			c.order = append(c.order, w)
 		}
-		for id := range c.walkers {
+		for id, w := range c.walkers {
 			if !known[id] {
+				w.ended = true
+				w.holdLanes()
 				delete(c.walkers, id)
 			}
 		}
@@ -305,6 +308,29 @@ func (c *carrier) raiseFloors(ctx context.Context) {
 		c.rising = c.rising || w.walk.UnderWay()
 	}
 	c.step(ctx, steps)
+}
+
+// lastTime is how long a node that stops takes at most to record how far routes are.
+const lastTime = time.Second
+
+// last records how far the routes are when the node stops, so that an endpoint gets as
+// little as can be a second time.
+func (c *carrier) last() {
+	if !c.rs.still(c.p, c.replica) {
+		return
+	}
+	c.take()
+	var steps []route.Step
+	for _, w := range c.order {
+		if s, ok := w.walk.Progress(); ok && w.walk.Plan() != nil {
+			steps = append(steps, s)
+		}
+	}
+	if len(steps) > 0 {
+		ctx, cancel := context.WithTimeout(context.Background(), lastTime)
+		defer cancel()
+		_, _ = c.rs.parts.StepRoutes(ctx, c.p, steps...) // else it is what the log has
+	}
 }
 
 // targetOf returns the partition that a target of a route is. The dead letters of a

@@ -28,7 +28,7 @@ type Hop struct {
 	Route   address.Address
 	Outcome string
 	Why     string          // of a dead letter
-	To      *part.Partition // where it is, of Sent and Buried
+	To      *part.Partition // where it is, of Sent and Buried; nil: it went outside
 }
 
 // Follow tells what each route of a channel has made of a message of it.

@@ -34,7 +34,7 @@ func (rs *Routes) New(ctx context.Context, who string, a address.Address, from a
 	}
 	g := &catalog.Group{ChannelID: t.ID, Name: a.Group}
 	setting.Groups.Apply(&g.Group, settings)
-	target, err := rs.checkTarget(t, a, g.To)
+	target, err := rs.checkTarget(ctx, t, a, g.To)
 	if err != nil {
 		return nil, err
 	}
@@ -44,7 +44,7 @@ func (rs *Routes) New(ctx context.Context, who string, a address.Address, from a
 			return nil, err
 		}
 	}
-	g.Route = &catalog.Route{ID: uuid.New(), Source: t.ID, Target: target.ID, Version: time.Now().UnixMicro(), Begins: offsets}
+	g.Route = &catalog.Route{ID: uuid.New(), Source: t.ID, Target: target.id, Outside: target.endpoint != nil, Version: time.Now().UnixMicro(), Begins: offsets}
 	after := setting.Groups.Show(&g.Group, setting.Route)
 	after["from"] = from.String()
 	err = rs.catalog.NewRoute(ctx, g, offsets, &catalog.Entry{Who: who, Action: "new route", Address: a.String(), After: after})
@@ -58,23 +58,26 @@ func (rs *Routes) New(ctx context.Context, who string, a address.Address, from a
 	return g, err
 }
 
-// checkTarget returns the channel that a route from a channel may lead to.
-func (rs *Routes) checkTarget(source *part.Channel, a address.Address, to string) (*part.Channel, error) {
+// checkTarget returns what a route from a channel may lead to.
+func (rs *Routes) checkTarget(ctx context.Context, source *part.Channel, a address.Address, to string) (*target, error) {
 	if to == "" {
-		return nil, problem.New(problem.Invalid, "%s leads nowhere", a).Field("to").Allowed("the address of a topic or a queue")
+		return nil, problem.New(problem.Invalid, "%s leads nowhere", a).Field("to").Allowed("the address of a topic, a queue or an endpoint")
 	}
 	at, err := address.ParseChannel(to)
 	if err != nil {
 		return nil, err
 	}
-	target, err := rs.parts.Channel(at)
+	ch, err := rs.parts.Channel(at)
 	if err != nil {
+		if e, outside := rs.outside.Of(ctx, at); outside == nil {
+			return toEndpoint(e), nil
+		}
 		return nil, err
 	}
-	if chain := rs.chainTo(target.ID, source.ID); chain != nil {
+	if chain := rs.chainTo(ch.ID, source.ID); chain != nil {
 		return nil, problem.New(problem.Invalid, "%s would send messages in a circle: %s", a, strings.Join(append([]string{source.Address().String()}, chain...), " -> ")).Field("to").Next("choose a target from which no route leads back")
 	}
-	return target, nil
+	return toChannel(ch), nil
 }
 
 // chainTo returns the channels through which routes lead from one to another, both

@@ -1,5 +1,5 @@
 // Package routes is the service's own readers: each copies what fulfils a condition
-// from one channel to another, exactly once. It makes routes, has the leaders of
+// from one channel to another, exactly once, or to an endpoint. It makes routes, has the leaders of
 // their sources do the work, and tells how they are. What is sent is decided by
 // plans in the logs (core/route); here is what carries them out. It may be called at
 // once by many.
@@ -15,6 +15,7 @@ import (
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/peer"
 	"steadyferry/internal/engine/replica"
+	"steadyferry/internal/service/endpoints"
 	"steadyferry/internal/service/groups"
 	"steadyferry/internal/service/queues"
 )
@@ -25,6 +26,7 @@ type Routes struct {
 	catalog *catalog.Catalog
 	groups  *groups.Groups
 	queues  *queues.Queues
+	outside *endpoints.Endpoints
 
 	mu       sync.Mutex // guards carriers and places
 	carriers map[*part.Partition]*carrier
@@ -37,8 +39,8 @@ type placeKey struct {
 }
 
 // New returns the service and registers what it answers of other nodes.
-func New(parts *part.Registry, records *catalog.Catalog, gs *groups.Groups, qs *queues.Queues) *Routes {
-	rs := &Routes{parts: parts, catalog: records, groups: gs, queues: qs, carriers: map[*part.Partition]*carrier{}, places: map[placeKey]catalog.RoutePlace{}}
+func New(parts *part.Registry, records *catalog.Catalog, gs *groups.Groups, qs *queues.Queues, outside *endpoints.Endpoints) *Routes {
+	rs := &Routes{parts: parts, catalog: records, groups: gs, queues: qs, outside: outside, carriers: map[*part.Partition]*carrier{}, places: map[placeKey]catalog.RoutePlace{}}
 	peer.Answer(&parts.Calls, "routes", rs.answerStates)
 	return rs
 }

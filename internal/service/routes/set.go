@@ -43,7 +43,7 @@ func (rs *Routes) impose(ctx context.Context, a address.Address) (late int) {
 	if err != nil || g.Route == nil {
 		return 0
 	}
-	target := rs.parts.ByID(g.Route.Target)
+	target := rs.target(g.Route)
 	if target == nil {
 		return 0
 	}
@@ -80,18 +80,18 @@ func (rs *Routes) impose(ctx context.Context, a address.Address) (late int) {
 }
 
 // recut returns the step that has a plan go on by other terms, if it does not yet.
-func (rs *Routes) recut(id uuid.UUID, plan *route.Plan, terms route.Terms, target *part.Channel) (route.Step, bool) {
+func (rs *Routes) recut(id uuid.UUID, plan *route.Plan, terms route.Terms, target *target) (route.Step, bool) {
 	last := plan.Last().Terms
-	if last == terms || last.Version > terms.Version || last.Partitions > terms.Partitions { // the channel's news has not come here yet
+	if last == terms || last.Version > terms.Version || target.channel != nil && last.Partitions > terms.Partitions { // the channel's news has not come here yet
 		return route.Step{}, false
 	}
 	return route.Step{Op: route.Recut, Route: id, Seq: plan.Seq, Terms: terms, Targets: rs.recoveries(target)}, true
 }
 
 // recoveries are how often each target was recovered by force, as the catalog says.
-func (rs *Routes) recoveries(target *part.Channel) []uint64 {
-	all := make([]uint64, route.Number(len(target.Partitions())))
-	for i, placed := range rs.catalog.View().Placed[target.ID] {
+func (rs *Routes) recoveries(target *target) []uint64 {
+	all := make([]uint64, route.Number(target.count))
+	for i, placed := range rs.catalog.View().Placed[target.id] {
 		if number := route.Number(i); number < len(all) {
 			all[number] = uint64(placed.Epoch)
 		}

@@ -49,7 +49,7 @@ func (s *states) put(c *carrier) {
 		clear(s.of)
 	}
 	for id, w := range c.walkers {
-		one := State{Partition: c.p.Number, Passed: w.passed, Sent: w.sent, Dead: w.dead, Waits: w.waits}
+		one := State{Partition: c.p.Number, Passed: w.passed, Sent: w.sent, Dead: w.dead, Waits: w.standing()}
 		if plan := w.walk.Plan(); plan != nil {
 			one.Floor, one.End, one.Lost, one.Cuts = plan.Floor, c.replica.End(), plan.Lost, len(plan.Cuts)
 			one.Left = plan.Left(one.End)

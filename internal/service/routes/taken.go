@@ -23,7 +23,7 @@ func (c *carrier) takeMore(ctx context.Context) {
 			continue
 		}
 		if w.group.Paused {
-			w.waits = w.waiting("paused", "the route is paused")
+			w.waits = since(w.waits, "paused", "the route is paused")
 			continue
 		}
 		if next-plan.Floor.Offset >= mostTaken {

@@ -35,6 +35,7 @@ type pinned struct {
 	setting.Routing
 	Route   string `json:"route"` // address
 	MaxBody int64  `json:"maxBody"`
+	Outside string `json:"outside,omitempty"` // kind of the endpoint that it leads to
 }
 
 // whereOn is the condition of a route on a channel that it reads: what came to its own
@@ -47,30 +48,30 @@ func whereOn(source *part.Channel, g *catalog.Group) string {
 }
 
 // termsOf are the terms that are wished now for a route on a channel that it reads.
-func termsOf(source *part.Channel, g *catalog.Group, target *part.Channel) route.Terms {
+func termsOf(source *part.Channel, g *catalog.Group, to *target) route.Terms {
 	routing, of := g.Routing, source.Address()
 	routing.Where = whereOn(source, g)
 	if !source.OfGroup() {
 		of = part.GroupAddress(source, g.Name)
 	}
-	terms := pin(routing, of, target)
+	terms := pin(routing, of, to)
 	terms.Version = g.Route.Version
 	return terms
 }
 
-// pin makes terms of what a route does that leads to a channel as it is now.
-func pin(routing setting.Routing, of address.Address, target *part.Channel) route.Terms {
-	b, err := json.Marshal(pinned{routing, of.String(), target.Record().MaxBody})
+// pin makes terms of what a route does that leads to a target as it is now.
+func pin(routing setting.Routing, of address.Address, to *target) route.Terms {
+	b, err := json.Marshal(pinned{routing, of.String(), to.maxBody, to.outside()})
 	if err != nil {
 		panic(err) // texts
 	}
-	return route.Terms{Text: string(b), Target: target.ID, Partitions: len(target.Partitions())}
+	return route.Terms{Text: string(b), Target: to.id, Partitions: to.count}
 }
 
 // decider decides messages by the terms of a cut. It is for one goroutine at a time.
 type decider struct {
 	pinned
-	count   int // partitions of the target
+	count   int // partitions of the target, or lanes to it
 	matcher *expr.Matcher
 	editing *edit.Editing
 	source  *part.Channel
@@ -146,15 +147,19 @@ func (d *decider) decide(s *message.Stored, f expr.Facts) (number int, out *mess
 	if err := m.Check(d.MaxBody); err != nil {
 		return route.Dead, d.bury(s, reasonTarget, err), true
 	}
-	return route.Number(d.partitionOf(&m, s.Partition)), &m, true
+	return route.Number(d.partitionOf(&m, s)), &m, true
 }
 
-// partitionOf keeps the order of a source partition, and so that of each key.
-func (d *decider) partitionOf(m *message.Message, source int) int {
-	if m.Key != "" {
+// partitionOf keeps the order of a source partition, and so that of each key; that of
+// messages without a key is kept in channels alone, not over several lanes.
+func (d *decider) partitionOf(m *message.Message, s *message.Stored) int {
+	switch {
+	case m.Key != "":
 		return message.PartitionOf(m.Key, d.count)
+	case d.Outside != "":
+		return int(s.Offset % int64(d.count))
 	}
-	return source % d.count
+	return s.Partition % d.count
 }
 
 func (d *decider) bury(s *message.Stored, reason string, why error) *message.Message {

@@ -49,7 +49,7 @@ func (rs *Routes) Try(ctx context.Context, t *part.Channel, since address.Positi
 		return nil, err
 	}
 	setting.Groups.Apply(&wished, settings)
-	target, err := rs.checkTarget(t, a, wished.To)
+	target, err := rs.checkTarget(ctx, t, a, wished.To)
 	if err != nil {
 		return nil, err
 	}
@@ -77,14 +77,15 @@ func (rs *Routes) Try(ctx context.Context, t *part.Channel, since address.Positi
 
 // trial is a trial under way.
 type trial struct {
-	rs             *Routes
-	source, target *part.Channel
-	now, was       *decider
-	out            form.RouteTrial
-	stretches      []*stretch
-	step           time.Duration
-	failures       map[string]*form.TrialFailure
-	order          []*form.TrialFailure
+	rs        *Routes
+	source    *part.Channel
+	target    *target
+	now, was  *decider
+	out       form.RouteTrial
+	stretches []*stretch
+	step      time.Duration
+	failures  map[string]*form.TrialFailure
+	order     []*form.TrialFailure
 }
 
 // stretch is what a trial looks at of one partition.
@@ -280,6 +281,8 @@ func (tr *trial) end() {
 	if tr.now.matcher != nil {
 		out.Unlike, out.Why = tr.now.matcher.Unlike()
 	}
-	status, _ := tr.rs.parts.Status(tr.target, time.Now())
-	out.In, out.Readers = status.Rates.MessagesIn, status.Rates.MessagesOut
+	if tr.target.channel != nil {
+		status, _ := tr.rs.parts.Status(tr.target.channel, time.Now())
+		out.In, out.Readers = status.Rates.MessagesIn, status.Rates.MessagesOut
+	}
 }

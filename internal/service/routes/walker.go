@@ -12,7 +12,7 @@ import (
 	"steadyferry/internal/core/route"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
-	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/endpoints"
 )
 
 // walker is one route at work on one partition.
@@ -32,10 +32,11 @@ type walker struct {
 	decider  *decider
 	decides  string // the terms that it decides by
 
-	gathered map[int]*message.Builder // by target
+	gathered map[int]*parcel // by target
 	bytes    int
 	flying   map[int]bool
 	asking   map[int]bool
+	lanes    map[int]*lane // those that deliver to an endpoint
 
 	waits  Waiting   // why it waits
 	tries  int       // how often it has waited for that
@@ -57,6 +58,14 @@ type Waiting struct {
 	Since  time.Time `json:"since"`
 }
 
+// parcel is messages that were gathered for a target: as a batch for a channel, one by
+// one for an endpoint.
+type parcel struct {
+	batch message.Builder
+	items []endpoints.Item
+	bytes int
+}
+
 const (
 	maxGathered = 4 << 20 // bytes that a route holds for one partition
 	firstPause  = 50 * time.Millisecond
@@ -64,11 +73,11 @@ const (
 )
 
 func newWalker(c *carrier, id uuid.UUID) *walker {
-	return &walker{c: c, id: id, walk: route.NewWalk(), gathered: map[int]*message.Builder{}, flying: map[int]bool{}, asking: map[int]bool{}}
+	return &walker{c: c, id: id, walk: route.NewWalk(), gathered: map[int]*parcel{}, flying: map[int]bool{}, asking: map[int]bool{}, lanes: map[int]*lane{}}
 }
 
-// target returns the channel that the route leads to, nil when it is not there.
-func (w *walker) target() *part.Channel { return w.c.rs.parts.ByID(w.group.Route.Target) }
+// target returns what the route leads to, nil when it is not there.
+func (w *walker) target() *target { return w.c.rs.target(w.group.Route) }
 
 // wish returns the step that makes the plan what is wished.
 func (w *walker) wish(ctx context.Context) (route.Step, bool) {
@@ -78,7 +87,7 @@ func (w *walker) wish(ctx context.Context) (route.Step, bool) {
 		return route.Step{}, false
 	}
 	target := w.target()
-	if target == nil || len(target.Partitions()) == 0 {
+	if target == nil {
 		return route.Step{}, false
 	}
 	terms := termsOf(w.c.p.Channel, w.group, target)
@@ -120,7 +129,9 @@ func (w *walker) look(ctx context.Context) {
 	if plan == nil || w.ended {
 		return
 	}
+	w.walk.KeepLanes = w.group.Route.Outside
 	w.walk.Look(plan, end)
+	w.holdLanes()
 	if plan.Floor != w.floor && w.id == w.group.Route.ID {
 		w.floor = plan.Floor
 		w.c.rs.reached(w.group, w.c.p.Number, plan.Floor.Offset)
@@ -151,18 +162,20 @@ func (w *walker) wants() bool {
 	if !w.open || w.bytes >= maxGathered || w.again.After(time.Now()) {
 		return false
 	}
-	if w.group.Paused && !w.c.queue { // what was taken from a queue is sent
-		w.waits = w.waiting("paused", "the route is paused")
+	if w.group.Paused && (!w.c.queue || w.group.Route.Outside) { // what was taken from a queue is sent on
+		w.waits = since(w.waits, "paused", "the route is paused")
 		return false
 	}
 	target := w.target()
 	if target == nil {
-		w.hold("target-missing", errors.New("the channel that it leads to is not there"))
+		w.hold("target-missing", errors.New("what it leads to is not there"))
 		return false
 	}
-	if err := w.c.rs.parts.Accepts(target); err != nil {
-		w.hold("target-paused", err)
-		return false
+	if target.channel != nil {
+		if err := w.c.rs.parts.Accepts(target.channel); err != nil {
+			w.hold("target-paused", err)
+			return false
+		}
 	}
 	if w.decider == nil || w.decides != w.cut.Terms.Text || w.decider.count != w.cut.Terms.Partitions {
 		d, err := newDecider(context.Background(), w.c.p.Channel, w.cut.Terms)
@@ -191,14 +204,19 @@ func (w *walker) take(at int64, s *message.Stored, f expr.Facts) {
 		return
 	}
 	w.walk.Add(number, w.cut.At(at), upTo)
-	b := w.gathered[number]
-	if b == nil {
-		b = &message.Builder{}
-		w.gathered[number] = b
+	p := w.gathered[number]
+	if p == nil {
+		p = &parcel{}
+		w.gathered[number] = p
 	}
-	before := b.Size()
-	b.Add(m)
-	w.bytes += b.Size() - before
+	before := p.bytes
+	if number != route.Dead && w.group.Route.Outside {
+		p.add(w.item(at, s, m))
+	} else {
+		p.batch.Add(m)
+		p.bytes = p.batch.Size()
+	}
+	w.bytes += p.bytes - before
 }
 
 // fail has the walk begin anew when a stretch could not be read to its end.
@@ -212,14 +230,20 @@ func (w *walker) flush(ctx context.Context) {
 	if w.walk.Restarts() || w.again.After(time.Now()) || w.ended {
 		return
 	}
-	for number, b := range w.gathered {
-		if b.Count() == 0 || w.flying[number] {
+	for number, p := range w.gathered {
+		if p.bytes == 0 || w.flying[number] {
 			continue
 		}
 		delete(w.gathered, number)
-		w.bytes = max(0, w.bytes-b.Size())
-		count := b.Count()
+		w.bytes = max(0, w.bytes-p.bytes)
 		after, upTo, recovered := w.walk.Flush(number)
+		if len(p.items) > 0 {
+			w.flying[number] = true
+			w.deliver(ctx, number, p.items, after, upTo)
+			continue
+		}
+		b := &p.batch
+		count := b.Count()
 		sent := &message.Route{ID: w.id, Partition: uint32(w.c.p.Number), After: after, UpTo: upTo, Recovered: recovered}
 		batch, err := message.OpenBatch(b.Build(message.Plain, nil))
 		if err != nil {
@@ -266,16 +290,9 @@ func (w *walker) ask(ctx context.Context) {
 			continue
 		}
 		w.asking[number] = true
-		g := w.group
+		g, plan := w.group, w.walk.Plan()
 		go func() {
-			var told route.NotBehind
-			p, err := w.c.targetOf(ctx, g, number, false)
-			switch {
-			case err == nil:
-				told, err = w.c.rs.parts.OriginOf(ctx, p, route.Source{Route: w.id, Partition: uint32(w.c.p.Number)})
-			case number == route.Dead:
-				err = nil // there are none yet
-			}
+			told, err := w.originOf(ctx, g, plan, number)
 			w.c.answer(ctx, func() {
 				delete(w.asking, number)
 				if err != nil {
@@ -288,13 +305,32 @@ func (w *walker) ask(ctx context.Context) {
 	}
 }
 
-// waiting says why the route waits, since it began to for that reason.
-func (w *walker) waiting(reason, why string) Waiting {
-	since := time.Now()
-	if w.waits.Reason == reason {
-		since = w.waits.Since
+// originOf tells up to which place a target has the route's messages.
+func (w *walker) originOf(ctx context.Context, g *catalog.Group, plan *route.Plan, number int) (told route.NotBehind, err error) {
+	if number != route.Dead && g.Route.Outside {
+		return w.laneOrigin(ctx, g, plan, number)
 	}
-	return Waiting{reason, why, since.UTC().Truncate(time.Millisecond)}
+	p, err := w.c.targetOf(ctx, g, number, false)
+	switch {
+	case err == nil:
+		return w.c.rs.parts.OriginOf(ctx, p, route.Source{Route: w.id, Partition: uint32(w.c.p.Number)})
+	case number == route.Dead:
+		err = nil // there are none yet
+	}
+	return told, err
+}
+
+// since says why something waits, since it began to for that reason; without one it does
+// not wait.
+func since(was Waiting, reason, why string) Waiting {
+	if reason == "" {
+		return Waiting{}
+	}
+	at := time.Now().UTC().Truncate(time.Millisecond)
+	if was.Reason == reason {
+		at = was.Since
+	}
+	return Waiting{reason, why, at}
 }
 
 // hold has the route wait before it tries again, longer each time.
@@ -303,7 +339,7 @@ func (w *walker) hold(reason string, err error) {
 	if err != nil {
 		why = err.Error()
 	}
-	w.waits = w.waiting(reason, why)
+	w.waits = since(w.waits, reason, why)
 	pause := min(firstPause<<min(w.tries, 10), longPause)
 	w.tries++
 	w.again = time.Now().Add(pause)

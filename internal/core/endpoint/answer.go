@@ -1,0 +1,97 @@
+package endpoint
+
+import (
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// MaxAnswer is how many bytes of an answer are kept.
+const MaxAnswer = 1 << 10
+
+// Answer is what a place outside has answered to a delivery, or why nothing came.
+type Answer struct {
+	At     time.Time     `json:"at"`
+	Status int           `json:"status"`          // of HTTP; 0: none
+	Code   string        `json:"code,omitempty"`  // of a database: SQLSTATE
+	Body   string        `json:"body,omitempty"`  // its first KiB
+	Error  string        `json:"error,omitempty"` // why there is no answer, or what a database says
+	Took   time.Duration `json:"took"`
+	// After is how long the place asks to be left alone; 0: it does not.
+	After time.Duration `json:"after,omitempty"`
+}
+
+// Says is the answer in one sentence.
+func (a *Answer) Says() string {
+	took := a.Took.Round(time.Millisecond)
+	switch {
+	case a.Status == 0 && a.Error == "":
+		return fmt.Sprintf("well, after %s", took)
+	case a.Status == 0:
+		return fmt.Sprintf("%s, after %s", a.Error, took)
+	}
+	text := strings.TrimSpace(strconv.Itoa(a.Status) + " " + http.StatusText(a.Status))
+	if a.Error != "" {
+		text += " (" + a.Error + ")"
+	}
+	if body := strings.Join(strings.Fields(a.Body), " "); body != "" {
+		text += ": " + body
+	}
+	return fmt.Sprintf("%s, after %s", text, took)
+}
+
+// Verdict is what an answer means for a message.
+type Verdict uint8
+
+// The verdicts.
+const (
+	Done    Verdict = iota
+	Again           // it is delivered again, later
+	Refused         // it is the message's fault: it becomes a dead letter
+	Stop            // the place wants nothing any more
+)
+
+func (v Verdict) String() string { return [...]string{"done", "again", "refused", "stop"}[v] }
+
+// Judge says what an answer of HTTP means. A redirect is not followed; since it tells
+// nothing of the message, it is the place's fault.
+func Judge(status int) Verdict {
+	switch {
+	case status >= 200 && status < 300:
+		return Done
+	case status == http.StatusGone:
+		return Stop
+	case status == http.StatusRequestTimeout, status == http.StatusTooManyRequests, status < 400, status >= 500:
+		return Again
+	}
+	return Refused
+}
+
+// maxAfter bounds how long a place may ask to be left alone.
+const maxAfter = 24 * time.Hour
+
+// RetryAfter reads the header of that name (RFC 9110, section 10.2.3): seconds, or a
+// time. It returns 0 without one that can be read.
+func RetryAfter(text string, now time.Time) time.Duration {
+	if seconds, err := strconv.ParseInt(text, 10, 32); err == nil {
+		return min(max(time.Duration(seconds)*time.Second, 0), maxAfter)
+	}
+	if at, err := http.ParseTime(text); err == nil {
+		return min(max(at.Sub(now), 0), maxAfter)
+	}
+	return 0
+}
+
+// Pause is how long to wait after so many failures (from 1): doubled each time from the
+// least to the most, and between half of that and all of it by chance, a number from 0
+// up to 1, so that not all come back at once.
+func Pause(least, most time.Duration, failures int, chance float64) time.Duration {
+	pause := least
+	for i := 1; i < failures && pause < most; i++ {
+		pause *= 2
+	}
+	pause = min(pause, most)
+	return pause/2 + time.Duration(chance*float64(pause-pause/2))
+}

@@ -1,0 +1,149 @@
+package catalog
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgtype"
+	"github.com/jmoiron/sqlx"
+
+	"steadyferry/internal/core/endpoint"
+	"steadyferry/internal/core/setting"
+)
+
+// Endpoint is a place outside, and how it is set.
+type Endpoint struct {
+	ID               int64  `db:"id"`
+	SpaceID          int64  `db:"space_id"`
+	Space            string `db:"-"`
+	Name             string `db:"name"`
+	setting.Endpoint `db:"-"`
+	Stored           []byte    `db:"settings" json:"-"` // the settings as the records have them
+	Secrets          []byte    `db:"secrets" json:"-"`  // sealed
+	Revision         int64     `db:"revision"`
+	CreatedAt        time.Time `db:"created_at"`
+}
+
+// Address returns the endpoint's address.
+func (e *Endpoint) Address() string { return e.Space + "/" + e.Name }
+
+func (e *Endpoint) column() []byte {
+	b, err := json.Marshal(e.Endpoint)
+	if err != nil {
+		panic(err) // plain values
+	}
+	return b
+}
+
+// Endpoint returns an endpoint by its id, or nil.
+func (v *View) Endpoint(id int64) *Endpoint { return v.endpoints[id] }
+
+// NewEndpoint records an endpoint; its SpaceID names the space.
+func (c *Catalog) NewEndpoint(ctx context.Context, p *Endpoint, e *Entry) error {
+	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `INSERT INTO endpoints (id, space_id, name, settings, secrets) VALUES ($1, $2, $3, $4, $5)`, p.ID, p.SpaceID, p.Name, p.column(), p.Secrets)
+		return err
+	})
+}
+
+// NewEndpointID returns an id that no other endpoint and no channel has.
+func NewEndpointID() int64 { return newID(channelIDs) }
+
+// SetEndpoint changes an endpoint, which must be of the revision that it was made from
+// (else ErrStale).
+func (c *Catalog) SetEndpoint(ctx context.Context, p *Endpoint, e *Entry) error {
+	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+		return oneRow(tx.ExecContext(ctx, `UPDATE endpoints SET settings = $2, secrets = $3, revision = revision + 1 WHERE id = $1 AND revision = $4`, p.ID, p.column(), p.Secrets, p.Revision))
+	})
+}
+
+// RemoveEndpoint deletes an endpoint, to which no route may lead (else ErrNotFound).
+func (c *Catalog) RemoveEndpoint(ctx context.Context, id int64, e *Entry) error {
+	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `DELETE FROM endpoints WHERE id = $1`, id)
+		return err
+	})
+}
+
+// healthRow is how an endpoint does, as the records have it.
+type healthRow struct {
+	ID     int64  `db:"endpoint_id"`
+	Health []byte `db:"health"`
+}
+
+// Healths returns how endpoints do, by their ids, as nodes have told; those of which
+// none has are left out.
+func (c *Catalog) Healths(ctx context.Context) (map[int64]endpoint.Health, error) {
+	rows, err := list[healthRow](ctx, c, `SELECT endpoint_id, health FROM endpoint_health`)
+	all := make(map[int64]endpoint.Health, len(rows))
+	for _, r := range rows {
+		var h endpoint.Health
+		if err := json.Unmarshal(r.Health, &h); err != nil {
+			return nil, fmt.Errorf("the health of endpoint %d: %w", r.ID, err)
+		}
+		all[r.ID] = h
+	}
+	return all, err
+}
+
+// TellHealth records how an endpoint does.
+func (c *Catalog) TellHealth(ctx context.Context, id int64, h endpoint.Health) error {
+	b, err := json.Marshal(h)
+	if err != nil {
+		return err
+	}
+	next := pgtype.Timestamptz{Time: h.NextTry, Valid: !h.NextTry.IsZero()}
+	return c.exec(ctx, `INSERT INTO endpoint_health (endpoint_id, health, next_try) SELECT id, $2, $3 FROM endpoints WHERE id = $1
+		ON CONFLICT (endpoint_id) DO UPDATE SET health = excluded.health, next_try = excluded.next_try, changed_at = now()`, id, b, next)
+}
+
+// ClaimTry lets one of all nodes try a failing endpoint: no other one does before until.
+func (c *Catalog) ClaimTry(ctx context.Context, id int64, now, until time.Time) (bool, error) {
+	rows, err := list[int64](ctx, c, `UPDATE endpoint_health SET next_try = $3 WHERE endpoint_id = $1 AND (next_try IS NULL OR next_try <= $2) RETURNING endpoint_id`, id, now, until)
+	return len(rows) > 0, err
+}
+
+// Event is something that happened to an endpoint or a route.
+type Event struct {
+	ID      int64     `db:"id"`
+	At      time.Time `db:"at"`
+	Address string    `db:"address"`
+	What    string    `db:"what"`
+	Detail  string    `db:"detail"`
+}
+
+// eventsKept is for how long events are kept, and eventsEach how many of one address.
+const (
+	eventsKept = 30 * 24 * time.Hour
+	eventsEach = 5000
+)
+
+// tidyEvents deletes events that are old, or too many of one address.
+func tidyEvents(ctx context.Context, tx *sqlx.Tx) error {
+	if _, err := tx.ExecContext(ctx, `DELETE FROM events WHERE at < $1`, time.Now().Add(-eventsKept)); err != nil {
+		return err
+	}
+	_, err := tx.ExecContext(ctx, `DELETE FROM events e USING (SELECT address, max(id) FILTER (WHERE n = $1 + 1) AS last FROM
+		(SELECT address, id, row_number() OVER (PARTITION BY address ORDER BY id DESC) AS n FROM events) x GROUP BY address) old
+		WHERE e.address = old.address AND e.id <= old.last`, eventsEach)
+	return err
+}
+
+// AddEvents records what happened, in one statement.
+func (c *Catalog) AddEvents(ctx context.Context, events []Event) error {
+	var ats []time.Time
+	var addresses, whats, details []string
+	for _, e := range events {
+		ats, addresses, whats, details = append(ats, e.At), append(addresses, e.Address), append(whats, e.What), append(details, e.Detail)
+	}
+	return c.exec(ctx, `INSERT INTO events (at, address, what, detail) SELECT * FROM unnest($1::timestamptz[], $2::text[], $3::text[], $4::text[])`,
+		pgtype.FlatArray[time.Time](ats), pgtype.FlatArray[string](addresses), pgtype.FlatArray[string](whats), pgtype.FlatArray[string](details))
+}
+
+// Events returns what happened to an address, the newest first, before an event (0: the
+// newest).
+func (c *Catalog) Events(ctx context.Context, address string, before int64, limit int) ([]Event, error) {
+	return list[Event](ctx, c, `SELECT id, at, address, what, detail FROM events WHERE address = $1 AND ($2 = 0 OR id < $2) ORDER BY id DESC LIMIT $3`, address, before, limit)
+}

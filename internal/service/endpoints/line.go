@@ -1,0 +1,313 @@
+package endpoints
+
+import (
+	"context"
+	"math/rand/v2"
+	"slices"
+	"sync"
+	"time"
+
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/endpoint"
+	"steadyferry/internal/engine/catalog"
+)
+
+// line is this node's line to an endpoint: what holds deliveries back, and the
+// connections.
+type line struct {
+	es *Endpoints
+	id int64
+
+	mu        sync.Mutex // guards all below
+	record    *catalog.Endpoint
+	secrets   secrets
+	unsealed  error // why the secrets cannot be read
+	to        *sender
+	breaker   endpoint.Breaker
+	told      endpoint.Health // as the records have it
+	toldAt    time.Time
+	changed   chan struct{} // closed, and made anew, when those that wait shall look again
+	over      bool
+	delivered int64
+	failed    int64
+	refused   int64
+	answers   []endpoint.Answer // the newest last
+}
+
+const (
+	keptAnswers = 20
+	lookAgain   = 2 * time.Second // for those that wait, whatever is told
+	tellAnyway  = 5 * time.Second
+)
+
+func newLine(es *Endpoints, record *catalog.Endpoint) *line {
+	return &line{es: es, id: record.ID, changed: make(chan struct{})}
+}
+
+func (l *line) address() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.record.Address()
+}
+
+// follow takes on how the endpoint is set.
+func (l *line) follow(record *catalog.Endpoint) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.record == record {
+		return
+	}
+	if l.record != nil && l.record.URL != record.URL {
+		l.breaker = endpoint.Breaker{} // it is another place
+	}
+	if l.to != nil {
+		l.to.close()
+		l.to = nil
+	}
+	l.record = record
+	l.secrets, l.unsealed = l.es.open(record)
+	l.wake()
+}
+
+// wake has all look again that wait.
+func (l *line) wake() {
+	close(l.changed)
+	l.changed = make(chan struct{})
+}
+
+func (l *line) end() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.over = true
+	if l.to != nil {
+		l.to.close()
+	}
+	l.wake()
+}
+
+// pass is the right to begin a delivery.
+type pass struct {
+	to     *sender
+	record *catalog.Endpoint
+	probe  bool
+	turn   time.Duration // until it may begin
+}
+
+// Why deliveries wait.
+const (
+	waitsPaused  = "endpoint-paused"
+	waitsFailing = "endpoint-failing"
+	waitsSecrets = "endpoint-secrets"
+)
+
+// begin waits until a delivery may begin. waits is told why it has to, when that may be
+// long, and givenUp is asked whether the message is not to be tried any more, as of a place
+// that has been failing since a time: then there is no pass.
+func (l *line) begin(ctx context.Context, waits func(reason, why string), givenUp func(failing time.Time) bool) (*pass, error) {
+	for {
+		p, reason, why, wait := l.ask(ctx)
+		switch {
+		case p != nil && p.wait(ctx):
+			if p.probe && !l.mine(ctx, p) {
+				continue
+			}
+			return p, nil
+		case p != nil:
+			l.cancel(p)
+			return nil, ctx.Err()
+		}
+		l.mu.Lock()
+		changed, failing, over := l.changed, l.breaker.FailingSince, l.over
+		l.mu.Unlock()
+		switch {
+		case over:
+			return nil, ErrRemoved
+		case givenUp(failing):
+			return nil, nil
+		case reason != "":
+			waits(reason, why)
+		}
+		timer := time.NewTimer(min(wait, lookAgain))
+		select {
+		case <-changed:
+		case <-timer.C:
+		case <-ctx.Done():
+		}
+		if timer.Stop(); ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+	}
+}
+
+// ask returns a pass, or says why there is none and for how long at least.
+func (l *line) ask(ctx context.Context) (p *pass, reason, why string, wait time.Duration) {
+	l.mu.Lock()
+	if l.over {
+		l.mu.Unlock()
+		return nil, "", "", 0
+	}
+	if l.to == nil {
+		l.to = l.es.newSender(l.record, l.secrets)
+	}
+	p = &pass{to: l.to, record: l.record}
+	l.mu.Unlock()
+	select { // a place among the deliveries at once
+	case p.to.slots <- struct{}{}:
+	case <-ctx.Done():
+		return nil, "", "", 0
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	defer func() {
+		if reason != "" {
+			<-p.to.slots
+			p = nil
+		}
+	}()
+	switch {
+	case l.over || p.to != l.to:
+		<-p.to.slots
+		return nil, "", "", 0
+	case l.record.Paused:
+		return p, waitsPaused, "the endpoint is paused", lookAgain
+	case l.unsealed != nil:
+		return p, waitsSecrets, l.unsealed.Error(), lookAgain
+	}
+	wait, p.probe = l.breaker.Ask(time.Now())
+	if l.breaker.Failing() && wait > 0 {
+		return p, waitsFailing, "it fails since " + l.breaker.FailingSince.UTC().Format(time.RFC3339) + ": " + l.breaker.Last.Says(), wait
+	}
+	p.turn = wait
+	return p, "", "", 0
+}
+
+// wait waits for the pass's turn, and reports whether it came.
+func (p *pass) wait(ctx context.Context) bool {
+	if p.turn <= 0 {
+		return ctx.Err() == nil
+	}
+	timer := time.NewTimer(p.turn)
+	defer timer.Stop()
+	select {
+	case <-timer.C:
+		return true
+	case <-ctx.Done():
+		return false
+	}
+}
+
+// mine reports whether it is this node that tries a place which fails: one of all does.
+// With the records away each does for itself.
+func (l *line) mine(ctx context.Context, p *pass) bool {
+	now := time.Now()
+	until := now.Add(time.Duration(p.record.TimeLimitMS)*time.Millisecond + time.Second)
+	got, err := l.es.catalog.ClaimTry(ctx, l.id, now.Add(TellEvery), until)
+	if got || err != nil {
+		return true
+	}
+	known, err := l.es.catalog.Healths(ctx)
+	if told := known[l.id]; err != nil || !told.Failing() {
+		return true // nobody has told of the failure yet
+	}
+	l.cancel(p)
+	l.mu.Lock()
+	l.breaker.NextTry = now.Add(TellEvery)
+	l.mu.Unlock()
+	return false
+}
+
+// done takes on what came of a delivery. counts tells whether a failure is the message's:
+// the place does not fail as a whole.
+func (l *line) done(p *pass, a *endpoint.Answer, v endpoint.Verdict) (counts bool) {
+	l.mu.Lock()
+	<-p.to.slots
+	if l.answers = append(l.answers, *a); len(l.answers) > keptAnswers {
+		l.answers = slices.Delete(l.answers, 0, 1)
+	}
+	what, detail := "", ""
+	pause := func(failures int) time.Duration {
+		return endpoint.Pause(time.Duration(l.record.BackoffMin)*time.Millisecond, time.Duration(l.record.BackoffMax)*time.Millisecond, failures, rand.Float64())
+	}
+	if p.record.URL != l.record.URL {
+		v = endpoint.Done // news of another place
+	} else if v == endpoint.Again {
+		l.failed++
+		was := l.breaker.Failures
+		if l.breaker.Bad(*a, pause) {
+			what, detail = "failing", a.Says()
+		} else if l.breaker.Failures > was && was > 0 {
+			what, detail = "tried", a.Says()
+		}
+		counts = !l.breaker.Failing()
+	} else {
+		switch v {
+		case endpoint.Done:
+			l.delivered++
+		case endpoint.Refused:
+			l.refused++
+		}
+		if since := l.breaker.FailingSince; l.breaker.Good(*a) {
+			what, detail = "back", "it answers again, after "+address.FormatDuration(a.At.Sub(since).Round(time.Second))
+		}
+	}
+	if what != "" {
+		l.toldAt = time.Time{}
+		l.wake()
+	}
+	address := l.record.Address()
+	l.mu.Unlock()
+	if what != "" {
+		l.es.happened(address, what, detail)
+	}
+	return counts
+}
+
+// cancel gives a pass back.
+func (l *line) cancel(p *pass) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	<-p.to.slots
+	if p.probe {
+		l.breaker.Cancel()
+		l.wake()
+	}
+}
+
+// tryNow has a failing place tried at once.
+func (l *line) tryNow() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.breaker.TryNow(time.Now())
+	l.wake()
+}
+
+// exchange takes on how the endpoint does as other nodes have told, and says what is to
+// be told of it from here.
+func (l *line) exchange(told endpoint.Health, now time.Time) (h endpoint.Health, tell bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	was := l.breaker.Failing()
+	l.breaker.Adopt(told)
+	if was != l.breaker.Failing() {
+		l.wake()
+	}
+	h = l.breaker.Health
+	news := !h.LastGood.Equal(told.LastGood) || !h.FailingSince.Equal(told.FailingSince) || !h.Last.At.Equal(told.Last.At)
+	if !news || h.Last.At.Before(told.Last.At) || now.Sub(l.toldAt) < tellAnyway {
+		return h, false
+	}
+	l.toldAt = now
+	return h, true
+}
+
+func (l *line) here() *Here {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	h := &Here{Health: l.breaker.Health, Rate: l.breaker.Rate(), Delivered: l.delivered, Failed: l.failed, Refused: l.refused, Answers: slices.Clone(l.answers)}
+	newestFirst(h.Answers)
+	return h
+}
+
+func newestFirst(answers []endpoint.Answer) {
+	slices.SortStableFunc(answers, func(a, b endpoint.Answer) int { return b.At.Compare(a.At) })
+}

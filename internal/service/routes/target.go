@@ -1,0 +1,52 @@
+package routes
+
+import (
+	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/setting"
+	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/part"
+)
+
+// target is what a route leads to, as it is now: a channel, or an endpoint.
+type target struct {
+	id       int64
+	address  string
+	count    int   // partitions of a channel, or lanes to an endpoint
+	maxBody  int64 // of what it takes
+	channel  *part.Channel
+	endpoint *catalog.Endpoint
+}
+
+func toChannel(t *part.Channel) *target {
+	return &target{id: t.ID, address: t.Address().String(), count: len(t.Partitions()), maxBody: t.Record().MaxBody, channel: t}
+}
+
+func toEndpoint(e *catalog.Endpoint) *target {
+	lanes := 1
+	if e.Kind() == setting.HTTP {
+		lanes = max(e.Parallel, 1)
+	}
+	return &target{id: e.ID, address: e.Address(), count: lanes, maxBody: message.MaxBody, endpoint: e}
+}
+
+// outside is the kind of an endpoint; nothing: it is a channel.
+func (t *target) outside() string {
+	if t.endpoint == nil {
+		return ""
+	}
+	return t.endpoint.Kind()
+}
+
+// target returns what a route leads to, nil when it is not there.
+func (rs *Routes) target(r *catalog.Route) *target {
+	if r.Outside {
+		if e := rs.catalog.View().Endpoint(r.Target); e != nil {
+			return toEndpoint(e)
+		}
+		return nil
+	}
+	if t := rs.parts.ByID(r.Target); t != nil && len(t.Partitions()) > 0 {
+		return toChannel(t)
+	}
+	return nil
+}
