@@ -24,6 +24,8 @@ type (
 	Drain             = form.Drain
 	Edit              = form.Edit
 	EditedMessage     = form.EditedMessage
+	Endpoint          = form.Endpoint
+	EndpointAnswer    = form.EndpointAnswer
 	Event             = form.Event
 	Flow              = form.Flow
 	ForceRecover      = form.ForceRecover
@@ -55,7 +57,9 @@ type (
 	Move              = form.Move
 	SeekResult        = form.SeekResult
 	SeekStep          = form.SeekStep
+	HappenedAt        = form.HappenedAt
 	NewChannel        = form.NewChannel
+	NewEndpoint       = form.NewEndpoint
 	NewGroup          = form.NewGroup
 	NewMessage        = form.NewMessage
 	NewReplay         = form.NewReplay

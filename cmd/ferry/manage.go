@@ -18,13 +18,14 @@ import (
 )
 
 var newVerb = verb{
-	Name: "new", Args: "space|topic|queue|group|route ADDRESS", Summary: "Make a space, a topic, a queue, a group or a route",
+	Name: "new", Args: "space|topic|queue|group|route|endpoint ADDRESS", Summary: "Make a space, a topic, a queue, a group, a route or an endpoint",
 	Details: "    ferry new space coldchain\n    ferry new topic coldchain/readings -partitions 6 -retain 72h -retain-bytes 10GiB\n    ferry new queue coldchain/inspections -lease 1m -attempt-limit 4 -backoff 2s..10m\n    ferry new group coldchain/readings@compliance -from first\n    ferry new route coldchain/readings@warm -to coldchain/inspections -where 'body.celsius > 8.0' -try ago:1h\n    ferry new route coldchain/readings@warm -to coldchain/inspections -where 'body.celsius > 8.0'",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		given := settingFlags(fs)
 		from := new(string)
 		term.PositionFlag(fs, from, "from", "", "of a group or a route: `POSITION` at which it starts; unless set, first for a group and end for a route")
 		try := tryFlag(fs)
+		secrets := secretFlag(fs)
 		return func(c *call) error {
 			if len(c.Args) != 2 {
 				return term.WrongUsage("what to create and its address are expected, such as: ferry new topic coldchain/readings")
@@ -59,6 +60,8 @@ var newVerb = verb{
 				}
 				fmt.Fprintf(c.Out, "created space %s\nnext: ferry new topic %s/NAME\n", s.Space, s.Space)
 				return nil
+			case "endpoint":
+				return c.newEndpoint(given, secrets)
 			case "queue":
 				return c.newQueue(ctx, given)
 			case "topic":
@@ -85,7 +88,7 @@ var newVerb = verb{
 				fmt.Fprintf(c.Out, "next: ferry send %s -body 'hello'\n", t.Address)
 				return nil
 			}
-			return term.WrongUsage("%q cannot be created; allowed: space, topic, queue, group, route", kind)
+			return term.WrongUsage("%q cannot be created; allowed: space, topic, queue, group, route, endpoint", kind)
 		}
 	},
 }
@@ -117,12 +120,13 @@ func (c *call) newQueue(ctx context.Context, given givenSettings) error {
 }
 
 var setVerb = verb{
-	Name: "set", Args: "ADDRESS", Summary: "Change the settings of a space, a topic, a queue, a group or a route",
+	Name: "set", Args: "ADDRESS", Summary: "Change the settings of a space, a topic, a queue, a group, a route or an endpoint",
 	Details: "What loses data, brings a loss nearer, or moves replicas or keys is shown first, and done with -yes.\n\n    ferry set coldchain/readings -retain 72h -description 'What every box measures'\n    ferry set coldchain/inspections -attempt-limit 4",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		given := settingFlags(fs)
 		yes := fs.Bool("yes", false, "do it, also what is shown first otherwise")
 		try := tryFlag(fs)
+		secrets := secretFlag(fs)
 		return func(c *call) error {
 			if *try != "" {
 				return c.tryRoute(*try, given, true)
@@ -140,8 +144,11 @@ var setVerb = verb{
 				if a, err = c.OneChannel(); err != nil {
 					return err
 				}
-				path = client.ChannelPath(a)
+				if path = client.ChannelPath(a); c.isEndpoint(a) {
+					path = endpointPath(a)
+				}
 			}
+			given := given.beside(secrets)
 			p, err := term.Ask[client.Preview](c.Call, http.MethodPatch, path, term.Preview(true), given)
 			if err == nil && len(p.After) > 0 && (*yes || !p.Careful) {
 				p, err = term.Ask[client.Preview](c.Call, http.MethodPatch, path, nil, given)
@@ -164,6 +171,12 @@ func settingText(v any) string {
 		all := make([]string, len(v))
 		for i, one := range v {
 			all[i] = fmt.Sprint(one)
+		}
+		return term.First(strings.Join(all, "; "), "none")
+	case map[string]any:
+		all := make([]string, 0, len(v))
+		for _, name := range slices.Sorted(maps.Keys(v)) {
+			all = append(all, fmt.Sprintf("%s=%v", name, v[name]))
 		}
 		return term.First(strings.Join(all, "; "), "none")
 	}
@@ -201,7 +214,7 @@ func (c *call) printPreview(p client.Preview) error {
 }
 
 var removeVerb = verb{
-	Name: "remove", Args: "ADDRESS", Summary: "Remove a topic, a group or an empty space, or bring a removed topic back",
+	Name: "remove", Args: "ADDRESS", Summary: "Remove a channel, a group, a route, an endpoint or an empty space, or bring a removed channel back",
 	Details: "Without -yes it only shows what would happen. A removed topic can be brought back with -undo until it is deleted.",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		yes := fs.Bool("yes", false, "do it")
@@ -245,7 +258,11 @@ var removeVerb = verb{
 				fmt.Fprintf(c.Out, "%s is back with %s (%s)\n", a, words.Many(t.Messages, "message"), term.Size(t.Bytes))
 				return nil
 			}
-			return c.previewed(term.Ask[client.Preview](c.Call, http.MethodDelete, client.ChannelPath(a), term.Preview(!*yes), nil))
+			path := client.ChannelPath(a)
+			if c.isEndpoint(a) {
+				path = endpointPath(a)
+			}
+			return c.previewed(term.Ask[client.Preview](c.Call, http.MethodDelete, path, term.Preview(!*yes), nil))
 		}
 	},
 }
@@ -294,12 +311,19 @@ func (c *call) list(out io.Writer, space string) error {
 	if space != "" {
 		query.Set("space", space)
 	}
+	outside, err := all[client.Endpoint](c, "/endpoints", maps.Clone(query))
+	if err != nil {
+		return err
+	}
 	topics, err := all[client.Channel](c, "/channels", query)
 	if err != nil {
 		return err
 	}
 	if c.JSON {
-		return term.PrintEach(c.Call, topics)
+		if err := term.PrintEach(c.Call, topics); err != nil {
+			return err
+		}
+		return term.PrintEach(c.Call, outside)
 	}
 	spaces, err := all[client.Space](c, "/spaces", url.Values{})
 	if err != nil {
@@ -316,6 +340,11 @@ func (c *call) list(out io.Writer, space string) error {
 			if t.Space == s.Space {
 				rows = append(rows, []string{t.Address, t.Kind, c.Mark(t.State), term.PerSecond(t.Rates.MessagesIn), term.PerSecond(t.Rates.MessagesOut),
 					term.Count(t.Messages), term.Size(t.Bytes), term.Age(t.Oldest, now), fmt.Sprint(t.Partitions), term.OneLine(t.Description, 40)})
+			}
+		}
+		for _, e := range outside {
+			if strings.HasPrefix(e.Address, s.Space+"/") {
+				rows = append(rows, []string{e.Address, "endpoint", c.Mark(e.State), "", "", "", "", "", "", term.OneLine(term.First(e.Description, e.URL), 40)})
 			}
 		}
 	}

@@ -19,13 +19,14 @@ func settingFlags(fs *flag.FlagSet) givenSettings {
 	define(fs, given, setting.Channels)
 	define(fs, given, setting.Groups)
 	define(fs, given, setting.Spaces)
+	define(fs, given, setting.Endpoints)
 	return given
 }
 
 func define[T any](fs *flag.FlagSet, given givenSettings, table setting.Table[T]) {
 	for _, s := range table {
 		help := s.Help
-		if s.Form.Name != "switch" && s.Form.Name != "labels" && s.Form.Name != "edits" {
+		if s.Form.Name != "switch" && s.Form.Name != "labels" && s.Form.Name != "edits" && s.Form.Name != "headers" {
 			help += " (" + s.Form.Allowed
 			if s.Default != "" {
 				help += "; new: " + s.Default
@@ -33,7 +34,7 @@ func define[T any](fs *flag.FlagSet, given givenSettings, table setting.Table[T]
 			help += ")"
 		}
 		if f := fs.Lookup(s.Flag()); f != nil { // of another table, with the same form
-			if strings.HasPrefix(help, "of a ") {
+			if strings.HasPrefix(help, "of a") {
 				f.Usage += "; " + strings.ReplaceAll(help, "`", "")
 			}
 			continue
@@ -65,7 +66,7 @@ func (f *settingFlag) Set(text string) error {
 	if err != nil {
 		return err
 	}
-	// Labels and edits may be given one by one.
+	// Labels, headers, columns and edits may be given one by one.
 	if labels, ok := value.(map[string]string); ok {
 		if have, ok := f.given[f.name].(map[string]string); ok {
 			maps.Copy(have, labels)

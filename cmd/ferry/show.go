@@ -23,7 +23,7 @@ import (
 )
 
 var showVerb = verb{
-	Name: "show", Args: "ADDRESS", Summary: "Show a space, a channel, a partition, a group, a route or one message whole",
+	Name: "show", Args: "ADDRESS", Summary: "Show a space, a channel, a partition, a group, a route, an endpoint or one message whole",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		every := term.EveryFlag(fs)
 		history := fs.Bool("history", false, "of a group: its seeks")
@@ -48,6 +48,9 @@ var showVerb = verb{
 			case address.KindSpace:
 				return c.Repeat(*every, func(out io.Writer) error { return c.showSpace(out, a) })
 			case address.KindChannel, address.KindPartition:
+				if c.isEndpoint(a) {
+					return c.Repeat(*every, func(out io.Writer) error { return c.showEndpoint(out, a) })
+				}
 				return c.Repeat(*every, func(out io.Writer) error { return c.showTopic(out, a) })
 			case address.KindMessage:
 				return c.showMessage(a)

@@ -18,6 +18,7 @@ import (
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/clock"
+	"steadyferry/internal/core/endpoint"
 	"steadyferry/internal/core/message"
 )
 
@@ -30,6 +31,7 @@ func demo(args []string) error {
 	fs.Lookup("dir").DefValue = "ferry-demo"
 	c.dir = "ferry-demo"
 	c.logLevel = slog.LevelWarn
+	c.networks, c.schemes = endpoint.Loopback, "http,postgresql" // places outside are this machine
 	nodes := fs.Int("nodes", 1, "`N` nodes, 1 to 9, each in a process of its own when there are several")
 	if err := readConfig(fs, args); err != nil {
 		return err
@@ -41,7 +43,11 @@ func demo(args []string) error {
 		return c.demoCluster(*nodes)
 	}
 	return c.run(func(ctx context.Context, r running) error {
-		d, link, err := startDepot(ctx, r.url, r.token, clock.Shift)
+		hook, err := c.openHook(ctx)
+		if err != nil {
+			return err
+		}
+		d, link, err := startDepot(ctx, r.url, r.token, hook, clock.Shift)
 		if err != nil {
 			return err
 		}
@@ -54,6 +60,7 @@ Steady Ferry is running with the demo of Northlight Cold Chain.
 
   Console        %s
   Sign in once   %s%s   (works once, for 15 minutes)
+  Clinics' hook  %s   (a place outside, with a switch)
 
 Try in another terminal:
 
@@ -64,18 +71,18 @@ Try in another terminal:
   ferry send coldchain/readings -key box-0007 -body '{"box":"box-0007","celsius":9.5}'
 
 Ctrl-C stops it; what was published stays in %s.
-`, r.url, r.url, link, r.url, c.dir, filepath.Dir(self), c.dir)
+`, r.url, r.url, link, hook.url, r.url, c.dir, filepath.Dir(self), c.dir)
 		return d.run(ctx)
 	})
 }
 
 // startDepot makes the demo's channels, and a link to sign in with.
-func startDepot(ctx context.Context, servers, token string, shift func(time.Duration)) (d *depot, link string, err error) {
+func startDepot(ctx context.Context, servers, token string, hook *hook, shift func(time.Duration)) (d *depot, link string, err error) {
 	api, err := client.New(servers, token)
 	if err != nil {
 		return nil, "", err
 	}
-	d = &depot{api: api, shift: shift, boxes: fleet(), readings: address.Channel("coldchain", "readings"), journeys: address.Channel("coldchain", "journeys"),
+	d = &depot{api: api, shift: shift, hook: hook, boxes: fleet(), readings: address.Channel("coldchain", "readings"), journeys: address.Channel("coldchain", "journeys"),
 		inspections: address.Channel("coldchain", "inspections"), recalls: address.Channel("coldchain", "recalls"), orders: address.Channel("coldchain", "orders")}
 	if err := d.prepare(ctx); err != nil {
 		return nil, "", fmt.Errorf("set up the demo: %w", err)
@@ -92,6 +99,7 @@ type depot struct {
 	inspections, recalls address.Address
 	orders               address.Address
 	boxes                []box
+	hook                 *hook
 	shift                func(time.Duration) // has the nodes' time of day be so much later
 	ago                  time.Duration       // by how much it is earlier now
 }
@@ -146,11 +154,14 @@ func (d *depot) prepare(ctx context.Context) error {
 		{"/channels", map[string]any{"address": d.inspections.String(), "kind": "queue", "lease": "30s", "attemptLimit": 3, "backoff": "2s..20s",
 			"description": "Boxes that were too warm, to be looked at", "labels": map[string]string{"team": "inspectors"}}},
 		{"/channels", map[string]any{"address": d.recalls.String(), "kind": "queue", "lease": "1m", "order": "key",
-			"description": "Boxes that must come back, one at a time for each", "labels": map[string]string{"team": "vans"}}},
+			"description": "Boxes that must come back, one at a time for each", "labels": map[string]string{"team": "clinics"}}},
+		{"/endpoints", map[string]any{"address": clinicHook, "url": d.hook.url, "secrets": d.hook.secrets(), "backoff": "1s..30s", "attempts": 4, "timeLimit": "5s",
+			"description": "Where clinics hear of boxes that must come back"}},
 		{"/channels", map[string]any{"address": d.orders.String(), "kind": "queue", "description": "What clinics order", "labels": map[string]string{"source": "clinics"}}},
 		{"/channels", map[string]any{"address": "coldchain/dispatches", "kind": "topic", "partitionCount": 2, "description": "Orders on their way to a depot"}},
 		{"/channels", map[string]any{"address": "coldchain/north-depot", "kind": "queue", "description": "Orders that the north depot packs", "labels": map[string]string{"team": "packers"}}},
 		{"/channels", map[string]any{"address": "coldchain/south-depot", "kind": "queue", "description": "Orders that the south depot packs", "labels": map[string]string{"team": "packers"}}},
+		{client.ChannelPath(d.recalls) + "/groups", map[string]any{"group": "hook", "kind": "route", "to": clinicHook, "from": "first", "description": "Clinics are told of recalls"}},
 		{client.ChannelPath(d.orders) + "/groups", map[string]any{"group": "all", "kind": "route", "to": "coldchain/dispatches", "from": "first", "description": "Every order goes on"}},
 		{"/channels/coldchain/dispatches/groups", map[string]any{"group": "north", "kind": "route", "to": "coldchain/north-depot", "from": "first", "where": `body.region == "north"`}},
 		{"/channels/coldchain/dispatches/groups", map[string]any{"group": "south", "kind": "route", "to": "coldchain/south-depot", "from": "first", "where": `body.region == "south"`}},
@@ -168,7 +179,7 @@ func (d *depot) prepare(ctx context.Context) error {
 		isNew = true
 	}
 	if !isNew {
-		return nil
+		return d.hook.moved(ctx, d.api)
 	}
 	return d.livePast(ctx)
 }

@@ -46,6 +46,9 @@ func (c *config) demoCluster(count int) (err error) {
 	if err := os.WriteFile(clockFile, []byte("0s"), 0o600); err != nil {
 		return err
 	}
+	if _, err := c.keys(true); err != nil {
+		return err
+	}
 	nodes, err := c.members(count, database)
 	if err != nil {
 		return err
@@ -69,7 +72,11 @@ func (c *config) demoCluster(count int) (err error) {
 		return err
 	}
 	wasRight := true
-	d, link, err := startDepot(ctx, servers, token, func(by time.Duration) {
+	hook, err := c.openHook(ctx)
+	if err != nil {
+		return err
+	}
+	d, link, err := startDepot(ctx, servers, token, hook, func(by time.Duration) {
 		wait := 3 * clock.FollowShifted // until every node has looked
 		if wasRight {
 			wait = 3 * clock.FollowRight
@@ -131,7 +138,8 @@ func (c *config) members(count int, database string) ([]*member, error) {
 		listen := net.JoinHostPort(host, strconv.Itoa(base+i))
 		n.url = "http://" + listen
 		n.args = []string{"serve", "-node", n.name, "-dir", n.dir, "-listen", listen, "-peer-listen", net.JoinHostPort(host, strconv.Itoa(base+10+i)),
-			"-database", database, "-zone", fmt.Sprintf("quay-%d", i+1), "-log-level", c.logLevel.String()}
+			"-database", database, "-zone", fmt.Sprintf("quay-%d", i+1), "-log-level", c.logLevel.String(),
+			"-outside-networks", c.networks, "-outside-schemes", c.schemes, "-seal-keys", filepath.Join(c.dir, keysFile)}
 		nodes = append(nodes, n)
 	}
 	return nodes, nil

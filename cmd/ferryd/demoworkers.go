@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"steadyferry/client"
+	"steadyferry/cmd/ferryd/clinic"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/message"
 )
@@ -64,7 +65,8 @@ func (d *depot) publishWarm(ctx context.Context, count int) error {
 // recall asks for a box back.
 func (d *depot) recall(ctx context.Context) error {
 	b := d.boxes[rand.IntN(8)]
-	body, err := json.Marshal(map[string]any{"box": b.id, "from": "north-shore", "at": d.now().UTC().Truncate(time.Second)})
+	clinics := []string{"harbour-clinic", "north-shore", clinic.Refused, "old-mill", "island-post"}
+	body, err := json.Marshal(map[string]any{"box": b.id, "clinic": clinics[rand.IntN(len(clinics))], "why": "too warm on its way", "at": d.now().UTC().Truncate(time.Second)})
 	if err != nil {
 		return err
 	}
@@ -87,7 +89,7 @@ func (d *depot) order(ctx context.Context) error {
 	return err
 }
 
-// startWorkers lets inspectors, a van and packers work on the queues.
+// startWorkers lets inspectors and packers work on the queues.
 func (d *depot) startWorkers(ctx context.Context) *sync.WaitGroup {
 	var wg sync.WaitGroup
 	for i := range inspectors {
@@ -100,13 +102,12 @@ func (d *depot) startWorkers(ctx context.Context) *sync.WaitGroup {
 			d.workAs(ctx, address.Channel("coldchain", name), "packer-"+name, 400*time.Millisecond, func([]byte) error { return nil })
 		})
 	}
-	wg.Go(func() { d.workAs(ctx, d.recalls, "van-1", 2*time.Second, func([]byte) error { return nil }) })
 	wg.Go(func() {
 		tick := time.NewTicker(inspectionEvery)
 		defer tick.Stop()
 		for n := 0; ; n++ {
 			err := d.publishWarm(ctx, 1)
-			if n%4 == 0 && err == nil {
+			if n%2 == 0 && err == nil {
 				err = d.recall(ctx)
 			}
 			if n%3 == 0 && err == nil {

@@ -44,6 +44,9 @@ func (c *config) outside(alone bool) (o endpoints.Config, err error) {
 	return o, nil
 }
 
+// keysFile is in the directory of a node that makes its own key.
+const keysFile = "seal.keys"
+
 // keys reads those by which secrets are kept. A node that is alone makes one.
 func (c *config) keys(alone bool) (seal.Ring, error) {
 	path := c.sealKeys
@@ -51,7 +54,7 @@ func (c *config) keys(alone bool) (seal.Ring, error) {
 		return nil, nil
 	}
 	if path == "" {
-		path = filepath.Join(c.dir, "seal.keys")
+		path = filepath.Join(c.dir, keysFile)
 		if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
 			if err := os.WriteFile(path, []byte("# Secrets of endpoints are kept by this key: without it they are lost.\n"+seal.NewKey()+"\n"), 0o600); err != nil {
 				return nil, err

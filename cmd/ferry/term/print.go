@@ -80,6 +80,14 @@ var marks = map[string]struct {
 	"done":             {"●", text.FgGreen},
 	"cancelled":        {"○", text.FgHiBlack},
 	"planned":          {"◌", text.FgHiBlack},
+
+	"well":       {"●", text.FgGreen},
+	"failing":    {"■", text.FgRed},
+	"locked":     {"■", text.FgRed},
+	"picking-up": {"◐", text.FgCyan},
+	"again":      {"▲", text.FgYellow},
+	"refused":    {"■", text.FgRed},
+	"stop":       {"■", text.FgRed},
 }
 
 // Mark shows the mark of a state with its word.

@@ -34,7 +34,7 @@ func Binary(channel string, m *message.Message) [][2]string {
 }
 
 // Plain returns the headers of a message whose body is sent as it is: ferry-key, ferry-id,
-// ferry-time and ferry-header-NAME, which publishing takes too.
+// ferry-publisher-time and ferry-header-NAME, which publishing takes too.
 func Plain(m *message.Message) (out [][2]string) {
 	for _, h := range m.Headers {
 		out = append(out, [2]string{"ferry-header-" + h.Name, escape(h.Value)})
@@ -45,7 +45,7 @@ func Plain(m *message.Message) (out [][2]string) {
 		}
 	}
 	if !m.Time.IsZero() {
-		out = append(out, [2]string{"ferry-time", m.Time.UTC().Format(time.RFC3339Nano)})
+		out = append(out, [2]string{"ferry-publisher-time", m.Time.UTC().Format(time.RFC3339Nano)})
 	}
 	return out
 }

@@ -21,11 +21,16 @@ type Answer struct {
 	Took   time.Duration `json:"took"`
 	// After is how long the place asks to be left alone; 0: it does not.
 	After time.Duration `json:"after,omitempty"`
+	// Means is what it means for the message.
+	Means Verdict `json:"means"`
 }
 
 // Says is the answer in one sentence.
 func (a *Answer) Says() string {
 	took := a.Took.Round(time.Millisecond)
+	if a.Took < 10*time.Millisecond {
+		took = a.Took.Round(10 * time.Microsecond)
+	}
 	switch {
 	case a.Status == 0 && a.Error == "":
 		return fmt.Sprintf("well, after %s", took)

@@ -18,6 +18,9 @@ const (
 	Ferry   = "ferry" // a channel of another Steady Ferry
 )
 
+// AnEndpoint is what a place outside is called, of whichever kind it is.
+const AnEndpoint = "endpoint"
+
 // schemes are the kinds of endpoints by the schemes of their addresses; tls says that
 // nobody on the way can read.
 var schemes = map[string]struct {
@@ -84,11 +87,11 @@ var Endpoints = Table[Endpoint]{
 		Put: func(e *Endpoint, value any) { e.Headers = Merge(e.Headers, value.(map[string]string)) }},
 	row(Setting[Endpoint]{Name: "handshake", Kinds: ofHTTP, Label: "Ask before the first delivery", Default: "true", Form: Switch(),
 		Help: "of an endpoint: ask it whether it wants deliveries, before the first one, as the web hooks of CloudEvents do"}, func(e *Endpoint) *bool { return &e.Handshake }),
-	row(Setting[Endpoint]{Name: "table", Kinds: ofTables, Label: "Table", Form: Columnar(), Help: "of an endpoint: the `TABLE` that gets a row for each message, as SCHEMA.TABLE"}, func(e *Endpoint) *string { return &e.Table }),
-	{Name: "columns", AsFlag: "column", Kinds: ofTables, Label: "Columns", Form: Columns(), Help: "of an endpoint: `COLUMN=SOURCE` for each column of the table; may be repeated",
+	row(Setting[Endpoint]{Name: "table", Kinds: ofTables, Label: "Table", Form: Columnar(), Help: "of an endpoint: the table that gets a row for each message: its `NAME` behind that of its schema, as clinic.readings"}, func(e *Endpoint) *string { return &e.Table }),
+	{Name: "columns", AsFlag: "column", Kinds: ofTables, Label: "Columns", Form: Columns(), Help: "of an endpoint: `NAME=VALUE` of a column, and what it gets of a message; may be repeated",
 		Get: func(e *Endpoint) any { return e.Columns },
 		Put: func(e *Endpoint, value any) { e.Columns = Merge(e.Columns, value.(map[string]string)) }},
-	row(Setting[Endpoint]{Name: "keyColumns", AsFlag: "key-columns", Kinds: ofTables, Label: "Columns that name a row", Form: Names(8), Help: "of an endpoint: `COLUMNS`, with commas, by which a row replaces the one that is there; none: each message is a row more"}, func(e *Endpoint) *[]string { return &e.KeyColumns }),
+	row(Setting[Endpoint]{Name: "keyColumns", AsFlag: "key-columns", Kinds: ofTables, Label: "Columns that name a row", Form: Names(8), Help: "of an endpoint: `NAMES` of columns, with commas, by which a row replaces the one that is there; none: each message is a row more"}, func(e *Endpoint) *[]string { return &e.KeyColumns }),
 	row(Setting[Endpoint]{Name: "parallel", Kinds: ofHTTP, Label: "At once", Default: "8", Form: Number(1, 64, ""), Help: "of an endpoint: `N` deliveries at once at most; those of one key are one after the other"}, func(e *Endpoint) *int { return &e.Parallel }),
 	timed(Setting[Endpoint]{Name: "timeLimit", Label: "An answer may take", Default: "20s", Form: Duration(100*time.Millisecond, 5*time.Minute, ""), Help: "of an endpoint: `DURATION` that an answer may take"}, time.Millisecond, func(e *Endpoint) *int64 { return &e.TimeLimitMS }),
 	{Name: "backoff", Label: "Delay between attempts", Default: "1s..10m", Form: Durations(10*time.Millisecond, day),
@@ -212,7 +215,7 @@ const SourceForms = "a JSON Pointer into the body such as /celsius, key, id, tim
 // Columns is what the columns of a table have of a message. Values are
 // map[string]string.
 func Columns() Form {
-	return pairs("columns", "COLUMN=SOURCE, where the source is "+SourceForms, 100, func(name, key, value string) error {
+	return pairs("columns", "a column, and "+SourceForms, 100, func(name, key, value string) error {
 		switch {
 		case !columnName.MatchString(key):
 			return wrong(name, "a-z 0-9 _", "column %q", key)
@@ -225,7 +228,7 @@ func Columns() Form {
 
 // Columnar is the name of a table with that of its schema. Values are string.
 func Columnar() Form {
-	f := Form{Name: "table", Allowed: "SCHEMA.TABLE of a-z 0-9 _", Show: same}
+	f := Form{Name: "table", Allowed: "a schema, a dot and a table, of a-z 0-9 _", Show: same}
 	f.Parse = func(name, text string) (any, error) {
 		if text != "" && !tableName.MatchString(text) {
 			return nil, wrong(name, f.Allowed, "%s is %q", name, text)

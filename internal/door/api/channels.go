@@ -287,6 +287,11 @@ func (s *Server) lookup(c *gin.Context) {
 			}
 		}
 	}
+	for name := range view.Endpoints {
+		if strings.Contains(name, strings.ToLower(text)) {
+			out.Near = append(out.Near, name)
+		}
+	}
 	sort.Strings(out.Near)
 	out.Near = out.Near[:min(len(out.Near), 10)]
 	a, err := address.Parse(text)
@@ -296,6 +301,11 @@ func (s *Server) lookup(c *gin.Context) {
 		return
 	}
 	out.Kind = string(a.Kind())
+	if a.Kind() == address.KindChannel && view.Endpoints[a.String()] != nil {
+		out.Kind, out.Exists = setting.AnEndpoint, true
+		c.JSON(http.StatusOK, out)
+		return
+	}
 	if err := s.exists(c, a); err != nil {
 		out.Detail = err.Error()
 	} else {

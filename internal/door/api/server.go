@@ -119,6 +119,7 @@ func (s *Server) Handler() http.Handler {
 	a.PATCH("/spaces/:space", s.setSpace)
 	a.DELETE("/spaces/:space", s.removeSpace)
 
+	s.endpointRoutes(a)
 	a.GET("/channels", s.listChannels)
 	a.POST("/channels", s.newChannel)
 	ch := a.Group("/channels/:space/:channel")

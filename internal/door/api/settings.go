@@ -49,5 +49,5 @@ func readSettings[T any](c *gin.Context, table setting.Table[T], beside others) 
 
 // listSettings tells what can be set, for pages that let it be set.
 func (s *Server) listSettings(c *gin.Context) {
-	c.JSON(http.StatusOK, gin.H{"channels": setting.Channels.Rows(), "groups": setting.Groups.Rows(), "spaces": setting.Spaces.Rows()})
+	c.JSON(http.StatusOK, gin.H{"channels": setting.Channels.Rows(), "groups": setting.Groups.Rows(), "spaces": setting.Spaces.Rows(), "endpoints": setting.Endpoints.Rows()})
 }

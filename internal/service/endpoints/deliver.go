@@ -97,14 +97,14 @@ func (es *Endpoints) deliver(ctx context.Context, id int64, lane *Lane, items []
 			waiting = false
 			r.Waits("", "")
 		}
-		a, verdict := p.to.post(ctx, lane, items)
+		a := p.to.post(ctx, lane, items)
 		if ctx.Err() != nil {
 			l.cancel(p)
 			return ctx.Err()
 		}
 		last = *a
-		counts := l.done(p, a, verdict)
-		switch verdict {
+		counts := l.done(p, a)
+		switch a.Means {
 		case endpoint.Done:
 			r.Reached(items[len(items)-1].UpTo, len(items), 0)
 			return nil

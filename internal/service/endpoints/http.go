@@ -116,10 +116,10 @@ const (
 )
 
 // post delivers messages of a lane, as one request: several only in batches.
-func (to *sender) post(ctx context.Context, lane *Lane, items []Item) (*endpoint.Answer, endpoint.Verdict) {
+func (to *sender) post(ctx context.Context, lane *Lane, items []Item) *endpoint.Answer {
 	begun := time.Now()
-	failed := func(err error) (*endpoint.Answer, endpoint.Verdict) {
-		return &endpoint.Answer{At: time.Now(), Took: time.Since(begun), Error: to.explain(err)}, endpoint.Again
+	failed := func(err error) *endpoint.Answer {
+		return &endpoint.Answer{At: time.Now(), Took: time.Since(begun), Error: to.explain(err), Means: endpoint.Again}
 	}
 	if to.broken != nil {
 		return failed(to.broken)
@@ -135,14 +135,15 @@ func (to *sender) post(ctx context.Context, lane *Lane, items []Item) (*endpoint
 	begun = time.Now()
 	r, err := to.request(ctx, lane, items)
 	if err != nil { // it is no request at all
-		a, _ := failed(err)
-		return a, endpoint.Refused
+		a := failed(err)
+		a.Means = endpoint.Refused
+		return a
 	}
 	answer, err := to.do(r, begun)
 	if err != nil {
 		return failed(err)
 	}
-	return answer, endpoint.Judge(answer.Status)
+	return answer
 }
 
 // do sends a request, and reads what of its answer is kept.
@@ -152,7 +153,7 @@ func (to *sender) do(r *http.Request, begun time.Time) (*endpoint.Answer, error)
 		return nil, err
 	}
 	defer response.Body.Close()
-	a := &endpoint.Answer{Status: response.StatusCode}
+	a := &endpoint.Answer{Status: response.StatusCode, Means: endpoint.Judge(response.StatusCode)}
 	body := make([]byte, endpoint.MaxAnswer)
 	n, err := io.ReadFull(response.Body, body)
 	if err == nil {

@@ -218,7 +218,7 @@ func (l *line) mine(ctx context.Context, p *pass) bool {
 
 // done takes on what came of a delivery. counts tells whether a failure is the message's:
 // the place does not fail as a whole.
-func (l *line) done(p *pass, a *endpoint.Answer, v endpoint.Verdict) (counts bool) {
+func (l *line) done(p *pass, a *endpoint.Answer) (counts bool) {
 	l.mu.Lock()
 	<-p.to.slots
 	if l.answers = append(l.answers, *a); len(l.answers) > keptAnswers {
@@ -229,8 +229,8 @@ func (l *line) done(p *pass, a *endpoint.Answer, v endpoint.Verdict) (counts boo
 		return endpoint.Pause(time.Duration(l.record.BackoffMin)*time.Millisecond, time.Duration(l.record.BackoffMax)*time.Millisecond, failures, rand.Float64())
 	}
 	if p.record.URL != l.record.URL {
-		v = endpoint.Done // news of another place
-	} else if v == endpoint.Again {
+		// It is news of another place.
+	} else if a.Means == endpoint.Again {
 		l.failed++
 		was := l.breaker.Failures
 		if l.breaker.Bad(*a, pause) {
@@ -240,7 +240,7 @@ func (l *line) done(p *pass, a *endpoint.Answer, v endpoint.Verdict) (counts boo
 		}
 		counts = !l.breaker.Failing()
 	} else {
-		switch v {
+		switch a.Means {
 		case endpoint.Done:
 			l.delivered++
 		case endpoint.Refused:

@@ -105,13 +105,11 @@ func shown(e *catalog.Endpoint, s secrets) map[string]any {
 	return all
 }
 
-// SecretNames lists which secrets an endpoint has; without the key, none is known.
-func (es *Endpoints) SecretNames(e *catalog.Endpoint) []string {
+// SecretNames lists which secrets an endpoint has; locked tells that this node cannot
+// read them.
+func (es *Endpoints) SecretNames(e *catalog.Endpoint) (names []string, locked bool) {
 	s, err := es.open(e)
-	if err != nil {
-		return []string{"sealed with another key"}
-	}
-	return s.names()
+	return s.names(), err != nil
 }
 
 // Set changes an endpoint, or with preview only says what that would do.

@@ -127,6 +127,25 @@ func (es *Endpoints) here(id int64) *Here {
 	return l.here()
 }
 
+// Healths are how all endpoints do, by their ids, as nodes have told each other.
+func (es *Endpoints) Healths(ctx context.Context) map[int64]Here {
+	told, err := es.catalog.Healths(ctx)
+	all := make(map[int64]Here, len(told))
+	if err == nil {
+		for id, h := range told {
+			all[id] = Here{Health: h}
+		}
+	}
+	es.mu.Lock()
+	defer es.mu.Unlock()
+	for id, l := range es.lines {
+		if h := l.here(); !h.Health.Last.At.Before(all[id].Health.Last.At) {
+			all[id] = *h
+		}
+	}
+	return all
+}
+
 // Status is how an endpoint does, over all nodes: the counts since each node began, the
 // health as the node has seen it that looked last.
 func (es *Endpoints) Status(ctx context.Context, id int64) Here {

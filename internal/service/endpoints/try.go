@@ -17,30 +17,30 @@ const tryTime = 30 * time.Second
 // Try sends one message that says that it is a trial, past all that waits, and returns
 // what the place has answered. After a good answer a place that was failing is tried with
 // what waits at once.
-func (es *Endpoints) Try(ctx context.Context, who string, a address.Address) (*endpoint.Answer, endpoint.Verdict, error) {
+func (es *Endpoints) Try(ctx context.Context, who string, a address.Address) (*endpoint.Answer, error) {
 	record, err := es.Of(ctx, a)
 	if err != nil {
-		return nil, 0, err
+		return nil, err
 	}
 	l, err := es.line(record.ID)
 	if err != nil {
-		return nil, 0, err
+		return nil, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, tryTime)
 	defer cancel()
 	s, err := es.open(record)
 	if err != nil {
-		return nil, 0, err
+		return nil, err
 	}
 	to := es.newSender(record, s)
 	defer to.close()
 	now := time.Now()
 	lane := &Lane{Route: uuid.NewString(), Source: a.String(), Number: 1}
 	item := Item{Message: message.Message{ContentType: "application/json", Time: now, Body: []byte(`{"trial":true}`), Headers: []message.Header{{Name: "ferry-trial", Value: "true"}}}, StoredAt: now}
-	answer, verdict := to.post(ctx, lane, []Item{item})
+	answer := to.post(ctx, lane, []Item{item})
 	es.happened(a.String(), "trial", "by "+who+": "+answer.Says())
-	if verdict != endpoint.Again {
+	if answer.Means != endpoint.Again {
 		l.tryNow()
 	}
-	return answer, verdict, nil
+	return answer, nil
 }

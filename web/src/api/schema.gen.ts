@@ -569,7 +569,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What can be set on channels, groups and spaces */
+        /** What can be set on channels, groups, spaces and endpoints */
         get: operations["listSettings"];
         put?: never;
         post?: never;
@@ -748,6 +748,83 @@ export interface paths {
         };
         /** The routes through which messages come to a channel, and those through which they go on from it */
         get: operations["chain"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/endpoints": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The places outside, by address */
+        get: operations["listEndpoints"];
+        put?: never;
+        /** Make a place outside, to which routes can lead */
+        post: operations["newEndpoint"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/endpoints/{space}/{channel}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        /** A place outside, with its last answers */
+        get: operations["showEndpoint"];
+        put?: never;
+        post?: never;
+        /** Remove an endpoint to which no route leads */
+        delete: operations["removeEndpoint"];
+        options?: never;
+        head?: never;
+        /** Change an endpoint or its secrets, or only preview it */
+        patch: operations["setEndpoint"];
+        trace?: never;
+    };
+    "/api/v1/endpoints/{space}/{channel}/trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send one message that says that it is a trial, past all that waits */
+        post: operations["tryEndpoint"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What happened to an endpoint or a route in 30 days, the newest first */
+        get: operations["listEvents"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1456,7 +1533,7 @@ export interface components {
             /** @description Over its field in a form */
             label: string;
             /** @enum {string} */
-            form: "number" | "size" | "duration" | "durations" | "switch" | "sentence" | "names" | "labels" | "choice" | "condition" | "edits" | "address";
+            form: "number" | "size" | "duration" | "durations" | "switch" | "sentence" | "names" | "labels" | "choice" | "condition" | "edits" | "address" | "url" | "headers" | "columns" | "table";
             /** @description In words */
             allowed: string;
             choices?: string[];
@@ -2226,7 +2303,7 @@ export interface components {
             streams: number;
         };
         GroupSettings: {
-            /** @description Of a route: the ADDRESS that it sends to. Allowed: the address of a topic or a queue */
+            /** @description Of a route: the ADDRESS that it sends to. Allowed: the address of a topic, a queue or an endpoint */
             to?: string;
             /** @description Of a route: it sends only messages with this CONDITION. Allowed: CEL over a message */
             where?: string;
@@ -2238,6 +2315,112 @@ export interface components {
             paused?: boolean;
             /** @description TEXT that says what it is for. Allowed: up to 500 characters */
             description?: string;
+        };
+        EndpointSettings: {
+            /** @description Of an endpoint: the URL to which messages go. Allowed: an address that begins with one of https, http, postgresql, ferry+https, ferry+http */
+            url?: string;
+            /**
+             * @description Of an endpoint: FORMAT of what is posted: a CloudEvent in one of its three modes, or the raw body. Allowed: binary, structured, batched, raw. Unless set: binary
+             * @enum {string}
+             */
+            format?: "binary" | "structured" | "batched" | "raw";
+            /** @description Of an endpoint: NAME=VALUE that is sent along; an empty value takes it away; may be repeated. Allowed: NAME=VALUE of up to 20 headers, in small letters */
+            headers?: {
+                [key: string]: string;
+            };
+            /** @description Of an endpoint: ask it whether it wants deliveries, before the first one, as the web hooks of CloudEvents do. Unless set: true */
+            handshake?: boolean;
+            /** @description Of an endpoint: the table that gets a row for each message: its NAME behind that of its schema, as clinic.readings. Allowed: a schema, a dot and a table, of a-z 0-9 _ */
+            table?: string;
+            /** @description Of an endpoint: NAME=VALUE of a column, and what it gets of a message; may be repeated. Allowed: a column, and a JSON Pointer into the body such as /celsius, key, id, time, body, partition, offset, source, header.NAME */
+            columns?: {
+                [key: string]: string;
+            };
+            /** @description Of an endpoint: NAMES of columns, with commas, by which a row replaces the one that is there; none: each message is a row more. Allowed: up to 8 names */
+            keyColumns?: string[];
+            /** @description Of an endpoint: N deliveries at once at most; those of one key are one after the other. Allowed: 1 to 64. Unless set: 8 */
+            parallel?: number;
+            /** @description Of an endpoint: DURATION that an answer may take. Allowed: 100ms to 5m. Unless set: 20s */
+            timeLimit?: string;
+            /** @description Of an endpoint: DURATION..DURATION, the shortest and the longest delay after a failure, doubled each time. Allowed: 10ms to 1d, as SHORTEST..LONGEST. Unless set: 1s..10m */
+            backoff?: string;
+            /** @description Of an endpoint: a message that fails N times while others do not becomes a dead letter. Allowed: 1 to 1000. Unless set: 9 */
+            attempts?: number;
+            /** @description Of an endpoint: a message that could not be delivered for this DURATION becomes a dead letter. Allowed: 0s (never), 1s to 365d. Unless set: 3d */
+            giveUpAfter?: string;
+            /** @description Nothing is delivered; messages wait where they are */
+            paused?: boolean;
+            /** @description TEXT that says what it is for. Allowed: up to 500 characters */
+            description?: string;
+            /** @description What is kept sealed and told never, by name; an empty text takes one away. Of HTTP: signing, oldSigning, bearer, certificate, authority; of a table: password, certificate, authority; of another Steady Ferry: token, certificate, authority */
+            secrets?: {
+                [key: string]: string;
+            };
+        };
+        /** @description A place outside, and how it does */
+        Endpoint: {
+            address: string;
+            /** @enum {string} */
+            kind: "http" | "table" | "ferry";
+            url: string;
+            description: string;
+            paused: boolean;
+            /** Format: date-time */
+            createdAt: string;
+            /** Format: int64 */
+            revision: number;
+            /** @description Which there are */
+            secrets: string[];
+            settings: components["schemas"]["EndpointSettings"];
+            /** @description That lead here */
+            routes: string[];
+            /** @enum {string} */
+            state: "unused" | "well" | "failing" | "picking-up" | "paused" | "locked";
+            /** @description How bad the state is: 0 is good */
+            severity: number;
+            /** @description In words */
+            verdict: string;
+            /** Format: date-time */
+            failingSince: string | null;
+            /** Format: date-time */
+            lastGood: string | null;
+            /**
+             * Format: date-time
+             * @description While it fails
+             */
+            nextTry: string | null;
+            /** @description Deliveries a second at most, after it was back; 0: no limit */
+            rate: number;
+            /**
+             * Format: int64
+             * @description Since the nodes began, as are failed and refused
+             */
+            delivered: number;
+            /** Format: int64 */
+            failed: number;
+            /** Format: int64 */
+            refused: number;
+            /** @description The last ones, the newest first */
+            answers?: components["schemas"]["EndpointAnswer"][];
+            declared?: components["schemas"]["Declaration"];
+        };
+        EndpointAnswer: {
+            /** Format: date-time */
+            at: string;
+            /** @description Of HTTP; 0: none */
+            status: number;
+            says: string;
+            tookSeconds: number;
+            /** @enum {string} */
+            verdict: "done" | "again" | "refused" | "stop";
+        };
+        HappenedAt: {
+            /** Format: int64 */
+            number: number;
+            /** Format: date-time */
+            at: string;
+            event: string;
+            detail: string;
         };
         SpaceSettings: {
             /** @description TEXT that says what it is for. Allowed: up to 500 characters */
@@ -3884,6 +4067,7 @@ export interface operations {
                 };
                 content: {
                     "application/json": {
+                        endpoints: components["schemas"]["Setting"][];
                         channels: components["schemas"]["Setting"][];
                         groups: components["schemas"]["Setting"][];
                         spaces: components["schemas"]["Setting"][];
@@ -4327,6 +4511,201 @@ export interface operations {
                 content: {
                     "application/json": {
                         items: components["schemas"]["Group"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listEndpoints: {
+        parameters: {
+            query?: {
+                /** @description Only those of a space */
+                space?: string;
+                /** @description The next of the page before */
+                cursor?: components["parameters"]["cursor"];
+                /** @description Items of a page */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The endpoints */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Endpoint"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    newEndpoint: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EndpointSettings"] & {
+                    /** @description SPACE/NAME; no channel may have it */
+                    address: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The endpoint */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Endpoint"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    showEndpoint: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The endpoint */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Endpoint"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeEndpoint: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What it does */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setEndpoint: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EndpointSettings"];
+            };
+        };
+        responses: {
+            /** @description What it does or would do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryEndpoint: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What the place has answered */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EndpointAnswer"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listEvents: {
+        parameters: {
+            query: {
+                address: string;
+                /** @description The next of the page before */
+                cursor?: components["parameters"]["cursor"];
+                /** @description Items of a page */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What happened */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["HappenedAt"][];
                         next: string;
                     };
                 };

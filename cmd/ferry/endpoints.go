@@ -1,0 +1,171 @@
+package main
+
+import (
+	"flag"
+	"fmt"
+	"io"
+	"maps"
+	"net/http"
+	"net/url"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"steadyferry/client"
+	"steadyferry/cmd/ferry/term"
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/words"
+)
+
+// secretFlags reads secrets of endpoints: each from a file, so that none is seen on a
+// command line, or kept in its history.
+type secretFlags map[string]string
+
+// secretNames are the flags of secrets, with how the service calls each.
+var secretNames = []struct{ flag, name, help string }{
+	{"secret-from", "signing", "of an endpoint: `FILE` with the secret by which deliveries are signed; the one before stays valid beside it"},
+	{"bearer-from", "bearer", "of an endpoint: `FILE` with a bearer token"},
+	{"password-from", "password", "of an endpoint: `FILE` with the password of a database"},
+	{"token-from", "token", "of an endpoint: `FILE` with a token of another Steady Ferry"},
+	{"certificate-from", "certificate", "of an endpoint: PEM `FILE` with a certificate and its key, by which this side shows who it is"},
+	{"authority-from", "authority", "of an endpoint: PEM `FILE` with the certificates of those who vouch for the other side; unless set, those of the system"},
+}
+
+func secretFlag(fs *flag.FlagSet) secretFlags {
+	given := secretFlags{}
+	for _, s := range secretNames {
+		fs.Func(s.flag, s.help, func(path string) error {
+			b, err := os.ReadFile(path)
+			if err != nil {
+				return err
+			}
+			if given[s.name] = strings.TrimSpace(string(b)); given[s.name] == "" {
+				return fmt.Errorf("%s is empty", path)
+			}
+			return nil
+		})
+	}
+	fs.Func("forget", "of an endpoint: take the secrets with these `NAMES` away, with commas: signing, oldSigning, bearer, password, token, certificate, authority", func(text string) error {
+		for name := range strings.SplitSeq(text, ",") {
+			given[strings.TrimSpace(name)] = ""
+		}
+		return nil
+	})
+	return given
+}
+
+// beside is settings with the secrets that are given.
+func (g givenSettings) beside(s secretFlags) givenSettings {
+	if len(s) == 0 {
+		return g
+	}
+	return g.with("secrets", map[string]string(s))
+}
+
+func endpointPath(a address.Address) string {
+	return "/endpoints/" + url.PathEscape(a.Space) + "/" + url.PathEscape(a.Channel)
+}
+
+// isEndpoint reports whether an address is that of a place outside.
+func (c *call) isEndpoint(a address.Address) bool {
+	if a.Kind() != address.KindChannel {
+		return false
+	}
+	f, err := term.Ask[client.Found](c.Call, http.MethodGet, "/lookup", url.Values{"address": {a.String()}}, nil)
+	return err == nil && f.Exists && f.Kind == "endpoint"
+}
+
+func (c *call) newEndpoint(given givenSettings, secrets secretFlags) error {
+	a, err := c.OneChannel()
+	if err != nil {
+		return err
+	}
+	e, err := term.Ask[client.Endpoint](c.Call, http.MethodPost, "/endpoints", nil, given.beside(secrets).with("address", a.String()))
+	if err != nil {
+		return err
+	}
+	if c.JSON {
+		return c.PrintJSON(e)
+	}
+	fmt.Fprintf(c.Out, "created endpoint %s: %s\nnext: ferry endpoint try %s, then ferry new route SPACE/CHANNEL@NAME -to %s\n", e.Address, e.URL, e.Address, e.Address)
+	return nil
+}
+
+func (c *call) showEndpoint(out io.Writer, a address.Address) error {
+	e, err := term.Ask[client.Endpoint](c.Call, http.MethodGet, endpointPath(a), nil, nil)
+	if err != nil {
+		return err
+	}
+	if c.JSON {
+		return c.PrintJSON(e)
+	}
+	now := term.Now()
+	pairs := [][2]string{{"endpoint", e.Address}, {"state", c.MarkAs(e.State, e.Verdict)}, {"kind", e.Kind}, {"goes to", e.URL}, {"description", e.Description}, {"declared", declaredText(e.Declared)},
+		{"secrets", term.First(strings.Join(e.Secrets, ", "), "none")}, {"routes", term.First(strings.Join(e.Routes, ", "), "none; ferry new route SPACE/CHANNEL@NAME -to "+e.Address+" makes one")},
+		{"delivered", fmt.Sprintf("%s, %s failed, %s refused, since the nodes began", words.Many(e.Delivered, "message"), term.Count(e.Failed), term.Count(e.Refused))}}
+	if e.FailingSince != nil {
+		pairs = append(pairs, [2]string{"failing since", e.FailingSince.Local().Format("2006-01-02 15:04:05")})
+	}
+	if e.LastGood != nil {
+		pairs = append(pairs, [2]string{"last good", term.Age(e.LastGood, now) + " ago"})
+	}
+	for _, name := range slices.Sorted(maps.Keys(e.Settings)) {
+		if name != "url" && name != "paused" && name != "description" {
+			pairs = append(pairs, [2]string{name, settingText(e.Settings[name])})
+		}
+	}
+	c.Pairs(pairs)
+	if len(e.Answers) > 0 {
+		fmt.Fprintln(out, "\nlast answers:")
+		for _, one := range e.Answers[:min(len(e.Answers), 5)] {
+			fmt.Fprintf(out, "  %s  %s\n", one.At.Local().Format("15:04:05"), c.MarkAs(one.Verdict, term.OneLine(one.Says, 120)))
+		}
+	}
+	return c.events(out, a, 8)
+}
+
+// events prints what happened to an endpoint or a route.
+func (c *call) events(out io.Writer, a address.Address, limit int) error {
+	p, err := term.Ask[client.Page[client.HappenedAt]](c.Call, http.MethodGet, "/events", url.Values{"address": {a.String()}, "limit": {fmt.Sprint(limit)}}, nil)
+	if err != nil || len(p.Items) == 0 {
+		return err
+	}
+	fmt.Fprintln(out, "\nwhat happened:")
+	for _, e := range p.Items {
+		fmt.Fprintf(out, "  %s  %s: %s\n", e.At.Local().Format("2006-01-02 15:04:05"), words.Of(e.Event), term.OneLine(e.Detail, 140))
+	}
+	return nil
+}
+
+// tryWait is how long a trial may take; the service ends it sooner.
+const tryWait = 40 * time.Second
+
+var endpointVerb = verb{
+	Name: "endpoint", Args: "try ADDRESS", Summary: "Try a place outside: send one message that says so, and show what it answers",
+	Details: "The message goes past all that waits. After a good answer, an endpoint that was failing is tried with what waits at once.\n\n    ferry endpoint try coldchain/clinic-hook",
+	Define: func(*flag.FlagSet) func(*call) error {
+		return func(c *call) error {
+			if len(c.Args) == 0 || c.Args[0] != "try" {
+				return term.WrongUsage("what to do is expected, such as: ferry endpoint try coldchain/clinic-hook")
+			}
+			c.Args = c.Args[1:]
+			a, err := c.OneChannel()
+			if err != nil {
+				return err
+			}
+			answer, err := term.AskWithin[client.EndpointAnswer](c.Call, tryWait, http.MethodPost, endpointPath(a)+"/trials", nil, nil)
+			if err != nil {
+				return err
+			}
+			if c.JSON {
+				return c.PrintJSON(answer)
+			}
+			fmt.Fprintf(c.Out, "%s answered: %s\n", a, answer.Says)
+			if answer.Verdict != "done" {
+				return fmt.Errorf("%s does not take deliveries as it should", a)
+			}
+			return nil
+		}
+	},
+}

@@ -1,0 +1,61 @@
+package form
+
+import "time"
+
+// NewEndpoint asks for a place outside.
+type NewEndpoint struct {
+	Address string
+	Secrets map[string]string
+	Settings
+}
+
+// MarshalJSON puts the settings beside the address.
+func (n NewEndpoint) MarshalJSON() ([]byte, error) {
+	return n.Settings.with(map[string]any{"address": n.Address, "secrets": n.Secrets})
+}
+
+// Endpoint is a place outside, and how it does.
+type Endpoint struct {
+	Address     string    `json:"address"`
+	Kind        string    `json:"kind"` // http, table, ferry
+	URL         string    `json:"url"`
+	Description string    `json:"description"`
+	Paused      bool      `json:"paused"`
+	CreatedAt   time.Time `json:"createdAt"`
+	Revision    int64     `json:"revision"`
+	Secrets     []string  `json:"secrets"` // which there are; what they say is told never
+	Settings    Settings  `json:"settings"`
+	Routes      []string  `json:"routes"` // that lead here, by their addresses
+
+	State        string     `json:"state"`
+	Severity     int        `json:"severity"` // how bad the state is: 0 is good
+	Verdict      string     `json:"verdict"`  // in words
+	FailingSince *time.Time `json:"failingSince"`
+	LastGood     *time.Time `json:"lastGood"`
+	NextTry      *time.Time `json:"nextTry"` // while it fails
+	Rate         float64    `json:"rate"`    // deliveries a second at most, after it was back; 0: no limit
+
+	// Since the nodes began; only when one endpoint is asked for.
+	Delivered int64            `json:"delivered"`
+	Failed    int64            `json:"failed"`
+	Refused   int64            `json:"refused"`
+	Answers   []EndpointAnswer `json:"answers,omitempty"` // the last ones, the newest first
+	Declared  *Declaration     `json:"declared,omitempty"`
+}
+
+// EndpointAnswer is what a place outside has answered.
+type EndpointAnswer struct {
+	At      time.Time `json:"at"`
+	Status  int       `json:"status"` // 0: none, or no HTTP
+	Says    string    `json:"says"`
+	Took    float64   `json:"tookSeconds"`
+	Verdict string    `json:"verdict"` // done, again, refused, stop
+}
+
+// HappenedAt is something that happened to an endpoint or a route.
+type HappenedAt struct {
+	Number int64     `json:"number"`
+	At     time.Time `json:"at"`
+	Event  string    `json:"event"`
+	Detail string    `json:"detail"`
+}
