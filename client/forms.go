@@ -36,6 +36,7 @@ type (
 	PastSeek          = form.PastSeek
 	RouteTrial        = form.RouteTrial
 	RouteWork         = form.RouteWork
+	TableStatements   = form.TableStatements
 	TrialSample       = form.TrialSample
 	TryRoute          = form.TryRoute
 	Held              = form.Held

@@ -142,30 +142,70 @@ func (c *call) events(out io.Writer, a address.Address, limit int) error {
 const tryWait = 40 * time.Second
 
 var endpointVerb = verb{
-	Name: "endpoint", Args: "try ADDRESS", Summary: "Try a place outside: send one message that says so, and show what it answers",
-	Details: "The message goes past all that waits. After a good answer, an endpoint that was failing is tried with what waits at once.\n\n    ferry endpoint try coldchain/clinic-hook",
-	Define: func(*flag.FlagSet) func(*call) error {
+	Name: "endpoint", Args: "try|table ADDRESS", Summary: "Try a place outside, or make the table that one writes to",
+	Details: `    ferry endpoint try coldchain/clinic-hook     send one message that says that it is a trial, and show the answer
+    ferry endpoint table coldchain/archive       the statements that make the table, as far as it is not there
+    ferry endpoint table coldchain/archive -yes  carry them out
+
+A trial goes past all that waits. After a good answer, an endpoint that was failing is tried with what waits at once.
+The types of columns are those that the last messages have which routes would bring.`,
+	Define: func(fs *flag.FlagSet) func(*call) error {
+		yes := fs.Bool("yes", false, "of a table: make it")
 		return func(c *call) error {
-			if len(c.Args) == 0 || c.Args[0] != "try" {
+			if len(c.Args) == 0 {
 				return term.WrongUsage("what to do is expected, such as: ferry endpoint try coldchain/clinic-hook")
 			}
+			what := c.Args[0]
 			c.Args = c.Args[1:]
 			a, err := c.OneChannel()
 			if err != nil {
 				return err
 			}
-			answer, err := term.AskWithin[client.EndpointAnswer](c.Call, tryWait, http.MethodPost, endpointPath(a)+"/trials", nil, nil)
-			if err != nil {
-				return err
+			switch what {
+			case "try":
+				return c.tryEndpoint(a)
+			case "table":
+				return c.makeTable(a, *yes)
 			}
-			if c.JSON {
-				return c.PrintJSON(answer)
-			}
-			fmt.Fprintf(c.Out, "%s answered: %s\n", a, answer.Says)
-			if answer.Verdict != "done" {
-				return fmt.Errorf("%s does not take deliveries as it should", a)
-			}
-			return nil
+			return term.WrongUsage("%q is not something that ferry endpoint does; allowed: try, table", what)
 		}
 	},
+}
+
+func (c *call) tryEndpoint(a address.Address) error {
+	answer, err := term.AskWithin[client.EndpointAnswer](c.Call, tryWait, http.MethodPost, endpointPath(a)+"/trials", nil, nil)
+	if err != nil {
+		return err
+	}
+	if c.JSON {
+		return c.PrintJSON(answer)
+	}
+	fmt.Fprintf(c.Out, "%s answered: %s\n", a, answer.Says)
+	if answer.Verdict != "done" {
+		return fmt.Errorf("%s does not take deliveries as it should", a)
+	}
+	return nil
+}
+
+func (c *call) makeTable(a address.Address, yes bool) error {
+	t, err := term.AskWithin[client.TableStatements](c.Call, tryWait, http.MethodPost, endpointPath(a)+"/table", term.Preview(!yes), nil)
+	if err != nil {
+		return err
+	}
+	if c.JSON {
+		return c.PrintJSON(t)
+	}
+	if len(t.Statements) == 0 {
+		fmt.Fprintf(c.Out, "the table of %s is there, with all its columns\n", a)
+		return nil
+	}
+	for _, s := range t.Statements {
+		fmt.Fprintln(c.Out, s+";")
+	}
+	if t.Done {
+		fmt.Fprintln(c.Out, "done")
+	} else {
+		fmt.Fprintln(c.Out, "nothing is changed yet: add -yes to do it, or have somebody do it who may")
+	}
+	return nil
 }

@@ -59,3 +59,9 @@ type HappenedAt struct {
 	Event  string    `json:"event"`
 	Detail string    `json:"detail"`
 }
+
+// TableStatements are those that make the table of an endpoint, as far as it is not there.
+type TableStatements struct {
+	Statements []string `json:"statements"`
+	Done       bool     `json:"done"` // they were carried out
+}

@@ -137,6 +137,9 @@ func URL() Form {
 		if _, has := u.User.Password(); has || u.User != nil && schemes[u.Scheme].kind != InTable {
 			return nil, wrong(name, "an address without it; secrets have flags of their own", "%s has a name or password in it", name)
 		}
+		if q := u.Query(); schemes[u.Scheme].kind == InTable && (len(q) > 1 || len(q) == 1 && q.Get("sslmode") != "disable" && q.Get("sslmode") != "verify-full") {
+			return nil, wrong(name, "sslmode=verify-full, which it is without it, or sslmode=disable", "%s has parameters of a database: %s", name, u.RawQuery)
+		}
 		return text, nil
 	}
 	f.Read = fromText(&f)

@@ -28,6 +28,7 @@ func (s *Server) endpointRoutes(a *gin.RouterGroup) {
 	e.PATCH("", s.setEndpoint)
 	e.DELETE("", s.removeEndpoint)
 	e.POST("/trials", s.tryEndpoint)
+	e.POST("/table", s.makeTable)
 	a.GET("/events", s.listEvents)
 }
 
@@ -149,6 +150,23 @@ func (s *Server) tryEndpoint(c *gin.Context) {
 	if !gate.Refuse(c, err) {
 		c.JSON(http.StatusOK, answerJSON(answer))
 	}
+}
+
+// makeTable makes the table of an endpoint, or only shows the statements that do.
+func (s *Server) makeTable(c *gin.Context) {
+	a, err := gate.ChannelAddress(c)
+	if gate.Refuse(c, err) {
+		return
+	}
+	preview := gate.BoolQuery(c, "preview")
+	all, err := s.Node.Endpoints.Statements(c, gate.Who(c), a, !preview)
+	if gate.Refuse(c, err) {
+		return
+	}
+	if all == nil {
+		all = []string{}
+	}
+	c.JSON(http.StatusOK, form.TableStatements{Statements: all, Done: !preview && len(all) > 0})
 }
 
 // listEvents lists what happened to an endpoint or a route, the newest first.

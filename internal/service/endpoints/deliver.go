@@ -2,6 +2,7 @@ package endpoints
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"time"
@@ -30,13 +31,25 @@ const (
 	ReasonGivenUp = "given-up"
 )
 
-// mostInBatch is how many messages go in one request, of those that take several.
+// mostInBatch is how many messages go in one request, of those places that take several.
 const mostInBatch = 100
 
 // Origin tells up to which place an endpoint has the messages of a lane, if it keeps that
 // itself.
-func (es *Endpoints) Origin(_ context.Context, _ int64, _ *Lane) (at route.Place, keeps bool, err error) {
-	return at, false, nil
+func (es *Endpoints) Origin(ctx context.Context, id int64, lane *Lane) (at route.Place, keeps bool, err error) {
+	l, err := es.line(id)
+	if err != nil {
+		return at, false, err
+	}
+	to := l.sender()
+	if to.broken != nil {
+		return at, false, to.broken
+	}
+	if to.rows == nil {
+		return at, false, nil
+	}
+	at, err = to.rows.origin(ctx, lane)
+	return at, true, err
 }
 
 // Deliver delivers messages of a lane to an endpoint, in their order. It
@@ -47,10 +60,7 @@ func (es *Endpoints) Deliver(ctx context.Context, id int64, lane *Lane, items []
 		if err != nil {
 			return err
 		}
-		n := 1
-		if l.format() == setting.Batched {
-			n = min(len(items), mostInBatch)
-		}
+		n := min(len(items), l.atOnce())
 		if err := es.deliver(ctx, id, lane, items[:n], r); err != nil {
 			return err
 		}
@@ -59,10 +69,17 @@ func (es *Endpoints) Deliver(ctx context.Context, id int64, lane *Lane, items []
 	return nil
 }
 
-func (l *line) format() string {
+// atOnce is how many messages go in one delivery.
+func (l *line) atOnce() int {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	return l.record.Format
+	switch {
+	case l.record.Kind() == setting.InTable:
+		return mostRows
+	case l.record.Format == setting.Batched:
+		return mostInBatch
+	}
+	return 1
 }
 
 // deliver delivers messages as one request, until it is known what becomes of them.
@@ -91,16 +108,16 @@ func (es *Endpoints) deliver(ctx context.Context, id int64, lane *Lane, items []
 			return err
 		}
 		if p == nil {
-			return es.bury(ctx, lane, items, r, ReasonGivenUp, fmt.Sprintf("it could not be delivered for %s; at last: %s", limit, l.lastAnswer().Says()))
+			return es.bury(ctx, items, r, ReasonGivenUp, fmt.Sprintf("it could not be delivered for %s; at last: %s", limit, l.lastAnswer().Says()))
 		}
 		if waiting {
 			waiting = false
 			r.Waits("", "")
 		}
-		a := p.to.post(ctx, lane, items)
-		if ctx.Err() != nil {
+		a, err := p.to.send(ctx, lane, items)
+		if err != nil || ctx.Err() != nil {
 			l.cancel(p)
-			return ctx.Err()
+			return errors.Join(err, ctx.Err())
 		}
 		last = *a
 		counts := l.done(p, a)
@@ -109,15 +126,15 @@ func (es *Endpoints) deliver(ctx context.Context, id int64, lane *Lane, items []
 			r.Reached(items[len(items)-1].UpTo, len(items), 0)
 			return nil
 		case endpoint.Refused:
-			if len(items) > 1 { // one of them is at fault: each for itself tells which
-				for i := range items {
-					if err := es.deliver(ctx, id, lane, items[i:i+1], r); err != nil {
-						return err
-					}
+			if half := len(items) / 2; half > 0 { // some are at fault: halves tell which
+				if err := es.deliver(ctx, id, lane, items[:half], r); err != nil {
+					return err
 				}
-				return nil
+				return es.deliver(ctx, id, lane, items[half:], r)
 			}
-			return es.bury(ctx, lane, items, r, ReasonRefused, a.Says())
+			err := es.bury(ctx, items, r, ReasonRefused, a.Says())
+			p.to.passed(ctx, lane, first)
+			return err
 		case endpoint.Stop:
 			es.stop(ctx, p.record, a)
 			continue
@@ -130,7 +147,7 @@ func (es *Endpoints) deliver(ctx context.Context, id int64, lane *Lane, items []
 			failing = a.At
 		}
 		if tries >= p.record.Attempts {
-			return es.bury(ctx, lane, items, r, ReasonTries, fmt.Sprintf("%d attempts failed while others went well; at last: %s", tries, last.Says()))
+			return es.bury(ctx, items, r, ReasonTries, fmt.Sprintf("%d attempts failed while others went well; at last: %s", tries, last.Says()))
 		}
 		pause := endpoint.Pause(time.Duration(p.record.BackoffMin)*time.Millisecond, time.Duration(p.record.BackoffMax)*time.Millisecond, tries, rand.Float64())
 		waiting = true
@@ -146,7 +163,7 @@ func (es *Endpoints) deliver(ctx context.Context, id int64, lane *Lane, items []
 }
 
 // bury makes dead letters of messages.
-func (es *Endpoints) bury(ctx context.Context, lane *Lane, items []Item, r *Report, reason, detail string) error {
+func (es *Endpoints) bury(ctx context.Context, items []Item, r *Report, reason, detail string) error {
 	for i := range items {
 		if err := r.Bury(ctx, &items[i], reason, detail); err != nil {
 			return err

@@ -87,11 +87,13 @@ func (to *sender) close() {
 // Item is a message on its way to a place outside.
 type Item struct {
 	message.Message
-	Original message.Message // before the route's edits
-	Offset   int64           // in the source
-	StoredAt time.Time
-	At       message.Place // the place of the route before it
-	UpTo     message.Place // and behind it
+	Original  message.Message // before the route's edits
+	Source    string          // address of the channel
+	Partition int
+	Offset    int64
+	StoredAt  time.Time
+	At        message.Place // the place of the route before it
+	UpTo      message.Place // and behind it
 }
 
 // Lane is messages of a route that are delivered one after the other.
@@ -114,6 +116,22 @@ const (
 	headerLane  = "Ferry-Lane"
 	headerPlace = "Ferry-Place"
 )
+
+// send delivers messages of a lane. It returns *route.NotBehind when the place has others
+// than those that lie before them.
+func (to *sender) send(ctx context.Context, lane *Lane, items []Item) (*endpoint.Answer, error) {
+	if to.rows != nil {
+		return to.rows.post(ctx, lane, items)
+	}
+	return to.post(ctx, lane, items), nil
+}
+
+// passed tells a place which keeps what it has that a message will not come.
+func (to *sender) passed(ctx context.Context, lane *Lane, i *Item) {
+	if to.rows != nil {
+		_ = to.rows.write(ctx, lane, nil, i.UpTo) // else the next ones find out
+	}
+}
 
 // post delivers messages of a lane, as one request: several only in batches.
 func (to *sender) post(ctx context.Context, lane *Lane, items []Item) *endpoint.Answer {

@@ -85,6 +85,16 @@ func (l *line) end() {
 	l.wake()
 }
 
+// sender returns what delivers to the endpoint as it is set now.
+func (l *line) sender() *sender {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.to == nil {
+		l.to = l.es.newSender(l.record, l.secrets)
+	}
+	return l.to
+}
+
 // pass is the right to begin a delivery.
 type pass struct {
 	to     *sender

@@ -24,7 +24,7 @@ const mostItems = 2000
 
 // item is a message that an endpoint gets, and what is buried when it does not.
 func (w *walker) item(at int64, s *message.Stored, m *message.Message) endpoints.Item {
-	i := endpoints.Item{Message: *m, Original: s.Message, Offset: s.Offset, StoredAt: s.StoredAt, At: w.cut.At(at), UpTo: w.cut.At(at + 1)}
+	i := endpoints.Item{Message: *m, Original: s.Message, Source: w.c.p.Channel.Address().String(), Partition: s.Partition, Offset: s.Offset, StoredAt: s.StoredAt, At: w.cut.At(at), UpTo: w.cut.At(at + 1)}
 	i.Original.Body = slices.Clone(s.Body) // it lies in what was read
 	if i.Body = i.Original.Body; w.decider.editing != nil {
 		i.Body = slices.Clone(m.Body)
