@@ -43,11 +43,11 @@ func demo(args []string) error {
 		return c.demoCluster(*nodes)
 	}
 	return c.run(func(ctx context.Context, r running) error {
-		hook, err := c.openHook(ctx)
+		outside, err := c.openOutside(ctx, r.database)
 		if err != nil {
 			return err
 		}
-		d, link, err := startDepot(ctx, r.url, r.token, hook, clock.Shift)
+		d, link, err := startDepot(ctx, r.url, r.token, outside, clock.Shift)
 		if err != nil {
 			return err
 		}
@@ -71,18 +71,18 @@ Try in another terminal:
   ferry send coldchain/readings -key box-0007 -body '{"box":"box-0007","celsius":9.5}'
 
 Ctrl-C stops it; what was published stays in %s.
-`, r.url, r.url, link, hook.url, r.url, c.dir, filepath.Dir(self), c.dir)
+`, r.url, r.url, link, outside.hook, r.url, c.dir, filepath.Dir(self), c.dir)
 		return d.run(ctx)
 	})
 }
 
 // startDepot makes the demo's channels, and a link to sign in with.
-func startDepot(ctx context.Context, servers, token string, hook *hook, shift func(time.Duration)) (d *depot, link string, err error) {
+func startDepot(ctx context.Context, servers, token string, outside *outside, shift func(time.Duration)) (d *depot, link string, err error) {
 	api, err := client.New(servers, token)
 	if err != nil {
 		return nil, "", err
 	}
-	d = &depot{api: api, shift: shift, hook: hook, boxes: fleet(), readings: address.Channel("coldchain", "readings"), journeys: address.Channel("coldchain", "journeys"),
+	d = &depot{api: api, shift: shift, outside: outside, boxes: fleet(), readings: address.Channel("coldchain", "readings"), journeys: address.Channel("coldchain", "journeys"),
 		inspections: address.Channel("coldchain", "inspections"), recalls: address.Channel("coldchain", "recalls"), orders: address.Channel("coldchain", "orders")}
 	if err := d.prepare(ctx); err != nil {
 		return nil, "", fmt.Errorf("set up the demo: %w", err)
@@ -99,7 +99,7 @@ type depot struct {
 	inspections, recalls address.Address
 	orders               address.Address
 	boxes                []box
-	hook                 *hook
+	outside              *outside
 	shift                func(time.Duration) // has the nodes' time of day be so much later
 	ago                  time.Duration       // by how much it is earlier now
 }
@@ -141,11 +141,7 @@ func (d *depot) prepare(ctx context.Context) error {
 		d.ago = 0
 		d.shift(0)
 	}()
-	isNew := false
-	for _, step := range []struct {
-		path string
-		body any
-	}{
+	isNew, err := d.make(ctx, []step{
 		{"/spaces", map[string]any{"space": "coldchain", "description": "Vaccine boxes on their way to clinics", "labels": map[string]string{"team": "logistics"}}},
 		{"/channels", map[string]any{"address": d.readings.String(), "kind": "topic", "partitionCount": 6, "retain": "72h", "retainBytes": 8 << 20,
 			"description": "What every box measures, every two seconds", "labels": map[string]string{"source": "boxes"}}},
@@ -155,33 +151,53 @@ func (d *depot) prepare(ctx context.Context) error {
 			"description": "Boxes that were too warm, to be looked at", "labels": map[string]string{"team": "inspectors"}}},
 		{"/channels", map[string]any{"address": d.recalls.String(), "kind": "queue", "lease": "1m", "order": "key",
 			"description": "Boxes that must come back, one at a time for each", "labels": map[string]string{"team": "clinics"}}},
-		{"/endpoints", map[string]any{"address": clinicHook, "url": d.hook.url, "secrets": d.hook.secrets(), "backoff": "1s..30s", "attempts": 4, "timeLimit": "5s",
-			"description": "Where clinics hear of boxes that must come back"}},
 		{"/channels", map[string]any{"address": d.orders.String(), "kind": "queue", "description": "What clinics order", "labels": map[string]string{"source": "clinics"}}},
 		{"/channels", map[string]any{"address": "coldchain/dispatches", "kind": "topic", "partitionCount": 2, "description": "Orders on their way to a depot"}},
 		{"/channels", map[string]any{"address": "coldchain/north-depot", "kind": "queue", "description": "Orders that the north depot packs", "labels": map[string]string{"team": "packers"}}},
 		{"/channels", map[string]any{"address": "coldchain/south-depot", "kind": "queue", "description": "Orders that the south depot packs", "labels": map[string]string{"team": "packers"}}},
+	})
+	if err != nil {
+		return err
+	}
+	if err := d.outside.make(ctx, d.api); err != nil {
+		return err
+	}
+	if _, err := d.make(ctx, []step{
 		{client.ChannelPath(d.recalls) + "/groups", map[string]any{"group": "hook", "kind": "route", "to": clinicHook, "from": "first", "description": "Clinics are told of recalls"}},
 		{client.ChannelPath(d.orders) + "/groups", map[string]any{"group": "all", "kind": "route", "to": "coldchain/dispatches", "from": "first", "description": "Every order goes on"}},
 		{"/channels/coldchain/dispatches/groups", map[string]any{"group": "north", "kind": "route", "to": "coldchain/north-depot", "from": "first", "where": `body.region == "north"`}},
 		{"/channels/coldchain/dispatches/groups", map[string]any{"group": "south", "kind": "route", "to": "coldchain/south-depot", "from": "first", "where": `body.region == "south"`}},
 		{client.ChannelPath(d.readings) + "/groups", map[string]any{"group": "warm", "kind": "route", "to": d.inspections.String(), "from": "first",
 			"where": `body.celsius > 8.0 || headers["alarm"] == "warm"`, "edits": []string{"set header.source=warm-boxes"}, "description": "Boxes above 8 degrees are looked at"}},
-	} {
-		err := d.api.Call(ctx, http.MethodPost, step.path, nil, step.body, nil)
+	}); err != nil || !isNew {
+		return err
+	}
+	if err := d.livePast(ctx); err != nil {
+		return err
+	}
+	return d.outside.archive(ctx, d.api, d.readings)
+}
+
+// step is something to make, by its path.
+type step struct {
+	path string
+	body any
+}
+
+// make makes things, and reports whether one was not there from an earlier run.
+func (d *depot) make(ctx context.Context, steps []step) (isNew bool, err error) {
+	for _, s := range steps {
+		err := d.api.Call(ctx, http.MethodPost, s.path, nil, s.body, nil)
 		var p *client.Problem
 		if errors.As(err, &p) && p.Status == http.StatusConflict {
-			continue // from an earlier run
+			continue
 		}
 		if err != nil {
-			return err
+			return isNew, err
 		}
 		isNew = true
 	}
-	if !isNew {
-		return d.hook.moved(ctx, d.api)
-	}
-	return d.livePast(ctx)
+	return isNew, nil
 }
 
 func (d *depot) run(ctx context.Context) error {

@@ -72,11 +72,11 @@ func (c *config) demoCluster(count int) (err error) {
 		return err
 	}
 	wasRight := true
-	hook, err := c.openHook(ctx)
+	outside, err := c.openOutside(ctx, database)
 	if err != nil {
 		return err
 	}
-	d, link, err := startDepot(ctx, servers, token, hook, func(by time.Duration) {
+	d, link, err := startDepot(ctx, servers, token, outside, func(by time.Duration) {
 		wait := 3 * clock.FollowShifted // until every node has looked
 		if wasRight {
 			wait = 3 * clock.FollowRight
@@ -99,6 +99,7 @@ Steady Ferry is running with %d nodes and the demo of Northlight Cold Chain.
 
   Console        %s
   Sign in once   %s%s   (works once, for 15 minutes)
+  Clinics' hook  %s   (a place outside, with a switch)
 
 Try in another terminal:
 
@@ -109,7 +110,7 @@ Try in another terminal:
   kill -9 $(cat %s/ferryd.lock)      # node-b; it is started again after %s
 
 Ctrl-C stops all of them; what was published stays in %s.
-`, count, urls[0], urls[0], link, servers, nodes[0].dir, filepath.Dir(self), nodes[1].dir, restartAfter, c.dir)
+`, count, urls[0], urls[0], link, outside.hook, servers, nodes[0].dir, filepath.Dir(self), nodes[1].dir, restartAfter, c.dir)
 	return d.run(ctx)
 }
 

@@ -28,8 +28,9 @@ const stopTime = 9 * time.Second
 
 // running is a service that runs, for what goes with it.
 type running struct {
-	url   string // of the API and console
-	token string // of the owner
+	url      string // of the API and console
+	token    string // of the owner
+	database string // of the records
 }
 
 // serve runs a node until it is told to stop. with, if there is one, runs
@@ -125,7 +126,7 @@ func (c *config) run(with func(ctx context.Context, r running) error) (err error
 	go func() {
 		defer close(besideDone)
 		if with != nil {
-			if err := with(beside, running{url: url, token: token}); err != nil && beside.Err() == nil {
+			if err := with(beside, running{url: url, token: token, database: database}); err != nil && beside.Err() == nil {
 				failed <- err
 			}
 		}

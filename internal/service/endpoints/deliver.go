@@ -120,7 +120,7 @@ func (es *Endpoints) deliver(ctx context.Context, id int64, lane *Lane, items []
 			return errors.Join(err, ctx.Err())
 		}
 		last = *a
-		counts := l.done(p, a)
+		counts := l.done(p, a, len(items))
 		switch a.Means {
 		case endpoint.Done:
 			r.Reached(items[len(items)-1].UpTo, len(items), 0)

@@ -226,9 +226,9 @@ func (l *line) mine(ctx context.Context, p *pass) bool {
 	return false
 }
 
-// done takes on what came of a delivery. counts tells whether a failure is the message's:
+// done takes on what came of a delivery of messages. counts tells whether a failure is the message's:
 // the place does not fail as a whole.
-func (l *line) done(p *pass, a *endpoint.Answer) (counts bool) {
+func (l *line) done(p *pass, a *endpoint.Answer, messages int) (counts bool) {
 	l.mu.Lock()
 	<-p.to.slots
 	if l.answers = append(l.answers, *a); len(l.answers) > keptAnswers {
@@ -252,9 +252,11 @@ func (l *line) done(p *pass, a *endpoint.Answer) (counts bool) {
 	} else {
 		switch a.Means {
 		case endpoint.Done:
-			l.delivered++
+			l.delivered += int64(messages)
 		case endpoint.Refused:
-			l.refused++
+			if messages == 1 { // of several, it is not known yet which
+				l.refused++
+			}
 		}
 		if since := l.breaker.FailingSince; l.breaker.Good(*a) {
 			what, detail = "back", "it answers again, after "+address.FormatDuration(a.At.Sub(since).Round(time.Second))
