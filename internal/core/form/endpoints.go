@@ -65,3 +65,10 @@ type TableStatements struct {
 	Statements []string `json:"statements"`
 	Done       bool     `json:"done"` // they were carried out
 }
+
+// Copied is what has come of a batch that a route of another Steady Ferry sends.
+type Copied struct {
+	Taken     bool   `json:"taken"`     // it is kept
+	Place     string `json:"place"`     // up to which the partition has the route's messages: recovery, cut and offset, with dots between them
+	Recovered uint64 `json:"recovered"` // how often the partition was recovered by force
+}

@@ -2,6 +2,9 @@ package message
 
 import (
 	"cmp"
+	"fmt"
+	"strconv"
+	"strings"
 
 	"github.com/google/uuid"
 )
@@ -17,6 +20,29 @@ type Place struct {
 // Compare returns -1, 0 or 1 when p is before, at or behind q.
 func (p Place) Compare(q Place) int {
 	return cmp.Or(cmp.Compare(p.Epoch, q.Epoch), cmp.Compare(p.Cut, q.Cut), cmp.Compare(p.Offset, q.Offset))
+}
+
+// String writes the place as numbers with dots between them.
+func (p Place) String() string { return fmt.Sprintf("%d.%d.%d", p.Epoch, p.Cut, p.Offset) }
+
+// ParsePlace reads what String writes.
+func ParsePlace(text string) (p Place, err error) {
+	parts := strings.Split(text, ".")
+	if len(parts) != 3 {
+		return p, fmt.Errorf("place %q: three numbers with dots between them are expected", text)
+	}
+	for i, to := range []any{&p.Epoch, &p.Cut, &p.Offset} {
+		switch to := to.(type) {
+		case *uint64:
+			*to, err = strconv.ParseUint(parts[i], 10, 64)
+		case *int64:
+			*to, err = strconv.ParseInt(parts[i], 10, 64)
+		}
+		if err != nil {
+			return Place{}, fmt.Errorf("place %q: %q is no number", text, parts[i])
+		}
+	}
+	return p, nil
 }
 
 // Before reports whether p is before q.

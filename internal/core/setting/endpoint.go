@@ -56,6 +56,8 @@ type Endpoint struct {
 	Table       string            `json:"table,omitempty"`
 	Columns     map[string]string `json:"columns,omitempty"` // what each has of a message
 	KeyColumns  []string          `json:"keyColumns,omitempty"`
+	// Lanes is how many partitions the channel of another Steady Ferry has, as it said.
+	Lanes int `json:"lanes,omitempty"`
 }
 
 // Kind is what the endpoint is, by its address.

@@ -34,5 +34,7 @@ func (s *Flow) Routes(ch *gin.RouterGroup, stream, search gin.HandlerFunc) {
 	ch.GET("/tail", stream, s.tail)
 	ch.GET("/export", search, s.export)
 	ch.GET("/partitions/:partition/records", s.fetch)
+	ch.GET("/partitions/:partition/copies/:route", s.copied)
+	ch.POST("/partitions/:partition/copies/:route", s.takeCopy)
 	ch.GET("/partitions/:partition/messages/:offset", s.message)
 }

@@ -88,8 +88,40 @@ func (reg *Registry) verify(ctx context.Context, hold Hold, batch message.Batch,
 // PublishBatch appends a batch as it was encoded, which the hold has in hand.
 // Data has message.StampSize bytes of room before the batch.
 func (reg *Registry) PublishBatch(ctx context.Context, t *Channel, partition int, data []byte, hold Hold) (Receipt, error) {
-	if err := reg.Accepts(t); err != nil {
+	batch, err := reg.checked(ctx, t, data, hold)
+	if err != nil {
 		return Receipt{}, err
+	}
+	if partition == AnyPartition {
+		partition = t.NextTurn()
+	}
+	p, err := t.Partition(partition)
+	if err != nil {
+		return Receipt{}, err
+	}
+	return reg.Append(ctx, p, data, batch)
+}
+
+// PublishCopy appends a batch that a route of another cluster sends, as PublishBatch
+// does, if it belongs directly behind what the partition has from there. Else behind
+// tells what it has.
+func (reg *Registry) PublishCopy(ctx context.Context, t *Channel, partition int, data []byte, sent *message.Route, hold Hold) (behind *route.NotBehind, err error) {
+	batch, err := reg.checked(ctx, t, data, hold)
+	if err != nil {
+		return nil, err
+	}
+	p, err := t.Partition(partition)
+	if err != nil {
+		return nil, err
+	}
+	return reg.AppendRouted(ctx, p, batch, sent)
+}
+
+// checked reads a batch that a caller has sent to a channel, and says why it is not
+// taken.
+func (reg *Registry) checked(ctx context.Context, t *Channel, data []byte, hold Hold) (message.Batch, error) {
+	if err := reg.Accepts(t); err != nil {
+		return message.Batch{}, err
 	}
 	batch, err := message.OpenBatch(data[message.StampSize:])
 	if err == nil {
@@ -103,21 +135,14 @@ func (reg *Registry) PublishBatch(ctx context.Context, t *Channel, partition int
 	}
 	if err != nil {
 		if errors.Is(err, message.ErrTooLarge) {
-			return Receipt{}, Explain(err, t.Address().String())
+			return batch, Explain(err, t.Address().String())
 		}
 		if errors.As(err, new(*problem.Problem)) {
-			return Receipt{}, err
+			return batch, err
 		}
-		return Receipt{}, problem.New(problem.Invalid, "%v", err).Field("batch").Next("nothing of it was kept; docs/formats.md describes a batch")
+		return batch, problem.New(problem.Invalid, "%v", err).Field("batch").Next("nothing of it was kept; docs/formats.md describes a batch")
 	}
-	if partition == AnyPartition {
-		partition = t.NextTurn()
-	}
-	p, err := t.Partition(partition)
-	if err != nil {
-		return Receipt{}, err
-	}
-	return reg.Append(ctx, p, data, batch)
+	return batch, nil
 }
 
 // PublishMessages appends messages: those with a key to its partition, the

@@ -36,20 +36,22 @@ const mostInBatch = 100
 
 // Origin tells up to which place an endpoint has the messages of a lane, if it keeps that
 // itself.
-func (es *Endpoints) Origin(ctx context.Context, id int64, lane *Lane) (at route.Place, keeps bool, err error) {
+func (es *Endpoints) Origin(ctx context.Context, id int64, lane *Lane) (told route.NotBehind, keeps bool, err error) {
 	l, err := es.line(id)
 	if err != nil {
-		return at, false, err
+		return told, false, err
 	}
-	to := l.sender()
-	if to.broken != nil {
-		return at, false, to.broken
+	switch to := l.sender(); {
+	case to.broken != nil:
+		return told, false, to.broken
+	case to.rows != nil:
+		told.Origin, err = to.rows.origin(ctx, lane)
+		return told, true, err
+	case to.copies != nil:
+		told, err = to.copies.origin(ctx, lane)
+		return told, true, err
 	}
-	if to.rows == nil {
-		return at, false, nil
-	}
-	at, err = to.rows.origin(ctx, lane)
-	return at, true, err
+	return told, false, nil
 }
 
 // Deliver delivers messages of a lane to an endpoint, in their order. It
@@ -74,7 +76,7 @@ func (l *line) atOnce() int {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	switch {
-	case l.record.Kind() == setting.InTable:
+	case l.record.Kind() != setting.HTTP:
 		return mostRows
 	case l.record.Format == setting.Batched:
 		return mostInBatch

@@ -33,8 +33,9 @@ type sender struct {
 	keys   [][]byte      // by which it signs
 	bearer string
 	client *http.Client
-	broken error // why nothing can be sent at all
-	rows   *rows // of a table
+	broken error   // why nothing can be sent at all
+	rows   *rows   // of a table
+	copies *copies // of another Steady Ferry
 
 	mu       sync.Mutex // guards the rest
 	welcome  bool       // the place has said that it wants deliveries
@@ -50,7 +51,7 @@ const (
 )
 
 func (es *Endpoints) newSender(record *catalog.Endpoint, s secrets) *sender {
-	n := max(record.Parallel, 1)
+	n := map[string]int{setting.HTTP: max(record.Parallel, 1), setting.InTable: tableConnections, setting.Ferry: copyConnections}[record.Kind()]
 	to := &sender{es: es, record: record, slots: make(chan struct{}, n), keys: s.keys(), bearer: s[bearer]}
 	u, err := url.Parse(record.URL)
 	if err != nil {
@@ -72,6 +73,10 @@ func (es *Endpoints) newSender(record *catalog.Endpoint, s secrets) *sender {
 		MaxResponseHeaderBytes: maxAnswerHeaders, DisableCompression: true,
 	}
 	to.client = &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	if record.Kind() == setting.Ferry {
+		to.bearer = s[token]
+		to.copies, to.broken = newCopies(to, u)
+	}
 	return to
 }
 
@@ -102,6 +107,7 @@ type Lane struct {
 	Source    string        // address of the channel
 	Partition int           // of the source
 	Number    int           // from 1
+	Recovered uint64        // how often the place was recovered by force, if it says
 	After     message.Place // up to which the place must have the lane's messages, if it keeps that
 }
 
@@ -120,10 +126,20 @@ const (
 // send delivers messages of a lane. It returns *route.NotBehind when the place has others
 // than those that lie before them.
 func (to *sender) send(ctx context.Context, lane *Lane, items []Item) (*endpoint.Answer, error) {
-	if to.rows != nil {
+	switch {
+	case to.broken != nil:
+		return &endpoint.Answer{At: time.Now(), Error: to.broken.Error(), Means: endpoint.Again}, nil
+	case to.rows != nil:
 		return to.rows.post(ctx, lane, items)
+	case to.copies != nil:
+		return to.copies.post(ctx, lane, items)
 	}
 	return to.post(ctx, lane, items), nil
+}
+
+// limit is how long an answer may take.
+func (to *sender) limit() time.Duration {
+	return time.Duration(to.record.TimeLimitMS) * time.Millisecond
 }
 
 // passed tells a place which keeps what it has that a message will not come.
@@ -139,13 +155,10 @@ func (to *sender) post(ctx context.Context, lane *Lane, items []Item) *endpoint.
 	failed := func(err error) *endpoint.Answer {
 		return &endpoint.Answer{At: time.Now(), Took: time.Since(begun), Error: to.explain(err), Means: endpoint.Again}
 	}
-	if to.broken != nil {
-		return failed(to.broken)
-	}
 	if err := to.keepRate(ctx); err != nil {
 		return failed(err)
 	}
-	ctx, cancel := context.WithTimeout(ctx, time.Duration(to.record.TimeLimitMS)*time.Millisecond)
+	ctx, cancel := context.WithTimeout(ctx, to.limit())
 	defer cancel()
 	if err := to.greet(ctx); err != nil {
 		return failed(err)
@@ -197,7 +210,7 @@ func (to *sender) explain(err error) string {
 	}
 	var timeout net.Error
 	if errors.Is(err, context.DeadlineExceeded) || errors.As(err, &timeout) && timeout.Timeout() {
-		return fmt.Sprintf("no answer within %s", time.Duration(to.record.TimeLimitMS)*time.Millisecond)
+		return fmt.Sprintf("no answer within %s", to.limit())
 	}
 	return err.Error()
 }

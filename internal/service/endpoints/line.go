@@ -26,6 +26,7 @@ type line struct {
 	breaker   endpoint.Breaker
 	told      endpoint.Health // as the records have it
 	toldAt    time.Time
+	measured  time.Time     // when another Steady Ferry was asked for its partitions
 	changed   chan struct{} // closed, and made anew, when those that wait shall look again
 	over      bool
 	delivered int64

@@ -60,6 +60,9 @@ func (es *Endpoints) New(ctx context.Context, who string, a address.Address, set
 	if err == nil {
 		e.Secrets, err = es.seal(e.ID, sealed)
 	}
+	if err == nil {
+		err = es.measure(ctx, e, sealed)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -163,6 +166,11 @@ func (es *Endpoints) set(ctx context.Context, who string, a address.Address, set
 	}
 	if preview || len(p.After) == 0 {
 		return p, nil
+	}
+	if s, err := es.open(&e); err == nil && (p.After["url"] != nil || p.After["secrets"] != nil) {
+		if err := es.measure(ctx, &e, s); err != nil {
+			return nil, err
+		}
 	}
 	err = es.catalog.SetEndpoint(ctx, &e, &catalog.Entry{Who: who, Action: "set endpoint", Address: a.String(), Before: p.Before, After: p.After})
 	return p, err

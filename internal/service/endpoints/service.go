@@ -99,6 +99,7 @@ func (es *Endpoints) Tend(ctx context.Context) {
 			_, _ = es.line(l.id) // it ends
 			continue
 		}
+		es.follow(ctx, l)
 		if h, tell := l.exchange(told[l.id], time.Now()); tell {
 			if err := es.catalog.TellHealth(ctx, l.id, h); err != nil && ctx.Err() == nil {
 				slog.Debug("how an endpoint does was not told", "endpoint", l.address(), "error", err)

@@ -15,7 +15,7 @@ import (
 const tryTime = 30 * time.Second
 
 // Try sends one message that says that it is a trial, past all that waits, and returns
-// what the place has answered; of a table it only looks whether rows could be written. After a good answer a place that was failing is tried with
+// what the place has answered; of a table and of another Steady Ferry it only looks whether they could take some. After a good answer a place that was failing is tried with
 // what waits at once.
 func (es *Endpoints) Try(ctx context.Context, who string, a address.Address) (*endpoint.Answer, error) {
 	record, err := es.Of(ctx, a)
@@ -43,10 +43,19 @@ func (es *Endpoints) Try(ctx context.Context, who string, a address.Address) (*e
 }
 
 func (to *sender) try(ctx context.Context, address string) *endpoint.Answer {
-	if to.rows != nil {
-		return to.rows.check(ctx)
-	}
 	now := time.Now()
+	switch {
+	case to.broken != nil:
+		return &endpoint.Answer{At: now, Error: to.broken.Error(), Means: endpoint.Again}
+	case to.rows != nil:
+		return to.rows.check(ctx)
+	case to.copies != nil:
+		if _, a, err := to.copies.partitions(ctx); err == nil {
+			return a
+		} else {
+			return &endpoint.Answer{At: time.Now(), Took: time.Since(now), Error: to.explain(err), Means: endpoint.Again}
+		}
+	}
 	lane := &Lane{Route: uuid.NewString(), Source: address, Number: 1}
 	m := message.Message{ContentType: "application/json", Time: now, Body: []byte(`{"trial":true}`), Headers: []message.Header{{Name: "ferry-trial", Value: "true"}}}
 	return to.post(ctx, lane, []Item{{Message: m, StoredAt: now}})

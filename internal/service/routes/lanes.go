@@ -44,12 +44,12 @@ func (p *parcel) add(i endpoints.Item) {
 }
 
 // deliver has a lane deliver messages, which lead up to a place.
-func (w *walker) deliver(ctx context.Context, number int, items []endpoints.Item, after, upTo route.Place) {
+func (w *walker) deliver(ctx context.Context, number int, items []endpoints.Item, after, upTo route.Place, recovered uint64) {
 	laneCtx, stop := context.WithCancel(ctx)
 	l := &lane{stop: stop}
 	w.lanes[number] = l
 	g := w.group
-	to := endpoints.Lane{Route: w.id.String(), Source: w.c.p.Channel.Address().String(), Partition: w.c.p.Number, Number: number, After: after}
+	to := endpoints.Lane{Route: w.id.String(), Source: w.c.p.Channel.Address().String(), Partition: w.c.p.Number, Number: number, After: after, Recovered: recovered}
 	sent, dead, told := 0, 0, time.Now()
 	report := &endpoints.Report{
 		Reached: func(place route.Place, s, d int) {
@@ -140,8 +140,7 @@ func (w *walker) laneOrigin(ctx context.Context, g *catalog.Group, plan *route.P
 	to := endpoints.Lane{Route: w.id.String(), Partition: w.c.p.Number, Number: number}
 	kept, keeps, err := w.c.rs.outside.Origin(ctx, g.Route.Target, &to)
 	if err != nil || keeps {
-		told.Origin = kept
-		return told, err
+		return kept, err
 	}
 	told.Origin = plan.Lane(number)
 	q, err := w.c.targetOf(ctx, g, route.Dead, false)

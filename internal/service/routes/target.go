@@ -23,8 +23,11 @@ func toChannel(t *part.Channel) *target {
 
 func toEndpoint(e *catalog.Endpoint) *target {
 	lanes := 1
-	if e.Kind() == setting.HTTP {
+	switch e.Kind() {
+	case setting.HTTP:
 		lanes = max(e.Parallel, 1)
+	case setting.Ferry:
+		lanes = max(e.Lanes, 1)
 	}
 	return &target{id: e.ID, address: e.Address(), count: lanes, maxBody: message.MaxBody, endpoint: e}
 }

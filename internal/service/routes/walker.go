@@ -239,7 +239,7 @@ func (w *walker) flush(ctx context.Context) {
 		after, upTo, recovered := w.walk.Flush(number)
 		if len(p.items) > 0 {
 			w.flying[number] = true
-			w.deliver(ctx, number, p.items, after, upTo)
+			w.deliver(ctx, number, p.items, after, upTo, recovered)
 			continue
 		}
 		b := &p.batch
