@@ -35,12 +35,7 @@ type Node struct {
 // coldchain. It is closed at the end of the test.
 func Open(t testing.TB) *Node {
 	t.Helper()
-	_, database := testdb.New(t)
-	n := &Node{t: t, config: node.Config{Name: "node-a", Dir: t.TempDir(), DatabaseURL: database, KeepRemoved: time.Hour, DiskReserve: 1 << 20, Version: "test", Outside: Outside(t)}}
-	n.open()
-	require.NoError(t, n.Manage.NewSpace(t.Context(), "owner", "coldchain", nil))
-	t.Cleanup(n.Close)
-	return n
+	return OpenTo(t, Outside(t))
 }
 
 // Cluster opens so many nodes on one set of records, which know each other, and
@@ -114,6 +109,17 @@ func (n *Node) Reopen() {
 	n.t.Helper()
 	n.Close()
 	n.open()
+}
+
+// OpenTo opens a node as Open does, that delivers to places outside as told.
+func OpenTo(t testing.TB, outside endpoints.Config) *Node {
+	t.Helper()
+	_, database := testdb.New(t)
+	n := &Node{t: t, config: node.Config{Name: "node-a", Dir: t.TempDir(), DatabaseURL: database, KeepRemoved: time.Hour, DiskReserve: 1 << 20, Version: "test", Outside: outside}}
+	n.open()
+	require.NoError(t, n.Manage.NewSpace(t.Context(), "owner", "coldchain", nil))
+	t.Cleanup(n.Close)
+	return n
 }
 
 // Channel makes a topic or a queue.

@@ -10,6 +10,7 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"net"
 	"sync"
 	"time"
 
@@ -23,10 +24,11 @@ import (
 // Config is where a node may deliver to, and with what.
 type Config struct {
 	Networks endpoint.Networks
-	Schemes  []string  // of addresses
-	Keys     seal.Ring // by which secrets are sealed
-	Origin   string    // the name by which it asks whether deliveries are wanted
-	Agent    string    // what it calls itself
+	Schemes  []string      // of addresses
+	Keys     seal.Ring     // by which secrets are sealed
+	Origin   string        // the name by which it asks whether deliveries are wanted
+	Agent    string        // what it calls itself
+	Resolver *net.Resolver // of names; nil: that of the system
 }
 
 // Endpoints are the places outside.
