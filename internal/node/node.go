@@ -120,7 +120,7 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	n.Routes = routes.New(n.Parts, n.Catalog, n.Groups, n.Queues, n.Endpoints)
 	n.Traces = trace.New(n.Parts, n.Catalog, n.Queues, n.Groups, n.Look, n.Routes)
 	n.Manage = manage.New(n.Parts, n.Catalog, n.Queues, n.Cluster, n.Moves, config.KeepRemoved)
-	n.Declares = declares.New(n.Parts, n.Catalog, n.Cluster, n.Manage, n.Groups, n.Routes)
+	n.Declares = declares.New(n.Parts, n.Catalog, n.Cluster, n.Manage, n.Groups, n.Routes, n.Endpoints)
 	n.Access = access.New(n.Parts, n.Catalog, config.Dir)
 	opened.Store(true)
 	n.Parts.Open(ctx, n.Groups)

@@ -18,7 +18,7 @@ import (
 // Thing is one that can be declared, with the settings that are declared of it, as
 // their tables show them.
 type Thing struct {
-	Kind     string         `json:"kind"` // space, topic, queue, group, route, nodes
+	Kind     string         `json:"kind"` // space, topic, queue, endpoint, group, route, nodes
 	Address  string         `json:"address"`
 	Settings map[string]any `json:"settings"`
 	From     string         `json:"from,omitempty"` // of a group or a route: where it starts when it is created
@@ -55,6 +55,7 @@ var Kinds = []*Kind{
 	kindOf("space", "spaces", "", setting.Spaces),
 	kindOf("topic", "topics", setting.Topic, setting.Channels),
 	kindOf("queue", "queues", setting.Queue, setting.Channels),
+	kindOf("endpoint", "endpoints", setting.AnEndpoint, setting.Endpoints),
 	kindOf("group", "groups", setting.Consumer, setting.Groups),
 	kindOf("route", "routes", setting.Route, setting.Groups),
 }
@@ -129,11 +130,17 @@ func (k *Kind) Change(settings, is map[string]any) (setting.Change, error) {
 func (k *Kind) Back(settings, is map[string]any) map[string]any {
 	back := maps.Clone(settings)
 	for name, value := range back {
-		if row := k.row(name); row != nil && row.Form == "labels" {
+		if row := k.row(name); row != nil && isPairs(*row) {
 			back[name] = withoutOthers(labelsOf(value), labelsOf(is[name]))
 		}
 	}
 	return back
+}
+
+// isPairs reports whether a setting is names with values, of which a change says only what
+// changes.
+func isPairs(row setting.Row) bool {
+	return slices.Contains([]string{"labels", "headers", "columns"}, row.Form)
 }
 
 func labelsOf(value any) map[string]string {

@@ -31,6 +31,7 @@ func Schema() []byte {
 		"space":       object{"type": "string", "pattern": name["pattern"]},
 		"topics":      channel("topic"),
 		"queues":      channel("queue"),
+		"endpoints":   object{"type": "object", "propertyNames": name, "additionalProperties": settingsSchema("endpoint", object{"use": use})},
 	}
 	maps.Copy(properties, settingsSchema("space", nil)["properties"].(object))
 	b, err := json.MarshalIndent(object{"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "A declaration of Steady Ferry", "type": "object", "additionalProperties": false, "properties": properties}, "", "  ")
@@ -66,7 +67,7 @@ func rowSchema(row setting.Row) object {
 		one = object{"enum": row.Choices}
 	case "names", "edits":
 		one = object{"type": "array", "items": object{"type": "string"}}
-	case "labels":
+	case "labels", "headers", "columns":
 		return object{"type": "object", "additionalProperties": object{"type": "string"}, "description": row.Label + ": " + row.Allowed}
 	default:
 		one = object{"type": "string"}

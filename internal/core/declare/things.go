@@ -11,7 +11,7 @@ import (
 )
 
 // What a file may have at its top, and beside the settings of a thing.
-var fileKeys = []string{"declaration", "include", "blocks", "nodes", "space", "description", "labels", "topics", "queues"}
+var fileKeys = []string{"declaration", "include", "blocks", "nodes", "space", "description", "labels", "topics", "queues", "endpoints"}
 
 const maxUse = 20 // blocks of one thing
 
@@ -36,7 +36,7 @@ func (r *reading) file(root *value) {
 	space := root.named("space")
 	if space == nil {
 		ofSpace := func(f field) bool {
-			return slices.Contains([]string{"description", "labels", "topics", "queues"}, f.name)
+			return slices.Contains([]string{"description", "labels", "topics", "queues", "endpoints"}, f.name)
 		}
 		if i := slices.IndexFunc(root.fields, ofSpace); i >= 0 {
 			f := root.fields[i]
@@ -58,6 +58,9 @@ func (r *reading) file(root *value) {
 	r.thing("space", name, &own, nil)
 	r.channels("topic", name, root.named("topics"))
 	r.channels("queue", name, root.named("queues"))
+	r.each(root.named("endpoints"), "endpoints", func(endpoint string, f *field) {
+		r.thing("endpoint", name+"/"+endpoint, &f.value, []string{"use"})
+	})
 }
 
 func (r *reading) name(v *value) {
@@ -119,7 +122,7 @@ func (r *reading) thing(kind, at string, v *value, beside []string) {
 	t := Thing{Kind: kind, Address: at, Settings: map[string]any{}, Place: v.place}
 	key := t.key()
 	switch kind {
-	case "topic", "queue":
+	case "topic", "queue", "endpoint":
 		key = "channel " + at
 	case "group", "route":
 		key = "reader " + at

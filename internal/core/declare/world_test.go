@@ -24,6 +24,10 @@ func settingsOfNew(kind string) map[string]any {
 		shown = setting.Clusters.Show(&setting.Cluster{SpreadLeaders: true}, "")
 	case "space":
 		shown = setting.Spaces.Show(&setting.Space{Labels: map[string]string{}}, "")
+	case "endpoint":
+		e := setting.Endpoint{URL: "https://clinics.example/"}
+		setting.Endpoints.SetDefaults(&e, setting.HTTP)
+		shown = setting.Endpoints.Show(&e, setting.HTTP)
 	case "group", "route":
 		shown = setting.Groups.Show(&setting.Group{Routing: setting.Routing{To: "space-0/channel-0"}}, kind)
 	default:
@@ -105,6 +109,9 @@ func some(rnd *rand.Rand, row setting.Row) any {
 	case "size":
 		return float64((1+rnd.Int64N(60))<<20 + rnd.Int64N(2))
 	case "duration":
+		if strings.HasSuffix(row.Allowed, "to 5m") {
+			return pick("1s", "90s")
+		}
 		return pick("1h", "30m", "90s", "61s", "1500s")
 	case "durations":
 		return pick("1s..1m", "2s..2s", "500ms..1h")
@@ -126,6 +133,14 @@ func some(rnd *rand.Rand, row setting.Row) any {
 		return pick("", "body.celsius > 8.0", `key == "a: b" && text.contains("#\"")`)
 	case "edits":
 		return pick([]any{}, []any{"set header.source=warm", "remove /x"}, []any{`compute key="x" + key`})
+	case "url":
+		return pick("https://clinics.example/hook?of=north", "postgresql://ferry@clinics.example/rows")
+	case "table":
+		return pick("clinic.readings", "")
+	case "headers":
+		return pick(map[string]any{}, map[string]any{"x-depot": "north: 1", "x-more": "#2"})
+	case "columns":
+		return pick(map[string]any{}, map[string]any{"box": "key", "celsius": "/celsius"})
 	case "address":
 		return pick("space-0/channel-0", "space-1/channel-1")
 	}
@@ -158,6 +173,9 @@ func someThings(t *testing.T, rnd *rand.Rand) []Thing {
 		}
 		space := fmt.Sprintf("space-%d", s)
 		add("space", space)
+		for e := range rnd.IntN(3) {
+			add("endpoint", fmt.Sprintf("%s/endpoint-%d", space, e))
+		}
 		for c := range 5 {
 			at := fmt.Sprintf("%s/channel-%d", space, c)
 			switch {

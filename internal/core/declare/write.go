@@ -66,7 +66,7 @@ func Write(name string, things []Thing, all bool) map[string]string {
 			writeSettings(b, t, "  ", all)
 		case "space":
 			writeSettings(b, t, "", all)
-		case "topic", "queue":
+		case "topic", "queue", "endpoint":
 			if plural := Named(t.Kind).Plural; section[b] != plural {
 				section[b] = plural
 				fmt.Fprintf(b, "\n%s:\n", plural)

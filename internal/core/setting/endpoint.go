@@ -18,7 +18,7 @@ const (
 	Ferry   = "ferry" // a channel of another Steady Ferry
 )
 
-// AnEndpoint is what a place outside is called, of whichever kind it is.
+// AnEndpoint is what a place outside is called, and the kind of one that may be of any.
 const AnEndpoint = "endpoint"
 
 // schemes are the kinds of endpoints by the schemes of their addresses; tls says that
@@ -67,10 +67,10 @@ func (e *Endpoint) Kind() string {
 }
 
 var (
-	ofHTTP   = []string{HTTP}
-	ofTables = []string{InTable}
+	ofHTTP   = []string{HTTP, AnEndpoint}
+	ofTables = []string{InTable, AnEndpoint}
 	// What is delivered message by message.
-	oneByOne = []string{HTTP, InTable}
+	oneByOne = []string{HTTP, InTable, AnEndpoint}
 )
 
 // Endpoints is what can be set on places outside.

@@ -29,6 +29,7 @@ import (
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/cluster"
+	"steadyferry/internal/service/endpoints"
 	"steadyferry/internal/service/groups"
 	"steadyferry/internal/service/manage"
 	"steadyferry/internal/service/routes"
@@ -42,12 +43,13 @@ type Declares struct {
 	manage  *manage.Manage
 	groups  *groups.Groups
 	routes  *routes.Routes
+	outside *endpoints.Endpoints
 	kinds   map[string]kind
 }
 
 // New returns the service.
-func New(parts *part.Registry, records *catalog.Catalog, cl *cluster.Cluster, mg *manage.Manage, gs *groups.Groups, rs *routes.Routes) *Declares {
-	d := &Declares{parts: parts, catalog: records, cluster: cl, manage: mg, groups: gs, routes: rs}
+func New(parts *part.Registry, records *catalog.Catalog, cl *cluster.Cluster, mg *manage.Manage, gs *groups.Groups, rs *routes.Routes, outside *endpoints.Endpoints) *Declares {
+	d := &Declares{parts: parts, catalog: records, cluster: cl, manage: mg, groups: gs, routes: rs, outside: outside}
 	d.kinds = d.allKinds()
 	return d
 }
@@ -72,6 +74,11 @@ func (d *Declares) There(want func(space string) bool) []declare.Thing {
 		things = append(things, declare.Thing{Kind: ch.Kind, Address: at, Settings: setting.Channels.Show(&ch.Channel, ch.Kind)})
 		for name, g := range view.Groups[ch.ID] {
 			things = append(things, declare.Thing{Kind: g.Kind(), Address: at + "@" + name, Settings: setting.Groups.Show(&g.Group, g.Kind())})
+		}
+	}
+	for at, e := range view.Endpoints {
+		if want(e.Space) {
+			things = append(things, declare.Thing{Kind: setting.AnEndpoint, Address: at, Settings: setting.Endpoints.Show(&e.Endpoint, e.Kind())})
 		}
 	}
 	for _, t := range things {
@@ -158,11 +165,17 @@ func (d *Declares) plan(ctx context.Context, who, name string, in form.Declare) 
 		return nil, nil, err
 	}
 	p.Basis = hex.EncodeToString(sum.Sum(nil))[:16]
-	created := map[string]string{} // kinds, by address
+	created, removed := map[string]string{}, map[string]bool{} // kinds, by address
 	for i := range p.Changes {
 		c := &p.Changes[i]
-		if c.Op == declare.Create {
+		switch c.Op {
+		case declare.Create:
 			created[c.Address] = c.Kind
+		case declare.Remove:
+			removed[c.Address] = true
+			if d.goesWithRoutes(c, removed) {
+				continue
+			}
 		}
 		if err := d.foresee(ctx, who, name, c, created); err != nil {
 			var wrong *problem.Problem
@@ -205,6 +218,23 @@ func (d *Declares) takeOver(ctx context.Context, p *form.DeclarePlan, things []d
 			Effects: []string{fmt.Sprintf("declared by %s until now; %s takes it over", other, p.Declaration)}})
 	}
 	return nil
+}
+
+// goesWithRoutes reports whether something is removed to which routes lead that all go
+// before it: now they would be in its way.
+func (d *Declares) goesWithRoutes(c *form.DeclareChange, removed map[string]bool) bool {
+	view := d.catalog.View()
+	var routes []string
+	if ch := view.Channels[c.Address]; ch != nil {
+		routes = view.RoutesTo(ch.ID)
+	} else if e := view.Endpoints[c.Address]; e != nil {
+		routes = view.RoutesTo(e.ID)
+	}
+	if len(routes) == 0 || slices.ContainsFunc(routes, func(r string) bool { return !removed[r] }) {
+		return false
+	}
+	c.Effects, c.Careful = append(c.Effects, "it goes after the routes that lead there: "+strings.Join(routes, ", ")), true
+	return true
 }
 
 // foresee adds to a change what it means, or returns why it cannot be made.

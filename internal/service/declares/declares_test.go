@@ -178,7 +178,7 @@ func TestWhatCannotBeIsSaidAndNothingIsDone(t *testing.T) {
 		"too many replicas":        {[]form.Thing{thing("topic", "coldchain/new", map[string]any{"replicas": 3})}, "1 to 1 now"},
 		"no space":                 {[]form.Thing{thing("topic", "nowhere/new", nil)}, "there is no space nowhere, and none is declared"},
 		"a route from nowhere":     {[]form.Thing{thing("route", "coldchain/none@r", map[string]any{"to": "coldchain/readings"})}, "there is no topic or queue coldchain/none, and none is declared"},
-		"a route to nowhere":       {[]form.Thing{thing("route", "coldchain/readings@r", map[string]any{"to": "coldchain/none"})}, "there is no channel coldchain/none, and none is declared"},
+		"a route to nowhere":       {[]form.Thing{thing("route", "coldchain/readings@r", map[string]any{"to": "coldchain/none"})}, "there is no channel or endpoint coldchain/none, and none is declared"},
 		"a route without a target": {[]form.Thing{thing("route", "coldchain/readings@r", nil)}, "coldchain/readings@r leads nowhere"},
 		"no topic of a group":      {[]form.Thing{thing("group", "coldchain/none@g", nil)}, "there is no topic coldchain/none, and none is declared"},
 		"a value":                  {[]form.Thing{thing("topic", "coldchain/readings", map[string]any{"retain": "soon"})}, "retain"},
@@ -438,4 +438,38 @@ func settings(t *testing.T, values map[string]any) setting.Change {
 	change, err := setting.Channels.Read(raw)
 	require.NoError(t, err)
 	return change
+}
+
+func TestEndpointsAreDeclaredWithoutTheirSecrets(t *testing.T) {
+	n := nodetest.Open(t)
+	hook := thing("endpoint", "coldchain/clinic-hook", map[string]any{"url": "http://127.0.0.1:9/", "headers": map[string]any{"x-depot": "north", "x-more": "1"}, "parallel": 4})
+	things := []form.Thing{thing("space", "coldchain", nil), thing("topic", "coldchain/recalls", nil), hook, thing("route", "coldchain/recalls@hook", map[string]any{"to": "coldchain/clinic-hook"})}
+	p := apply(t, n, "northlight", "1", things...)
+	assert.Contains(t, what(p), "done create coldchain/clinic-hook")
+	a, err := address.Parse("coldchain/clinic-hook")
+	require.NoError(t, err)
+	_, err = n.Endpoints.Set(t.Context(), "owner", a, nil, map[string]string{"signing": "northlight-clinics-know-this"}, false)
+	require.NoError(t, err)
+	assert.Empty(t, plan(t, n, "northlight", things...).Changes, "a secret is no drift")
+
+	// A header that is not declared any more goes.
+	things[2] = thing("endpoint", "coldchain/clinic-hook", map[string]any{"url": "http://127.0.0.1:9/", "headers": map[string]any{"x-depot": "south"}})
+	apply(t, n, "northlight", "2", things...)
+	e, err := n.Endpoints.Of(t.Context(), a)
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"x-depot": "south"}, e.Headers)
+	names, _ := n.Endpoints.SecretNames(e)
+	assert.Equal(t, []string{"signing"}, names, "and it has its secret")
+
+	files := declare.Write("northlight", n.Declares.There(everything), false)
+	assert.Contains(t, files["coldchain.yaml"], "endpoints:\n  clinic-hook:\n    url: \"http://127.0.0.1:9/\"  # ")
+	assert.NotContains(t, fmt.Sprint(files), "know-this")
+	read, issues, err := declare.Read(inMemory(files), func(string) (string, bool) { return "", false })
+	require.NoError(t, err)
+	assert.Empty(t, issues)
+	assert.Equal(t, len(n.Declares.There(everything)), len(read.Things))
+	_, err = n.Declares.Apply(t.Context(), "owner", "northlight", form.Declare{Things: things[:2], Revision: "3", Remove: true}, nobody)
+	require.NoError(t, err)
+	_, err = n.Endpoints.Of(t.Context(), a)
+	assert.Error(t, err, "the route goes first, then the endpoint")
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/declare"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/setting"
@@ -46,6 +47,14 @@ func (d *Declares) allKinds() map[string]kind {
 			}},
 		"topic": d.channelKind(setting.Topic),
 		"queue": d.channelKind(setting.Queue),
+		"endpoint": {address: address.KindChannel, check: d.checkEndpoint, remove: d.outside.Remove,
+			create: func(ctx context.Context, who string, at address.Address, _ *form.DeclareChange, settings setting.Change) error {
+				_, err := d.outside.New(ctx, who, at, settings, nil)
+				return err
+			},
+			set: func(ctx context.Context, who string, at address.Address, settings setting.Change, preview bool) (*form.Preview, error) {
+				return d.outside.Set(ctx, who, at, settings, nil, preview)
+			}},
 		"group": d.readerKind(d.checkReader, d.groups.New, d.groups.Set),
 		"route": d.readerKind(d.checkRoute, d.routes.New, d.routes.Set),
 	}
@@ -83,10 +92,30 @@ func (d *Declares) checkChannel(at address.Address, c *form.DeclareChange, creat
 	if view.Spaces[at.Space] == nil && created[at.Space] == "" {
 		return problem.New(problem.NotFound, "there is no space %s, and none is declared", at.Space)
 	}
+	if view.Endpoints[c.Address] != nil {
+		return problem.New(problem.Conflict, "%s is an endpoint, and declared as a %s", c.Address, c.Kind).Next("remove it first, or declare it under another name")
+	}
 	if other := view.Channels[c.Address]; other != nil {
 		return problem.New(problem.Conflict, "%s is a %s, and declared as a %s", c.Address, other.Kind, c.Kind).Next("remove it first, or declare it under another name")
 	}
 	return d.manage.CheckNew(c.Kind, at, c.After)
+}
+
+// checkEndpoint says why an endpoint cannot be created.
+func (d *Declares) checkEndpoint(at address.Address, c *form.DeclareChange, created map[string]string) error {
+	view := d.catalog.View()
+	if view.Spaces[at.Space] == nil && created[at.Space] == "" {
+		return problem.New(problem.NotFound, "there is no space %s, and none is declared", at.Space)
+	}
+	if other := view.Channels[c.Address]; other != nil {
+		return problem.New(problem.Conflict, "%s is a %s, and declared as an endpoint", c.Address, other.Kind).Next("remove it first, or declare it under another name")
+	}
+	settings, err := declare.Named(c.Kind).Change(c.After, nil)
+	if err != nil {
+		return err
+	}
+	c.Effects = append(c.Effects, "its secrets are no part of a declaration: ferry set "+c.Address+" -secret-from FILE")
+	return d.outside.CheckNew(at, settings)
 }
 
 func (d *Declares) checkRoute(at address.Address, c *form.DeclareChange, created map[string]string) error {
@@ -95,10 +124,10 @@ func (d *Declares) checkRoute(at address.Address, c *form.DeclareChange, created
 	}
 	to, _ := c.After["to"].(string)
 	if to == "" {
-		return problem.New(problem.Invalid, "%s leads nowhere", at).Field("to").Allowed("the address of a topic or a queue")
+		return problem.New(problem.Invalid, "%s leads nowhere", at).Field("to").Allowed("the address of a topic, a queue or an endpoint")
 	}
-	if d.catalog.View().Channels[to] == nil && created[to] == "" {
-		return problem.New(problem.NotFound, "there is no channel %s, and none is declared", to)
+	if view := d.catalog.View(); view.Channels[to] == nil && view.Endpoints[to] == nil && created[to] == "" {
+		return problem.New(problem.NotFound, "there is no channel or endpoint %s, and none is declared", to)
 	}
 	return nil
 }

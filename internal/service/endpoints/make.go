@@ -47,21 +47,15 @@ func (es *Endpoints) New(ctx context.Context, who string, a address.Address, set
 		return nil, err
 	}
 	e := &catalog.Endpoint{ID: catalog.NewEndpointID(), SpaceID: space.ID, Space: a.Space, Name: a.Channel}
-	var to setting.Endpoint
-	setting.Endpoints.Apply(&to, settings)
-	if to.URL == "" {
-		return nil, problem.New(problem.Invalid, "%s has no url", a).Field("url").Allowed("an address that begins with one of " + setting.Schemes)
-	}
-	setting.Endpoints.SetDefaults(&e.Endpoint, to.Kind())
-	if err := es.apply(e, a, settings, to.Kind()); err != nil {
+	if err := es.fill(e, a, settings); err != nil {
 		return nil, err
 	}
 	sealed, err := secrets(nil).with(given, e.Kind(), a.String())
 	if err == nil {
 		e.Secrets, err = es.seal(e.ID, sealed)
 	}
-	if err == nil {
-		err = es.measure(ctx, e, sealed)
+	if err == nil && (len(given) > 0 || e.Kind() != setting.Ferry) {
+		err = es.measure(ctx, e, sealed) // else when there is a token
 	}
 	if err != nil {
 		return nil, err
@@ -75,6 +69,22 @@ func (es *Endpoints) New(ctx context.Context, who string, a address.Address, set
 	}
 	es.happened(a.String(), "made", "by "+who)
 	return es.Of(ctx, a)
+}
+
+// fill sets what an endpoint is, with defaults for what is not said.
+func (es *Endpoints) fill(e *catalog.Endpoint, a address.Address, settings setting.Change) error {
+	var to setting.Endpoint
+	setting.Endpoints.Apply(&to, settings)
+	if to.URL == "" {
+		return problem.New(problem.Invalid, "%s has no url", a).Field("url").Allowed("an address that begins with one of " + setting.Schemes)
+	}
+	setting.Endpoints.SetDefaults(&e.Endpoint, to.Kind())
+	return es.apply(e, a, settings, to.Kind())
+}
+
+// CheckNew says why an endpoint with the settings could not be made.
+func (es *Endpoints) CheckNew(a address.Address, settings setting.Change) error {
+	return es.fill(&catalog.Endpoint{}, a, settings)
 }
 
 // apply makes a change of settings, and says what is wrong with it.

@@ -43,7 +43,7 @@ func (t *target) outside() string {
 // target returns what a route leads to, nil when it is not there.
 func (rs *Routes) target(r *catalog.Route) *target {
 	if r.Outside {
-		if e := rs.catalog.View().Endpoint(r.Target); e != nil {
+		if e := rs.catalog.View().Endpoint(r.Target); e != nil && (e.Lanes > 0 || e.Kind() != setting.Ferry) {
 			return toEndpoint(e)
 		}
 		return nil

@@ -168,7 +168,7 @@ func (w *walker) wants() bool {
 	}
 	target := w.target()
 	if target == nil {
-		w.hold("target-missing", errors.New("what it leads to is not there"))
+		w.hold("target-missing", errors.New("what it leads to is not there, or has not told yet how many partitions it has"))
 		return false
 	}
 	if target.channel != nil {
