@@ -122,12 +122,21 @@ func (c *call) showEndpoint(out io.Writer, a address.Address) error {
 			fmt.Fprintf(out, "  %s  %s\n", one.At.Local().Format("15:04:05"), c.MarkAs(one.Verdict, term.OneLine(one.Says, 120)))
 		}
 	}
-	return c.events(out, a, 8)
+	return c.events(out, a, fewEvents)
 }
+
+// How many events are shown beside other things, and alone.
+const (
+	fewEvents  = 8
+	mostEvents = 1000
+)
 
 // events prints what happened to an endpoint or a route.
 func (c *call) events(out io.Writer, a address.Address, limit int) error {
 	p, err := term.Ask[client.Page[client.HappenedAt]](c.Call, http.MethodGet, "/events", url.Values{"address": {a.String()}, "limit": {fmt.Sprint(limit)}}, nil)
+	if c.JSON && err == nil {
+		return term.PrintEach(c.Call, p.Items)
+	}
 	if err != nil || len(p.Items) == 0 {
 		return err
 	}

@@ -153,7 +153,7 @@ func (c *call) showGroup(out io.Writer, a address.Address, history bool) error {
 			}
 		}
 	}
-	to.Pairs([][2]string{{g.Kind, g.Address}, {"leads to", g.To}, {"condition", g.Where}, {"edits", strings.Join(g.Edits, "; ")}, {"description", g.Description}, {"declared", declaredText(g.Declared)}, {"state", c.MarkAs(g.State, state)}, {"lag", lagText(g)}, {"dead letters", dead},
+	to.Pairs([][2]string{{g.Kind, g.Address}, {"leads to", g.To}, {"condition", g.Where}, {"edits", strings.Join(g.Edits, "; ")}, {"description", g.Description}, {"declared", declaredText(g.Declared)}, {"state", c.MarkAs(g.State, state)}, {"lag", lagText(g)}, {"dead letters", dead}, {"of an outage", outageText(g)},
 		{"forecast", loses}, {"expires", expire}, {"created", g.CreatedAt.Local().Format("2006-01-02 15:04")}, {"round", roundText(g)}})
 	var rows [][]string
 	for _, p := range g.Partitions {
@@ -163,7 +163,7 @@ func (c *call) showGroup(out io.Writer, a address.Address, history bool) error {
 	c.Table(out, append(slices.Clone(lagHeadings), "first"), rows, append(slices.Clone(lagFigures), "first")...)
 	if g.Kind == "route" {
 		c.showWork(out, g)
-		return nil
+		return c.events(out, a, fewEvents)
 	}
 	rows = nil
 	for _, m := range g.Each {
@@ -174,6 +174,14 @@ func (c *call) showGroup(out io.Writer, a address.Address, history bool) error {
 		c.Table(out, []string{"member", "name", "partitions", "giving up", "since", "timeout"}, rows, "since", "timeout")
 	}
 	return nil
+}
+
+// outageText says how the dead letters return that have no fault of their own.
+func outageText(g client.Group) string {
+	if g.Outage == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%s: the endpoint did not take them for too long; ferry dead %s -where 'reason == \"given-up\"' -return -rate 50/s -yes returns them when it is back", words.Many(g.Outage, "dead letter"), g.Address)
 }
 
 func roundText(g client.Group) string {

@@ -27,6 +27,7 @@ var showVerb = verb{
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		every := term.EveryFlag(fs)
 		history := fs.Bool("history", false, "of a group: its seeks")
+		events := fs.Bool("events", false, "of a route or an endpoint: all that happened to it in 30 days")
 		chain := fs.Bool("chain", false, "of a channel: the routes through which messages come to it and go on from it")
 		return func(c *call) error {
 			a, err := c.OneAddress()
@@ -35,6 +36,9 @@ var showVerb = verb{
 			}
 			if *history && a.Kind() != address.KindGroup {
 				return term.WrongUsage("%s is the address of a %s; -history is of a group", a, a.Kind())
+			}
+			if *events {
+				return c.Repeat(*every, func(out io.Writer) error { return c.events(out, a, mostEvents) })
 			}
 			if *chain {
 				if a, err = c.OneChannel(); err != nil {

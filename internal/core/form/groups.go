@@ -45,7 +45,8 @@ type Group struct {
 	Declared   *Declaration   `json:"declared,omitempty"` // by which files, if any
 	Partitions []PartitionLag `json:"partitions,omitempty"`
 	Each       []MemberInfo   `json:"members,omitempty"`
-	Work       []RouteWork    `json:"work,omitempty"` // of a route
+	Work       []RouteWork    `json:"work,omitempty"`   // of a route
+	Outage     int64          `json:"outage,omitempty"` // dead letters of a route because the endpoint was out of order for too long
 }
 
 // RouteWork is how a route does on a partition of its source, since the node that
@@ -61,7 +62,7 @@ type RouteWork struct {
 
 // RouteWaiting says why a route stands still.
 type RouteWaiting struct {
-	Reason string    `json:"reason"` // paused, target-paused, target-away, target-missing, source-unreadable, terms-unreadable
+	Reason string    `json:"reason"` // paused, target-paused, target-away, target-missing, source-unreadable, terms-unreadable, endpoint-failing, endpoint-paused, endpoint-retry, endpoint-secrets
 	Why    string    `json:"why"`
 	Since  time.Time `json:"since"`
 }

@@ -18,6 +18,7 @@ import (
 	"steadyferry/internal/door/gate"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/endpoints"
 	"steadyferry/internal/service/groups"
 )
 
@@ -274,10 +275,29 @@ func (s *Server) answerOneGroup(c *gin.Context, a address.Address, status int) {
 		out := groupJSON(l, true)
 		out.Declared = s.Node.Declares.Of(c, a.String())
 		if g.Route != nil {
-			out.Work = s.routeWork(c, t, g)
+			out.Work, out.Outage = s.routeWork(c, t, g), s.ofOutage(c, a)
 		}
 		c.JSON(status, out)
 	}
+}
+
+// ofOutage counts the dead letters of a route that an endpoint did not take for too long:
+// they have no fault, and can be returned when it is back.
+func (s *Server) ofOutage(ctx context.Context, a address.Address) (count int64) {
+	q, err := s.Node.Parts.Named(a, a.QueuePart().String())
+	if err != nil {
+		return 0
+	}
+	dead, err := s.Node.Queues.Dead(ctx, q, time.Hour, 1)
+	if err != nil {
+		return 0
+	}
+	for _, cause := range dead.Causes {
+		if cause.Reason == endpoints.ReasonGivenUp {
+			count += cause.Count
+		}
+	}
+	return count
 }
 
 // routeWork tells how a route does on each partition of its source.

@@ -48,6 +48,8 @@ var (
 	descMembers     = describe("group_members", "Live members of the group.", "group")
 	descRouted      = describe("route_messages_total", "Messages that the route looked at, sent and made dead letters of since this node leads the partition.", "route", "partition", "did")
 	descRouteWaits  = describe("route_waits", "1 when the route stands still on the partition, with the reason; told by the leader.", "route", "partition", "reason")
+	descDelivered   = describe("endpoint_messages_total", "Messages that this node has delivered to the endpoint, that it refused, and deliveries that failed, since the node started.", "endpoint", "did")
+	descFailing     = describe("endpoint_failing", "1 while the endpoint fails, as this node knows.", "endpoint")
 	descDiskFree    = describe("disk_free_bytes", "Free bytes of the disk with the logs.")
 	descCatalog     = describe("catalog_reachable", "1 when the database with the catalog answers.")
 	descStreams     = describe("streams_open", "Open tails and browses.")
@@ -166,6 +168,12 @@ func (k collector) routes(gauge func(*prometheus.Desc, float64, ...string), coun
 				gauge(descRouteWaits, 1, name, number, s.Waits.Reason)
 			}
 		}
+	}
+	for name, h := range k.server.Node.Endpoints.Here() {
+		count(descDelivered, h.Delivered, name, "delivered")
+		count(descDelivered, h.Refused, name, "refused")
+		count(descDelivered, h.Failed, name, "failed")
+		gauge(descFailing, oneIf(h.Health.Failing()), name)
 	}
 }
 

@@ -149,6 +149,17 @@ func (es *Endpoints) Healths(ctx context.Context) map[int64]Here {
 	return all
 }
 
+// Here is what this node knows of the endpoints that it delivers to, by their addresses.
+func (es *Endpoints) Here() map[string]Here {
+	es.mu.Lock()
+	defer es.mu.Unlock()
+	all := map[string]Here{}
+	for _, l := range es.lines {
+		all[l.address()] = *l.here()
+	}
+	return all
+}
+
 // Status is how an endpoint does, over all nodes: the counts since each node began, the
 // health as the node has seen it that looked last.
 func (es *Endpoints) Status(ctx context.Context, id int64) Here {

@@ -31,6 +31,8 @@ type Routes struct {
 	mu       sync.Mutex // guards carriers and places
 	carriers map[*part.Partition]*carrier
 	places   map[placeKey]catalog.RoutePlace // to be recorded
+
+	stalls map[string]stall // by address; of Record alone
 }
 
 type placeKey struct {
@@ -40,7 +42,7 @@ type placeKey struct {
 
 // New returns the service and registers what it answers of other nodes.
 func New(parts *part.Registry, records *catalog.Catalog, gs *groups.Groups, qs *queues.Queues, outside *endpoints.Endpoints) *Routes {
-	rs := &Routes{parts: parts, catalog: records, groups: gs, queues: qs, outside: outside, carriers: map[*part.Partition]*carrier{}, places: map[placeKey]catalog.RoutePlace{}}
+	rs := &Routes{parts: parts, catalog: records, groups: gs, queues: qs, outside: outside, carriers: map[*part.Partition]*carrier{}, places: map[placeKey]catalog.RoutePlace{}, stalls: map[string]stall{}}
 	peer.Answer(&parts.Calls, "routes", rs.answerStates)
 	return rs
 }
@@ -111,8 +113,9 @@ func (rs *Routes) reached(g *catalog.Group, partition int, offset int64) {
 // RecordEvery is how often places of routes are recorded.
 const RecordEvery = 500 * time.Millisecond
 
-// Record writes how far routes are into the catalog.
+// Record writes how far routes are into the catalog, and notes which stand still.
 func (rs *Routes) Record(ctx context.Context) {
+	rs.noteStalls(time.Now())
 	rs.mu.Lock()
 	places := rs.places
 	rs.places = map[placeKey]catalog.RoutePlace{}

@@ -2,6 +2,9 @@ package routes
 
 import (
 	"context"
+	"maps"
+	"slices"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -29,6 +32,9 @@ func (rs *Routes) Set(ctx context.Context, who string, a address.Address, settin
 	p, err := rs.groups.Set(ctx, who, a, settings, preview)
 	if err != nil || preview || len(p.After) == 0 {
 		return p, err
+	}
+	if _, g, err := rs.parts.Group(a); err == nil && g.Route != nil {
+		rs.outside.Happened(a.String(), "changed", "by "+who+": "+strings.Join(slices.Sorted(maps.Keys(p.After)), ", "))
 	}
 	if late := rs.impose(ctx, a); late > 0 {
 		p.Effects = append(p.Effects, words.Many(late, "partition")+" without a leader, or with one that does not answer: there it holds from when the leader is back")

@@ -23,7 +23,7 @@ func (c *carrier) takeMore(ctx context.Context) {
 			continue
 		}
 		if w.group.Paused {
-			w.waits = since(w.waits, "paused", "the route is paused")
+			w.waits = since(w.waits, waitsPaused, "the route is paused")
 			continue
 		}
 		if next-plan.Floor.Offset >= mostTaken {
@@ -58,7 +58,7 @@ func (w *walker) takeSome(ctx context.Context, where string, cursor, end int64) 
 			w.hold("source-unreadable", err)
 			return
 		}
-		if taken > 0 && w.waits.Reason == "paused" {
+		if taken > 0 && w.waits.Reason == waitsPaused {
 			w.goes()
 		}
 		if w.cursor = next; next < 0 {

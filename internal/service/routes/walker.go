@@ -66,6 +66,9 @@ type parcel struct {
 	bytes int
 }
 
+// waitsPaused is why a paused route waits.
+const waitsPaused = "paused"
+
 const (
 	maxGathered = 4 << 20 // bytes that a route holds for one partition
 	firstPause  = 50 * time.Millisecond
@@ -163,7 +166,7 @@ func (w *walker) wants() bool {
 		return false
 	}
 	if w.group.Paused && (!w.c.queue || w.group.Route.Outside) { // what was taken from a queue is sent on
-		w.waits = since(w.waits, "paused", "the route is paused")
+		w.waits = since(w.waits, waitsPaused, "the route is paused")
 		return false
 	}
 	target := w.target()
@@ -185,7 +188,7 @@ func (w *walker) wants() bool {
 		}
 		w.decider, w.decides = d, w.cut.Terms.Text
 	}
-	if w.waits.Reason == "paused" || w.waits.Reason == "target-paused" {
+	if w.waits.Reason == waitsPaused || w.waits.Reason == "target-paused" {
 		w.goes()
 	}
 	return true

@@ -816,6 +816,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/endpoints/{space}/{channel}/table": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make the table of an endpoint, as far as it is not there, or only show the statements that do */
+        post: operations["makeTable"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/events": {
         parameters: {
             query?: never;
@@ -827,6 +847,33 @@ export interface paths {
         get: operations["listEvents"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/partitions/{partition}/copies/{route}": {
+        parameters: {
+            query?: {
+                /** @description The partition that the route reads there */
+                source?: number;
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                partition: number;
+                /** @description Of another Steady Ferry */
+                route: string;
+            };
+            cookie?: never;
+        };
+        /** Up to where the partition has the messages of a route of another Steady Ferry */
+        get: operations["copied"];
+        put?: never;
+        /** Take a batch of a route of another Steady Ferry, if it belongs directly behind what the partition has from there */
+        post: operations["takeCopy"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2414,6 +2461,19 @@ export interface components {
             /** @enum {string} */
             verdict: "done" | "again" | "refused" | "stop";
         };
+        Copied: {
+            /** @description It is kept */
+            taken: boolean;
+            /** @description Up to which the partition has the messages: recovery, cut and offset, with dots between them */
+            place: string;
+            /** Format: int64 */
+            recovered: number;
+        };
+        TableStatements: {
+            statements: string[];
+            /** @description They were carried out */
+            done: boolean;
+        };
         HappenedAt: {
             /** Format: int64 */
             number: number;
@@ -2588,6 +2648,11 @@ export interface components {
             lost: number;
             partitions?: components["schemas"]["PartitionLag"][];
             members?: components["schemas"]["MemberInfo"][];
+            /**
+             * Format: int64
+             * @description Dead letters of a route because the endpoint was out of order for too long
+             */
+            outage?: number;
             /** @description Of a route, by partition */
             work?: components["schemas"]["RouteWork"][];
         };
@@ -2609,7 +2674,7 @@ export interface components {
             dead: number;
             waiting?: {
                 /** @enum {string} */
-                reason: "paused" | "target-paused" | "target-away" | "target-missing" | "source-unreadable" | "terms-unreadable";
+                reason: "paused" | "target-paused" | "target-away" | "target-missing" | "source-unreadable" | "terms-unreadable" | "endpoint-failing" | "endpoint-paused" | "endpoint-retry" | "endpoint-secrets";
                 why: string;
                 /** Format: date-time */
                 since: string;
@@ -4683,6 +4748,33 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    makeTable: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The statements */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TableStatements"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listEvents: {
         parameters: {
             query: {
@@ -4708,6 +4800,76 @@ export interface operations {
                         items: components["schemas"]["HappenedAt"][];
                         next: string;
                     };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    copied: {
+        parameters: {
+            query?: {
+                /** @description The partition that the route reads there */
+                source?: number;
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                partition: number;
+                /** @description Of another Steady Ferry */
+                route: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The place */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Copied"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    takeCopy: {
+        parameters: {
+            query: {
+                /** @description The partition that the route reads there */
+                source?: number;
+                /** @description The place up to which the partition must have the messages: recovery, cut and offset, as 0.1.2000 */
+                after: string;
+                /** @description The place up to which it has them with the batch */
+                upTo: string;
+                /** @description How often the partition was recovered by force, as the sender knows */
+                recovered?: number;
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                partition: number;
+                /** @description Of another Steady Ferry */
+                route: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/vnd.steady-ferry.batch": string;
+            };
+        };
+        responses: {
+            /** @description Whether it was taken, and what the partition has now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Copied"];
                 };
             };
             default: components["responses"]["Problem"];
