@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { BookOpen, FileDiff, Flag, LogOut, MailX, Moon, Repeat, Server, Sun, Waves } from "lucide-react";
+import { BookOpen, FileDiff, Flag, LogOut, MailX, Moon, Plug, Repeat, Server, Sun, Waves } from "lucide-react";
 import { useEffect } from "react";
 import { BrowserRouter, Link, Navigate, NavLink, Route, Routes } from "react-router";
 import { Toaster } from "sonner";
@@ -10,6 +10,8 @@ import { Mark } from "./components/Mark";
 import { setTheme, useTheme } from "./lib/theme";
 import { clock, many, short } from "./lib/format";
 import { Channels } from "./pages/Channels";
+import { EndpointPage } from "./pages/Endpoint";
+import { Endpoints } from "./pages/Endpoints";
 import { GroupPage } from "./pages/Group";
 import { Groups } from "./pages/Groups";
 import { DriftPage } from "./pages/Drift";
@@ -25,6 +27,7 @@ const places = [
   { to: "/channels", icon: Waves, name: "What is where" },
   { to: "/groups", icon: Flag, name: "Who is behind" },
   { to: "/dead", icon: MailX, name: "What failed" },
+  { to: "/endpoints", icon: Plug, name: "What is outside" },
   { to: "/replays", icon: Repeat, name: "What is sent again" },
   { to: "/nodes", icon: Server, name: "What is running" },
   { to: "/drift", icon: FileDiff, name: "What drifted" },
@@ -134,6 +137,8 @@ export function App() {
               <Route path="/channels/:space/:channel" element={<TopicPage />} />
               <Route path="/groups" element={<Groups />} />
               <Route path="/groups/:space/:channel/:group" element={<GroupPage />} />
+              <Route path="/endpoints" element={<Endpoints />} />
+              <Route path="/endpoints/:space/:name" element={<EndpointPage />} />
               <Route path="/dead" element={<DeadPlaces />} />
               <Route path="/dead/:space/:channel" element={<DeadPage />} />
               <Route path="/replays" element={<ReplaysPage />} />

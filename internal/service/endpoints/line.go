@@ -24,7 +24,6 @@ type line struct {
 	unsealed  error // why the secrets cannot be read
 	to        *sender
 	breaker   endpoint.Breaker
-	told      endpoint.Health // as the records have it
 	toldAt    time.Time
 	measured  time.Time     // when another Steady Ferry was asked for its partitions
 	changed   chan struct{} // closed, and made anew, when those that wait shall look again

@@ -41,6 +41,13 @@ for (const [state, as] of [
   ["done", "ready"],
   ["running", "starting"],
   ["cancelled", "paused"],
+  ["well", "ready"],
+  ["failing", "failed"],
+  ["locked", "failed"],
+  ["picking-up", "starting"],
+  ["again", "attention"],
+  ["refused", "failed"],
+  ["stop", "failed"],
 ] as const)
   marks[state] = marks[as]!;
 const unknown = {

@@ -2,7 +2,17 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import { toast } from "sonner";
-import { call, channelPath, explain, groupPath, type Group, type Preview, type RouteTrial } from "../api/client";
+import {
+  call,
+  channelPath,
+  explain,
+  get,
+  groupPath,
+  type Endpoint,
+  type Group,
+  type Preview,
+  type RouteTrial,
+} from "../api/client";
 import { useLive } from "../api/live";
 import { parseEdits } from "../lib/edits";
 import { quote } from "../lib/format";
@@ -53,7 +63,8 @@ export function RouteDialog({ channel, route, onClose }: { channel: string; rout
   const asked = { since: form.past, route: route?.group ?? "", ...settings };
   const text = JSON.stringify(asked);
   const settled = useSettled(asked, text);
-  const known = live?.channels.map((c) => c.address) ?? [];
+  const outside = useQuery({ queryKey: ["endpoints"], queryFn: () => get<{ items: Endpoint[] }>("/endpoints?limit=1000") });
+  const known = [...(live?.channels ?? []), ...(outside.data?.items ?? [])].map((c) => c.address);
   const ready = Boolean(route) || known.includes(form.to);
   const trial = useQuery({
     queryKey: ["trial", channel, settled],
@@ -103,8 +114,8 @@ export function RouteDialog({ channel, route, onClose }: { channel: string; rout
       title={route ? `Set ${route.address}` : `New route from ${channel}`}
       about={
         fromQueue
-          ? "It takes what fulfils the condition from the queue, and sends it to another channel, each message once."
-          : "It sends what fulfils the condition to another channel, each message once."
+          ? "It takes what fulfils the condition from the queue, and sends it to another channel, each message once, or to an endpoint."
+          : "It sends what fulfils the condition to another channel, each message once, or to an endpoint."
       }
     >
       <form onSubmit={submit} className="space-y-3">

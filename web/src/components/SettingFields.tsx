@@ -6,7 +6,7 @@ import type { Fields } from "../lib/settings";
 export function useSettings() {
   return useQuery({
     queryKey: ["settings"],
-    queryFn: () => get<{ channels: Setting[]; groups: Setting[]; spaces: Setting[] }>("/settings"),
+    queryFn: () => get<{ channels: Setting[]; groups: Setting[]; spaces: Setting[]; endpoints: Setting[] }>("/settings"),
     staleTime: Infinity,
   });
 }

@@ -24,6 +24,8 @@ export function textOf(row: Setting, value: unknown): string {
     case "names":
       return (value as string[]).join(", ");
     case "labels":
+    case "headers":
+    case "columns":
       return Object.entries(value as Record<string, string>)
         .map(([name, v]) => `${name}=${v}`)
         .join(", ");
@@ -51,7 +53,9 @@ function valueOf(row: Setting, text: string, before: string): unknown {
       return text === "true";
     case "names":
       return text.split(/[ ,]+/).filter(Boolean);
-    case "labels": {
+    case "labels":
+    case "headers":
+    case "columns": {
       // A label that is no longer there is taken away by an empty value.
       const now = pairs(text);
       return { ...Object.fromEntries(Object.keys(pairs(before)).map((name) => [name, ""])), ...now };
@@ -71,7 +75,7 @@ export function changesOf(rows: Setting[], initial: Fields, fields: Fields): { s
     settings[row.name] = value;
     if (row.form === "switch") flags.push(now === "true" ? `-${row.flag}` : `-${row.flag}=false`);
     else if (row.form === "names") flags.push(`-${row.flag} ${(value as string[]).join(",") || "none"}`);
-    else if (row.form === "labels")
+    else if (["labels", "headers", "columns"].includes(row.form))
       flags.push(...Object.entries(value as Record<string, string>).map(([name, v]) => `-${row.flag} ${quote(`${name}=${v}`)}`));
     else flags.push(`-${row.flag} ${quote(now.replaceAll(/(?<=\d) (?=[kKMGT]?i?B$)/g, ""))}`);
   }

@@ -80,7 +80,9 @@ export function DeadPage() {
     retry: (n, e) => !(e instanceof Problem) && n < 3,
   });
   const causes = useSteady(dead.data?.causes ?? [], (c) => c.cause, queue);
-  const chosen = causes.find((c) => c.cause === params.get("cause")) ?? (discarded ? undefined : causes[0]);
+  const chosen =
+    causes.find((c) => c.cause === params.get("cause") || c.reason === params.get("reason")) ??
+    (discarded ? undefined : causes[0]);
   const list = useQuery({
     queryKey: ["items", queue, chosen?.cause, discarded],
     queryFn: () =>

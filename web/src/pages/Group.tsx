@@ -11,6 +11,7 @@ import { RouteDialog } from "../components/RouteDialog";
 import { Leads, RouteWork } from "../components/RouteWork";
 import { SeekDialog } from "../components/SeekDialog";
 import { Declared } from "../components/Declared";
+import { Events } from "../components/Events";
 import { Effects } from "../components/Effects";
 import { Dialog, Notice } from "../components/Panel";
 import { Pennants } from "../components/Pennants";
@@ -242,11 +243,21 @@ export function GroupPage() {
         ))}
       </dl>
       {isRoute && <Leads route={group} />}
+      {(group.outage ?? 0) > 0 && (
+        <p className="mb-3">
+          <Mark state="attention" word={`${many(group.outage!, "dead letter")} of an outage`} /> They have no fault of their own:
+          the endpoint did not take them for too long.{" "}
+          <Link className="underline" to={`/dead/${address}?reason=given-up`}>
+            Look at exactly those, and return them
+          </Link>
+        </p>
+      )}
       <LagCharts group={group} />
       <h2 className="mb-1">Partitions</h2>
       <Where group={group} />
       <h2 className="mt-5 mb-1">{isRoute ? "Work" : "Members"}</h2>
       {isRoute ? <RouteWork route={group} /> : <Members group={group} />}
+      {isRoute && <Events address={address} />}
       <h2 className="mt-5 mb-1">Seeks</h2>
       <History seeks={list} />
       <div className="mt-5">

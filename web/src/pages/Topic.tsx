@@ -1,8 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { Send } from "lucide-react";
 import { useState } from "react";
-import { Link, useParams, useSearchParams } from "react-router";
-import { channelPath, explain, get, Problem, type Series, type Channel } from "../api/client";
+import { Link, Navigate, useParams, useSearchParams } from "react-router";
+import { channelPath, explain, get, Problem, type Found, type Series, type Channel } from "../api/client";
 import { useLive, useLiveChannel } from "../api/live";
 import { Chart } from "../components/Chart";
 import { Copy } from "../components/Copy";
@@ -67,6 +67,22 @@ function Rates({ address }: { address: string }) {
   );
 }
 
+/** An address that is no channel's: an endpoint has its own page. */
+function NoChannel({ address, error }: { address: string; error: Error }) {
+  const found = useQuery({
+    queryKey: ["lookup", address],
+    queryFn: () => get<Found>("/lookup?address=" + encodeURIComponent(address)),
+  });
+  if (found.data?.exists && found.data.kind === "endpoint") return <Navigate to={`/endpoints/${address}`} replace />;
+  return (
+    <Notice mark={<Mark state="attention" word="" />} title={explain(error)}>
+      <p>
+        <Link to="/channels">All channels</Link>
+      </p>
+    </Notice>
+  );
+}
+
 export function TopicPage() {
   const { space, channel } = useParams();
   const address = `${space}/${channel}`;
@@ -82,15 +98,7 @@ export function TopicPage() {
   const { live: all } = useLive();
   const tab = tabs.find((t) => t === params.get("tab")) ?? "messages";
 
-  if (whole.error && !whole.data) {
-    return (
-      <Notice mark={<Mark state="attention" word="" />} title={explain(whole.error)}>
-        <p>
-          <Link to="/channels">All channels</Link>
-        </p>
-      </Notice>
-    );
-  }
+  if (whole.error && !whole.data) return <NoChannel address={address} error={whole.error} />;
   if (!whole.data) return <Notice title={`Waiting for ${address}`} />;
   const topic = {
     ...whole.data,
