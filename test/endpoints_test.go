@@ -86,7 +86,7 @@ func TestAnEndpointFromTheCommandLine(t *testing.T) {
 	taken(27, "what was refused has come")
 
 	shown := n.Must("show", to)
-	for _, wanted := range []string{"failing:", "back:", "trial:", "made:", "signing"} {
+	for _, wanted := range []string{"failing:", "back:", "trial:", "created:", "signing"} {
 		assert.Contains(t, shown, wanted)
 	}
 	assert.NotContains(t, shown, secret)

@@ -2,7 +2,6 @@ package endpoint
 
 import (
 	"fmt"
-	"net/http"
 	"strconv"
 	"strings"
 	"time"
@@ -14,10 +13,11 @@ const MaxAnswer = 1 << 10
 // Answer is what a place outside has answered to a delivery, or why nothing came.
 type Answer struct {
 	At     time.Time     `json:"at"`
-	Status int           `json:"status"`          // of HTTP; 0: none
-	Code   string        `json:"code,omitempty"`  // of a database: SQLSTATE
-	Body   string        `json:"body,omitempty"`  // its first KiB
-	Error  string        `json:"error,omitempty"` // why there is no answer, or what a database says
+	Status int           `json:"status"`           // of HTTP; 0: none
+	Phrase string        `json:"phrase,omitempty"` // that of the status
+	Code   string        `json:"code,omitempty"`   // of a database: SQLSTATE
+	Body   string        `json:"body,omitempty"`   // its first KiB
+	Error  string        `json:"error,omitempty"`  // why there is no answer, or what a database says
 	Took   time.Duration `json:"took"`
 	// After is how long the place asks to be left alone; 0: it does not.
 	After time.Duration `json:"after,omitempty"`
@@ -37,7 +37,7 @@ func (a *Answer) Says() string {
 	case a.Status == 0:
 		return fmt.Sprintf("%s, after %s", a.Error, took)
 	}
-	text := strings.TrimSpace(strconv.Itoa(a.Status) + " " + http.StatusText(a.Status))
+	text := strings.TrimSpace(strconv.Itoa(a.Status) + " " + a.Phrase)
 	if a.Error != "" {
 		text += " (" + a.Error + ")"
 	}
@@ -60,33 +60,25 @@ const (
 
 func (v Verdict) String() string { return [...]string{"done", "again", "refused", "stop"}[v] }
 
+// Statuses of HTTP that mean something of their own (RFC 9110, and RFC 6585 for 429).
+const (
+	tooLate = 408
+	gone    = 410
+	tooMany = 429
+)
+
 // Judge says what an answer of HTTP means. A redirect is not followed; since it tells
 // nothing of the message, it is the place's fault.
 func Judge(status int) Verdict {
 	switch {
 	case status >= 200 && status < 300:
 		return Done
-	case status == http.StatusGone:
+	case status == gone:
 		return Stop
-	case status == http.StatusRequestTimeout, status == http.StatusTooManyRequests, status < 400, status >= 500:
+	case status == tooLate, status == tooMany, status < 400, status >= 500:
 		return Again
 	}
 	return Refused
-}
-
-// maxAfter bounds how long a place may ask to be left alone.
-const maxAfter = 24 * time.Hour
-
-// RetryAfter reads the header of that name (RFC 9110, section 10.2.3): seconds, or a
-// time. It returns 0 without one that can be read.
-func RetryAfter(text string, now time.Time) time.Duration {
-	if seconds, err := strconv.ParseInt(text, 10, 32); err == nil {
-		return min(max(time.Duration(seconds)*time.Second, 0), maxAfter)
-	}
-	if at, err := http.ParseTime(text); err == nil {
-		return min(max(at.Sub(now), 0), maxAfter)
-	}
-	return 0
 }
 
 // Pause is how long to wait after so many failures (from 1): doubled each time from the

@@ -16,6 +16,7 @@ import (
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/seal"
 	"steadyferry/internal/core/setting"
+	"steadyferry/internal/engine/outside"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/postgres/testdb"
 	"steadyferry/internal/node"
@@ -77,7 +78,7 @@ func Outside(t testing.TB) endpoints.Config {
 	require.NoError(t, err)
 	keys, err := seal.Parse([]byte(base64.StdEncoding.EncodeToString(make([]byte, 32))))
 	require.NoError(t, err)
-	return endpoints.Config{Networks: networks, Schemes: []string{"http", "https", "postgresql", "ferry+http", "ferry+https"}, Keys: keys, Origin: "localhost", Agent: "steady-ferry/test"}
+	return endpoints.Config{Config: outside.Config{Networks: networks, Origin: "localhost", Agent: "steady-ferry/test"}, Schemes: []string{"http", "https", "postgresql", "ferry+http", "ferry+https"}, Keys: keys}
 }
 
 func (n *Node) open() {

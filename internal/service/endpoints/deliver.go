@@ -11,6 +11,7 @@ import (
 	"steadyferry/internal/core/route"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/outside"
 )
 
 // Report is how a lane tells how it gets on. Its functions are called by the one that
@@ -21,7 +22,7 @@ type Report struct {
 	// Waits tells why the lane waits; nothing: it goes on.
 	Waits func(reason, why string)
 	// Bury makes a dead letter of a message.
-	Bury func(ctx context.Context, i *Item, reason, detail string) error
+	Bury func(ctx context.Context, i *outside.Item, reason, detail string) error
 }
 
 // Reasons of the dead letters of deliveries.
@@ -31,32 +32,19 @@ const (
 	ReasonGivenUp = "given-up"
 )
 
-// mostInBatch is how many messages go in one request, of those places that take several.
-const mostInBatch = 100
-
 // Origin tells up to which place an endpoint has the messages of a lane, if it keeps that
 // itself.
-func (es *Endpoints) Origin(ctx context.Context, id int64, lane *Lane) (told route.NotBehind, keeps bool, err error) {
+func (es *Endpoints) Origin(ctx context.Context, id int64, lane *outside.Lane) (told route.NotBehind, keeps bool, err error) {
 	l, err := es.line(id)
 	if err != nil {
 		return told, false, err
 	}
-	switch to := l.sender(); {
-	case to.broken != nil:
-		return told, false, to.broken
-	case to.rows != nil:
-		told.Origin, err = to.rows.origin(ctx, lane)
-		return told, true, err
-	case to.copies != nil:
-		told, err = to.copies.origin(ctx, lane)
-		return told, true, err
-	}
-	return told, false, nil
+	return l.sender().Origin(ctx, lane)
 }
 
 // Deliver delivers messages of a lane to an endpoint, in their order. It
 // returns when all are delivered or buried, or with an error when that cannot be.
-func (es *Endpoints) Deliver(ctx context.Context, id int64, lane *Lane, items []Item, r *Report) error {
+func (es *Endpoints) Deliver(ctx context.Context, id int64, lane *outside.Lane, items []outside.Item, r *Report) error {
 	for len(items) > 0 {
 		l, err := es.line(id)
 		if err != nil {
@@ -77,15 +65,15 @@ func (l *line) atOnce() int {
 	defer l.mu.Unlock()
 	switch {
 	case l.record.Kind() != setting.HTTP:
-		return mostRows
+		return outside.MostRows
 	case l.record.Format == setting.Batched:
-		return mostInBatch
+		return outside.MostInBatch
 	}
 	return 1
 }
 
 // deliver delivers messages as one request, until it is known what becomes of them.
-func (es *Endpoints) deliver(ctx context.Context, id int64, lane *Lane, items []Item, r *Report) error {
+func (es *Endpoints) deliver(ctx context.Context, id int64, lane *outside.Lane, items []outside.Item, r *Report) error {
 	first := &items[0]
 	tries, waiting := 0, false
 	var failing time.Time // since when the messages fail
@@ -116,7 +104,7 @@ func (es *Endpoints) deliver(ctx context.Context, id int64, lane *Lane, items []
 			waiting = false
 			r.Waits("", "")
 		}
-		a, err := p.to.send(ctx, lane, items)
+		a, err := p.to.Send(ctx, lane, items)
 		if err != nil || ctx.Err() != nil {
 			l.cancel(p)
 			return errors.Join(err, ctx.Err())
@@ -135,7 +123,7 @@ func (es *Endpoints) deliver(ctx context.Context, id int64, lane *Lane, items []
 				return es.deliver(ctx, id, lane, items[half:], r)
 			}
 			err := es.bury(ctx, items, r, ReasonRefused, a.Says())
-			p.to.passed(ctx, lane, first)
+			p.to.Passed(ctx, lane, first)
 			return err
 		case endpoint.Stop:
 			es.stop(ctx, p.record, a)
@@ -165,7 +153,7 @@ func (es *Endpoints) deliver(ctx context.Context, id int64, lane *Lane, items []
 }
 
 // bury makes dead letters of messages.
-func (es *Endpoints) bury(ctx context.Context, items []Item, r *Report, reason, detail string) error {
+func (es *Endpoints) bury(ctx context.Context, items []outside.Item, r *Report, reason, detail string) error {
 	for i := range items {
 		if err := r.Bury(ctx, &items[i], reason, detail); err != nil {
 			return err

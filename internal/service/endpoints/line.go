@@ -10,6 +10,7 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/endpoint"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/outside"
 )
 
 // line is this node's line to an endpoint: what holds deliveries back, and the
@@ -22,7 +23,7 @@ type line struct {
 	record    *catalog.Endpoint
 	secrets   secrets
 	unsealed  error // why the secrets cannot be read
-	to        *sender
+	to        *outside.Sender
 	breaker   endpoint.Breaker
 	toldAt    time.Time
 	measured  time.Time     // when another Steady Ferry was asked for its partitions
@@ -61,7 +62,7 @@ func (l *line) follow(record *catalog.Endpoint) {
 		l.breaker = endpoint.Breaker{} // it is another place
 	}
 	if l.to != nil {
-		l.to.close()
+		l.to.Close()
 		l.to = nil
 	}
 	l.record = record
@@ -80,24 +81,24 @@ func (l *line) end() {
 	defer l.mu.Unlock()
 	l.over = true
 	if l.to != nil {
-		l.to.close()
+		l.to.Close()
 	}
 	l.wake()
 }
 
 // sender returns what delivers to the endpoint as it is set now.
-func (l *line) sender() *sender {
+func (l *line) sender() *outside.Sender {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.to == nil {
-		l.to = l.es.newSender(l.record, l.secrets)
+		l.to = l.es.sender(l.record, l.secrets)
 	}
 	return l.to
 }
 
 // pass is the right to begin a delivery.
 type pass struct {
-	to     *sender
+	to     *outside.Sender
 	record *catalog.Endpoint
 	probe  bool
 	turn   time.Duration // until it may begin
@@ -157,12 +158,12 @@ func (l *line) ask(ctx context.Context) (p *pass, reason, why string, wait time.
 		return nil, "", "", 0
 	}
 	if l.to == nil {
-		l.to = l.es.newSender(l.record, l.secrets)
+		l.to = l.es.sender(l.record, l.secrets)
 	}
 	p = &pass{to: l.to, record: l.record}
 	l.mu.Unlock()
 	select { // a place among the deliveries at once
-	case p.to.slots <- struct{}{}:
+	case p.to.Slots <- struct{}{}:
 	case <-ctx.Done():
 		return nil, "", "", 0
 	}
@@ -170,13 +171,13 @@ func (l *line) ask(ctx context.Context) (p *pass, reason, why string, wait time.
 	defer l.mu.Unlock()
 	defer func() {
 		if reason != "" {
-			<-p.to.slots
+			<-p.to.Slots
 			p = nil
 		}
 	}()
 	switch {
 	case l.over || p.to != l.to:
-		<-p.to.slots
+		<-p.to.Slots
 		return nil, "", "", 0
 	case l.record.Paused:
 		return p, waitsPaused, "the endpoint is paused", lookAgain
@@ -230,7 +231,7 @@ func (l *line) mine(ctx context.Context, p *pass) bool {
 // the place does not fail as a whole.
 func (l *line) done(p *pass, a *endpoint.Answer, messages int) (counts bool) {
 	l.mu.Lock()
-	<-p.to.slots
+	<-p.to.Slots
 	if l.answers = append(l.answers, *a); len(l.answers) > keptAnswers {
 		l.answers = slices.Delete(l.answers, 0, 1)
 	}
@@ -278,7 +279,7 @@ func (l *line) done(p *pass, a *endpoint.Answer, messages int) (counts bool) {
 func (l *line) cancel(p *pass) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	<-p.to.slots
+	<-p.to.Slots
 	if p.probe {
 		l.breaker.Cancel()
 		l.wake()

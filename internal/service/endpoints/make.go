@@ -15,6 +15,7 @@ import (
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/outside"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/change"
 )
@@ -67,7 +68,7 @@ func (es *Endpoints) New(ctx context.Context, who string, a address.Address, set
 	if err != nil {
 		return nil, part.Explain(err, a.String())
 	}
-	es.happened(a.String(), "made", "by "+who)
+	es.happened(a.String(), "created", "by "+who)
 	return es.Of(ctx, a)
 }
 
@@ -169,8 +170,8 @@ func (es *Endpoints) set(ctx context.Context, who string, a address.Address, set
 			}
 			p.Before["secrets"], p.After["secrets"] = was.names(), is.names()
 			p.Effects = append(p.Effects, "secrets: "+strings.Join(slices.Sorted(maps.Keys(given)), ", ")+"; the next delivery uses what is set now")
-			if is[oldSigning] != "" {
-				p.Effects = append(p.Effects, "deliveries are signed by the new and by the old secret, until the old one is taken away: ferry set "+a.String()+" -forget "+oldSigning)
+			if is[outside.OldSigning] != "" {
+				p.Effects = append(p.Effects, "deliveries are signed by the new and by the old secret, until the old one is taken away: ferry set "+a.String()+" -forget "+outside.OldSigning)
 			}
 		}
 	}

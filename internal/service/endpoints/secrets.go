@@ -15,27 +15,17 @@ import (
 	"steadyferry/internal/core/seal"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/outside"
 )
 
 // secrets are those of an endpoint, by their names. They are shown never.
-type secrets map[string]string
-
-// The names of secrets.
-const (
-	signing     = "signing"     // by which deliveries are signed
-	oldSigning  = "oldSigning"  // the one before: deliveries are signed by both
-	bearer      = "bearer"      // a token of HTTP
-	password    = "password"    // of a database
-	token       = "token"       // of another Steady Ferry
-	certificate = "certificate" // of this side, with its key, as PEM
-	authority   = "authority"   // those who vouch for the other side, as PEM
-)
+type secrets outside.Secrets
 
 // secretsOf are the secrets that endpoints of a kind have.
 var secretsOf = map[string][]string{
-	setting.HTTP:    {signing, oldSigning, bearer, certificate, authority},
-	setting.InTable: {password, certificate, authority},
-	setting.Ferry:   {token, certificate, authority},
+	setting.HTTP:    {outside.Signing, outside.OldSigning, outside.Bearer, outside.Certificate, outside.Authority},
+	setting.InTable: {outside.Password, outside.Certificate, outside.Authority},
+	setting.Ferry:   {outside.Token, outside.Certificate, outside.Authority},
 }
 
 const maxSecret = 32 << 10
@@ -59,8 +49,8 @@ func (s secrets) with(change map[string]string, kind, address string) (secrets, 
 		if err := checkSecret(name, text); err != nil {
 			return nil, err
 		}
-		if was := changed[name]; name == signing && was != "" && was != text {
-			changed[oldSigning] = was
+		if was := changed[name]; name == outside.Signing && was != "" && was != text {
+			changed[outside.OldSigning] = was
 		}
 		changed[name] = text
 	}
@@ -75,15 +65,15 @@ func checkSecret(name, text string) error {
 		return wrong(fmt.Sprintf("up to %d", maxSecret), "the secret %s has %d bytes", name, len(text))
 	}
 	switch name {
-	case signing, oldSigning:
+	case outside.Signing, outside.OldSigning:
 		if _, err := endpoint.Key(text); err != nil {
 			return wrong(endpoint.KeyForms, "the secret %s: %v", name, err)
 		}
-	case certificate:
+	case outside.Certificate:
 		if _, err := tls.X509KeyPair([]byte(text), []byte(text)); err != nil {
 			return wrong("a certificate and its key as PEM, one after the other", "the certificate: %v", err)
 		}
-	case authority:
+	case outside.Authority:
 		if !x509.NewCertPool().AppendCertsFromPEM([]byte(text)) {
 			return wrong("certificates as PEM", "the authority has no certificate in it")
 		}
@@ -101,33 +91,6 @@ func (s secrets) names() []string {
 		return []string{}
 	}
 	return slices.Sorted(maps.Keys(s))
-}
-
-// keys are those by which deliveries are signed.
-func (s secrets) keys() (keys [][]byte) {
-	for _, name := range []string{signing, oldSigning} {
-		if key, err := endpoint.Key(s[name]); err == nil {
-			keys = append(keys, key)
-		}
-	}
-	return keys
-}
-
-// tls returns how connections are secured, to a host of a name.
-func (s secrets) tls(host string) (*tls.Config, error) {
-	c := &tls.Config{MinVersion: tls.VersionTLS12, ServerName: host}
-	if pem := s[authority]; pem != "" {
-		c.RootCAs = x509.NewCertPool()
-		c.RootCAs.AppendCertsFromPEM([]byte(pem))
-	}
-	if pem := s[certificate]; pem != "" {
-		pair, err := tls.X509KeyPair([]byte(pem), []byte(pem))
-		if err != nil {
-			return nil, err
-		}
-		c.Certificates = []tls.Certificate{pair}
-	}
-	return c, nil
 }
 
 // sealedFor is where the secrets of an endpoint are kept: they open nowhere else.

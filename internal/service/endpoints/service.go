@@ -10,25 +10,22 @@ import (
 	"context"
 	"errors"
 	"log/slog"
-	"net"
 	"sync"
 	"time"
 
 	"steadyferry/internal/core/endpoint"
 	"steadyferry/internal/core/seal"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/outside"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/peer"
 )
 
 // Config is where a node may deliver to, and with what.
 type Config struct {
-	Networks endpoint.Networks
-	Schemes  []string      // of addresses
-	Keys     seal.Ring     // by which secrets are sealed
-	Origin   string        // the name by which it asks whether deliveries are wanted
-	Agent    string        // what it calls itself
-	Resolver *net.Resolver // of names; nil: that of the system
+	outside.Config
+	Schemes []string  // of addresses
+	Keys    seal.Ring // by which secrets are sealed
 }
 
 // Endpoints are the places outside.
@@ -71,6 +68,11 @@ func (es *Endpoints) line(id int64) (*line, error) {
 	}
 	l.follow(record)
 	return l, nil
+}
+
+// sender returns what sends to an endpoint as it is set.
+func (es *Endpoints) sender(record *catalog.Endpoint, s secrets) *outside.Sender {
+	return outside.New(es.config.Config, outside.Place{Endpoint: record.Endpoint, Address: record.Address(), Secrets: outside.Secrets(s)})
 }
 
 // TellEvery is how often nodes tell each other how endpoints do, when nothing changes.

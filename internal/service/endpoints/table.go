@@ -2,13 +2,8 @@ package endpoints
 
 import (
 	"context"
-	"encoding/json"
-	"fmt"
 	"slices"
-	"strings"
 	"time"
-
-	"github.com/jackc/pgx/v5"
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/message"
@@ -32,34 +27,21 @@ func (es *Endpoints) Statements(ctx context.Context, who string, a address.Addre
 	if err != nil {
 		return nil, problem.New(problem.Unavailable, "%s: %v", a, err)
 	}
-	to := es.newSender(record, s)
-	defer to.close()
-	if to.broken != nil {
-		return nil, problem.New(problem.Invalid, "%s: %v", a, to.broken)
-	}
+	to := es.sender(record, s)
+	defer to.Close()
 	ctx, cancel := context.WithTimeout(ctx, time.Duration(record.TimeLimitMS)*time.Millisecond)
 	defer cancel()
-	all, err := to.rows.statements(ctx, es.samples(ctx, record))
+	all, err := to.Statements(ctx, es.samples(ctx, record))
 	if err != nil {
 		return nil, problem.New(problem.Unavailable, "%s: %v", a, err).Next("ferry show %s tells how it is set", a)
 	}
 	if !do || len(all) == 0 {
 		return all, nil
 	}
-	tx, err := to.rows.pool.Begin(ctx)
-	if err != nil {
-		return all, problem.New(problem.Unavailable, "%s: %v", a, err)
+	if err := to.Run(ctx, all); err != nil {
+		return all, problem.New(problem.Conflict, "%s: %v", a, err)
 	}
-	defer func() { _ = tx.Rollback(context.WithoutCancel(ctx)) }()
-	for _, one := range all {
-		if _, err := tx.Exec(ctx, one); err != nil {
-			return all, problem.New(problem.Conflict, "%s: %v: %s", a, err, one)
-		}
-	}
-	if err := tx.Commit(ctx); err != nil {
-		return all, problem.New(problem.Unavailable, "%s: %v", a, err)
-	}
-	es.happened(a.String(), "table-made", "by "+who)
+	es.happened(a.String(), "table-created", "by "+who)
 	return all, es.catalog.Note(ctx, &catalog.Entry{Who: who, Action: "make table", Address: a.String(), After: map[string]any{"statements": all}})
 }
 
@@ -93,122 +75,3 @@ func (es *Endpoints) samples(ctx context.Context, record *catalog.Endpoint) (bod
 }
 
 const sampleBytes = 256 << 10
-
-// statements are those that make what is not there.
-func (r *rows) statements(ctx context.Context, samples [][]byte) (all []string, err error) {
-	schema, table, _ := strings.Cut(r.record.Table, ".")
-	is, types := map[string]bool{}, map[string]string{}
-	found, err := r.pool.Query(ctx, `SELECT 'schema', '' FROM pg_namespace WHERE nspname = $1
-		UNION ALL SELECT c.relname, coalesce(a.attname, '') FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace LEFT JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped
-		WHERE n.nspname = $1 AND c.relname IN ($2, 'ferry_places')`, schema, table)
-	if err != nil {
-		return nil, err
-	}
-	var what, column string
-	if _, err := pgx.ForEachRow(found, []any{&what, &column}, func() error {
-		is[what] = true
-		if what == table {
-			types[column] = "there"
-		}
-		return nil
-	}); err != nil {
-		return nil, err
-	}
-	if !is["schema"] {
-		all = append(all, "CREATE SCHEMA "+pgx.Identifier{schema}.Sanitize())
-	}
-	if !is["ferry_places"] {
-		all = append(all, "CREATE TABLE "+r.placesTable()+" (route uuid, partition int, epoch bigint NOT NULL, cut bigint NOT NULL, place bigint NOT NULL, PRIMARY KEY (route, partition))")
-	}
-	var columns []string
-	for _, c := range r.columns {
-		if types[c] == "" {
-			columns = append(columns, pgx.Identifier{c}.Sanitize()+" "+typeOf(r.record.Columns[c], samples))
-		}
-	}
-	switch {
-	case len(columns) == 0:
-	case is[table]:
-		all = append(all, fmt.Sprintf("ALTER TABLE %s ADD COLUMN %s", r.table(), strings.Join(columns, ", ADD COLUMN ")))
-	default:
-		if len(r.record.KeyColumns) > 0 {
-			keys := make([]string, len(r.record.KeyColumns))
-			for i, k := range r.record.KeyColumns {
-				keys[i] = pgx.Identifier{k}.Sanitize()
-			}
-			columns = append(columns, "PRIMARY KEY ("+strings.Join(keys, ", ")+")")
-		}
-		all = append(all, fmt.Sprintf("CREATE TABLE %s (%s)", r.table(), strings.Join(columns, ", ")))
-	}
-	return all, nil
-}
-
-// The types of columns that are made.
-const (
-	typeText   = "text"
-	typeNumber = "double precision"
-	typeWhole  = "bigint"
-	typeSwitch = "boolean"
-	typeTime   = "timestamptz"
-	typeJSON   = "jsonb"
-)
-
-// typeOf is the type of a column for what it gets of messages; without samples of bodies,
-// text for what lies in them.
-func typeOf(source string, samples [][]byte) string {
-	switch source {
-	case "time":
-		return typeTime
-	case "partition", "offset":
-		return typeWhole
-	case "body":
-		return typeText
-	}
-	if !strings.HasPrefix(source, "/") {
-		return typeText
-	}
-	seen, all := map[string]int{}, 0
-	for _, b := range samples {
-		var body any
-		if json.Unmarshal(b, &body) != nil {
-			continue
-		}
-		if value := pointed(body, source, true); value != nil {
-			seen[typeOfValue(*value)]++
-			all++
-		}
-	}
-	if seen[typeNumber] > 0 {
-		seen[typeNumber] += seen[typeWhole]
-	}
-	for _, of := range []string{typeNumber, typeWhole, typeSwitch, typeTime, typeJSON} {
-		if seen[of] > 0 && seen[of]*10 >= all*9 { // what a few messages have else is their fault
-			return of
-		}
-	}
-	if seen[typeJSON] > 0 {
-		return typeJSON
-	}
-	return typeText
-}
-
-func typeOfValue(value string) string {
-	switch value[0] {
-	case '{', '[':
-		return typeJSON
-	case 't', 'f':
-		return typeSwitch
-	case '"':
-		var s string
-		if json.Unmarshal([]byte(value), &s) == nil {
-			if _, err := time.Parse(time.RFC3339Nano, s); err == nil {
-				return typeTime
-			}
-		}
-		return typeText
-	}
-	if strings.ContainsAny(value, ".eE") {
-		return typeNumber
-	}
-	return typeWhole
-}

@@ -4,11 +4,8 @@ import (
 	"context"
 	"time"
 
-	"github.com/google/uuid"
-
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/endpoint"
-	"steadyferry/internal/core/message"
 )
 
 // tryTime bounds a trial, which also asks whether deliveries are wanted.
@@ -32,31 +29,12 @@ func (es *Endpoints) Try(ctx context.Context, who string, a address.Address) (*e
 	if err != nil {
 		return nil, err
 	}
-	to := es.newSender(record, s)
-	defer to.close()
-	answer := to.try(ctx, a.String())
+	to := es.sender(record, s)
+	defer to.Close()
+	answer := to.Try(ctx)
 	es.happened(a.String(), "trial", "by "+who+": "+answer.Says())
 	if answer.Means != endpoint.Again {
 		l.tryNow()
 	}
 	return answer, nil
-}
-
-func (to *sender) try(ctx context.Context, address string) *endpoint.Answer {
-	now := time.Now()
-	switch {
-	case to.broken != nil:
-		return &endpoint.Answer{At: now, Error: to.broken.Error(), Means: endpoint.Again}
-	case to.rows != nil:
-		return to.rows.check(ctx)
-	case to.copies != nil:
-		if _, a, err := to.copies.partitions(ctx); err == nil {
-			return a
-		} else {
-			return &endpoint.Answer{At: time.Now(), Took: time.Since(now), Error: to.explain(err), Means: endpoint.Again}
-		}
-	}
-	lane := &Lane{Route: uuid.NewString(), Source: address, Number: 1}
-	m := message.Message{ContentType: "application/json", Time: now, Body: []byte(`{"trial":true}`), Headers: []message.Header{{Name: "ferry-trial", Value: "true"}}}
-	return to.post(ctx, lane, []Item{{Message: m, StoredAt: now}})
 }

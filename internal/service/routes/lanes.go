@@ -9,6 +9,7 @@ import (
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/route"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/outside"
 	"steadyferry/internal/service/endpoints"
 )
 
@@ -23,8 +24,8 @@ type lane struct {
 const mostItems = 2000
 
 // item is a message that an endpoint gets, and what is buried when it does not.
-func (w *walker) item(at int64, s *message.Stored, m *message.Message) endpoints.Item {
-	i := endpoints.Item{Message: *m, Original: s.Message, Source: w.c.p.Channel.Address().String(), Partition: s.Partition, Offset: s.Offset, StoredAt: s.StoredAt, At: w.cut.At(at), UpTo: w.cut.At(at + 1)}
+func (w *walker) item(at int64, s *message.Stored, m *message.Message) outside.Item {
+	i := outside.Item{Message: *m, Original: s.Message, Source: w.c.p.Channel.Address().String(), Partition: s.Partition, Offset: s.Offset, StoredAt: s.StoredAt, At: w.cut.At(at), UpTo: w.cut.At(at + 1)}
 	i.Original.Body = slices.Clone(s.Body) // it lies in what was read
 	if i.Body = i.Original.Body; w.decider.editing != nil {
 		i.Body = slices.Clone(m.Body)
@@ -35,7 +36,7 @@ func (w *walker) item(at int64, s *message.Stored, m *message.Message) endpoints
 // itemSize is what an item takes beside its body.
 const itemSize = 400
 
-func (p *parcel) add(i endpoints.Item) {
+func (p *parcel) add(i outside.Item) {
 	p.items = append(p.items, i)
 	p.bytes += len(i.Body) + itemSize
 	if len(p.items) >= mostItems {
@@ -44,12 +45,12 @@ func (p *parcel) add(i endpoints.Item) {
 }
 
 // deliver has a lane deliver messages, which lead up to a place.
-func (w *walker) deliver(ctx context.Context, number int, items []endpoints.Item, after, upTo route.Place, recovered uint64) {
+func (w *walker) deliver(ctx context.Context, number int, items []outside.Item, after, upTo route.Place, recovered uint64) {
 	laneCtx, stop := context.WithCancel(ctx)
 	l := &lane{stop: stop}
 	w.lanes[number] = l
 	g := w.group
-	to := endpoints.Lane{Route: w.id.String(), Source: w.c.p.Channel.Address().String(), Partition: w.c.p.Number, Number: number, After: after, Recovered: recovered}
+	to := outside.Lane{Route: w.id.String(), Source: w.c.p.Channel.Address().String(), Partition: w.c.p.Number, Number: number, After: after, Recovered: recovered}
 	sent, dead, told := 0, 0, time.Now()
 	report := &endpoints.Report{
 		Reached: func(place route.Place, s, d int) {
@@ -69,7 +70,7 @@ func (w *walker) deliver(ctx context.Context, number int, items []endpoints.Item
 		Waits: func(reason, why string) {
 			w.c.answer(ctx, func() { l.waits = since(l.waits, reason, why) })
 		},
-		Bury: func(ctx context.Context, i *endpoints.Item, reason, detail string) error {
+		Bury: func(ctx context.Context, i *outside.Item, reason, detail string) error {
 			return w.buryItem(ctx, g, number, i, reason, detail)
 		},
 	}
@@ -137,7 +138,7 @@ func (w *walker) standing() Waiting {
 // laneOrigin tells up to which place a lane has delivered: what the endpoint keeps of it
 // or, since most keep nothing, the plan; and what has become a dead letter.
 func (w *walker) laneOrigin(ctx context.Context, g *catalog.Group, plan *route.Plan, number int) (told route.NotBehind, err error) {
-	to := endpoints.Lane{Route: w.id.String(), Partition: w.c.p.Number, Number: number}
+	to := outside.Lane{Route: w.id.String(), Partition: w.c.p.Number, Number: number}
 	kept, keeps, err := w.c.rs.outside.Origin(ctx, g.Route.Target, &to)
 	if err != nil || keeps {
 		return kept, err
@@ -155,7 +156,7 @@ func (w *walker) laneOrigin(ctx context.Context, g *catalog.Group, plan *route.P
 }
 
 // buryItem makes a dead letter of a message that an endpoint does not take, once.
-func (w *walker) buryItem(ctx context.Context, g *catalog.Group, number int, i *endpoints.Item, reason, detail string) error {
+func (w *walker) buryItem(ctx context.Context, g *catalog.Group, number int, i *outside.Item, reason, detail string) error {
 	m := i.Original
 	m.Terms = &message.Terms{Reason: reason, Detail: detail, By: "route", From: w.c.p.Channel.Address().At(w.c.p.Number, i.Offset).String()}
 	var b message.Builder

@@ -54,7 +54,7 @@ func (rs *Routes) New(ctx context.Context, who string, a address.Address, from a
 	if err != nil {
 		return nil, part.Explain(err, a.String())
 	}
-	rs.outside.Happened(a.String(), "made", "by "+who+", to "+g.To)
+	rs.outside.Happened(a.String(), "created", "by "+who+", to "+g.To)
 	_, g, err = rs.parts.Group(a)
 	return g, err
 }

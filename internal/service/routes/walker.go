@@ -12,7 +12,7 @@ import (
 	"steadyferry/internal/core/route"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
-	"steadyferry/internal/service/endpoints"
+	"steadyferry/internal/engine/outside"
 )
 
 // walker is one route at work on one partition.
@@ -62,7 +62,7 @@ type Waiting struct {
 // one for an endpoint.
 type parcel struct {
 	batch message.Builder
-	items []endpoints.Item
+	items []outside.Item
 	bytes int
 }
 

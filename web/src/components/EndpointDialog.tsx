@@ -122,7 +122,7 @@ export function EndpointDialog({ onClose }: { onClose: () => void }) {
         <Command text={command} />
         <Failure text={failed} />
         <button className="button" data-main disabled={busy || !form.name || !form.url || !space}>
-          Make the endpoint
+          Create the endpoint
         </button>
       </form>
     </Dialog>

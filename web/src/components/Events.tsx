@@ -4,8 +4,8 @@ import { clock, words } from "../lib/format";
 import { type Column, Timetable } from "./Timetable";
 
 const columns: Column<HappenedAt>[] = [
-  { key: "time", title: "Time", className: "whitespace-nowrap tabular-nums", show: (e) => clock(e.at, false) },
-  { key: "event", title: "What", className: "whitespace-nowrap", show: (e) => words(e.event) },
+  { key: "time", title: "Time", className: "w-28 whitespace-nowrap tabular-nums", show: (e) => clock(e.at, false) },
+  { key: "event", title: "What", className: "w-32 whitespace-nowrap", show: (e) => words(e.event) },
   { key: "detail", title: "Detail", className: "break-words", show: (e) => e.detail },
 ];
 

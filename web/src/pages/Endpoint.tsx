@@ -10,9 +10,11 @@ import {
   Problem,
   type Endpoint,
   type EndpointAnswer,
+  type Group,
   type Preview,
   type TableStatements,
 } from "../api/client";
+import { useLive } from "../api/live";
 import { Command, Copy } from "../components/Copy";
 import { Declared } from "../components/Declared";
 import { Effects } from "../components/Effects";
@@ -23,11 +25,21 @@ import { Dialog, Notice } from "../components/Panel";
 import { type Column, Timetable } from "../components/Timetable";
 import { ago, clock, count, rate } from "../lib/format";
 import { RouteLink } from "./Endpoints";
+import { unread } from "./Groups";
 
 const answerColumns: Column<EndpointAnswer>[] = [
   { key: "time", title: "Time", className: "whitespace-nowrap tabular-nums", show: (a) => clock(a.at, false) },
   { key: "verdict", title: "For the message", className: "whitespace-nowrap", show: (a) => <Mark state={a.verdict} /> },
   { key: "says", title: "Answer", className: "break-words", show: (a) => a.says },
+];
+
+const routeColumns: Column<Group>[] = [
+  { key: "route", title: "Route", show: (g) => <RouteLink address={g.address} /> },
+  { key: "state", title: "State", show: (g) => <Mark state={g.state} word={g.verdict} wrap /> },
+  { key: "lag", title: "Lag", figures: true, show: (g) => count(g.lag) },
+  { key: "unread", title: "Oldest unread", figures: true, wide: true, show: (g) => unread(g.lagSeconds) },
+  { key: "in", title: "In, per second", figures: true, show: (g) => rate(g.arrivalRate) },
+  { key: "out", title: "Out, per second", figures: true, show: (g) => rate(g.commitRate) },
 ];
 
 /** The statements that make the table of an endpoint, and a button that does. */
@@ -53,10 +65,10 @@ function TableOf({ address }: { address: string }) {
   };
   return (
     <>
-      <p className="mb-1 text-soft">These statements make what the table lacks:</p>
+      <p className="mb-1 text-soft">What the table lacks comes with these statements:</p>
       <Command text={statements.map((s) => s + ";").join("\n")} />
       <button className="button mt-2" onClick={() => void make()}>
-        Make it
+        Create it
       </button>
     </>
   );
@@ -70,6 +82,7 @@ export function EndpointPage() {
   const [removing, setRemoving] = useState<Preview>();
   const [tried, setTried] = useState<EndpointAnswer>();
   const [busy, setBusy] = useState(false);
+  const { live } = useLive();
   const path = `/endpoints/${address}`;
   const whole = useQuery({
     queryKey: ["endpoint", address],
@@ -88,6 +101,7 @@ export function EndpointPage() {
   }
   if (!whole.data) return <Notice title={`Waiting for ${address}`} />;
   const e = whole.data;
+  const routes = live?.groups.filter((g) => g.kind === "route" && g.to === address) ?? [];
   const attempt = async (f: () => Promise<void>) => {
     setBusy(true);
     try {
@@ -156,17 +170,15 @@ export function EndpointPage() {
           </div>
         ))}
       </dl>
-      <p className="mb-3">
-        <span className="mr-3 text-soft">Routes</span>
-        {e.routes.length > 0 ? (
-          e.routes.map((r) => <RouteLink key={r} address={r} />)
-        ) : (
-          <>
-            none yet: <code>ferry new route SPACE/CHANNEL@NAME -to {address}</code>
-          </>
-        )}
-      </p>
-      <h2 className="mb-1">Last answers</h2>
+      <h2 className="mb-1">Routes that lead here</h2>
+      {e.routes.length > 0 ? (
+        <Timetable label="Routes" columns={routeColumns} rows={routes} rowKey={(g) => g.address} />
+      ) : (
+        <p className="text-soft">
+          None yet: <code>ferry new route SPACE/CHANNEL@NAME -to {address}</code>
+        </p>
+      )}
+      <h2 className="mt-5 mb-1">Last answers</h2>
       {e.answers?.length ? (
         <Timetable label="Last answers" columns={answerColumns} rows={e.answers.slice(0, 8)} rowKey={(a) => a.at + a.says} />
       ) : (

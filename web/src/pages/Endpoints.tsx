@@ -76,7 +76,7 @@ export function Endpoints() {
         }
         empty={
           <Notice title="Nothing is delivered to places outside yet.">
-            <p>An endpoint is an address, a table or another Steady Ferry, to which routes deliver. Make the first one with</p>
+            <p>An endpoint is an address, a table or another Steady Ferry, to which routes deliver. Create the first one with</p>
             <Command
               text={
                 "ferry new endpoint coldchain/clinic-hook -url https://clinics.example/recalls -secret-from FILE\nferry endpoint try coldchain/clinic-hook"

@@ -1,9 +1,8 @@
-package endpoints
+package outside
 
 import (
 	"bytes"
 	"context"
-	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -12,7 +11,6 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"golang.org/x/net/http/httpguts"
@@ -21,95 +19,7 @@ import (
 	"steadyferry/internal/core/endpoint"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/setting"
-	"steadyferry/internal/engine/catalog"
 )
-
-// sender posts to a place outside, as it is set at one time. It may be used by many at
-// once.
-type sender struct {
-	es     *Endpoints
-	record *catalog.Endpoint
-	slots  chan struct{} // one for each delivery that is under way
-	keys   [][]byte      // by which it signs
-	bearer string
-	client *http.Client
-	broken error   // why nothing can be sent at all
-	rows   *rows   // of a table
-	copies *copies // of another Steady Ferry
-
-	mu       sync.Mutex // guards the rest
-	welcome  bool       // the place has said that it wants deliveries
-	every    time.Duration
-	nextTurn time.Time // by the rate that it has said
-}
-
-// Bounds of what a place outside may cost.
-const (
-	maxAnswerHeaders = 16 << 10
-	drained          = 64 << 10 // of an answer, so that the connection can be used again
-	idleConnection   = 90 * time.Second
-)
-
-func (es *Endpoints) newSender(record *catalog.Endpoint, s secrets) *sender {
-	n := map[string]int{setting.HTTP: max(record.Parallel, 1), setting.InTable: tableConnections, setting.Ferry: copyConnections}[record.Kind()]
-	to := &sender{es: es, record: record, slots: make(chan struct{}, n), keys: s.keys(), bearer: s[bearer]}
-	u, err := url.Parse(record.URL)
-	if err != nil {
-		to.broken = err
-		return to
-	}
-	var secured *tls.Config
-	if secured, to.broken = s.tls(u.Hostname()); to.broken != nil {
-		return to
-	}
-	if record.Kind() == setting.InTable {
-		to.rows, to.broken = es.newRows(record, u, s[password], secured)
-		return to
-	}
-	transport := &http.Transport{
-		Proxy:       nil, // what is dialled is what is checked
-		DialContext: es.dial, TLSClientConfig: secured, ForceAttemptHTTP2: true,
-		MaxIdleConns: n, MaxIdleConnsPerHost: n, MaxConnsPerHost: n, IdleConnTimeout: idleConnection, TLSHandshakeTimeout: dialTime,
-		MaxResponseHeaderBytes: maxAnswerHeaders, DisableCompression: true,
-	}
-	to.client = &http.Client{Transport: transport, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-	if record.Kind() == setting.Ferry {
-		to.bearer = s[token]
-		to.copies, to.broken = newCopies(to, u)
-	}
-	return to
-}
-
-func (to *sender) close() {
-	if to.client != nil {
-		to.client.CloseIdleConnections()
-	}
-	if to.rows != nil {
-		to.rows.close()
-	}
-}
-
-// Item is a message on its way to a place outside.
-type Item struct {
-	message.Message
-	Original  message.Message // before the route's edits
-	Source    string          // address of the channel
-	Partition int
-	Offset    int64
-	StoredAt  time.Time
-	At        message.Place // the place of the route before it
-	UpTo      message.Place // and behind it
-}
-
-// Lane is messages of a route that are delivered one after the other.
-type Lane struct {
-	Route     string        // id
-	Source    string        // address of the channel
-	Partition int           // of the source
-	Number    int           // from 1
-	Recovered uint64        // how often the place was recovered by force, if it says
-	After     message.Place // up to which the place must have the lane's messages, if it keeps that
-}
 
 // id is that of a delivery: it is the same each time that it is tried.
 func (ln *Lane) id(i *Item) string {
@@ -123,34 +33,8 @@ const (
 	headerPlace = "Ferry-Place"
 )
 
-// send delivers messages of a lane. It returns *route.NotBehind when the place has others
-// than those that lie before them.
-func (to *sender) send(ctx context.Context, lane *Lane, items []Item) (*endpoint.Answer, error) {
-	switch {
-	case to.broken != nil:
-		return &endpoint.Answer{At: time.Now(), Error: to.broken.Error(), Means: endpoint.Again}, nil
-	case to.rows != nil:
-		return to.rows.post(ctx, lane, items)
-	case to.copies != nil:
-		return to.copies.post(ctx, lane, items)
-	}
-	return to.post(ctx, lane, items), nil
-}
-
-// limit is how long an answer may take.
-func (to *sender) limit() time.Duration {
-	return time.Duration(to.record.TimeLimitMS) * time.Millisecond
-}
-
-// passed tells a place which keeps what it has that a message will not come.
-func (to *sender) passed(ctx context.Context, lane *Lane, i *Item) {
-	if to.rows != nil {
-		_ = to.rows.write(ctx, lane, nil, i.UpTo) // else the next ones find out
-	}
-}
-
 // post delivers messages of a lane, as one request: several only in batches.
-func (to *sender) post(ctx context.Context, lane *Lane, items []Item) *endpoint.Answer {
+func (to *Sender) post(ctx context.Context, lane *Lane, items []Item) *endpoint.Answer {
 	begun := time.Now()
 	failed := func(err error) *endpoint.Answer {
 		return &endpoint.Answer{At: time.Now(), Took: time.Since(begun), Error: to.explain(err), Means: endpoint.Again}
@@ -178,13 +62,13 @@ func (to *sender) post(ctx context.Context, lane *Lane, items []Item) *endpoint.
 }
 
 // do sends a request, and reads what of its answer is kept.
-func (to *sender) do(r *http.Request, begun time.Time) (*endpoint.Answer, error) {
+func (to *Sender) do(r *http.Request, begun time.Time) (*endpoint.Answer, error) {
 	response, err := to.client.Do(r)
 	if err != nil {
 		return nil, err
 	}
 	defer response.Body.Close()
-	a := &endpoint.Answer{Status: response.StatusCode, Means: endpoint.Judge(response.StatusCode)}
+	a := &endpoint.Answer{Status: response.StatusCode, Phrase: http.StatusText(response.StatusCode), Means: endpoint.Judge(response.StatusCode)}
 	body := make([]byte, endpoint.MaxAnswer)
 	n, err := io.ReadFull(response.Body, body)
 	if err == nil {
@@ -194,7 +78,7 @@ func (to *sender) do(r *http.Request, begun time.Time) (*endpoint.Answer, error)
 	a.At = time.Now()
 	a.Took = a.At.Sub(begun)
 	if a.Status == http.StatusTooManyRequests || a.Status == http.StatusServiceUnavailable {
-		a.After = endpoint.RetryAfter(response.Header.Get("Retry-After"), a.At)
+		a.After = retryAfter(response.Header.Get("Retry-After"), a.At)
 	}
 	if a.Status >= 300 && a.Status < 400 {
 		a.Error = fmt.Sprintf("redirects are not followed; it sends to %q", response.Header.Get("Location"))
@@ -203,7 +87,7 @@ func (to *sender) do(r *http.Request, begun time.Time) (*endpoint.Answer, error)
 }
 
 // explain says why there was no answer, without what only programs need.
-func (to *sender) explain(err error) string {
+func (to *Sender) explain(err error) string {
 	var wrapped *url.Error
 	if errors.As(err, &wrapped) {
 		err = wrapped.Err
@@ -215,17 +99,20 @@ func (to *sender) explain(err error) string {
 	return err.Error()
 }
 
+// MostInBatch is how many messages go in one request, of those places that take several.
+const MostInBatch = 100
+
 // batchType is what a list of events is, by the binding of CloudEvents to HTTP.
 const (
 	eventType = "application/cloudevents+json; charset=utf-8"
 	batchType = "application/cloudevents-batch+json; charset=utf-8"
 )
 
-func (to *sender) request(ctx context.Context, lane *Lane, items []Item) (*http.Request, error) {
+func (to *Sender) request(ctx context.Context, lane *Lane, items []Item) (*http.Request, error) {
 	first := &items[0]
 	body, contentType := first.Body, first.ContentType
 	var headers [][2]string
-	switch to.record.Format {
+	switch to.Place.Format {
 	case setting.Structured:
 		event, err := cloudevent.Encode(lane.Source, event(lane, first))
 		if err != nil {
@@ -249,11 +136,11 @@ func (to *sender) request(ctx context.Context, lane *Lane, items []Item) (*http.
 	default:
 		headers = cloudevent.Binary(lane.Source, event(lane, first))
 	}
-	r, err := http.NewRequestWithContext(ctx, http.MethodPost, to.record.URL, bytes.NewReader(body))
+	r, err := http.NewRequestWithContext(ctx, http.MethodPost, to.Place.URL, bytes.NewReader(body))
 	if err != nil {
 		return nil, err
 	}
-	for name, value := range to.record.Headers {
+	for name, value := range to.Place.Headers {
 		r.Header.Set(name, value)
 	}
 	for _, h := range headers {
@@ -285,9 +172,9 @@ func event(lane *Lane, i *Item) *message.Message {
 }
 
 // sign says who sends, and signs it.
-func (to *sender) sign(r *http.Request, id string, body []byte) {
+func (to *Sender) sign(r *http.Request, id string, body []byte) {
 	now := time.Now()
-	r.Header.Set("User-Agent", to.es.config.Agent)
+	r.Header.Set("User-Agent", to.config.Agent)
 	r.Header.Set(endpoint.HeaderID, id)
 	r.Header.Set(endpoint.HeaderTimestamp, strconv.FormatInt(now.Unix(), 10))
 	if len(to.keys) > 0 {
@@ -307,10 +194,10 @@ const (
 )
 
 // greet asks the place whether it wants deliveries, before the first one.
-func (to *sender) greet(ctx context.Context) error {
+func (to *Sender) greet(ctx context.Context) error {
 	to.mu.Lock()
 	defer to.mu.Unlock()
-	if to.welcome || !to.record.Handshake {
+	if to.welcome || !to.Place.Handshake {
 		return nil
 	}
 	if err := to.ask(ctx); err != nil {
@@ -321,7 +208,7 @@ func (to *sender) greet(ctx context.Context) error {
 }
 
 // keepRate waits for as long as the rate asks for that the place has named.
-func (to *sender) keepRate(ctx context.Context) error {
+func (to *Sender) keepRate(ctx context.Context) error {
 	to.mu.Lock()
 	wait := time.Until(to.nextTurn)
 	if to.every > 0 {
@@ -344,13 +231,13 @@ func (to *sender) keepRate(ctx context.Context) error {
 	}
 }
 
-func (to *sender) ask(ctx context.Context) error {
-	r, err := http.NewRequestWithContext(ctx, http.MethodOptions, to.record.URL, nil)
+func (to *Sender) ask(ctx context.Context) error {
+	r, err := http.NewRequestWithContext(ctx, http.MethodOptions, to.Place.URL, nil)
 	if err != nil {
 		return err
 	}
-	r.Header.Set(headerOrigin, to.es.config.Origin)
-	r.Header.Set("User-Agent", to.es.config.Agent)
+	r.Header.Set(headerOrigin, to.config.Origin)
+	r.Header.Set("User-Agent", to.config.Agent)
 	if to.bearer != "" {
 		r.Header.Set("Authorization", "Bearer "+to.bearer)
 	}
@@ -361,11 +248,26 @@ func (to *sender) ask(ctx context.Context) error {
 	defer response.Body.Close()
 	_, _ = io.CopyN(io.Discard, response.Body, drained)
 	origin := response.Header.Get(headerAllowedOrigin)
-	if response.StatusCode >= 300 || origin != "*" && !strings.EqualFold(origin, to.es.config.Origin) {
-		return fmt.Errorf("asked with OPTIONS whether it wants deliveries from %s, it answered %d with %s %q; if it knows no such question, leave it out with -handshake=false", to.es.config.Origin, response.StatusCode, headerAllowedOrigin, origin)
+	if response.StatusCode >= 300 || origin != "*" && !strings.EqualFold(origin, to.config.Origin) {
+		return fmt.Errorf("asked with OPTIONS whether it wants deliveries from %s, it answered %d with %s %q; if it knows no such question, leave it out with -handshake=false", to.config.Origin, response.StatusCode, headerAllowedOrigin, origin)
 	}
 	if perMinute, err := strconv.Atoi(response.Header.Get(headerAllowedRate)); err == nil && perMinute > 0 {
 		to.every = time.Minute / time.Duration(perMinute)
 	}
 	return nil
+}
+
+// maxAfter bounds how long a place may ask to be left alone.
+const maxAfter = 24 * time.Hour
+
+// retryAfter reads the header of that name (RFC 9110, section 10.2.3): seconds, or a
+// time. It returns 0 without one that can be read.
+func retryAfter(text string, now time.Time) time.Duration {
+	if seconds, err := strconv.ParseInt(text, 10, 32); err == nil {
+		return min(max(time.Duration(seconds)*time.Second, 0), maxAfter)
+	}
+	if at, err := http.ParseTime(text); err == nil {
+		return min(max(at.Sub(now), 0), maxAfter)
+	}
+	return 0
 }

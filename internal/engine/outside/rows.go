@@ -1,4 +1,4 @@
-package endpoints
+package outside
 
 import (
 	"context"
@@ -22,14 +22,13 @@ import (
 	"steadyferry/internal/core/endpoint"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/route"
-	"steadyferry/internal/engine/catalog"
 )
 
 // rows writes messages into a table of a database. The rows of a batch and the place up
 // to which the table has a route's messages are written in one transaction: so each
 // message becomes a row once, whoever writes it, however often.
 type rows struct {
-	record  *catalog.Endpoint
+	place   *Place
 	pool    *pgxpool.Pool
 	columns []string // in their order in statements
 
@@ -40,13 +39,14 @@ type rows struct {
 
 const (
 	tableConnections = 4
-	mostRows         = 1000 // in one transaction
+	// MostRows is how many messages go in one transaction.
+	MostRows = 1000
 	// noTLS in an address says that a connection may be read on its way.
 	noTLS = "disable"
 )
 
-// newRows returns what writes into the table of an endpoint.
-func (es *Endpoints) newRows(record *catalog.Endpoint, u *url.URL, password string, secured *tls.Config) (*rows, error) {
+// newRows returns what writes into the table of a place.
+func newRows(config Config, place *Place, u *url.URL, secured *tls.Config) (*rows, error) {
 	// Nothing of this process's environment or files goes into it, only what the
 	// endpoint says.
 	c, err := pgxpool.ParseConfig("host=localhost user=nobody password=none sslmode=disable")
@@ -54,7 +54,7 @@ func (es *Endpoints) newRows(record *catalog.Endpoint, u *url.URL, password stri
 		return nil, err
 	}
 	to := c.ConnConfig
-	to.Host, to.Port, to.Fallbacks, to.Password = u.Hostname(), 5432, nil, password
+	to.Host, to.Port, to.Fallbacks, to.Password = u.Hostname(), 5432, nil, place.Secrets[Password]
 	if port := u.Port(); port != "" {
 		if _, err := fmt.Sscan(port, &to.Port); err != nil {
 			return nil, fmt.Errorf("port %q", port)
@@ -64,30 +64,30 @@ func (es *Endpoints) newRows(record *catalog.Endpoint, u *url.URL, password stri
 	if u.Query().Get("sslmode") != noTLS {
 		to.TLSConfig = secured
 	}
-	limit := time.Duration(record.TimeLimitMS) * time.Millisecond
+	limit := time.Duration(place.TimeLimitMS) * time.Millisecond
 	to.ConnectTimeout = min(dialTime, limit)
 	to.DialFunc = func(ctx context.Context, network, address string) (net.Conn, error) {
-		return es.dial(ctx, network, address)
+		return config.dial(ctx, network, address)
 	}
-	to.RuntimeParams = map[string]string{"application_name": es.config.Agent, "statement_timeout": fmt.Sprint(limit.Milliseconds()), "lock_timeout": fmt.Sprint(limit.Milliseconds() / 2)}
+	to.RuntimeParams = map[string]string{"application_name": config.Agent, "statement_timeout": fmt.Sprint(limit.Milliseconds()), "lock_timeout": fmt.Sprint(limit.Milliseconds() / 2)}
 	c.MaxConns, c.MaxConnIdleTime = tableConnections, idleConnection
 	pool, err := pgxpool.NewWithConfig(context.Background(), c)
 	if err != nil {
 		return nil, err
 	}
-	return &rows{record: record, pool: pool, columns: slices.Sorted(maps.Keys(record.Columns))}, nil
+	return &rows{place: place, pool: pool, columns: slices.Sorted(maps.Keys(place.Columns))}, nil
 }
 
 func (r *rows) close() { r.pool.Close() }
 
 // placesTable is where the places of routes are, beside the table.
 func (r *rows) placesTable() string {
-	schema, _, _ := strings.Cut(r.record.Table, ".")
+	schema, _, _ := strings.Cut(r.place.Table, ".")
 	return pgx.Identifier{schema, "ferry_places"}.Sanitize()
 }
 
 func (r *rows) table() string {
-	schema, table, _ := strings.Cut(r.record.Table, ".")
+	schema, table, _ := strings.Cut(r.place.Table, ".")
 	return pgx.Identifier{schema, table}.Sanitize()
 }
 
@@ -95,12 +95,12 @@ func (r *rows) table() string {
 func (r *rows) origin(ctx context.Context, lane *Lane) (at route.Place, err error) {
 	_, err = r.pool.Exec(ctx, `INSERT INTO `+r.placesTable()+` (route, partition, epoch, cut, place) VALUES ($1, $2, 0, 0, 0) ON CONFLICT DO NOTHING`, lane.Route, lane.Partition)
 	if err == nil {
-		at, err = r.place(ctx, lane)
+		at, err = r.reached(ctx, lane)
 	}
 	return at, err
 }
 
-func (r *rows) place(ctx context.Context, lane *Lane) (at route.Place, err error) {
+func (r *rows) reached(ctx context.Context, lane *Lane) (at route.Place, err error) {
 	err = r.pool.QueryRow(ctx, `SELECT epoch, cut, place FROM `+r.placesTable()+` WHERE route = $1 AND partition = $2`, lane.Route, lane.Partition).Scan(&at.Epoch, &at.Cut, &at.Offset)
 	return at, err
 }
@@ -173,10 +173,10 @@ func (r *rows) values(items []Item) [][]*string {
 	at := map[string]int{}
 	for i := range items {
 		row := r.row(&items[i])
-		if len(r.record.KeyColumns) > 0 {
+		if len(r.place.KeyColumns) > 0 {
 			key, whole := "", true
 			for c, name := range r.columns {
-				if slices.Contains(r.record.KeyColumns, name) {
+				if slices.Contains(r.place.KeyColumns, name) {
 					if whole = whole && row[c] != nil; row[c] != nil {
 						key += fmt.Sprintf("%d:%s", len(*row[c]), *row[c])
 					}
@@ -199,7 +199,7 @@ func (r *rows) row(i *Item) []*string {
 	parsed := false
 	row := make([]*string, len(r.columns))
 	for c, name := range r.columns {
-		source := r.record.Columns[name]
+		source := r.place.Columns[name]
 		if strings.HasPrefix(source, "/") && !parsed {
 			parsed = true
 			d := json.NewDecoder(strings.NewReader(string(i.Body)))
@@ -290,7 +290,7 @@ func pointed(body any, pointer string, isJSON bool) *string {
 
 // learn makes the statement from what the table is. The lock is held.
 func (r *rows) learn(ctx context.Context) error {
-	schema, table, _ := strings.Cut(r.record.Table, ".")
+	schema, table, _ := strings.Cut(r.place.Table, ".")
 	found, err := r.pool.Query(ctx, `SELECT a.attname, format_type(a.atttypid, a.atttypmod), c.relpersistence = 'u'
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_attribute a ON a.attrelid = c.oid
 		WHERE n.nspname = $1 AND c.relname = $2 AND a.attnum > 0 AND NOT a.attisdropped`, schema, table)
@@ -303,7 +303,7 @@ func (r *rows) learn(ctx context.Context) error {
 		return err
 	}
 	if unlogged {
-		return fmt.Errorf("%s is an unlogged table, of which a crash takes what it keeps: ALTER TABLE %s SET LOGGED", r.record.Table, r.table())
+		return fmt.Errorf("%s is an unlogged table, of which a crash takes what it keeps: ALTER TABLE %s SET LOGGED", r.place.Table, r.table())
 	}
 	r.isJSON = map[string]bool{}
 	var names, cast, updates []string
@@ -314,7 +314,7 @@ func (r *rows) learn(ctx context.Context) error {
 		quoted := pgx.Identifier{c}.Sanitize()
 		r.isJSON[c] = types[c] == "json" || types[c] == "jsonb"
 		names, cast = append(names, quoted), append(cast, fmt.Sprintf("u.c%d::%s", i, types[c]))
-		if !slices.Contains(r.record.KeyColumns, c) {
+		if !slices.Contains(r.place.KeyColumns, c) {
 			updates = append(updates, quoted+" = excluded."+quoted)
 		}
 	}
@@ -323,7 +323,7 @@ func (r *rows) learn(ctx context.Context) error {
 		lists, as = append(lists, fmt.Sprintf("$%d::text[]", i+1)), append(as, fmt.Sprintf("c%d", i))
 	}
 	r.insert = fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM unnest(%s) AS u(%s)", r.table(), strings.Join(names, ", "), strings.Join(cast, ", "), strings.Join(lists, ", "), strings.Join(as, ", "))
-	if keys := r.record.KeyColumns; len(keys) > 0 {
+	if keys := r.place.KeyColumns; len(keys) > 0 {
 		quoted := make([]string, len(keys))
 		for i, k := range keys {
 			quoted[i] = pgx.Identifier{k}.Sanitize()
@@ -346,21 +346,21 @@ type missing struct {
 
 func (m *missing) Error() string {
 	if len(m.types) == 0 {
-		return fmt.Sprintf("there is no table %s; ferry endpoint table %s shows the statements that make it", m.r.record.Table, m.r.record.Address())
+		return fmt.Sprintf("there is no table %s; ferry endpoint table %s shows the statements that make it", m.r.place.Table, m.r.place.Address)
 	}
 	var add []string
 	for _, c := range m.r.columns {
 		if m.types[c] == "" {
-			add = append(add, fmt.Sprintf("ADD COLUMN %s %s", pgx.Identifier{c}.Sanitize(), typeOf(m.r.record.Columns[c], nil)))
+			add = append(add, fmt.Sprintf("ADD COLUMN %s %s", pgx.Identifier{c}.Sanitize(), typeOf(m.r.place.Columns[c], nil)))
 		}
 	}
-	return fmt.Sprintf("%s lacks columns: ALTER TABLE %s %s", m.r.record.Table, m.r.table(), strings.Join(add, ", "))
+	return fmt.Sprintf("%s lacks columns: ALTER TABLE %s %s", m.r.place.Table, m.r.table(), strings.Join(add, ", "))
 }
 
 // post writes messages of a lane, and says what came of it.
 func (r *rows) post(ctx context.Context, lane *Lane, items []Item) (*endpoint.Answer, error) {
 	begun := time.Now()
-	ctx, cancel := context.WithTimeout(ctx, time.Duration(r.record.TimeLimitMS)*time.Millisecond)
+	ctx, cancel := context.WithTimeout(ctx, time.Duration(r.place.TimeLimitMS)*time.Millisecond)
 	defer cancel()
 	err := r.write(ctx, lane, items, items[len(items)-1].UpTo)
 	var behind *route.NotBehind
@@ -377,7 +377,7 @@ func (r *rows) check(ctx context.Context) *endpoint.Answer {
 	err := r.learn(ctx)
 	r.mu.Unlock()
 	if err == nil {
-		_, err = r.place(ctx, &Lane{Route: uuid.Nil.String()})
+		_, err = r.reached(ctx, &Lane{Route: uuid.Nil.String()})
 		if errors.Is(err, pgx.ErrNoRows) {
 			err = nil
 		}
@@ -399,7 +399,7 @@ func (r *rows) answer(begun time.Time, err error) *endpoint.Answer {
 	var said *pgconn.PgError
 	switch {
 	case errors.Is(err, context.DeadlineExceeded):
-		a.Error = fmt.Sprintf("no answer within %s", time.Duration(r.record.TimeLimitMS)*time.Millisecond)
+		a.Error = fmt.Sprintf("no answer within %s", time.Duration(r.place.TimeLimitMS)*time.Millisecond)
 	case errors.As(err, &said):
 		a.Code, a.Error = said.Code, r.explain(said)
 		// Data exceptions and violated constraints are a row's fault.
@@ -422,7 +422,7 @@ func (r *rows) explain(e *pgconn.PgError) string {
 	case "42501":
 		text += fmt.Sprintf("; GRANT SELECT, INSERT, UPDATE ON %s, %s TO the user of the endpoint", r.table(), r.placesTable())
 	case "42P01":
-		text += fmt.Sprintf("; ferry endpoint table %s shows the statements that make it", r.record.Address())
+		text += fmt.Sprintf("; ferry endpoint table %s shows the statements that make it", r.place.Address)
 	}
 	return text
 }
