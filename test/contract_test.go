@@ -23,7 +23,7 @@ import (
 // Every answer is as the OpenAPI document says, and every operation of the
 // document is asked for here.
 func TestAnswersKeepToTheDocument(t *testing.T) {
-	n := harness.Start(t)
+	n := harness.Start(t, toLoopback...)
 	document := n.Ask("GET", "/api/v1/openapi.json", "").Body
 	loader := openapi3.NewLoader()
 	doc, err := loader.LoadFromData([]byte(document))
@@ -137,6 +137,20 @@ func TestAnswersKeepToTheDocument(t *testing.T) {
 		{"POST", readings + "/groups", `{"group":"back","kind":"route"}`, "application/json", ""},
 		{"GET", readings + "/groups/warm", "", "", ""},
 		{"PATCH", readings + "/groups/warm", `{"where":"body.celsius > 9.0"}`, "application/json", ""},
+		{"POST", "/api/v1/endpoints", `{"address":"coldchain/clinic-hook","url":"http://127.0.0.1:9/","handshake":false,"secrets":{"signing":"northlight-clinics-know-this"}}`, "application/json", ""},
+		{"POST", "/api/v1/endpoints", `{"address":"coldchain/elsewhere","url":"ftp://127.0.0.1/"}`, "application/json", ""},
+		{"GET", "/api/v1/endpoints", "", "", ""},
+		{"GET", "/api/v1/endpoints/coldchain/clinic-hook", "", "", ""},
+		{"GET", "/api/v1/endpoints/coldchain/clinic-hok", "", "", ""},
+		{"PATCH", "/api/v1/endpoints/coldchain/clinic-hook", `{"parallel":2}`, "application/json", ""},
+		{"POST", "/api/v1/endpoints/coldchain/clinic-hook/trials", "", "", ""},
+		{"POST", "/api/v1/endpoints/coldchain/clinic-hook/table?preview=true", "", "", ""},
+		{"GET", "/api/v1/events?address=coldchain/clinic-hook", "", "", ""},
+		{"GET", "/api/v1/lookup?address=coldchain/clinic-hook", "", "", ""},
+		{"POST", readings + "/groups", `{"group":"hook","kind":"route","to":"coldchain/clinic-hook"}`, "application/json", ""},
+		{"DELETE", "/api/v1/endpoints/coldchain/clinic-hook?preview=true", "", "", ""},
+		{"GET", readings + "/partitions/0/copies/5f0c0b7e-6d2f-4f4e-9a61-0d6f3b7f0a11?source=2", "", "", ""},
+		{"POST", readings + "/partitions/0/copies/5f0c0b7e-6d2f-4f4e-9a61-0d6f3b7f0a11?source=2&after=0.0.0&upTo=0.1.1", "not a batch", "application/vnd.steady-ferry.batch", ""},
 		{"POST", readings + "/route-trials", `{"since":"first","route":"warm","where":"body.celsius > 3.0","edits":["compute /f=body.celsius * 1.8"]}`, "application/json", ""},
 		{"POST", readings + "/route-trials", `{"since":"first","to":"coldchain/readings"}`, "application/json", ""},
 		{"GET", readings + "/chain", "", "", ""},

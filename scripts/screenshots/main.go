@@ -44,6 +44,7 @@ var pages = []page{
 	{name: "group-seek", path: "/groups/coldchain/readings/dashboards", do: seek, settle: 5 * time.Second},
 	{name: "route", path: "/groups/coldchain/readings/warm"},
 	{name: "route-try", path: "/groups/coldchain/readings/warm", do: setRoute, settle: 4 * time.Second},
+	{name: "endpoint", path: "/endpoints/coldchain/clinic-hook"},
 	{name: "queue", path: "/channels/coldchain/inspections"},
 	{name: "dead", path: "/dead/coldchain/inspections"},
 	{name: "dead-mend-dark", path: "/dead/coldchain/inspections", dark: true, do: mend},
