@@ -286,12 +286,13 @@ func (l *line) cancel(p *pass) {
 	}
 }
 
-// tryNow has a failing place tried at once.
-func (l *line) tryNow() {
+// tryNow has a failing place tried at once, by whichever node, and returns how it does.
+func (l *line) tryNow() endpoint.Health {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.breaker.TryNow(time.Now())
 	l.wake()
+	return l.breaker.Health
 }
 
 // exchange takes on how the endpoint does as other nodes have told, and says what is to

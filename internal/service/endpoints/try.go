@@ -2,6 +2,7 @@ package endpoints
 
 import (
 	"context"
+	"log/slog"
 	"time"
 
 	"steadyferry/internal/core/address"
@@ -34,7 +35,11 @@ func (es *Endpoints) Try(ctx context.Context, who string, a address.Address) (*e
 	answer := to.Try(ctx)
 	es.happened(a.String(), "trial", "by "+who+": "+answer.Says())
 	if answer.Means != endpoint.Again {
-		l.tryNow()
+		if h := l.tryNow(); h.Failing() {
+			if err := es.catalog.TellHealth(ctx, record.ID, h); err != nil {
+				slog.Debug("that an endpoint may be tried was not told", "endpoint", a.String(), "error", err)
+			}
+		}
 	}
 	return answer, nil
 }
