@@ -73,6 +73,7 @@ func TestAnEndpointFromTheCommandLine(t *testing.T) {
 		return strings.Contains(n.Must("show", to), "the clinics' office is closed")
 	}, 20*time.Second, 50*time.Millisecond)
 	require.Eventually(t, func() bool { return strings.Contains(n.Must("show", route), "endpoint failing") }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(n.Must("lag", route), "waits") }, 20*time.Second, 50*time.Millisecond)
 	hook.Switch(clinic.Well)
 	taken(23, "what waited has come")
 	assert.Zero(t, counts().Counts["again"])

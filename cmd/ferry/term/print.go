@@ -63,6 +63,7 @@ var marks = map[string]struct {
 	"not-getting-nearer": {"◐", text.FgCyan},
 	"no-members":         {"○", text.FgHiBlack},
 	"stopped":            {"▲", text.FgYellow},
+	"waits":              {"▲", text.FgYellow},
 	"halted":             {"▲", text.FgYellow},
 	"falling-behind":     {"▲", text.FgYellow},
 	"will-lose-data":     {"■", text.FgRed},

@@ -46,12 +46,13 @@ const (
 	NoMembers     State = "no-members"
 	FallingBehind State = "falling-behind"
 	Stopped       State = "stopped"
+	Waits         State = "waits" // a route, for what it leads to
 	WillLose      State = "will-lose-data"
 	HasLost       State = "has-lost"
 )
 
 // rank orders the states: a group shows its worst.
-var rank = map[State]int{KeepingUp: 0, CatchingUp: 1, HoldingOff: 2, PausedState: 3, NoMembers: 4, FallingBehind: 5, Stopped: 6, WillLose: 7, HasLost: 8}
+var rank = map[State]int{KeepingUp: 0, CatchingUp: 1, HoldingOff: 2, PausedState: 3, NoMembers: 4, FallingBehind: 5, Stopped: 6, Waits: 7, WillLose: 8, HasLost: 9}
 
 // Severity says how bad a state is: 0 is good, and more is worse.
 func (s State) Severity() int { return rank[s] }

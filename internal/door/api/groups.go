@@ -14,6 +14,7 @@ import (
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
+	"steadyferry/internal/core/group"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/door/gate"
 	"steadyferry/internal/engine/catalog"
@@ -71,7 +72,7 @@ func secondsOrNull(d time.Duration) *float64 {
 func ageSeconds(d time.Duration) float64 { return d.Round(time.Millisecond).Seconds() }
 
 // groupJSON describes a group; whole adds its partitions and members.
-func groupJSON(l *groups.Lag, whole bool) form.Group {
+func (s *Server) groupJSON(l *groups.Lag, whole bool) form.Group {
 	a := l.Topic.Address()
 	channel := a.String()
 	a.Group = l.Group.Name
@@ -79,6 +80,9 @@ func groupJSON(l *groups.Lag, whole bool) form.Group {
 		Expire: address.FormatDuration(time.Duration(l.Group.ExpireMS) * time.Millisecond), CreatedAt: l.Group.CreatedAt.UTC(), Round: l.Round, Members: len(l.Members),
 		Lag: l.Verdict.Messages, LagSeconds: ageSeconds(l.OldestAge), CommitRate: rounded(l.CommitRate), ArrivalRate: rounded(l.ArrivalRate),
 		State: string(l.Verdict.State), Severity: l.Verdict.State.Severity(), Verdict: l.Verdict.Text(), LosesIn: secondsOrNull(l.Verdict.LosesIn), Lost: l.Verdict.Lost, Kind: l.Group.Kind(), To: l.Group.To, Where: l.Group.Where, Edits: l.Group.Edits}
+	if why := s.Node.Routes.HeldUp(l.Group); why != "" && out.Severity < group.Waits.Severity() {
+		out.State, out.Severity, out.Verdict = string(group.Waits), group.Waits.Severity(), "waits: "+why
+	}
 	if !whole {
 		return out
 	}
@@ -109,7 +113,7 @@ func (s *Server) groupsJSON(ctx context.Context) []form.Group {
 		return groups
 	}
 	for _, l := range all[:min(len(all), maxPage)] {
-		groups = append(groups, groupJSON(l, false))
+		groups = append(groups, s.groupJSON(l, false))
 	}
 	return groups
 }
@@ -132,7 +136,7 @@ func (s *Server) listGroups(c *gin.Context) {
 	}
 	name := func(l *groups.Lag) string { return l.Group.Name }
 	slices.SortFunc(all, func(a, b *groups.Lag) int { return strings.Compare(name(a), name(b)) })
-	page(c, all, name, func(l *groups.Lag) form.Group { return groupJSON(l, false) })
+	page(c, all, name, func(l *groups.Lag) form.Group { return s.groupJSON(l, false) })
 }
 
 // lag lists groups with their partitions, the worst first.
@@ -161,7 +165,7 @@ func (s *Server) lag(c *gin.Context) {
 			}
 			one, lagErr := s.Node.Groups.LagOf(c, t, g)
 			if !gate.Refuse(c, lagErr) {
-				c.JSON(http.StatusOK, form.Page[form.Group]{Items: []form.Group{groupJSON(one, true)}})
+				c.JSON(http.StatusOK, form.Page[form.Group]{Items: []form.Group{s.groupJSON(one, true)}})
 			}
 			return
 		default:
@@ -183,7 +187,7 @@ func (s *Server) lag(c *gin.Context) {
 		if len(p.Items) == limit {
 			break
 		}
-		p.Items = append(p.Items, groupJSON(l, true))
+		p.Items = append(p.Items, s.groupJSON(l, true))
 	}
 	c.JSON(http.StatusOK, p)
 }
@@ -258,7 +262,7 @@ func (s *Server) chain(c *gin.Context) {
 		if gate.Refuse(c, err) {
 			return
 		}
-		if p.Items = append(p.Items, groupJSON(l, false)); len(p.Items) == maxPage {
+		if p.Items = append(p.Items, s.groupJSON(l, false)); len(p.Items) == maxPage {
 			break
 		}
 	}
@@ -272,7 +276,7 @@ func (s *Server) answerOneGroup(c *gin.Context, a address.Address, status int) {
 	}
 	l, err := s.Node.Groups.LagOf(c, t, g)
 	if !gate.Refuse(c, err) {
-		out := groupJSON(l, true)
+		out := s.groupJSON(l, true)
 		out.Declared = s.Node.Declares.Of(c, a.String())
 		if g.Route != nil {
 			out.Work, out.Outage = s.routeWork(c, t, g), s.ofOutage(c, a)

@@ -34,8 +34,9 @@ type Endpoints struct {
 	catalog *catalog.Catalog
 	config  Config
 
-	mu     sync.Mutex // guards lines and events
+	mu     sync.Mutex // guards lines, events and told
 	lines  map[int64]*line
+	told   map[int64]endpoint.Health // as nodes have told each other
 	events []catalog.Event
 }
 
@@ -88,7 +89,7 @@ func (es *Endpoints) Tend(ctx context.Context) {
 		lines = append(lines, l)
 	}
 	es.mu.Unlock()
-	if len(lines) == 0 {
+	if len(lines) == 0 && len(es.catalog.View().Endpoints) == 0 {
 		return
 	}
 	told, err := es.catalog.Healths(ctx)
@@ -98,6 +99,9 @@ func (es *Endpoints) Tend(ctx context.Context) {
 		}
 		return
 	}
+	es.mu.Lock()
+	es.told = told
+	es.mu.Unlock()
 	for _, l := range lines {
 		if es.catalog.View().Endpoint(l.id) == nil {
 			_, _ = es.line(l.id) // it ends
@@ -149,6 +153,14 @@ func (es *Endpoints) Healths(ctx context.Context) map[int64]Here {
 		}
 	}
 	return all
+}
+
+// Fails reports whether an endpoint fails, as nodes have told each other.
+func (es *Endpoints) Fails(id int64) bool {
+	es.mu.Lock()
+	defer es.mu.Unlock()
+	h := es.told[id]
+	return h.Failing()
 }
 
 // Here is what this node knows of the endpoints that it delivers to, by their addresses.

@@ -40,6 +40,24 @@ func (t *target) outside() string {
 	return t.endpoint.Kind()
 }
 
+// HeldUp says why a route cannot send now, as far as all nodes know of what it leads to;
+// nothing: it can. Of a group there is nothing to say.
+func (rs *Routes) HeldUp(g *catalog.Group) string {
+	if g.Route == nil || g.Paused {
+		return ""
+	}
+	t := rs.target(g.Route)
+	switch {
+	case t == nil:
+		return g.To + " is not there"
+	case t.channel != nil && t.channel.Record().Paused, t.endpoint != nil && t.endpoint.Paused:
+		return g.To + " is paused"
+	case t.endpoint != nil && rs.outside.Fails(t.id):
+		return g.To + " is failing"
+	}
+	return ""
+}
+
 // target returns what a route leads to, nil when it is not there.
 func (rs *Routes) target(r *catalog.Route) *target {
 	if r.Outside {

@@ -2636,7 +2636,7 @@ export interface components {
             commitRate: number;
             arrivalRate: number;
             /** @enum {string} */
-            state: "keeping-up" | "not-getting-nearer" | "catching-up" | "paused" | "no-members" | "falling-behind" | "stopped" | "will-lose-data" | "has-lost";
+            state: "keeping-up" | "not-getting-nearer" | "catching-up" | "paused" | "no-members" | "falling-behind" | "stopped" | "waits" | "will-lose-data" | "has-lost";
             /** @description In words */
             verdict: string;
             /** @description Seconds until retention passes it at today's rates; null when it does not */
@@ -2701,7 +2701,7 @@ export interface components {
             commitRate: number;
             arrivalRate: number;
             /** @enum {string} */
-            state: "keeping-up" | "not-getting-nearer" | "catching-up" | "paused" | "no-members" | "falling-behind" | "stopped" | "will-lose-data" | "has-lost";
+            state: "keeping-up" | "not-getting-nearer" | "catching-up" | "paused" | "no-members" | "falling-behind" | "stopped" | "waits" | "will-lose-data" | "has-lost";
             verdict: string;
             losesIn: number | null;
             /** Format: int64 */

@@ -29,6 +29,7 @@ for (const [state, as] of [
   ["not-getting-nearer", "starting"],
   ["no-members", "paused"],
   ["stopped", "attention"],
+  ["waits", "attention"],
   ["halted", "attention"],
   ["falling-behind", "attention"],
   ["will-lose-data", "failed"],

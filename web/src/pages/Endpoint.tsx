@@ -38,8 +38,8 @@ const routeColumns: Column<Group>[] = [
   { key: "state", title: "State", show: (g) => <Mark state={g.state} word={g.verdict} wrap /> },
   { key: "lag", title: "Lag", figures: true, show: (g) => count(g.lag) },
   { key: "unread", title: "Oldest unread", figures: true, wide: true, show: (g) => unread(g.lagSeconds) },
-  { key: "in", title: "In, per second", figures: true, show: (g) => rate(g.arrivalRate) },
-  { key: "out", title: "Out, per second", figures: true, show: (g) => rate(g.commitRate) },
+  { key: "in", title: "In, per second", figures: true, wide: true, show: (g) => rate(g.arrivalRate) },
+  { key: "out", title: "Out, per second", figures: true, wide: true, show: (g) => rate(g.commitRate) },
 ];
 
 /** The statements that make the table of an endpoint, and a button that does. */

@@ -33,6 +33,7 @@ const columns: Column<Endpoint>[] = [
   {
     key: "routes",
     title: "Routes",
+    wide: true,
     show: (e) => e.routes.map((r) => <RouteLink key={r} address={r} />),
   },
   { key: "good", title: "Last good", figures: true, wide: true, show: (e) => ago(e.lastGood) },
