@@ -89,6 +89,11 @@ func run(rounds int, large bool, part, dir string) error {
 			return err
 		}
 	}
+	if part == "endpoints" || part == "all" {
+		if err := b.measureEndpoints(rounds); err != nil {
+			return err
+		}
+	}
 	if part == "one" || part == "all" {
 		if err := b.measureOne(rounds); err != nil {
 			return err
@@ -133,7 +138,7 @@ func (b *bench) measureOne(rounds int) error {
 }
 
 func (b *bench) start() error {
-	b.ferryd = exec.Command("bin/ferryd", "serve", "-dir", b.dir, "-listen", b.listen, "-log-level", "WARN")
+	b.ferryd = exec.Command("bin/ferryd", "serve", "-dir", b.dir, "-listen", b.listen, "-log-level", "WARN", "-outside-networks", "loopback", "-outside-schemes", "http,postgresql")
 	b.ferryd.Stderr = os.Stderr
 	if err := b.ferryd.Start(); err != nil {
 		return err

@@ -66,9 +66,8 @@ func (b *bench) measureRoutes(rounds int) error {
 func routed(partition, count int, send func(batch []byte) error) error {
 	var b message.Builder
 	for i := range count {
-		body := fmt.Sprintf(`{"at":"2026-11-23T08:00:00Z","battery":%d,"box":"box-%04d","celsius":%.1f}`, i%100, i%48, float64(i%120)/10)
-		b.Add(&message.Message{Key: fmt.Sprintf("box-%04d", i%48), ContentType: "application/json", Body: []byte(body), Headers: []message.Header{{Name: "region", Value: "north"}}})
-		if b.Count() == 1000 {
+		b.Add(&message.Message{Key: fmt.Sprintf("box-%04d", i%48), ContentType: "application/json", Body: []byte(reading(i)), Headers: []message.Header{{Name: "region", Value: "north"}}})
+		if b.Count() == 1000 || i == count-1 {
 			if err := send(b.Build(message.Plain, nil)); err != nil {
 				return err
 			}

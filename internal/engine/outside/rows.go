@@ -1,6 +1,7 @@
 package outside
 
 import (
+	"bytes"
 	"context"
 	"crypto/tls"
 	"encoding/json"
@@ -10,6 +11,7 @@ import (
 	"net"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -18,6 +20,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/tidwall/gjson"
 
 	"steadyferry/internal/core/endpoint"
 	"steadyferry/internal/core/message"
@@ -32,9 +35,8 @@ type rows struct {
 	pool    *pgxpool.Pool
 	columns []string // in their order in statements
 
-	mu     sync.Mutex // guards insert and isJSON
-	insert string     // the statement, once the types of the columns are known
-	isJSON map[string]bool
+	mu    sync.Mutex // guards known
+	known *tableForm // nil: it was not looked at yet
 }
 
 const (
@@ -108,7 +110,7 @@ func (r *rows) reached(ctx context.Context, lane *Lane) (at route.Place, err err
 // write writes messages as rows, if the table has what lies before them: else it returns
 // *route.NotBehind. Without messages it only moves the place.
 func (r *rows) write(ctx context.Context, lane *Lane, items []Item, upTo message.Place) error {
-	insert, values, err := r.statement(ctx, items)
+	form, err := r.form(ctx)
 	if err != nil {
 		return err
 	}
@@ -131,7 +133,7 @@ func (r *rows) write(ctx context.Context, lane *Lane, items []Item, upTo message
 		return &route.NotBehind{Origin: at}
 	}
 	if len(items) > 0 {
-		if _, err := tx.Exec(ctx, insert, values...); err != nil {
+		if err := form.copy(ctx, tx, r.values(items, form)); err != nil {
 			return err
 		}
 	}
@@ -142,199 +144,242 @@ func (r *rows) write(ctx context.Context, lane *Lane, items []Item, upTo message
 	return nil
 }
 
-// statement returns the one that inserts messages, and its arguments: one list of texts
-// a column, which the database makes the column's type.
-func (r *rows) statement(ctx context.Context, items []Item) (insert string, values []any, err error) {
-	if len(items) == 0 {
-		return "", nil, nil
-	}
+// tableForm is what is known of the table: how rows are written into it.
+type tableForm struct {
+	isJSON []bool   // by column
+	paths  []string // into the body, by column, of those that have something of it
+	copies string   // the statement that takes rows as text
+	// Where rows replace others they come by a table of their own.
+	before, after string
+}
+
+// form looks what the table is, once.
+func (r *rows) form(ctx context.Context) (*tableForm, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.insert == "" {
-		if err := r.learn(ctx); err != nil {
-			return "", nil, err
+	if r.known == nil {
+		known, err := r.learn(ctx)
+		if err != nil {
+			return nil, err
 		}
+		r.known = known
 	}
-	columns := make([][]*string, len(r.columns))
-	for _, row := range r.values(items) {
-		for i := range columns {
-			columns[i] = append(columns[i], row[i])
-		}
-	}
-	for _, c := range columns {
-		values = append(values, c)
-	}
-	return r.insert, values, nil
+	return r.known, nil
 }
 
-// values are the rows of messages; of those that replace each other, the last one.
-func (r *rows) values(items []Item) [][]*string {
-	all := make([][]*string, 0, len(items))
-	at := map[string]int{}
-	for i := range items {
-		row := r.row(&items[i])
-		if len(r.place.KeyColumns) > 0 {
-			key, whole := "", true
-			for c, name := range r.columns {
-				if slices.Contains(r.place.KeyColumns, name) {
-					if whole = whole && row[c] != nil; row[c] != nil {
-						key += fmt.Sprintf("%d:%s", len(*row[c]), *row[c])
-					}
-				}
+// copy writes rows, which are in the text form of COPY.
+func (f *tableForm) copy(ctx context.Context, tx pgx.Tx, rows []byte) error {
+	if f.before != "" {
+		if _, err := tx.Exec(ctx, f.before); err != nil {
+			return err
+		}
+	}
+	if _, err := tx.Conn().PgConn().CopyFrom(ctx, bytes.NewReader(rows), f.copies); err != nil {
+		return err
+	}
+	if f.after != "" {
+		if _, err := tx.Exec(ctx, f.after); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// values are the rows of messages, in the text form of COPY: tabs between columns, a line a
+// row. Of those that replace each other, the last one.
+func (r *rows) values(items []Item, f *tableForm) []byte {
+	text := make([]byte, 0, 64*len(items)*len(r.columns)/4+64)
+	last := map[string]int{}
+	var keys []string
+	if len(r.place.KeyColumns) > 0 {
+		keys = make([]string, len(items))
+		for i := range items {
+			if keys[i] = r.key(&items[i], f); keys[i] != "" {
+				last[keys[i]] = i
 			}
-			if before, known := at[key]; known && whole {
-				all[before] = row
+		}
+	}
+	for i := range items {
+		if keys != nil && keys[i] != "" && last[keys[i]] != i {
+			continue
+		}
+		valid := len(f.paths) > 0 && gjson.ValidBytes(items[i].Body)
+		for c, name := range r.columns {
+			if c > 0 {
+				text = append(text, '\t')
+			}
+			value, ok := f.value(&items[i], r.place.Columns[name], c, valid)
+			if !ok {
+				text = append(text, `\N`...)
 				continue
 			}
-			at[key] = len(all)
+			text = escaped(text, value)
 		}
-		all = append(all, row)
+		text = append(text, '\n')
 	}
-	return all
+	return text
 }
 
-// row is what the columns have of a message.
-func (r *rows) row(i *Item) []*string {
-	var body any
-	parsed := false
-	row := make([]*string, len(r.columns))
+// key is what names the row of a message; nothing, if a part of it is missing.
+func (r *rows) key(i *Item, f *tableForm) (key string) {
+	valid := gjson.ValidBytes(i.Body)
 	for c, name := range r.columns {
-		source := r.place.Columns[name]
-		if strings.HasPrefix(source, "/") && !parsed {
-			parsed = true
-			d := json.NewDecoder(strings.NewReader(string(i.Body)))
-			d.UseNumber()
-			if d.Decode(&body) != nil {
-				body = nil
-			}
+		if !slices.Contains(r.place.KeyColumns, name) {
+			continue
 		}
-		row[c] = sourceOf(i, source, body, r.isJSON[name])
+		value, ok := f.value(i, r.place.Columns[name], c, valid)
+		if !ok {
+			return ""
+		}
+		key += fmt.Sprintf("%d:%s", len(value), value)
 	}
-	return row
+	return key
 }
 
-// sourceOf is what a column gets of a message, as text; nil is NULL.
-func sourceOf(i *Item, source string, body any, isJSON bool) *string {
-	text := func(s string) *string {
-		if isJSON {
-			b, _ := json.Marshal(s) // a text
-			s = string(b)
+// escaped appends a value as COPY reads it.
+func escaped(text []byte, value string) []byte {
+	for i := range len(value) {
+		switch c := value[i]; c {
+		case '\\':
+			text = append(text, `\\`...)
+		case '\n':
+			text = append(text, `\n`...)
+		case '\r':
+			text = append(text, `\r`...)
+		case '\t':
+			text = append(text, `\t`...)
+		default:
+			text = append(text, c)
 		}
-		return &s
 	}
+	return text
+}
+
+// value is what a column gets of a message, as text; without true it is NULL. valid tells
+// that the body is JSON.
+func (f *tableForm) value(i *Item, source string, column int, valid bool) (string, bool) {
 	name, isHeader := strings.CutPrefix(source, "header.")
 	switch {
 	case isHeader:
-		if v, ok := i.Header(name); ok {
-			return text(v)
-		}
-		return nil
+		v, ok := i.Header(name)
+		return f.text(column, v), ok
 	case strings.HasPrefix(source, "/"):
-		return pointed(body, source, isJSON)
+		if !valid {
+			return "", false
+		}
+		return f.field(column, gjson.GetBytes(i.Body, f.paths[column]))
 	}
 	switch source {
 	case "key":
-		return text(i.Key)
+		return f.text(column, i.Key), true
 	case "id":
-		return text(i.ID)
+		return f.text(column, i.ID), true
 	case "time":
 		at := i.Time
 		if at.IsZero() {
 			at = i.StoredAt
 		}
-		return text(at.UTC().Format(time.RFC3339Nano))
+		return f.text(column, at.UTC().Format(time.RFC3339Nano)), true
 	case "partition":
-		return text(fmt.Sprint(i.Partition))
+		return strconv.Itoa(i.Partition), true
 	case "offset":
-		return text(fmt.Sprint(i.Offset))
+		return strconv.FormatInt(i.Offset, 10), true
 	case "source":
-		return text(i.Source)
+		return f.text(column, i.Source), true
 	}
-	s := string(i.Body)
-	if isJSON && json.Valid(i.Body) {
-		return &s
+	if f.isJSON[column] && gjson.ValidBytes(i.Body) {
+		return string(i.Body), true
 	}
-	return text(s)
+	return f.text(column, string(i.Body)), true
 }
 
-// pointed is the value of a JSON Pointer (RFC 6901) as text; nil when there is none.
-func pointed(body any, pointer string, isJSON bool) *string {
-	for token := range strings.SplitSeq(pointer[1:], "/") {
+// text is a text as the column has texts.
+func (f *tableForm) text(column int, s string) string {
+	if f.isJSON[column] {
+		b, _ := json.Marshal(s) // a text
+		return string(b)
+	}
+	return s
+}
+
+// field is a field of a body as text.
+func (f *tableForm) field(column int, v gjson.Result) (string, bool) {
+	switch {
+	case !v.Exists() || v.Type == gjson.Null:
+		return "", false
+	case v.Type == gjson.String && !f.isJSON[column]:
+		return v.Str, true
+	}
+	return v.Raw, true
+}
+
+// pathOf is a JSON Pointer (RFC 6901) as gjson has paths.
+func pathOf(pointer string) string {
+	var path strings.Builder
+	for n, token := range strings.Split(pointer[1:], "/") {
+		if n > 0 {
+			path.WriteByte('.')
+		}
 		token = strings.ReplaceAll(strings.ReplaceAll(token, "~1", "/"), "~0", "~")
-		switch v := body.(type) {
-		case map[string]any:
-			body = v[token]
-		case []any:
-			n := -1
-			if _, err := fmt.Sscanf(token, "%d", &n); err != nil || n < 0 || n >= len(v) {
-				return nil
+		for _, c := range token {
+			if !(c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_' || c > 0x7f) {
+				path.WriteByte('\\')
 			}
-			body = v[n]
-		default:
-			return nil
+			path.WriteRune(c)
 		}
 	}
-	if body == nil {
-		return nil
-	}
-	if s, ok := body.(string); ok && !isJSON {
-		return &s
-	}
-	b, err := json.Marshal(body)
-	if err != nil {
-		return nil
-	}
-	s := string(b)
-	return &s
+	return path.String()
 }
 
-// learn makes the statement from what the table is. The lock is held.
-func (r *rows) learn(ctx context.Context) error {
+// learn looks what the table is. The lock is held.
+func (r *rows) learn(ctx context.Context) (*tableForm, error) {
 	schema, table, _ := strings.Cut(r.place.Table, ".")
 	found, err := r.pool.Query(ctx, `SELECT a.attname, format_type(a.atttypid, a.atttypmod), c.relpersistence = 'u'
 		FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_attribute a ON a.attrelid = c.oid
 		WHERE n.nspname = $1 AND c.relname = $2 AND a.attnum > 0 AND NOT a.attisdropped`, schema, table)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	types, unlogged := map[string]string{}, false
 	var name, of string
 	if _, err := pgx.ForEachRow(found, []any{&name, &of, &unlogged}, func() error { types[name] = of; return nil }); err != nil {
-		return err
+		return nil, err
 	}
 	if unlogged {
-		return fmt.Errorf("%s is an unlogged table, of which a crash takes what it keeps: ALTER TABLE %s SET LOGGED", r.place.Table, r.table())
+		return nil, fmt.Errorf("%s is an unlogged table, of which a crash takes what it keeps: ALTER TABLE %s SET LOGGED", r.place.Table, r.table())
 	}
-	r.isJSON = map[string]bool{}
-	var names, cast, updates []string
+	f := &tableForm{isJSON: make([]bool, len(r.columns)), paths: make([]string, len(r.columns))}
+	var names, updates []string
 	for i, c := range r.columns {
 		if types[c] == "" {
-			return &missing{r, types}
+			return nil, &missing{r, types}
+		}
+		f.isJSON[i] = types[c] == "json" || types[c] == "jsonb"
+		if source := r.place.Columns[c]; strings.HasPrefix(source, "/") {
+			f.paths[i] = pathOf(source)
 		}
 		quoted := pgx.Identifier{c}.Sanitize()
-		r.isJSON[c] = types[c] == "json" || types[c] == "jsonb"
-		names, cast = append(names, quoted), append(cast, fmt.Sprintf("u.c%d::%s", i, types[c]))
-		if !slices.Contains(r.place.KeyColumns, c) {
+		if names = append(names, quoted); !slices.Contains(r.place.KeyColumns, c) {
 			updates = append(updates, quoted+" = excluded."+quoted)
 		}
 	}
-	var lists, as []string
-	for i := range r.columns {
-		lists, as = append(lists, fmt.Sprintf("$%d::text[]", i+1)), append(as, fmt.Sprintf("c%d", i))
+	columns := strings.Join(names, ", ")
+	f.copies = fmt.Sprintf("COPY %s (%s) FROM STDIN", r.table(), columns)
+	if len(r.place.KeyColumns) == 0 {
+		return f, nil
 	}
-	r.insert = fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM unnest(%s) AS u(%s)", r.table(), strings.Join(names, ", "), strings.Join(cast, ", "), strings.Join(lists, ", "), strings.Join(as, ", "))
-	if keys := r.place.KeyColumns; len(keys) > 0 {
-		quoted := make([]string, len(keys))
-		for i, k := range keys {
-			quoted[i] = pgx.Identifier{k}.Sanitize()
-		}
-		do := "NOTHING"
-		if len(updates) > 0 {
-			do = "UPDATE SET " + strings.Join(updates, ", ")
-		}
-		r.insert += fmt.Sprintf(" ON CONFLICT (%s) DO %s", strings.Join(quoted, ", "), do)
+	keys := make([]string, len(r.place.KeyColumns))
+	for i, k := range r.place.KeyColumns {
+		keys[i] = pgx.Identifier{k}.Sanitize()
 	}
-	return nil
+	do := "NOTHING"
+	if len(updates) > 0 {
+		do = "UPDATE SET " + strings.Join(updates, ", ")
+	}
+	f.before = fmt.Sprintf("CREATE TEMPORARY TABLE IF NOT EXISTS ferry_rows ON COMMIT DELETE ROWS AS SELECT %s FROM %s WITH NO DATA", columns, r.table())
+	f.copies = fmt.Sprintf("COPY ferry_rows (%s) FROM STDIN", columns)
+	f.after = fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM ferry_rows ON CONFLICT (%s) DO %s", r.table(), columns, columns, strings.Join(keys, ", "), do)
+	return f, nil
 }
 
 // missing says that a table, or a column of it, is not there, with the statement that
@@ -374,7 +419,7 @@ func (r *rows) post(ctx context.Context, lane *Lane, items []Item) (*endpoint.An
 func (r *rows) check(ctx context.Context) *endpoint.Answer {
 	begun := time.Now()
 	r.mu.Lock()
-	err := r.learn(ctx)
+	_, err := r.learn(ctx)
 	r.mu.Unlock()
 	if err == nil {
 		_, err = r.reached(ctx, &Lane{Route: uuid.Nil.String()})
@@ -392,7 +437,7 @@ func (r *rows) answer(begun time.Time, err error) *endpoint.Answer {
 		return a
 	}
 	r.mu.Lock()
-	r.insert = "" // it is looked at anew, whatever was wrong
+	r.known = nil // it is looked at anew, whatever was wrong
 	r.mu.Unlock()
 	a.Means = endpoint.Again
 	a.Error = err.Error()

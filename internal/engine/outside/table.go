@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/tidwall/gjson"
 )
 
 // Statements returns those that make the table of a place, as far as it is not there, with
@@ -107,14 +108,13 @@ func typeOf(source string, samples [][]byte) string {
 	if !strings.HasPrefix(source, "/") {
 		return typeText
 	}
-	seen, all := map[string]int{}, 0
+	seen, all, path := map[string]int{}, 0, pathOf(source)
 	for _, b := range samples {
-		var body any
-		if json.Unmarshal(b, &body) != nil {
+		if !gjson.ValidBytes(b) {
 			continue
 		}
-		if value := pointed(body, source, true); value != nil {
-			seen[typeOfValue(*value)]++
+		if v := gjson.GetBytes(b, path); v.Exists() && v.Type != gjson.Null {
+			seen[typeOfValue(v.Raw)]++
 			all++
 		}
 	}

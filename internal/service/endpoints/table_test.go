@@ -133,23 +133,29 @@ func TestBadRowsBecomeDeadLettersAndTheOthersRows(t *testing.T) {
 	assert.EqualValues(t, 5, n.Queues.Counts(q).Dead)
 }
 
-// A column that is not there stops the route, with the statement that makes it.
+// A table or a column that is not there stops the route, with what makes it; then the route
+// says no more that it is not there.
 func TestAMissingColumnStopsTheRoute(t *testing.T) {
 	n := nodetest.Open(t)
 	url, password, rows := database(t)
 	topic, g := archive(t, n, url, password, nil)
+	waits := func(why string) {
+		t.Helper()
+		require.Eventually(t, func() bool {
+			for _, s := range n.Routes.States(t.Context(), topic.ID, g.Route.ID) {
+				if strings.Contains(s.Waits.Why, why) {
+					return true
+				}
+			}
+			return false
+		}, waitTime, tick, why)
+	}
+	waits(`"clinic.ferry_places" does not exist`)
 	_, err := n.Endpoints.Statements(t.Context(), "owner", at(t, "coldchain/archive"), true)
 	require.NoError(t, err)
 	rows(`ALTER TABLE clinic.readings DROP COLUMN celsius`)
 	measure(t, n, topic, 0, 20)
-	require.Eventually(t, func() bool {
-		for _, s := range n.Routes.States(t.Context(), topic.ID, g.Route.ID) {
-			if strings.Contains(s.Waits.Why, `ALTER TABLE "clinic"."readings" ADD COLUMN "celsius"`) {
-				return true
-			}
-		}
-		return false
-	}, waitTime, tick)
+	waits(`ALTER TABLE "clinic"."readings" ADD COLUMN "celsius"`)
 	rows(`ALTER TABLE clinic.readings ADD COLUMN celsius double precision`)
 	require.Eventually(t, func() bool { return rows(`SELECT count(*) FROM clinic.readings`)[0][0] == "20" }, waitTime, tick)
 }

@@ -106,7 +106,7 @@ func (w *walker) delivered(number int, upTo route.Place, err error, count func()
 	default:
 		w.walk.Returned(number, upTo)
 		if !errors.Is(err, context.Canceled) {
-			w.hold("target-away", err)
+			w.hold(waitsTarget, err)
 		}
 	}
 }

@@ -66,8 +66,11 @@ type parcel struct {
 	bytes int
 }
 
-// waitsPaused is why a paused route waits.
-const waitsPaused = "paused"
+// Why a route waits.
+const (
+	waitsPaused = "paused"
+	waitsTarget = "target-away"
+)
 
 const (
 	maxGathered = 4 << 20 // bytes that a route holds for one partition
@@ -271,7 +274,7 @@ func (w *walker) send(ctx context.Context, g *catalog.Group, number int, batch m
 			w.ended = true
 		case err != nil:
 			w.walk.Unsure(number, sent.UpTo)
-			w.hold("target-away", err)
+			w.hold(waitsTarget, err)
 		case behind != nil:
 			w.walk.Refused(number, sent.UpTo, behind)
 		default:
@@ -299,10 +302,13 @@ func (w *walker) ask(ctx context.Context) {
 			w.c.answer(ctx, func() {
 				delete(w.asking, number)
 				if err != nil {
-					w.hold("target-away", err)
+					w.hold(waitsTarget, err)
 					return
 				}
 				w.walk.Told(number, told.Origin, told.Recovered)
+				if w.waits.Reason == waitsTarget && len(w.walk.Unknown()) == 0 {
+					w.goes() // what it waits for from now on is another thing
+				}
 			})
 		}()
 	}
