@@ -31,7 +31,7 @@ import (
 func main() {
 	rounds := flag.Int("rounds", 3, "measure each figure this `many` times and take the median")
 	large := flag.Bool("large", false, "also fill a topic with 10 GB, and measure memory, starting and browsing over it")
-	part := flag.String("part", "all", "what to `measure`: one node, groups, queues, routes, a cluster of three, or all; one, groups, queues, routes, cluster, all")
+	part := flag.String("part", "all", "what to `measure`: one node, groups, queues, routes, endpoints, a cluster of three, or all; one, groups, queues, routes, endpoints, cluster, all")
 	dir := flag.String("dir", "", "`directory` for the data (default: a temporary one)")
 	flag.Parse()
 	if err := run(*rounds, *large, *part, *dir); err != nil {
@@ -51,6 +51,9 @@ type bench struct {
 }
 
 func run(rounds int, large bool, part, dir string) error {
+	if part == "sink" {
+		return serveSink()
+	}
 	if dir == "" {
 		var err error
 		if dir, err = os.MkdirTemp("", "ferry-bench-"); err != nil {

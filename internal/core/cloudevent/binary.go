@@ -8,54 +8,55 @@ import (
 	"steadyferry/internal/core/message"
 )
 
-// Binary returns the headers of a message as an event in the binary mode of HTTP, whose
-// body is the message's: attributes as ce-NAME, and other headers as ferry-header-NAME.
-// Source and type are as Encode has them.
-func Binary(channel string, m *message.Message) [][2]string {
-	attributes := map[string]string{"specversion": "1.0", "source": "/" + channel, "type": "message"}
-	var out [][2]string
-	for _, h := range m.Headers {
-		if name, ok := strings.CutPrefix(h.Name, headerPrefix); ok {
-			attributes[name] = h.Value
-			continue
-		}
-		out = append(out, [2]string{"ferry-header-" + h.Name, escape(h.Value)})
-	}
-	attributes["id"], attributes["partitionkey"] = m.ID, m.Key
-	if !m.Time.IsZero() {
-		attributes["time"] = m.Time.UTC().Format(time.RFC3339Nano)
-	}
-	for name, value := range attributes {
-		if value != "" {
-			out = append(out, [2]string{headerPrefix + name, escape(value)})
-		}
-	}
-	return out
+// Headers gets those of a message, one by one; names are as the message or the event has
+// them, values as a header of HTTP can have them.
+type Headers struct {
+	Attribute func(name, value string) // of an event: the header ce-NAME
+	Own       func(name, value string) // of the message: the header ferry-header-NAME
 }
 
-// Plain returns the headers of a message whose body is sent as it is: ferry-key, ferry-id,
-// ferry-publisher-time and ferry-header-NAME, which publishing takes too.
-func Plain(m *message.Message) (out [][2]string) {
+// Binary tells the headers of a message as an event in the binary mode of HTTP, whose body
+// is the message's. Source and type are as Encode has them.
+func Binary(channel string, m *message.Message, to Headers) {
+	source, kind := "/"+channel, "message"
 	for _, h := range m.Headers {
-		out = append(out, [2]string{"ferry-header-" + h.Name, escape(h.Value)})
-	}
-	for _, h := range [][2]string{{"ferry-key", escape(m.Key)}, {"ferry-id", escape(m.ID)}} {
-		if h[1] != "" {
-			out = append(out, h)
+		name, ok := strings.CutPrefix(h.Name, headerPrefix)
+		switch {
+		case !ok:
+			to.Own(h.Name, escape(h.Value))
+		case name == "source":
+			source = h.Value
+		case name == "type":
+			kind = h.Value
+		case name == "specversion":
+		default:
+			to.Attribute(name, escape(h.Value))
 		}
 	}
-	if !m.Time.IsZero() {
-		out = append(out, [2]string{"ferry-publisher-time", m.Time.UTC().Format(time.RFC3339Nano)})
+	to.Attribute("specversion", "1.0")
+	to.Attribute("source", escape(source))
+	to.Attribute("type", escape(kind))
+	to.Attribute("id", escape(m.ID))
+	if m.Key != "" {
+		to.Attribute("partitionkey", escape(m.Key))
 	}
-	return out
+	if !m.Time.IsZero() {
+		to.Attribute("time", m.Time.UTC().Format(time.RFC3339Nano))
+	}
 }
+
+// Escape is what Headers do with values.
+func Escape(value string) string { return escape(value) }
 
 // escape percent-encodes a value for a header of HTTP, as the binding of the events
 // has it (section 3.1.3.2): spaces, quotes, percents, and what is not printable ASCII.
 func escape(value string) string {
+	if !strings.ContainsFunc(value, unprintable) {
+		return value
+	}
 	var b strings.Builder
 	for i := range len(value) {
-		if c := value[i]; c < 0x21 || c > 0x7e || c == '"' || c == '%' {
+		if c := value[i]; unprintable(rune(c)) {
 			fmt.Fprintf(&b, "%%%02X", c)
 		} else {
 			b.WriteByte(c)
@@ -63,3 +64,5 @@ func escape(value string) string {
 	}
 	return b.String()
 }
+
+func unprintable(c rune) bool { return c < 0x21 || c > 0x7e || c == '"' || c == '%' }

@@ -13,9 +13,9 @@ import (
 // The headers of a signed delivery, and how a secret begins, as Standard Webhooks 1.0
 // have them.
 const (
-	HeaderID        = "webhook-id"
-	HeaderTimestamp = "webhook-timestamp"
-	HeaderSignature = "webhook-signature"
+	HeaderID        = "Webhook-Id"
+	HeaderTimestamp = "Webhook-Timestamp"
+	HeaderSignature = "Webhook-Signature"
 	secretPrefix    = "whsec_"
 )
 

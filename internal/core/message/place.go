@@ -23,7 +23,11 @@ func (p Place) Compare(q Place) int {
 }
 
 // String writes the place as numbers with dots between them.
-func (p Place) String() string { return fmt.Sprintf("%d.%d.%d", p.Epoch, p.Cut, p.Offset) }
+func (p Place) String() string {
+	b := strconv.AppendUint(make([]byte, 0, 32), p.Epoch, 10)
+	b = strconv.AppendUint(append(b, '.'), p.Cut, 10)
+	return string(strconv.AppendInt(append(b, '.'), p.Offset, 10))
+}
 
 // ParsePlace reads what String writes.
 func ParsePlace(text string) (p Place, err error) {

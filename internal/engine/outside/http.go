@@ -23,7 +23,16 @@ import (
 
 // id is that of a delivery: it is the same each time that it is tried.
 func (ln *Lane) id(i *Item) string {
-	return fmt.Sprintf("%s-%d-%d-%d-%d", ln.Route, i.At.Epoch, i.At.Cut, ln.Partition, i.At.Offset)
+	b := append(make([]byte, 0, 64), ln.Route...)
+	for _, n := range []uint64{i.At.Epoch, i.At.Cut, uint64(ln.Partition), uint64(i.At.Offset)} {
+		b = strconv.AppendUint(append(b, '-'), n, 10)
+	}
+	return string(b)
+}
+
+// name is that of the lane, for receivers.
+func (ln *Lane) name() string {
+	return ln.Route + "-" + strconv.Itoa(ln.Partition) + "-" + strconv.Itoa(ln.Number)
 }
 
 // The headers of a delivery by which a receiver that keeps one place a lane takes each
@@ -111,52 +120,99 @@ const (
 func (to *Sender) request(ctx context.Context, lane *Lane, items []Item) (*http.Request, error) {
 	first := &items[0]
 	body, contentType := first.Body, first.ContentType
-	var headers [][2]string
+	h := make(http.Header, 24)
+	var err error
+	own := func(name, value string) {
+		if canonical := to.canonical("ferry-header-" + name); canonical != "" {
+			h[canonical] = []string{value}
+		} else {
+			err = fmt.Errorf("its header %q cannot be one of HTTP", name)
+		}
+	}
 	switch to.Place.Format {
 	case setting.Structured:
-		event, err := cloudevent.Encode(lane.Source, event(lane, first))
-		if err != nil {
+		if body, err = cloudevent.Encode(lane.Source, event(lane, first)); err != nil {
 			return nil, err
 		}
-		body, contentType = event, eventType
+		contentType = eventType
 	case setting.Batched:
-		var b bytes.Buffer
-		for i := range items {
-			event, err := cloudevent.Encode(lane.Source, event(lane, &items[i]))
-			if err != nil {
-				return nil, err
-			}
-			b.WriteByte("[,"[min(i, 1)])
-			b.Write(event)
+		if body, err = batch(lane, items); err != nil {
+			return nil, err
 		}
-		b.WriteByte(']')
-		body, contentType = b.Bytes(), batchType
+		contentType = batchType
 	case setting.Raw:
-		headers = cloudevent.Plain(&first.Message)
+		for _, one := range first.Headers {
+			own(one.Name, cloudevent.Escape(one.Value))
+		}
+		for _, one := range []message.Header{{Name: "Ferry-Key", Value: first.Key}, {Name: "Ferry-Id", Value: first.ID}} {
+			if one.Value != "" {
+				h[one.Name] = []string{cloudevent.Escape(one.Value)}
+			}
+		}
+		if !first.Time.IsZero() {
+			h["Ferry-Publisher-Time"] = []string{first.Time.UTC().Format(time.RFC3339Nano)}
+		}
 	default:
-		headers = cloudevent.Binary(lane.Source, event(lane, first))
+		cloudevent.Binary(lane.Source, event(lane, first), cloudevent.Headers{Own: own, Attribute: func(name, value string) {
+			if canonical := to.canonical("ce-" + name); canonical != "" {
+				h[canonical] = []string{value}
+			} else {
+				err = fmt.Errorf("its attribute %q cannot be a header of HTTP", name)
+			}
+		}})
 	}
-	r, err := http.NewRequestWithContext(ctx, http.MethodPost, to.Place.URL, bytes.NewReader(body))
 	if err != nil {
 		return nil, err
 	}
-	for name, value := range to.Place.Headers {
-		r.Header.Set(name, value)
-	}
-	for _, h := range headers {
-		if !httpguts.ValidHeaderFieldName(h[0]) {
-			return nil, fmt.Errorf("its header %q cannot be one of HTTP", h[0])
-		}
-		r.Header.Set(h[0], h[1])
-	}
 	if contentType != "" {
-		r.Header.Set("Content-Type", contentType)
+		h["Content-Type"] = []string{contentType}
 	}
-	to.sign(r, lane.id(first), body)
-	last := &items[len(items)-1]
-	r.Header.Set(headerLane, fmt.Sprintf("%s-%d-%d", lane.Route, lane.Partition, lane.Number))
-	r.Header.Set(headerPlace, fmt.Sprintf("%d.%d.%d", last.At.Epoch, last.At.Cut, last.At.Offset))
-	return r, nil
+	for name, value := range to.Place.Headers {
+		h.Set(name, value)
+	}
+	to.sign(h, lane.id(first), body)
+	h[headerLane] = []string{lane.name()}
+	h[headerPlace] = []string{items[len(items)-1].At.String()}
+	r := &http.Request{Method: http.MethodPost, URL: to.url, Host: to.url.Host, Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1, Header: h,
+		ContentLength: int64(len(body)), Body: http.NoBody}
+	if len(body) > 0 {
+		r.Body = io.NopCloser(bytes.NewReader(body))
+		r.GetBody = func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(body)), nil }
+	}
+	return r.WithContext(ctx), nil
+}
+
+// batch is messages as a list of events.
+func batch(lane *Lane, items []Item) ([]byte, error) {
+	var b bytes.Buffer
+	for i := range items {
+		event, err := cloudevent.Encode(lane.Source, event(lane, &items[i]))
+		if err != nil {
+			return nil, err
+		}
+		b.WriteByte("[,"[min(i, 1)])
+		b.Write(event)
+	}
+	b.WriteByte(']')
+	return b.Bytes(), nil
+}
+
+// mostNames bounds the names of headers that a sender remembers.
+const mostNames = 1000
+
+// canonical returns the name of a header as HTTP has it; nothing, if it cannot be one.
+func (to *Sender) canonical(name string) string {
+	if known, ok := to.names.Load(name); ok {
+		return known.(string)
+	}
+	if !httpguts.ValidHeaderFieldName(name) {
+		return ""
+	}
+	canonical := http.CanonicalHeaderKey(name)
+	if to.named.Add(1) < mostNames {
+		to.names.Store(name, canonical)
+	}
+	return canonical
 }
 
 // event is a message with what an event must have.
@@ -172,16 +228,16 @@ func event(lane *Lane, i *Item) *message.Message {
 }
 
 // sign says who sends, and signs it.
-func (to *Sender) sign(r *http.Request, id string, body []byte) {
-	now := time.Now()
-	r.Header.Set("User-Agent", to.config.Agent)
-	r.Header.Set(endpoint.HeaderID, id)
-	r.Header.Set(endpoint.HeaderTimestamp, strconv.FormatInt(now.Unix(), 10))
+func (to *Sender) sign(h http.Header, id string, body []byte) {
+	h["User-Agent"] = []string{to.config.Agent}
+	h[endpoint.HeaderID] = []string{id}
 	if len(to.keys) > 0 {
-		r.Header.Set(endpoint.HeaderSignature, endpoint.Sign(to.keys, id, now, body))
+		now := time.Now()
+		h[endpoint.HeaderTimestamp] = []string{strconv.FormatInt(now.Unix(), 10)}
+		h[endpoint.HeaderSignature] = []string{endpoint.Sign(to.keys, id, now, body)}
 	}
 	if to.bearer != "" {
-		r.Header.Set("Authorization", "Bearer "+to.bearer)
+		h["Authorization"] = []string{"Bearer " + to.bearer}
 	}
 }
 

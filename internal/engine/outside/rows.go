@@ -42,7 +42,7 @@ type rows struct {
 const (
 	tableConnections = 4
 	// MostRows is how many messages go in one transaction.
-	MostRows = 1000
+	MostRows = 10_000
 	// noTLS in an address says that a connection may be read on its way.
 	noTLS = "disable"
 )
@@ -146,11 +146,19 @@ func (r *rows) write(ctx context.Context, lane *Lane, items []Item, upTo message
 
 // tableForm is what is known of the table: how rows are written into it.
 type tableForm struct {
-	isJSON []bool   // by column
-	paths  []string // into the body, by column, of those that have something of it
-	copies string   // the statement that takes rows as text
+	sources []string       // by column
+	isJSON  []bool         // by column
+	paths   []string       // into the body, by column, of those that have something of it
+	names   map[string]int // the columns whose fields are those of an object without names between, by these
+	copies  string         // the statement that takes rows as text
 	// Where rows replace others they come by a table of their own.
 	before, after string
+}
+
+// reading is what is read of one message after the other.
+type reading struct {
+	*tableForm
+	found []gjson.Result // by column: fields of the body
 }
 
 // form looks what the table is, once.
@@ -187,7 +195,8 @@ func (f *tableForm) copy(ctx context.Context, tx pgx.Tx, rows []byte) error {
 
 // values are the rows of messages, in the text form of COPY: tabs between columns, a line a
 // row. Of those that replace each other, the last one.
-func (r *rows) values(items []Item, f *tableForm) []byte {
+func (r *rows) values(items []Item, of *tableForm) []byte {
+	f := &reading{of, make([]gjson.Result, len(r.columns))}
 	text := make([]byte, 0, 64*len(items)*len(r.columns)/4+64)
 	last := map[string]int{}
 	var keys []string
@@ -203,12 +212,12 @@ func (r *rows) values(items []Item, f *tableForm) []byte {
 		if keys != nil && keys[i] != "" && last[keys[i]] != i {
 			continue
 		}
-		valid := len(f.paths) > 0 && gjson.ValidBytes(items[i].Body)
-		for c, name := range r.columns {
+		f.fields(&items[i])
+		for c := range r.columns {
 			if c > 0 {
 				text = append(text, '\t')
 			}
-			value, ok := f.value(&items[i], r.place.Columns[name], c, valid)
+			value, ok := f.value(&items[i], c)
 			if !ok {
 				text = append(text, `\N`...)
 				continue
@@ -221,13 +230,13 @@ func (r *rows) values(items []Item, f *tableForm) []byte {
 }
 
 // key is what names the row of a message; nothing, if a part of it is missing.
-func (r *rows) key(i *Item, f *tableForm) (key string) {
-	valid := gjson.ValidBytes(i.Body)
+func (r *rows) key(i *Item, f *reading) (key string) {
+	f.fields(i)
 	for c, name := range r.columns {
 		if !slices.Contains(r.place.KeyColumns, name) {
 			continue
 		}
-		value, ok := f.value(i, r.place.Columns[name], c, valid)
+		value, ok := f.value(i, c)
 		if !ok {
 			return ""
 		}
@@ -255,19 +264,38 @@ func escaped(text []byte, value string) []byte {
 	return text
 }
 
-// value is what a column gets of a message, as text; without true it is NULL. valid tells
-// that the body is JSON.
-func (f *tableForm) value(i *Item, source string, column int, valid bool) (string, bool) {
+// fields looks up what columns get of the body of a message: most in one pass.
+func (f *reading) fields(i *Item) {
+	clear(f.found)
+	if len(f.found) == 0 || !gjson.ValidBytes(i.Body) {
+		return
+	}
+	body := gjson.ParseBytes(i.Body)
+	if body.IsObject() && len(f.names) > 0 {
+		body.ForEach(func(name, value gjson.Result) bool {
+			if c, wanted := f.names[name.Str]; wanted {
+				f.found[c] = value
+			}
+			return true
+		})
+	}
+	for c, path := range f.paths {
+		if path != "" {
+			f.found[c] = body.Get(path)
+		}
+	}
+}
+
+// value is what a column gets of a message, as text; without true it is NULL.
+func (f *reading) value(i *Item, column int) (string, bool) {
+	source := f.sources[column]
 	name, isHeader := strings.CutPrefix(source, "header.")
 	switch {
 	case isHeader:
 		v, ok := i.Header(name)
 		return f.text(column, v), ok
 	case strings.HasPrefix(source, "/"):
-		if !valid {
-			return "", false
-		}
-		return f.field(column, gjson.GetBytes(i.Body, f.paths[column]))
+		return f.field(column, f.found[column])
 	}
 	switch source {
 	case "key":
@@ -348,15 +376,20 @@ func (r *rows) learn(ctx context.Context) (*tableForm, error) {
 	if unlogged {
 		return nil, fmt.Errorf("%s is an unlogged table, of which a crash takes what it keeps: ALTER TABLE %s SET LOGGED", r.place.Table, r.table())
 	}
-	f := &tableForm{isJSON: make([]bool, len(r.columns)), paths: make([]string, len(r.columns))}
+	f := &tableForm{sources: make([]string, len(r.columns)), isJSON: make([]bool, len(r.columns)), paths: make([]string, len(r.columns)), names: map[string]int{}}
 	var names, updates []string
 	for i, c := range r.columns {
 		if types[c] == "" {
 			return nil, &missing{r, types}
 		}
 		f.isJSON[i] = types[c] == "json" || types[c] == "jsonb"
-		if source := r.place.Columns[c]; strings.HasPrefix(source, "/") {
-			f.paths[i] = pathOf(source)
+		f.sources[i] = r.place.Columns[c]
+		if name, ok := strings.CutPrefix(f.sources[i], "/"); ok {
+			if _, twice := f.names[name]; !twice && !strings.ContainsAny(name, "/~") {
+				f.names[name] = i
+			} else {
+				f.paths[i] = pathOf(f.sources[i])
+			}
 		}
 		quoted := pgx.Identifier{c}.Sanitize()
 		if names = append(names, quoted); !slices.Contains(r.place.KeyColumns, c) {

@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/url"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"steadyferry/internal/core/endpoint"
@@ -82,6 +83,9 @@ type Sender struct {
 	Place Place
 
 	config Config
+	url    *url.URL
+	names  sync.Map // canonical names of headers, by those of messages
+	named  atomic.Int64
 	keys   [][]byte // by which it signs
 	bearer string
 	client *http.Client
@@ -111,6 +115,7 @@ func New(config Config, place Place) *Sender {
 		to.broken = err
 		return to
 	}
+	to.url = u
 	var secured *tls.Config
 	if secured, to.broken = place.Secrets.tls(u.Hostname()); to.broken != nil {
 		return to
@@ -146,8 +151,8 @@ func (to *Sender) Close() {
 // Item is a message on its way to a place outside.
 type Item struct {
 	message.Message
-	Original  message.Message // before the route's edits
-	Source    string          // address of the channel
+	Original  *message.Message // before what the route has made of it; nil: it is the same
+	Source    string           // address of the channel
 	Partition int
 	Offset    int64
 	StoredAt  time.Time

@@ -32,7 +32,8 @@ type line struct {
 	delivered int64
 	failed    int64
 	refused   int64
-	answers   []endpoint.Answer // the newest last
+	answers   [keptAnswers]endpoint.Answer // the last ones, in a ring
+	answered  int                          // how many there were
 }
 
 const (
@@ -232,9 +233,8 @@ func (l *line) mine(ctx context.Context, p *pass) bool {
 func (l *line) done(p *pass, a *endpoint.Answer, messages int) (counts bool) {
 	l.mu.Lock()
 	<-p.to.Slots
-	if l.answers = append(l.answers, *a); len(l.answers) > keptAnswers {
-		l.answers = slices.Delete(l.answers, 0, 1)
-	}
+	l.answers[l.answered%keptAnswers] = *a
+	l.answered++
 	what, detail := "", ""
 	pause := func(failures int) time.Duration {
 		return endpoint.Pause(time.Duration(l.record.BackoffMin)*time.Millisecond, time.Duration(l.record.BackoffMax)*time.Millisecond, failures, rand.Float64())
@@ -317,7 +317,7 @@ func (l *line) exchange(told endpoint.Health, now time.Time) (h endpoint.Health,
 func (l *line) here() *Here {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	h := &Here{Health: l.breaker.Health, Rate: l.breaker.Rate(), Delivered: l.delivered, Failed: l.failed, Refused: l.refused, Answers: slices.Clone(l.answers)}
+	h := &Here{Health: l.breaker.Health, Rate: l.breaker.Rate(), Delivered: l.delivered, Failed: l.failed, Refused: l.refused, Answers: slices.Clone(l.answers[:min(l.answered, keptAnswers)])}
 	newestFirst(h.Answers)
 	return h
 }

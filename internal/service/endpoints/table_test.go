@@ -22,7 +22,7 @@ import (
 )
 
 // database is one outside, as an endpoint names it, and as a person does.
-func database(t *testing.T) (address, password string, rows func(query string) [][]string) {
+func database(t testing.TB) (address, password string, rows func(query string) [][]string) {
 	t.Helper()
 	_, direct := testdb.New(t)
 	u, err := url.Parse(direct)

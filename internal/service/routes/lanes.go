@@ -25,21 +25,27 @@ const mostItems = 2000
 
 // item is a message that an endpoint gets, and what is buried when it does not.
 func (w *walker) item(at int64, s *message.Stored, m *message.Message) outside.Item {
-	i := outside.Item{Message: *m, Original: s.Message, Source: w.c.p.Channel.Address().String(), Partition: s.Partition, Offset: s.Offset, StoredAt: s.StoredAt, At: w.cut.At(at), UpTo: w.cut.At(at + 1)}
-	i.Original.Body = slices.Clone(s.Body) // it lies in what was read
-	if i.Body = i.Original.Body; w.decider.editing != nil {
-		i.Body = slices.Clone(m.Body)
+	i := outside.Item{Message: *m, Source: w.c.p.Channel.Address().String(), Partition: s.Partition, Offset: s.Offset, StoredAt: s.StoredAt, At: w.cut.At(at), UpTo: w.cut.At(at + 1)}
+	i.Body = slices.Clone(m.Body) // it lies in what was read
+	if m == &s.Message {
+		return i
 	}
+	original := s.Message
+	if original.Body = i.Body; w.decider.editing != nil {
+		original.Body = slices.Clone(s.Body)
+	}
+	i.Original = &original
 	return i
 }
 
 // itemSize is what an item takes beside its body.
 const itemSize = 400
 
-func (p *parcel) add(i outside.Item) {
+// add gathers an item, of a lane that is one of several or the only one.
+func (p *parcel) add(i outside.Item, lanes int) {
 	p.items = append(p.items, i)
 	p.bytes += len(i.Body) + itemSize
-	if len(p.items) >= mostItems {
+	if lanes > 1 && len(p.items) >= mostItems {
 		p.bytes = max(p.bytes, maxGathered) // nothing more is read until it is on its way
 	}
 }
@@ -157,7 +163,10 @@ func (w *walker) laneOrigin(ctx context.Context, g *catalog.Group, plan *route.P
 
 // buryItem makes a dead letter of a message that an endpoint does not take, once.
 func (w *walker) buryItem(ctx context.Context, g *catalog.Group, number int, i *outside.Item, reason, detail string) error {
-	m := i.Original
+	m := i.Message
+	if i.Original != nil {
+		m = *i.Original
+	}
 	m.Terms = &message.Terms{Reason: reason, Detail: detail, By: "route", From: w.c.p.Channel.Address().At(w.c.p.Number, i.Offset).String()}
 	var b message.Builder
 	b.Add(&m)

@@ -132,6 +132,9 @@ func (d *decider) decide(s *message.Stored, f expr.Facts) (number int, out *mess
 	if hops >= MaxHops {
 		return route.Dead, d.bury(s, reasonHops, fmt.Errorf("it came through %d routes; limit %d", hops, MaxHops)), true
 	}
+	if d.Outside == setting.InTable && d.editing == nil {
+		return route.Number(d.partitionOf(&s.Message, s)), &s.Message, true // a row says nothing of where it came from
+	}
 	m := s.Message
 	if d.editing != nil {
 		edited, err := d.editing.Apply(s, f)

@@ -217,7 +217,7 @@ func (w *walker) take(at int64, s *message.Stored, f expr.Facts) {
 	}
 	before := p.bytes
 	if number != route.Dead && w.group.Route.Outside {
-		p.add(w.item(at, s, m))
+		p.add(w.item(at, s, m), w.cut.Terms.Partitions)
 	} else {
 		p.batch.Add(m)
 		p.bytes = p.batch.Size()
