@@ -86,6 +86,9 @@ func TestAnEndpointFromTheCommandLine(t *testing.T) {
 	n.Must("dead", route, "-return", "-yes")
 	taken(27, "what was refused has come")
 
+	traced := n.Must("trace", "coldchain/recalls#0:0")
+	assert.Contains(t, traced, "delivered")
+	assert.Contains(t, traced, route)
 	shown := n.Must("show", to)
 	for _, wanted := range []string{"failing:", "back:", "trial:", "created:", "signing"} {
 		assert.Contains(t, shown, wanted)
@@ -154,4 +157,42 @@ func TestARouteToAnotherSteadyFerry(t *testing.T) {
 		last[m.Key] = body.N
 		assert.Equal(t, "coldchain/readings@north", m.Headers["ferry-route"])
 	}
+}
+
+// Secrets of endpoints survive a change of the key by which they are kept.
+func TestTheKeyOfSecretsIsChanged(t *testing.T) {
+	keys := filepath.Join(t.TempDir(), "seal.keys")
+	write := func(all ...string) {
+		require.NoError(t, os.WriteFile(keys, []byte(strings.Join(all, "\n")+"\n"), 0o600))
+	}
+	first := "AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA="
+	write(first)
+	n := harness.Start(t, append([]string{"-seal-keys", keys}, toLoopback...)...)
+	second := strings.TrimSpace(n.MustTool("ferryd", "rekey", "-new"))
+	secret, file := clinicSecret(t)
+	server := httptest.NewServer(clinic.New(secret))
+	defer server.Close()
+	n.Topic("coldchain/recalls", 1)
+	n.Must("new", "endpoint", "coldchain/clinic-hook", "-url", server.URL+"/", "-secret-from", file)
+	rekey := func() string {
+		return n.MustTool("ferryd", "rekey", "-database", n.Database(), "-seal-keys", keys)
+	}
+	assert.Contains(t, rekey(), "1 endpoint with secrets; 0 sealed anew")
+	again := func(all ...string) {
+		write(all...)
+		require.Zero(t, n.Stop())
+		n.Run()
+	}
+	again(second, first)
+	assert.Contains(t, n.Must("endpoint", "try", "coldchain/clinic-hook"), "200 OK")
+	assert.Contains(t, rekey(), "1 endpoint with secrets; 1 sealed anew")
+	again(second)
+	assert.Contains(t, n.Must("endpoint", "try", "coldchain/clinic-hook"), "200 OK")
+	again(first)
+	assert.Contains(t, n.Must("show", "coldchain/clinic-hook"), "sealed with a key that this node does not have")
+
+	require.NoError(t, os.Chmod(keys, 0o644))
+	out, err := n.Tool("ferryd", "rekey", "-database", n.Database(), "-seal-keys", keys)
+	assert.Error(t, err)
+	assert.Contains(t, out, "others than its owner can read it")
 }

@@ -45,13 +45,14 @@ func leftOf(c *harness.Cluster, a address.Address) int64 {
 }
 
 // Routes in a chain of four, one of them through a queue, with a split and edits, through faults of all kinds:
-// each message comes to each target once, and in order.
+// each message comes to each target once, and in order; to a table too, and to an address
+// that keeps the last place of each lane.
 func TestRoutesSendOnceThroughFaults(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it takes minutes")
 	}
 	const orders = 4
-	c := harness.StartCluster(t, 3)
+	c := harness.StartCluster(t, 3, outsideFlags(t)...)
 	topic := c.Nodes[0].Topic("coldchain/orders", orders)
 	must := c.Nodes[0].Must
 	for name, partitions := range map[string]string{"all": "4", "even": "2", "third": "3", "end": "2"} {
@@ -61,6 +62,13 @@ func TestRoutesSendOnceThroughFaults(t *testing.T) {
 	routes := [][]string{{"orders@all", "all", ""}, {"orders@even", "even", "size % 2 == 0"}, {"all@third", "third", "size % 3 == 0"}, {"third@last", "last", ""}, {"last@end", "end", ""}}
 	for _, r := range routes {
 		must("new", "route", "coldchain/"+r[0], "-to", "coldchain/"+r[1], "-where", r[2], "-edit", "set header.from="+r[0], "-from", "first")
+	}
+	outside := newHook(t)
+	must("new", "endpoint", "coldchain/hook", "-url", outside.URL, "-handshake=false", "-backoff", "50ms..500ms")
+	rowsOf(t, c, "coldchain/rows")
+	for _, name := range []string{"hook", "rows"} {
+		routes = append(routes, []string{"orders@" + name})
+		must("new", "route", "coldchain/orders@"+name, "-to", "coldchain/"+name, "-from", "first")
 	}
 	c.WaitInStep(30 * time.Second)
 	w := startWorkload(t, c, topic, orders)
@@ -121,6 +129,8 @@ func TestRoutesSendOnceThroughFaults(t *testing.T) {
 			kept[body] = len(body)
 		}
 	}
+	outside.has(t, kept)
+	rowsHave(t, c, kept)
 	want := map[string]func(size int) bool{"all": func(int) bool { return true }, "even": func(size int) bool { return size%2 == 0 }, "third": func(size int) bool { return size%3 == 0 }, "end": func(size int) bool { return size%3 == 0 }}
 	for name, takes := range want {
 		a := address.Channel("coldchain", name)

@@ -162,6 +162,11 @@ func (gs *Groups) fillLag(ctx context.Context, l *Lag, facts []fact) {
 		} else {
 			places[i].Committed = 0 // a partition that was added later
 		}
+		if l.Group.Route != nil && gs.reached != nil && !l.Topic.IsQueue() {
+			if offset, known := gs.reached(l.Group, l.Topic.Partitions()[i]); known {
+				places[i].Committed = offset
+			}
+		}
 	}
 	if g != nil {
 		shares = g.shares

@@ -25,7 +25,16 @@ type Groups struct {
 	commits *committer
 	offsets *mirror
 	tended  time.Time // when the groups that this node coordinates were looked at last
+	reached ReachedHere
 }
+
+// ReachedHere tells the offset before which a route has sent everything of a partition that
+// this node leads, as of a moment ago.
+type ReachedHere func(route *catalog.Group, p *part.Partition) (offset int64, known bool)
+
+// Routes has the lag of routes be by what the node knows that does their work, as far as
+// that is this one; the records come twice a second. It is called before the service is used.
+func (gs *Groups) Routes(reached ReachedHere) { gs.reached = reached }
 
 // New returns the service and registers what it answers of other nodes.
 func New(parts *part.Registry, records *catalog.Catalog, cl *cluster.Cluster, qs *queues.Queues) *Groups {

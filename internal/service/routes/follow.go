@@ -17,6 +17,7 @@ import (
 // What a route has made of a message.
 const (
 	Sent    = "sent"
+	Outside = "delivered"       // to an endpoint, unless it became a dead letter
 	LeftOut = "left-out"        // by its condition
 	Buried  = "dead-letter"     // it could not be sent
 	NotYet  = "not-decided-yet" // the route has not come to it
@@ -27,8 +28,8 @@ const (
 type Hop struct {
 	Route   address.Address
 	Outcome string
-	Why     string          // of a dead letter
-	To      *part.Partition // where it is, of Sent and Buried; nil: it went outside
+	Why     string          // of a dead letter; of one that went outside, to which endpoint
+	To      *part.Partition // where it is, of Sent and Buried; of Outside, where it is if it was refused
 }
 
 // Follow tells what each route of a channel has made of a message of it.
@@ -72,8 +73,11 @@ func (rs *Routes) decided(ctx context.Context, t *part.Channel, plan *route.Plan
 	case !sent:
 		h.Outcome = LeftOut
 		return nil
-	case number == route.Dead:
-		h.Outcome, h.Why = Buried, out.Terms.Reason
+	case number == route.Dead, d.Outside != "":
+		h.Outcome, h.Why = Outside, d.To
+		if number == route.Dead {
+			h.Outcome, h.Why = Buried, out.Terms.Reason
+		}
 		if q, err := rs.parts.Named(h.Route, h.Route.QueuePart().String()); err == nil {
 			h.To, err = q.Partition(0)
 			return err

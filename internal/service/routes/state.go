@@ -9,6 +9,7 @@ import (
 
 	"steadyferry/internal/core/route"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/peer"
 )
 
@@ -18,8 +19,9 @@ type State struct {
 	Partition int         `json:"partition"`
 	Floor     route.Place `json:"floor"`
 	End       int64       `json:"end"`
-	Left      int64       `json:"left"` // messages still to be decided
-	Lost      int64       `json:"lost"` // that retention took before they were
+	Left      int64       `json:"left"`    // messages still to be decided
+	Reached   int64       `json:"reached"` // offset before which everything is sent; -1: not known yet
+	Lost      int64       `json:"lost"`    // that retention took before they were
 	Cuts      int         `json:"cuts"`
 	Passed    int64       `json:"passed"` // decided since the node leads the partition
 	Sent      int64       `json:"sent"`   // of those
@@ -49,10 +51,16 @@ func (s *states) put(c *carrier) {
 		clear(s.of)
 	}
 	for id, w := range c.walkers {
-		one := State{Partition: c.p.Number, Passed: w.passed, Sent: w.sent, Dead: w.dead, Waits: w.standing()}
+		one := State{Reached: -1, Partition: c.p.Number, Passed: w.passed, Sent: w.sent, Dead: w.dead, Waits: w.standing()}
 		if plan := w.walk.Plan(); plan != nil {
 			one.Floor, one.End, one.Lost, one.Cuts = plan.Floor, c.replica.End(), plan.Lost, len(plan.Cuts)
-			one.Left = plan.Left(one.End)
+			// The log has floors twice a second; the walk knows better.
+			now := *plan
+			if s, known := w.walk.Progress(); known {
+				now.Floor = s.Floor
+			}
+			one.Left = now.Left(one.End)
+			one.Reached = now.Floor.Offset
 		}
 		s.of[id] = one
 	}
@@ -103,6 +111,19 @@ func (rs *Routes) States(ctx context.Context, channel int64, id uuid.UUID) map[i
 		}
 	}
 	return all
+}
+
+// reachedHere tells the offset before which a route has sent everything of a partition
+// that this node leads, as of a moment ago.
+func (rs *Routes) reachedHere(g *catalog.Group, p *part.Partition) (offset int64, known bool) {
+	rs.mu.Lock()
+	c := rs.carriers[p]
+	rs.mu.Unlock()
+	if c == nil || g.Route == nil {
+		return 0, false
+	}
+	s, known := c.states.one(g.Route.ID)
+	return s.Reached, known && s.Reached >= 0
 }
 
 // Here returns how each route is on the partitions of its source that this node leads.

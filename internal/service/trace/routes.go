@@ -71,6 +71,11 @@ func (ts *Traces) goesTo(ctx context.Context, t *part.Channel, tr *Story, m *mes
 			tr.Steps = append(tr.Steps, s)
 			continue
 		}
+		if h.Outcome == routes.Outside {
+			if s.Event = routes.Buried; copied.Terms != nil {
+				s.Reason = copied.Terms.Reason
+			}
+		}
 		s.At, s.Address = copied.StoredAt, h.To.Channel.Address().At(copied.Partition, copied.Offset).String()
 		tr.Copies = append(tr.Copies, s.Address)
 		tr.Steps = append(tr.Steps, s)
@@ -83,11 +88,11 @@ func (ts *Traces) goesTo(ctx context.Context, t *part.Channel, tr *Story, m *mes
 // copyOf finds what a route has made of the message at an address; nil when it is
 // not found in time, or not kept any more.
 func (ts *Traces) copyOf(ctx context.Context, h routes.Hop, from string, m *message.Stored) (found *message.Stored) {
-	if h.To == nil {
+	if h.To == nil || h.Outcome == routes.Outside && m.ID == "" {
 		return nil
 	}
 	condition := fmt.Sprintf("headers[%q] == %q", form.HeaderRouteFrom, from)
-	if h.Outcome == routes.Buried {
+	if h.Outcome != routes.Sent {
 		condition = fmt.Sprintf("id == %q", m.ID)
 	}
 	where, err := expr.Compile(condition)

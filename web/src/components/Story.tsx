@@ -23,6 +23,7 @@ const marks: Record<string, string> = {
   read: "done",
   routed: "running",
   sent: "running",
+  delivered: "done",
   "left-out": "paused",
   "dead-letter": "dead",
   "not-decided-yet": "paused",
