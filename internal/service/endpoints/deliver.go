@@ -105,7 +105,7 @@ func (es *Endpoints) deliver(ctx context.Context, id int64, lane *outside.Lane, 
 			r.Waits("", "")
 		}
 		a, err := p.to.Send(ctx, lane, items)
-		if err != nil || ctx.Err() != nil {
+		if err != nil || ctx.Err() != nil && a.Means != endpoint.Done { // what is done counts
 			l.cancel(p)
 			return errors.Join(err, ctx.Err())
 		}
