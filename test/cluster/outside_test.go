@@ -114,7 +114,7 @@ func rowsHave(t *testing.T, c *harness.Cluster, kept map[string]int) {
 	for _, row := range ask(t, c, `SELECT body FROM outside.rows ORDER BY n`) {
 		body := row[0].(string)
 		require.False(t, seen[body], "the table has a message twice")
-		require.Contains(t, kept, body)
+		require.NotZero(t, kept[body], "the table has a message that was not kept")
 		seen[body] = true
 		from, number := sourceOf(t, body)
 		require.Greater(t, number, last[from], "the table is in order")
