@@ -105,7 +105,7 @@ func (c *call) showTrial(t client.RouteTrial) {
 		{"sent", share(t.Sent, t.LookedAt)},
 		{"left out", share(t.LeftOut, t.LookedAt)},
 		{"dead letters", share(t.Failed, t.LookedAt)},
-		{"rate", fmt.Sprintf("%s at most, over %s; the target gets %s now, and its readers take %s", term.PerSecond(t.Peak), address.FormatDuration(time.Duration(t.StepSeconds)*time.Second), term.PerSecond(t.In), term.PerSecond(t.Readers))},
+		{"rate", fmt.Sprintf("%s at most, over %s", term.PerSecond(t.Peak), address.FormatDuration(time.Duration(t.StepSeconds)*time.Second)) + besideText(t)},
 	}
 	if t.Unlike > 0 {
 		pairs = append(pairs, [2]string{"condition", fmt.Sprintf("it does not apply to %s: %s", words.Many(t.Unlike, "message"), t.Why)})
@@ -135,6 +135,14 @@ func (c *call) showTrial(t client.RouteTrial) {
 		}
 	}
 	fmt.Fprintln(c.Out, "\nnothing was made, changed or sent")
+}
+
+// besideText compares with what the target gets, if it is a channel.
+func besideText(t client.RouteTrial) string {
+	if t.Outside {
+		return ""
+	}
+	return fmt.Sprintf("; the target gets %s now, and its readers take %s", term.PerSecond(t.In), term.PerSecond(t.Readers))
 }
 
 // trials prints what a route would have sent: messages, and what edits make of them.

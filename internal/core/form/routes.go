@@ -34,6 +34,7 @@ type RouteTrial struct {
 	Peak        float64     `json:"peak"`    // messages a second, in the step with the most
 	In          float64     `json:"in"`      // messages a second that the target gets now
 	Readers     float64     `json:"readers"` // messages a second that its readers take now
+	Outside     bool        `json:"outside"` // the target is an endpoint: what it gets and takes is not told
 
 	Was *TrialWas `json:"was,omitempty"` // as the route is set now
 }

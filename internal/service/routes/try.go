@@ -281,7 +281,7 @@ func (tr *trial) end() {
 	if tr.now.matcher != nil {
 		out.Unlike, out.Why = tr.now.matcher.Unlike()
 	}
-	if tr.target.channel != nil {
+	if out.Outside = tr.target.channel == nil; !out.Outside {
 		status, _ := tr.rs.parts.Status(tr.target.channel, time.Now())
 		out.In, out.Readers = status.Rates.MessagesIn, status.Rates.MessagesOut
 	}

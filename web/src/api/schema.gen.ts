@@ -2553,6 +2553,8 @@ export interface components {
             in: number;
             /** @description Messages a second that its readers take now */
             readers: number;
+            /** @description The target is an endpoint: what it gets and takes is not told */
+            outside: boolean;
             was?: components["schemas"]["TrialWas"];
         };
         TrialFailure: {

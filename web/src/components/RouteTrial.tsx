@@ -44,9 +44,9 @@ export function TrialResult({ trial }: { trial: RouteTrial }) {
     ["Left out", count(trial.leftOut), part(trial.leftOut, lookedAt)],
     ["Dead letters", count(trial.failed), part(trial.failed, lookedAt)],
     ["At most", rate(trial.peak), "/s"],
-    ["The target gets now", rate(trial.in), "/s"],
-    ["Its readers take now", rate(trial.readers), "/s"],
   ];
+  if (!trial.outside)
+    figures.push(["The target gets now", rate(trial.in), "/s"], ["Its readers take now", rate(trial.readers), "/s"]);
   return (
     <section aria-label="Tried on the past" className="min-w-0">
       <p className="text-[length:var(--text-small)] text-soft" role="status">

@@ -165,6 +165,18 @@ describe("settings", () => {
     });
     expect(isOf({ ...rows[0]!, kinds: ["queue"] }, "topic")).toBe(false);
   });
+
+  it("knows columns and headers of endpoints as names with values", () => {
+    const row = (name: string, flag: string) => ({ name, flag, form: name, kinds: [], fixed: false }) as unknown as Setting;
+    const rows = [row("columns", "column"), row("headers", "header")];
+    const was = Object.fromEntries(rows.map((r) => [r.name, textOf(r, { box: "key", celsius: "/celsius" })]));
+    expect(was.columns).toBe("box=key, celsius=/celsius");
+    expect(changesOf(rows, was, was).flags).toBe("");
+    expect(changesOf(rows, was, { ...was, columns: "box=/box" })).toEqual({
+      settings: { columns: { box: "/box", celsius: "" } },
+      flags: "-column box=/box -column celsius=",
+    });
+  });
 });
 
 describe("live", () => {
