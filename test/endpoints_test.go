@@ -80,7 +80,10 @@ func TestAnEndpointFromTheCommandLine(t *testing.T) {
 
 	hook.Switch(clinic.Refuses)
 	send(22, 4, clinic.Refused)
-	require.Eventually(t, func() bool { return strings.Contains(n.Must("dead", route), "4 dead letters") }, 20*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool {
+		out, _, _ := n.Ferry("", "dead", route) // there is no such place before the first
+		return strings.Contains(out, "4 dead letters")
+	}, 20*time.Second, 50*time.Millisecond)
 	assert.Contains(t, n.Must("dead", route, "-json"), "not on our list any more")
 	hook.Switch(clinic.Well)
 	n.Must("dead", route, "-return", "-yes")
@@ -89,7 +92,7 @@ func TestAnEndpointFromTheCommandLine(t *testing.T) {
 	traced := n.Must("trace", "coldchain/recalls#0:0")
 	assert.Contains(t, traced, "delivered")
 	assert.Contains(t, traced, route)
-	shown := n.Must("show", to)
+	shown := n.Must("show", to) + n.Must("show", to, "-events")
 	for _, wanted := range []string{"failing:", "back:", "trial:", "created:", "signing"} {
 		assert.Contains(t, shown, wanted)
 	}
@@ -114,10 +117,13 @@ func TestARouteToAnotherSteadyFerry(t *testing.T) {
 	readings, copies := here.Topic("coldchain/readings", 2), there.Topic("coldchain/copies", 3)
 	token := filepath.Join(t.TempDir(), "token")
 	require.NoError(t, os.WriteFile(token, []byte(there.Token), 0o600))
-	_, errOut, code := here.Ferry("", "new", "endpoint", "coldchain/north", "-url", "ferry+"+there.URL+"/coldchain/copies")
+	here.Must("new", "endpoint", "coldchain/north", "-url", "ferry+"+there.URL+"/coldchain/copies", "-backoff", "50ms..200ms")
+	wrong := filepath.Join(t.TempDir(), "wrong")
+	require.NoError(t, os.WriteFile(wrong, []byte("t-no-such-token"), 0o600))
+	_, errOut, code := here.Ferry("", "set", "coldchain/north", "-token-from", wrong)
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errOut, "-token-from FILE")
-	here.Must("new", "endpoint", "coldchain/north", "-url", "ferry+"+there.URL+"/coldchain/copies", "-token-from", token, "-backoff", "50ms..200ms")
+	here.Must("set", "coldchain/north", "-token-from", token)
 	here.Must("new", "route", "coldchain/readings@north", "-to", "coldchain/north", "-from", "first")
 	const messages = 600
 	var lines strings.Builder

@@ -58,14 +58,14 @@ func (c *config) openOutside(ctx context.Context, database string) (*outside, er
 	server := &http.Server{Handler: clinic.New(o.secret), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute}
 	go func() { _ = server.Serve(listener) }() // it ends when it is closed
 	context.AfterFunc(ctx, func() { server.Close() })
-	if c.database != "" { // it is not the demo's own
-		return o, nil
-	}
 	u, err := url.Parse(database)
 	if err != nil {
 		return nil, err
 	}
 	at, err := postgres.Loopback(ctx, database)
+	if err != nil && c.database != "" {
+		return o, nil // one that is elsewhere is not the demo's to write into
+	}
 	if err != nil {
 		return nil, err
 	}

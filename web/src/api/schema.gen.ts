@@ -4780,6 +4780,7 @@ export interface operations {
     listEvents: {
         parameters: {
             query: {
+                /** @description Of an endpoint or a route */
                 address: string;
                 /** @description The next of the page before */
                 cursor?: components["parameters"]["cursor"];
