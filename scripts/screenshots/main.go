@@ -111,7 +111,6 @@ const declared = `cd $(mktemp -d); ferry declare -to northlight/; sed -i "s/reta
 var commands = []command{
 	{name: "ferry-dead", line: "ferry dead coldchain/inspections; ferry dead coldchain/inspections -limit 1 -where 'reason == \"celsius-not-a-number\"' -edit 'compute /celsius=(double(body.celsius.replace(\" F\", \"\")) - 32.0) / 1.8' -return -rate 50/s; ferry show coldchain/inspections | head -14"},
 	{name: "ferry-list", line: "ferry list; echo; ferry show coldchain/readings"},
-	{name: "ferry-browse", line: "ferry browse coldchain/readings -where 'body.celsius > 7' -limit 12; ferry show coldchain/readings#3:12"},
 	{name: "ferry-lag", line: "timeout 4 ferry lag coldchain/readings -every 1s"},
 	{name: "ferry-diff", line: declared},
 	{name: "ferry-nodes", line: "ferry nodes; ferry show coldchain/readings | tail -8; ferry nodes changes -limit 4; ferry nodes what-if -without node-a,node-b | tail -8", away: true},
