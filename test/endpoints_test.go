@@ -150,7 +150,10 @@ func TestARouteToAnotherSteadyFerry(t *testing.T) {
 			here.Kill()
 			here.Run()
 		}
-		require.Eventually(t, func() bool { return len(copied()) >= (round+1)*messages }, 30*time.Second, 100*time.Millisecond)
+		if !assert.Eventually(t, func() bool { return len(copied()) >= (round+1)*messages }, 30*time.Second, 100*time.Millisecond, "round %d", round) {
+			t.Log(len(copied()), here.Must("show", "coldchain/north"), here.Must("show", "coldchain/readings@north"))
+			return
+		}
 	}
 	time.Sleep(time.Second)
 	all := copied()

@@ -103,7 +103,7 @@ var Endpoints = Table[Endpoint]{
 			span := value.(Span)
 			e.BackoffMin, e.BackoffMax = span.Least.Milliseconds(), span.Most.Milliseconds()
 		}},
-	row(Setting[Endpoint]{Name: "attempts", Kinds: oneByOne, Label: "Attempts", Default: "9", Form: Number(1, 1000, ""), Help: "of an endpoint: a message that fails `N` times while others do not becomes a dead letter"}, func(e *Endpoint) *int { return &e.Attempts }),
+	row(Setting[Endpoint]{Name: "attempts", Kinds: ofHTTP, Label: "Attempts", Default: "9", Form: Number(1, 1000, ""), Help: "of an endpoint: a message that fails `N` times while others do not becomes a dead letter"}, func(e *Endpoint) *int { return &e.Attempts }),
 	timed(Setting[Endpoint]{Name: "giveUpAfter", Kinds: oneByOne, Label: "Give up after", Default: "3d", Form: Duration(time.Second, 365*day, "never"), Help: "of an endpoint: a message that could not be delivered for this `DURATION` becomes a dead letter"}, time.Millisecond, func(e *Endpoint) *int64 { return &e.GiveUpMS }),
 	row(Setting[Endpoint]{Name: "paused", Label: "Paused", Form: Switch(), Help: "nothing is delivered; messages wait where they are",
 		Effects: func(_, is *Endpoint) []string {

@@ -136,7 +136,8 @@ func (es *Endpoints) deliver(ctx context.Context, id int64, lane *outside.Lane, 
 		if tries++; tries == 1 {
 			failing = a.At
 		}
-		if tries >= p.record.Attempts {
+		// Of a table and of another Steady Ferry, only what they refuse is a message's fault.
+		if p.record.Kind() == setting.HTTP && tries >= p.record.Attempts {
 			return es.bury(ctx, items, r, ReasonTries, fmt.Sprintf("%d attempts failed while others went well; at last: %s", tries, last.Says()))
 		}
 		pause := endpoint.Pause(time.Duration(p.record.BackoffMin)*time.Millisecond, time.Duration(p.record.BackoffMax)*time.Millisecond, tries, rand.Float64())
