@@ -15,7 +15,6 @@ type Answer struct {
 	At     time.Time     `json:"at"`
 	Status int           `json:"status"`           // of HTTP; 0: none
 	Phrase string        `json:"phrase,omitempty"` // that of the status
-	Code   string        `json:"code,omitempty"`   // of a database: SQLSTATE
 	Body   string        `json:"body,omitempty"`   // its first KiB
 	Error  string        `json:"error,omitempty"`  // why there is no answer, or what a database says
 	Took   time.Duration `json:"took"`

@@ -65,9 +65,9 @@ var special = func() (all []netip.Prefix) {
 	return all
 }()
 
-// sort names the network that an address is in; nothing: one to which nothing is sent
+// networkOf names the network that an address is in; nothing: one to which nothing is sent
 // unless a prefix names it.
-func sort(a netip.Addr) string {
+func networkOf(a netip.Addr) string {
 	switch {
 	case a.IsLoopback():
 		return Loopback
@@ -84,7 +84,7 @@ func sort(a netip.Addr) string {
 // Check says why nothing is sent to an address.
 func (n Networks) Check(a netip.Addr) error {
 	a = a.Unmap().WithZone("")
-	name := sort(a)
+	name := networkOf(a)
 	if name != "" && slices.Contains(n.named, name) || slices.ContainsFunc(n.prefixes, func(p netip.Prefix) bool { return p.Contains(a) }) {
 		return nil
 	}

@@ -253,27 +253,39 @@ func (t *target) land(upTo Place) (f flight) {
 	return f
 }
 
-// Progress returns the step that records how far the walk has come: the place before
-// which everything is in the targets. There is none when that is known.
-func (w *Walk) Progress() (s Step, ok bool) {
+// Floor returns the place before which everything is in the targets; without true that is
+// not known.
+func (w *Walk) Floor() (floor Place, known bool) {
 	if w.again || w.at == (Place{}) {
-		return s, false
+		return floor, false
 	}
-	floor := w.at
-	recovered := make([]uint64, len(w.targets))
+	floor = w.at
 	for i := range w.targets {
 		t := &w.targets[i]
-		recovered[i] = t.recovered
-		first := t.open
+		first := &t.open
 		if len(t.flights) > 0 {
-			first = t.flights[0]
+			first = &t.flights[0]
 		}
 		if first.some && first.first.Before(floor) {
 			floor = first.first
 		}
 	}
+	return floor, true
+}
+
+// Progress returns the step that records how far the walk has come. There is none when
+// that is known.
+func (w *Walk) Progress() (s Step, ok bool) {
+	floor, known := w.Floor()
+	if !known || floor.Before(w.plan.Floor) {
+		return s, false
+	}
+	recovered := make([]uint64, len(w.targets))
+	for i := range w.targets {
+		recovered[i] = w.targets[i].recovered
+	}
 	lanes := w.lanes()
-	if floor.Before(w.plan.Floor) || floor == w.plan.Floor && slices.Equal(recovered, w.plan.Targets) && (lanes == nil || slices.Equal(lanes, w.plan.Lanes)) {
+	if floor == w.plan.Floor && slices.Equal(recovered, w.plan.Targets) && (lanes == nil || slices.Equal(lanes, w.plan.Lanes)) {
 		return s, false
 	}
 	return Step{Op: Floor, Route: w.plan.Route, Seq: w.plan.Seq, Floor: floor, Lost: w.plan.Lost + w.lost, Targets: recovered, Lanes: lanes}, true

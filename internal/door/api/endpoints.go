@@ -1,7 +1,6 @@
 package api
 
 import (
-	"context"
 	"fmt"
 	"net/http"
 	"slices"
@@ -62,13 +61,12 @@ func answerJSON(a *endpoint.Answer) form.EndpointAnswer {
 }
 
 // endpointsJSON lists the endpoints of a space, or of all.
-func (s *Server) endpointsJSON(ctx context.Context, space string) []form.Endpoint {
-	healths := s.Node.Endpoints.Healths(ctx)
+func (s *Server) endpointsJSON(space string) []form.Endpoint {
+	healths := s.Node.Endpoints.Healths()
 	all := []form.Endpoint{}
 	for _, e := range s.Node.Catalog.View().Endpoints {
 		if space == "" || e.Space == space {
-			h := healths[e.ID]
-			all = append(all, s.endpointJSON(e, &h))
+			all = append(all, s.endpointJSON(e, &endpoints.Here{Health: healths[e.ID]}))
 		}
 	}
 	slices.SortFunc(all, func(a, b form.Endpoint) int { return strings.Compare(a.Address, b.Address) })
@@ -76,7 +74,7 @@ func (s *Server) endpointsJSON(ctx context.Context, space string) []form.Endpoin
 }
 
 func (s *Server) listEndpoints(c *gin.Context) {
-	page(c, s.endpointsJSON(c, c.Query("space")), func(e form.Endpoint) string { return e.Address }, func(e form.Endpoint) form.Endpoint { return e })
+	page(c, s.endpointsJSON(c.Query("space")), func(e form.Endpoint) string { return e.Address }, func(e form.Endpoint) form.Endpoint { return e })
 }
 
 func (s *Server) newEndpoint(c *gin.Context) {

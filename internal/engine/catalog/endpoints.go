@@ -125,9 +125,9 @@ func tidyEvents(ctx context.Context, tx *sqlx.Tx) error {
 	if _, err := tx.ExecContext(ctx, `DELETE FROM events WHERE at < $1`, time.Now().Add(-eventsKept)); err != nil {
 		return err
 	}
-	_, err := tx.ExecContext(ctx, `DELETE FROM events e USING (SELECT address, max(id) FILTER (WHERE n = $1 + 1) AS last FROM
-		(SELECT address, id, row_number() OVER (PARTITION BY address ORDER BY id DESC) AS n FROM events) x GROUP BY address) old
-		WHERE e.address = old.address AND e.id <= old.last`, eventsEach)
+	// Only where something has come lately there can be too many.
+	_, err := tx.ExecContext(ctx, `DELETE FROM events e USING (SELECT a.address, (SELECT id FROM events x WHERE x.address = a.address ORDER BY id DESC OFFSET $1 LIMIT 1) AS last
+		FROM (SELECT DISTINCT address FROM events WHERE at > $2) a) old WHERE e.address = old.address AND e.id <= old.last`, eventsEach, time.Now().Add(-5*time.Minute))
 	return err
 }
 

@@ -5,7 +5,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"slices"
 	"time"
 
@@ -141,12 +140,10 @@ func (c *Catalog) ForgetRoute(ctx context.Context, id uuid.UUID) error {
 }
 
 // RoutesTo returns the addresses of the routes that lead to a channel or an endpoint.
-func (v *View) RoutesTo(channel int64) (addresses []string) {
-	for source, routes := range v.Routes {
-		for _, g := range routes {
-			if ch := v.Channel(source); ch != nil && g.Route.Target == channel {
-				addresses = append(addresses, fmt.Sprintf("%s@%s", ch.Address(), g.Name))
-			}
+func (v *View) RoutesTo(id int64) (addresses []string) {
+	for _, g := range v.RoutesIn[id] {
+		if ch := v.Channel(g.ChannelID); ch != nil {
+			addresses = append(addresses, ch.Address()+"@"+g.Name)
 		}
 	}
 	slices.Sort(addresses)

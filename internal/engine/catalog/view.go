@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"iter"
 	"maps"
 	"slices"
 	"strconv"
@@ -28,6 +29,7 @@ type View struct {
 	Groups    map[int64]map[string]*Group // by channel and name
 	GroupIDs  map[int64]*Group
 	Routes    map[int64][]*Group   // those groups that are routes, by channel
+	RoutesIn  map[int64][]*Group   // the same, by the channel or endpoint that they lead to
 	Endpoints map[string]*Endpoint // by address
 	tokens    map[hash]*secret
 
@@ -189,7 +191,8 @@ var tables = []table{
 		}
 		return err
 	}, "id", func(v *View, gone []string) {
-		v.Groups, v.GroupIDs, v.Routes = maps.Clone(v.Groups), maps.Clone(v.GroupIDs), maps.Clone(v.Routes)
+		v.Groups, v.GroupIDs = maps.Clone(v.Groups), maps.Clone(v.GroupIDs)
+		v.Routes, v.RoutesIn = maps.Clone(v.Routes), maps.Clone(v.RoutesIn)
 		for _, id := range ids(gone) {
 			g := v.GroupIDs[id]
 			if g == nil {
@@ -256,16 +259,27 @@ func (v *View) groupsOf(channel int64) map[string]*Group {
 	return v.Groups[channel]
 }
 
-// routed and unrouted put a route among those of its channel, and take it out;
-// lists are not changed, since other views have them too.
+// routed and unrouted put a route among those of its channel and those that lead where it
+// does, and take it out; lists are not changed, since other views have them too.
 func (v *View) routed(g *Group) {
-	v.Routes[g.ChannelID] = append(slices.Clone(v.Routes[g.ChannelID]), g)
+	for by, id := range v.ends(g) {
+		by[id] = append(slices.Clone(by[id]), g)
+	}
 }
 
 func (v *View) unrouted(g *Group) {
-	rest := slices.DeleteFunc(slices.Clone(v.Routes[g.ChannelID]), func(r *Group) bool { return r.ID == g.ID })
-	if v.Routes[g.ChannelID] = rest; len(rest) == 0 {
-		delete(v.Routes, g.ChannelID)
+	for by, id := range v.ends(g) {
+		rest := slices.DeleteFunc(slices.Clone(by[id]), func(r *Group) bool { return r.ID == g.ID })
+		if by[id] = rest; len(rest) == 0 {
+			delete(by, id)
+		}
+	}
+}
+
+// ends goes through the two maps that a route is in, with its place there.
+func (v *View) ends(g *Group) iter.Seq2[map[int64][]*Group, int64] {
+	return func(yield func(map[int64][]*Group, int64) bool) {
+		_ = yield(v.Routes, g.ChannelID) && yield(v.RoutesIn, g.Route.Target)
 	}
 }
 
@@ -288,7 +302,7 @@ var standing = map[string]string{
 // emptyView has maps and nothing in them.
 func emptyView() *View {
 	return &View{Spaces: map[string]*Space{}, Channels: map[string]*Channel{}, Nodes: map[uint64]*Node{}, Placed: map[int64][]*Placement{}, Groups: map[int64]map[string]*Group{},
-		GroupIDs: map[int64]*Group{}, Routes: map[int64][]*Group{}, Endpoints: map[string]*Endpoint{}, endpoints: map[int64]*Endpoint{}, tokens: map[hash]*secret{}, Forgotten: map[int64]bool{}, byID: map[int64]*Channel{}, spaces: map[int64]*Space{}}
+		GroupIDs: map[int64]*Group{}, Routes: map[int64][]*Group{}, RoutesIn: map[int64][]*Group{}, Endpoints: map[string]*Endpoint{}, endpoints: map[int64]*Endpoint{}, tokens: map[hash]*secret{}, Forgotten: map[int64]bool{}, byID: map[int64]*Channel{}, spaces: map[int64]*Space{}}
 }
 
 // next makes the view of a head from an older one and the rows that have

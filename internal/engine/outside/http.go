@@ -15,6 +15,7 @@ import (
 
 	"golang.org/x/net/http/httpguts"
 
+	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/cloudevent"
 	"steadyferry/internal/core/endpoint"
 	"steadyferry/internal/core/message"
@@ -277,14 +278,8 @@ func (to *Sender) keepRate(ctx context.Context) error {
 	if wait <= 0 {
 		return ctx.Err()
 	}
-	timer := time.NewTimer(wait)
-	defer timer.Stop()
-	select {
-	case <-timer.C:
-		return nil
-	case <-ctx.Done():
-		return ctx.Err()
-	}
+	clock.Wait(ctx, wait)
+	return ctx.Err()
 }
 
 func (to *Sender) ask(ctx context.Context) error {

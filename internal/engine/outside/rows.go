@@ -78,7 +78,8 @@ func newRows(config Config, place *Place, u *url.URL, secured *tls.Config) (*row
 	return &rows{place: place, pool: pool, columns: slices.Sorted(maps.Keys(place.Columns))}, nil
 }
 
-func (r *rows) close() { r.pool.Close() }
+// close ends the connections, each when what it does is done; nobody waits for that.
+func (r *rows) close() { go r.pool.Close() }
 
 // placesTable is where the places of routes are, beside the table.
 func (r *rows) placesTable() string {
@@ -131,7 +132,7 @@ func (r *rows) write(ctx context.Context, lane *Lane, items []Item, upTo message
 		return &route.NotBehind{Origin: at}
 	}
 	if len(items) > 0 {
-		if err := form.copy(ctx, tx, r.values(items, form)); err != nil {
+		if err := form.copy(ctx, tx, r.values(lane, items, form)); err != nil {
 			return err
 		}
 	}
@@ -156,6 +157,7 @@ type tableForm struct {
 // reading is what is read of one message after the other.
 type reading struct {
 	*tableForm
+	lane  *Lane
 	found []gjson.Result // by column: fields of the body
 }
 
@@ -241,7 +243,7 @@ func (r *rows) learn(ctx context.Context) (*tableForm, error) {
 	if len(updates) > 0 {
 		do = "UPDATE SET " + strings.Join(updates, ", ")
 	}
-	f.before = fmt.Sprintf("CREATE TEMPORARY TABLE IF NOT EXISTS ferry_rows ON COMMIT DELETE ROWS AS SELECT %s FROM %s WITH NO DATA", columns, r.table())
+	f.before = fmt.Sprintf("CREATE TEMPORARY TABLE ferry_rows ON COMMIT DROP AS SELECT %s FROM %s WITH NO DATA", columns, r.table())
 	f.copies = fmt.Sprintf("COPY ferry_rows (%s) FROM STDIN", columns)
 	f.after = fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM ferry_rows ON CONFLICT (%s) DO %s", r.table(), columns, columns, strings.Join(keys, ", "), do)
 	return f, nil
@@ -311,7 +313,7 @@ func (r *rows) answer(begun time.Time, err error) *endpoint.Answer {
 	case errors.Is(err, context.DeadlineExceeded):
 		a.Error = fmt.Sprintf("no answer within %s", time.Duration(r.place.TimeLimitMS)*time.Millisecond)
 	case errors.As(err, &said):
-		a.Code, a.Error = said.Code, r.explain(said)
+		a.Error = r.explain(said)
 		// Data exceptions and violated constraints are a row's fault.
 		if class := said.Code[:min(2, len(said.Code))]; class == "22" || class == "23" {
 			a.Means = endpoint.Refused

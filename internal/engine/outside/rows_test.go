@@ -32,7 +32,8 @@ func tableOf(columns map[string]string, asJSON ...string) (*rows, *tableForm) {
 
 func TestWhatAColumnGets(t *testing.T) {
 	at := time.Date(2026, 11, 27, 8, 0, 0, 0, time.UTC)
-	i := Item{Source: "coldchain/readings", Partition: 3, Offset: 1200, StoredAt: at}
+	lane := &Lane{Source: "coldchain/readings", Partition: 3}
+	i := Item{Offset: 1200, StoredAt: at}
 	i.Message = message.Message{ID: "id-1", Key: "box-7", Headers: []message.Header{{Name: "firmware", Value: "4.3"}},
 		Body: []byte(`{"celsius":8.50,"ok":true,"none":null,"name":"a\tb\\c\nd","deep":{"list":[1,{"x/y":"z"}],"":5},"a.b":"dots","big":12345678901234567890}`)}
 	for source, want := range map[string]string{
@@ -41,17 +42,17 @@ func TestWhatAColumnGets(t *testing.T) {
 		"/deep/list": `[1,{"x/y":"z"}]`,
 	} {
 		r, f := tableOf(map[string]string{"c": source})
-		assert.Equal(t, want+"\n", string(r.values([]Item{i}, f)), source)
+		assert.Equal(t, want+"\n", string(r.values(lane, []Item{i}, f)), source)
 	}
 	for source, want := range map[string]string{"key": `"box-7"`, "/name": `"a\\tb\\\\c\\nd"`, "/celsius": "8.50", "/none": `\N`} {
 		r, f := tableOf(map[string]string{"c": source}, "c")
-		assert.Equal(t, want+"\n", string(r.values([]Item{i}, f)), "%s as JSON", source)
+		assert.Equal(t, want+"\n", string(r.values(lane, []Item{i}, f)), "%s as JSON", source)
 	}
 	i.Body = []byte("46.4 F")
 	r, f := tableOf(map[string]string{"c": "/celsius"})
-	assert.Equal(t, "\\N\n", string(r.values([]Item{i}, f)), "no JSON")
+	assert.Equal(t, "\\N\n", string(r.values(lane, []Item{i}, f)), "no JSON")
 	r, f = tableOf(map[string]string{"c": "body"}, "c")
-	assert.Equal(t, "\"46.4 F\"\n", string(r.values([]Item{i}, f)))
+	assert.Equal(t, "\"46.4 F\"\n", string(r.values(lane, []Item{i}, f)))
 }
 
 // Of rows that replace each other the last one is written; those without a whole key all
@@ -63,7 +64,7 @@ func TestRowsOfTheSameKey(t *testing.T) {
 	for n, body := range []string{`{"box":"a"}`, `{"box":"b"}`, `{}`, `{"box":"a"}`, `{}`} {
 		items = append(items, Item{Offset: int64(n), Message: message.Message{Body: []byte(body)}})
 	}
-	assert.Equal(t, "b\n\\N\na\n\\N\n", string(r.values(items, f)))
+	assert.Equal(t, "b\n\\N\na\n\\N\n", string(r.values(&Lane{}, items, f)))
 }
 
 func TestTypesOfColumns(t *testing.T) {

@@ -151,13 +151,11 @@ func (to *Sender) Close() {
 // Item is a message on its way to a place outside.
 type Item struct {
 	message.Message
-	Original  *message.Message // before what the route has made of it; nil: it is the same
-	Source    string           // address of the channel
-	Partition int
-	Offset    int64
-	StoredAt  time.Time
-	At        message.Place // the place of the route before it
-	UpTo      message.Place // and behind it
+	Original *message.Message // before what the route has made of it; nil: it is the same
+	Offset   int64
+	StoredAt time.Time
+	At       message.Place // the place of the route before it
+	UpTo     message.Place // and behind it
 }
 
 // Lane is messages of a route that are delivered one after the other.

@@ -13,8 +13,8 @@ import (
 
 // values are the rows of messages, in the text form of COPY: tabs between columns, a line a
 // row. Of those that replace each other, the last one.
-func (r *rows) values(items []Item, of *tableForm) []byte {
-	f := &reading{of, make([]gjson.Result, len(r.columns))}
+func (r *rows) values(lane *Lane, items []Item, of *tableForm) []byte {
+	f := &reading{of, lane, make([]gjson.Result, len(r.columns))}
 	text := make([]byte, 0, 64*len(items)*len(r.columns)/4+64)
 	last := map[string]int{}
 	var keys []string
@@ -127,11 +127,11 @@ func (f *reading) value(i *Item, column int) (string, bool) {
 		}
 		return f.text(column, at.UTC().Format(time.RFC3339Nano)), true
 	case "partition":
-		return strconv.Itoa(i.Partition), true
+		return strconv.Itoa(f.lane.Partition), true
 	case "offset":
 		return strconv.FormatInt(i.Offset, 10), true
 	case "source":
-		return f.text(column, i.Source), true
+		return f.text(column, f.lane.Source), true
 	}
 	if f.isJSON[column] && gjson.ValidBytes(i.Body) {
 		return string(i.Body), true

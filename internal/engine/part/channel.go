@@ -133,7 +133,8 @@ func (t *Channel) Retention() topic.Retention {
 // HoldBytes is how much of a partition's log retention leaves, at most, to those that
 // it waits for.
 func (t *Channel) HoldBytes() int64 {
-	return cmp.Or(t.Record().HoldBytes, 2*t.Retention().Bytes)
+	keeps := t.Retention()
+	return cmp.Or(t.Record().HoldBytes, 2*keeps.Bytes)
 }
 
 func (t *Channel) idWindow() time.Duration {

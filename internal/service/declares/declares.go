@@ -28,6 +28,7 @@ import (
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/change"
 	"steadyferry/internal/service/cluster"
 	"steadyferry/internal/service/endpoints"
 	"steadyferry/internal/service/groups"
@@ -166,6 +167,7 @@ func (d *Declares) plan(ctx context.Context, who, name string, in form.Declare) 
 	}
 	p.Basis = hex.EncodeToString(sum.Sum(nil))[:16]
 	created, removed := map[string]string{}, map[string]bool{} // kinds, by address
+	ctx = change.WithGoing(ctx, removed)
 	for i := range p.Changes {
 		c := &p.Changes[i]
 		switch c.Op {
@@ -173,9 +175,6 @@ func (d *Declares) plan(ctx context.Context, who, name string, in form.Declare) 
 			created[c.Address] = c.Kind
 		case declare.Remove:
 			removed[c.Address] = true
-			if d.goesWithRoutes(c, removed) {
-				continue
-			}
 		}
 		if err := d.foresee(ctx, who, name, c, created); err != nil {
 			var wrong *problem.Problem
@@ -218,23 +217,6 @@ func (d *Declares) takeOver(ctx context.Context, p *form.DeclarePlan, things []d
 			Effects: []string{fmt.Sprintf("declared by %s until now; %s takes it over", other, p.Declaration)}})
 	}
 	return nil
-}
-
-// goesWithRoutes reports whether something is removed to which routes lead that all go
-// before it: now they would be in its way.
-func (d *Declares) goesWithRoutes(c *form.DeclareChange, removed map[string]bool) bool {
-	view := d.catalog.View()
-	var routes []string
-	if ch := view.Channels[c.Address]; ch != nil {
-		routes = view.RoutesTo(ch.ID)
-	} else if e := view.Endpoints[c.Address]; e != nil {
-		routes = view.RoutesTo(e.ID)
-	}
-	if len(routes) == 0 || slices.ContainsFunc(routes, func(r string) bool { return !removed[r] }) {
-		return false
-	}
-	c.Effects, c.Careful = append(c.Effects, "it goes after the routes that lead there: "+strings.Join(routes, ", ")), true
-	return true
 }
 
 // foresee adds to a change what it means, or returns why it cannot be made.

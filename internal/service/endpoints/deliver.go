@@ -4,9 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"math/rand/v2"
 	"time"
 
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/endpoint"
 	"steadyferry/internal/core/route"
 	"steadyferry/internal/core/setting"
@@ -45,18 +46,13 @@ func (es *Endpoints) Origin(ctx context.Context, id int64, lane *outside.Lane) (
 // Deliver delivers messages of a lane to an endpoint, in their order. It
 // returns when all are delivered or buried, or with an error when that cannot be.
 func (es *Endpoints) Deliver(ctx context.Context, id int64, lane *outside.Lane, items []outside.Item, r *Report) error {
-	for len(items) > 0 {
-		l, err := es.line(id)
-		if err != nil {
-			return err
-		}
+	l, err := es.line(id)
+	for err == nil && len(items) > 0 {
 		n := min(len(items), l.atOnce())
-		if err := es.deliver(ctx, id, lane, items[:n], r); err != nil {
-			return err
-		}
+		err = l.deliver(ctx, lane, items[:n], 0, r)
 		items = items[n:]
 	}
-	return nil
+	return err
 }
 
 // atOnce is how many messages go in one delivery.
@@ -72,33 +68,27 @@ func (l *line) atOnce() int {
 	return 1
 }
 
-// deliver delivers messages as one request, until it is known what becomes of them.
-func (es *Endpoints) deliver(ctx context.Context, id int64, lane *outside.Lane, items []outside.Item, r *Report) error {
-	first := &items[0]
-	tries, waiting := 0, false
-	var failing time.Time // since when the messages fail
-	var last endpoint.Answer
+// deliver delivers messages, which were tried so often, at once, until it is known what
+// becomes of them.
+func (l *line) deliver(ctx context.Context, lane *outside.Lane, items []outside.Item, tries int, r *Report) error {
+	first, waiting := &items[0], false
+	var failing time.Time // since when they fail
 	for {
-		l, err := es.line(id)
-		if err != nil {
-			return err
-		}
-		var limit time.Duration
 		p, err := l.begin(ctx, func(reason, why string) {
 			waiting = true
 			r.Waits(reason, why)
 		}, func(place time.Time) bool {
-			limit = l.giveUp()
-			if failing.IsZero() || !place.IsZero() && place.Before(failing) {
-				return endpoint.GivesUp(time.Now(), first.StoredAt, place, limit)
+			since := place
+			if since.IsZero() || !failing.IsZero() && failing.Before(since) {
+				since = failing
 			}
-			return endpoint.GivesUp(time.Now(), first.StoredAt, failing, limit)
+			return endpoint.GivesUp(time.Now(), first.StoredAt, since, l.giveUp())
 		})
 		if err != nil {
 			return err
 		}
 		if p == nil {
-			return es.bury(ctx, items, r, ReasonGivenUp, fmt.Sprintf("it could not be delivered for %s; at last: %s", limit, l.lastAnswer().Says()))
+			return l.bury(ctx, lane, items, tries, r, ReasonGivenUp, fmt.Sprintf("it could not be delivered for %s; at last: %s", address.FormatDuration(l.giveUp()), l.lastAnswer().Says()))
 		}
 		if waiting {
 			waiting = false
@@ -109,58 +99,51 @@ func (es *Endpoints) deliver(ctx context.Context, id int64, lane *outside.Lane, 
 			l.cancel(p)
 			return errors.Join(err, ctx.Err())
 		}
-		last = *a
 		counts := l.done(p, a, len(items))
 		switch a.Means {
 		case endpoint.Done:
 			r.Reached(items[len(items)-1].UpTo, len(items), 0)
 			return nil
 		case endpoint.Refused:
-			if half := len(items) / 2; half > 0 { // some are at fault: halves tell which
-				if err := es.deliver(ctx, id, lane, items[:half], r); err != nil {
-					return err
-				}
-				return es.deliver(ctx, id, lane, items[half:], r)
-			}
-			err := es.bury(ctx, items, r, ReasonRefused, a.Says())
-			p.to.Passed(ctx, lane, first)
-			return err
+			return l.bury(ctx, lane, items, tries, r, ReasonRefused, a.Says())
 		case endpoint.Stop:
-			es.stop(ctx, p.record, a)
+			l.es.stop(ctx, p.record, a)
 			continue
 		}
-		if !counts {
+		// Of a table and of another Steady Ferry, only what they refuse is a message's fault.
+		if !counts || p.record.Kind() != setting.HTTP {
 			tries = 0
 			continue
 		}
-		if tries++; tries == 1 {
+		if tries++; failing.IsZero() {
 			failing = a.At
 		}
-		// Of a table and of another Steady Ferry, only what they refuse is a message's fault.
-		if p.record.Kind() == setting.HTTP && tries >= p.record.Attempts {
-			return es.bury(ctx, items, r, ReasonTries, fmt.Sprintf("%d attempts failed while others went well; at last: %s", tries, last.Says()))
+		if tries >= p.record.Attempts {
+			return l.bury(ctx, lane, items, tries-1, r, ReasonTries, fmt.Sprintf("%d attempts failed while others went well; at last: %s", tries, a.Says()))
 		}
-		pause := endpoint.Pause(time.Duration(p.record.BackoffMin)*time.Millisecond, time.Duration(p.record.BackoffMax)*time.Millisecond, tries, rand.Float64())
+		pause := l.pause(tries)
 		waiting = true
 		r.Waits("endpoint-retry", fmt.Sprintf("attempt %d of %d in %s: %s", tries+1, p.record.Attempts, pause.Round(time.Millisecond), a.Says()))
-		timer := time.NewTimer(max(pause, a.After))
-		select {
-		case <-timer.C:
-		case <-ctx.Done():
-			timer.Stop()
+		if clock.Wait(ctx, max(pause, a.After)); ctx.Err() != nil {
 			return ctx.Err()
 		}
 	}
 }
 
-// bury makes dead letters of messages.
-func (es *Endpoints) bury(ctx context.Context, items []outside.Item, r *Report, reason, detail string) error {
-	for i := range items {
-		if err := r.Bury(ctx, &items[i], reason, detail); err != nil {
+// bury makes a dead letter of a message. Of several it is not known which are at fault:
+// each half is delivered for itself, as one that was tried so often.
+func (l *line) bury(ctx context.Context, lane *outside.Lane, items []outside.Item, tries int, r *Report, reason, detail string) error {
+	if half := len(items) / 2; half > 0 {
+		if err := l.deliver(ctx, lane, items[:half], tries, r); err != nil {
 			return err
 		}
-		r.Reached(items[i].UpTo, 0, 1)
+		return l.deliver(ctx, lane, items[half:], tries, r)
 	}
+	if err := r.Bury(ctx, &items[0], reason, detail); err != nil {
+		return err
+	}
+	l.sender().Passed(ctx, lane, &items[0])
+	r.Reached(items[0].UpTo, 0, 1)
 	return nil
 }
 
@@ -183,12 +166,9 @@ func (es *Endpoints) stop(ctx context.Context, record *catalog.Endpoint, a *endp
 	stopped.Paused = true
 	err := es.catalog.SetEndpoint(ctx, &stopped, &catalog.Entry{Who: "ferryd", Action: "pause endpoint", Address: record.Address(), Before: map[string]any{"paused": false}, After: map[string]any{"paused": true, "answer": a.Says()}})
 	if err == nil {
-		es.happened(record.Address(), "stopped", "it wants nothing any more: "+a.Says()+"; ferry set "+record.Address()+" -paused=false goes on")
+		es.Happened(record.Address(), "stopped", "it wants nothing any more: "+a.Says()+"; ferry set "+record.Address()+" -paused=false goes on")
 		return
 	}
 	// Another lane has done it, or the records are away: it is asked again then.
-	select {
-	case <-time.After(time.Second):
-	case <-ctx.Done():
-	}
+	clock.Wait(ctx, time.Second)
 }

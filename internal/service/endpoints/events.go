@@ -11,17 +11,14 @@ import (
 // mostEvents bounds what waits to be recorded.
 const mostEvents = 1000
 
-// happened notes something that happened to an endpoint or a route.
-func (es *Endpoints) happened(address, what, detail string) {
+// Happened notes something that happened to an endpoint or a route.
+func (es *Endpoints) Happened(address, what, detail string) {
 	es.mu.Lock()
 	defer es.mu.Unlock()
 	if len(es.events) < mostEvents {
 		es.events = append(es.events, catalog.Event{At: time.Now(), Address: address, What: what, Detail: detail})
 	}
 }
-
-// Happened notes something that happened to a route.
-func (es *Endpoints) Happened(address, what, detail string) { es.happened(address, what, detail) }
 
 func (es *Endpoints) recordEvents(ctx context.Context) {
 	es.mu.Lock()

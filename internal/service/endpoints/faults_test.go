@@ -387,6 +387,47 @@ func TestAttemptsAreCountedForTheMessageAlone(t *testing.T) {
 	assert.GreaterOrEqual(t, tries, 3)
 }
 
+// Of a batch that fails until its attempts are used up, only the message at fault becomes a
+// dead letter, as long as others are taken.
+func TestOfABatchThatFailsOnlyThePoisonBecomesADeadLetter(t *testing.T) {
+	n := nodetest.Open(t)
+	rc := receive(t, func(_ *http.Request, body string) int {
+		if strings.Contains(body, "poison") {
+			return http.StatusInternalServerError
+		}
+		return http.StatusOK
+	})
+	topic, _ := outside(t, n, rc.URL, setting.Change{"format": setting.Batched, "attempts": 3})
+	stop, done := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(done)
+		for i := 0; ; i++ {
+			select {
+			case <-stop:
+				return
+			case <-time.After(2 * time.Millisecond):
+				_, _ = n.Parts.PublishMessages(context.Background(), topic, 0, []*message.Message{{Key: fmt.Sprint("box-", i), Body: []byte("other")}})
+			}
+		}
+	}()
+	var all []*message.Message
+	for i := range 20 {
+		body := fmt.Sprintf("innocent %02d", i)
+		if i == 13 {
+			body = "poison"
+		}
+		all = append(all, &message.Message{Key: "box", ContentType: "text/plain", Body: []byte(body)})
+	}
+	_, err := n.Parts.PublishMessages(t.Context(), topic, 1, all)
+	require.NoError(t, err)
+	assert.Eventually(t, func() bool {
+		return dead(t, n) == 1 && strings.Count(strings.Join(rc.taken(), ""), "innocent") == 19
+	}, waitTime, tick)
+	close(stop)
+	<-done
+	assert.EqualValues(t, 1, dead(t, n))
+}
+
 func TestOfABatchOnlyTheRefusedBecomeDeadLetters(t *testing.T) {
 	n := nodetest.Open(t)
 	rc := receive(t, func(_ *http.Request, body string) int {

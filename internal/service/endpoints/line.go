@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/endpoint"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/outside"
@@ -28,7 +29,6 @@ type line struct {
 	toldAt    time.Time
 	measured  time.Time     // when another Steady Ferry was asked for its partitions
 	changed   chan struct{} // closed, and made anew, when those that wait shall look again
-	over      bool
 	delivered int64
 	failed    int64
 	refused   int64
@@ -77,10 +77,10 @@ func (l *line) wake() {
 	l.changed = make(chan struct{})
 }
 
+// end lets go of an endpoint that was removed: those that wait find that out.
 func (l *line) end() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.over = true
 	if l.to != nil {
 		l.to.Close()
 	}
@@ -91,6 +91,11 @@ func (l *line) end() {
 func (l *line) sender() *outside.Sender {
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	return l.current()
+}
+
+// current is the sender; the lock is held.
+func (l *line) current() *outside.Sender {
 	if l.to == nil {
 		l.to = l.es.sender(l.record, l.secrets)
 	}
@@ -112,34 +117,44 @@ const (
 	waitsSecrets = "endpoint-secrets"
 )
 
+// hold is why a delivery cannot begin now, and for how long at least.
+type hold struct {
+	reason, why string // empty: the endpoint was set anew meanwhile
+	wait        time.Duration
+}
+
 // begin waits until a delivery may begin. waits is told why it has to, when that may be
 // long, and givenUp is asked whether the message is not to be tried any more, as of a place
 // that has been failing since a time: then there is no pass.
 func (l *line) begin(ctx context.Context, waits func(reason, why string), givenUp func(failing time.Time) bool) (*pass, error) {
 	for {
-		p, reason, why, wait := l.ask(ctx)
-		switch {
-		case p != nil && p.wait(ctx):
-			if p.probe && !l.mine(ctx, p) {
-				continue
-			}
+		if _, err := l.es.line(l.id); err != nil { // as it is set now
+			return nil, err
+		}
+		p, held, err := l.ask(ctx)
+		if err != nil {
+			return nil, err
+		}
+		if p != nil && p.wait(ctx) && (!p.probe || l.mine(ctx, p)) {
 			return p, nil
-		case p != nil:
+		}
+		if p != nil {
 			l.cancel(p)
-			return nil, ctx.Err()
+			if ctx.Err() != nil {
+				return nil, ctx.Err()
+			}
+			continue
 		}
 		l.mu.Lock()
-		changed, failing, over := l.changed, l.breaker.FailingSince, l.over
+		changed, failing := l.changed, l.breaker.FailingSince
 		l.mu.Unlock()
-		switch {
-		case over:
-			return nil, ErrRemoved
-		case givenUp(failing):
+		if givenUp(failing) {
 			return nil, nil
-		case reason != "":
-			waits(reason, why)
 		}
-		timer := time.NewTimer(min(wait, lookAgain))
+		if held.reason != "" {
+			waits(held.reason, held.why)
+		}
+		timer := time.NewTimer(min(held.wait, lookAgain))
 		select {
 		case <-changed:
 		case <-timer.C:
@@ -151,61 +166,48 @@ func (l *line) begin(ctx context.Context, waits func(reason, why string), givenU
 	}
 }
 
-// ask returns a pass, or says why there is none and for how long at least.
-func (l *line) ask(ctx context.Context) (p *pass, reason, why string, wait time.Duration) {
+// ask returns a pass, or says why there is none.
+func (l *line) ask(ctx context.Context) (*pass, hold, error) {
 	l.mu.Lock()
-	if l.over {
-		l.mu.Unlock()
-		return nil, "", "", 0
-	}
-	if l.to == nil {
-		l.to = l.es.sender(l.record, l.secrets)
-	}
-	p = &pass{to: l.to, record: l.record}
+	p := &pass{to: l.current(), record: l.record}
 	l.mu.Unlock()
-	select { // a place among the deliveries at once
+	select {
 	case p.to.Slots <- struct{}{}:
 	case <-ctx.Done():
-		return nil, "", "", 0
+		return nil, hold{}, ctx.Err()
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	defer func() {
-		if reason != "" {
-			<-p.to.Slots
-			p = nil
-		}
-	}()
-	switch {
-	case l.over || p.to != l.to:
+	if held, ok := l.holds(p); ok {
 		<-p.to.Slots
-		return nil, "", "", 0
+		return nil, held, nil
+	}
+	return p, hold{}, nil
+}
+
+// holds reports why the pass is none; else it has its turn. The lock is held.
+func (l *line) holds(p *pass) (hold, bool) {
+	switch {
+	case p.to != l.to:
+		return hold{}, true
 	case l.record.Paused:
-		return p, waitsPaused, "the endpoint is paused", lookAgain
+		return hold{waitsPaused, "the endpoint is paused", lookAgain}, true
 	case l.unsealed != nil:
-		return p, waitsSecrets, l.unsealed.Error(), lookAgain
+		return hold{waitsSecrets, l.unsealed.Error(), lookAgain}, true
 	}
-	wait, p.probe = l.breaker.Ask(time.Now())
-	if l.breaker.Failing() && wait > 0 {
-		return p, waitsFailing, "it fails since " + l.breaker.FailingSince.UTC().Format(time.RFC3339) + ": " + l.breaker.Last.Says(), wait
+	p.turn, p.probe = l.breaker.Ask(time.Now())
+	if l.breaker.Failing() && !p.probe {
+		return hold{waitsFailing, "it fails since " + l.breaker.FailingSince.UTC().Format(time.RFC3339) + ": " + l.breaker.Last.Says(), p.turn}, true
 	}
-	p.turn = wait
-	return p, "", "", 0
+	return hold{}, false
 }
 
 // wait waits for the pass's turn, and reports whether it came.
 func (p *pass) wait(ctx context.Context) bool {
-	if p.turn <= 0 {
-		return ctx.Err() == nil
+	if p.turn > 0 {
+		clock.Wait(ctx, p.turn)
 	}
-	timer := time.NewTimer(p.turn)
-	defer timer.Stop()
-	select {
-	case <-timer.C:
-		return true
-	case <-ctx.Done():
-		return false
-	}
+	return ctx.Err() == nil
 }
 
 // mine reports whether it is this node that tries a place which fails: one of all does.
@@ -214,37 +216,29 @@ func (l *line) mine(ctx context.Context, p *pass) bool {
 	now := time.Now()
 	until := now.Add(time.Duration(p.record.TimeLimitMS)*time.Millisecond + time.Second)
 	got, err := l.es.catalog.ClaimTry(ctx, l.id, now.Add(TellEvery), until)
-	if got || err != nil {
+	if got || err != nil || !l.es.Fails(l.id) { // nobody has told of the failure yet
 		return true
 	}
-	known, err := l.es.catalog.Healths(ctx)
-	if told := known[l.id]; err != nil || !told.Failing() {
-		return true // nobody has told of the failure yet
-	}
-	l.cancel(p)
 	l.mu.Lock()
 	l.breaker.NextTry = now.Add(TellEvery)
 	l.mu.Unlock()
 	return false
 }
 
-// done takes on what came of a delivery of messages. counts tells whether a failure is the message's:
-// the place does not fail as a whole.
+// done takes on what came of a delivery of messages. counts tells whether a failure is the
+// message's: the place does not fail as a whole.
 func (l *line) done(p *pass, a *endpoint.Answer, messages int) (counts bool) {
 	l.mu.Lock()
 	<-p.to.Slots
 	l.answers[l.answered%keptAnswers] = *a
 	l.answered++
 	what, detail := "", ""
-	pause := func(failures int) time.Duration {
-		return endpoint.Pause(time.Duration(l.record.BackoffMin)*time.Millisecond, time.Duration(l.record.BackoffMax)*time.Millisecond, failures, rand.Float64())
-	}
 	if p.record.URL != l.record.URL {
 		// It is news of another place.
 	} else if a.Means == endpoint.Again {
 		l.failed++
 		was := l.breaker.Failures
-		if l.breaker.Bad(*a, pause) {
+		if l.breaker.Bad(*a, l.backoff) {
 			what, detail = "failing", a.Says()
 		} else if l.breaker.Failures > was && was > 0 {
 			what, detail = "tried", a.Says()
@@ -270,9 +264,21 @@ func (l *line) done(p *pass, a *endpoint.Answer, messages int) (counts bool) {
 	address := l.record.Address()
 	l.mu.Unlock()
 	if what != "" {
-		l.es.happened(address, what, detail)
+		l.es.Happened(address, what, detail)
 	}
 	return counts
+}
+
+// backoff is how long to wait after so many failures; the lock is held.
+func (l *line) backoff(failures int) time.Duration {
+	return endpoint.Pause(time.Duration(l.record.BackoffMin)*time.Millisecond, time.Duration(l.record.BackoffMax)*time.Millisecond, failures, rand.Float64())
+}
+
+// pause is backoff without the lock.
+func (l *line) pause(failures int) time.Duration {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.backoff(failures)
 }
 
 // cancel gives a pass back.
@@ -312,6 +318,12 @@ func (l *line) exchange(told endpoint.Health, now time.Time) (h endpoint.Health,
 	}
 	l.toldAt = now
 	return h, true
+}
+
+func (l *line) health() endpoint.Health {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.breaker.Health
 }
 
 func (l *line) here() *Here {

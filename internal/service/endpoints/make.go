@@ -13,7 +13,6 @@ import (
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/setting"
-	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/outside"
 	"steadyferry/internal/engine/part"
@@ -68,7 +67,7 @@ func (es *Endpoints) New(ctx context.Context, who string, a address.Address, set
 	if err != nil {
 		return nil, part.Explain(err, a.String())
 	}
-	es.happened(a.String(), "created", "by "+who)
+	es.Happened(a.String(), "created", "by "+who)
 	return es.Of(ctx, a)
 }
 
@@ -134,7 +133,7 @@ func (es *Endpoints) Set(ctx context.Context, who string, a address.Address, set
 		return err
 	})
 	if err == nil && !preview && len(p.After) > 0 {
-		es.happened(a.String(), "changed", "by "+who+": "+strings.Join(slices.Sorted(maps.Keys(p.After)), ", "))
+		es.Happened(a.String(), "changed", "by "+who+": "+strings.Join(slices.Sorted(maps.Keys(p.After)), ", "))
 	}
 	return p, err
 }
@@ -194,8 +193,8 @@ func (es *Endpoints) Remove(ctx context.Context, who string, a address.Address, 
 	if err != nil {
 		return nil, err
 	}
-	if routes := es.catalog.View().RoutesTo(e.ID); len(routes) > 0 {
-		return nil, problem.New(problem.Conflict, "%s to %s: %s", words.Many(int64(len(routes)), "route leads", "routes lead"), a, strings.Join(routes, ", ")).Next("remove what leads there first: ferry remove %s", routes[0])
+	if err := change.NoRoutesTo(ctx, es.catalog, e.ID, a); err != nil {
+		return nil, err
 	}
 	p := &form.Preview{Address: a.String(), Effects: []string{fmt.Sprintf("the %s endpoint at %s goes, with its secrets; that cannot be taken back", e.Kind(), e.URL)}}
 	if preview {

@@ -10,6 +10,7 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"maps"
 	"sync"
 	"time"
 
@@ -136,20 +137,18 @@ func (es *Endpoints) here(id int64) *Here {
 	return l.here()
 }
 
-// Healths are how all endpoints do, by their ids, as nodes have told each other.
-func (es *Endpoints) Healths(ctx context.Context) map[int64]Here {
-	told, err := es.catalog.Healths(ctx)
-	all := make(map[int64]Here, len(told))
-	if err == nil {
-		for id, h := range told {
-			all[id] = Here{Health: h}
-		}
-	}
+// Healths are how all endpoints do, by their ids, as nodes have told each other a moment
+// ago, or this one has seen since.
+func (es *Endpoints) Healths() map[int64]endpoint.Health {
 	es.mu.Lock()
 	defer es.mu.Unlock()
+	all := maps.Clone(es.told)
+	if all == nil {
+		all = map[int64]endpoint.Health{}
+	}
 	for id, l := range es.lines {
-		if h := l.here(); !h.Health.Last.At.Before(all[id].Health.Last.At) {
-			all[id] = *h
+		if h := l.health(); !h.Last.At.Before(all[id].Last.At) {
+			all[id] = h
 		}
 	}
 	return all
@@ -181,11 +180,7 @@ func (es *Endpoints) Status(ctx context.Context, id int64) Here {
 	for _, one := range peer.AskEach[*Here](ctx, es.parts.Peers(), es.parts.OtherNodes(), "endpoint", id) {
 		all = append(all, one)
 	}
-	var sum Here
-	told, err := es.catalog.Healths(ctx)
-	if err == nil {
-		sum.Health = told[id]
-	}
+	sum := Here{Health: es.Healths()[id]}
 	for _, one := range all {
 		if one == nil {
 			continue
@@ -194,9 +189,7 @@ func (es *Endpoints) Status(ctx context.Context, id int64) Here {
 		sum.Failed += one.Failed
 		sum.Refused += one.Refused
 		sum.Answers = append(sum.Answers, one.Answers...)
-		if one.Rate > 0 {
-			sum.Rate += one.Rate
-		}
+		sum.Rate += one.Rate
 		if one.Health.Last.At.After(sum.Health.Last.At) {
 			sum.Health = one.Health
 		}

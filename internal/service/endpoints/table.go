@@ -41,7 +41,7 @@ func (es *Endpoints) Statements(ctx context.Context, who string, a address.Addre
 	if err := to.Run(ctx, all); err != nil {
 		return all, problem.New(problem.Conflict, "%s: %v", a, err)
 	}
-	es.happened(a.String(), "table-created", "by "+who)
+	es.Happened(a.String(), "table-created", "by "+who)
 	return all, es.catalog.Note(ctx, &catalog.Entry{Who: who, Action: "make table", Address: a.String(), After: map[string]any{"statements": all}})
 }
 
@@ -50,9 +50,9 @@ const samplesEach = 50
 
 // samples are the last bodies of the channels from which routes lead to an endpoint.
 func (es *Endpoints) samples(ctx context.Context, record *catalog.Endpoint) (bodies [][]byte) {
-	for source, routes := range es.catalog.View().Routes {
-		t := es.parts.ByID(source)
-		if t == nil || !slices.ContainsFunc(routes, func(g *catalog.Group) bool { return g.Route.Target == record.ID }) {
+	for _, g := range es.catalog.View().RoutesIn[record.ID] {
+		t := es.parts.ByID(g.ChannelID)
+		if t == nil {
 			continue
 		}
 		for _, p := range t.Partitions() {

@@ -33,7 +33,7 @@ func (es *Endpoints) Try(ctx context.Context, who string, a address.Address) (*e
 	to := es.sender(record, s)
 	defer to.Close()
 	answer := to.Try(ctx)
-	es.happened(a.String(), "trial", "by "+who+": "+answer.Says())
+	es.Happened(a.String(), "trial", "by "+who+": "+answer.Says())
 	if answer.Means != endpoint.Again {
 		if h := l.tryNow(); h.Failing() {
 			if err := es.catalog.TellHealth(ctx, record.ID, h); err != nil {

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"math"
-	"strings"
 	"time"
 
 	"steadyferry/internal/core/address"
@@ -157,8 +156,8 @@ func (mg *Manage) RemoveChannel(ctx context.Context, who string, a address.Addre
 	if err != nil {
 		return nil, err
 	}
-	if routes := mg.catalog.View().RoutesTo(t.ID); len(routes) > 0 {
-		return nil, problem.New(problem.Conflict, "%s to %s: %s", words.Many(int64(len(routes)), "route leads", "routes lead"), a, strings.Join(routes, ", ")).Next("remove what leads there first: ferry remove %s", routes[0])
+	if err := change.NoRoutesTo(ctx, mg.catalog, t.ID, a); err != nil {
+		return nil, err
 	}
 	status, _ := mg.parts.Status(t, time.Now())
 	until := time.Now().Add(mg.keepRemoved).UTC().Truncate(time.Second)

@@ -12,6 +12,7 @@ import (
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/route"
+	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/logs"
 	"steadyferry/internal/engine/part"
@@ -145,6 +146,8 @@ func (c *carrier) follow(ctx context.Context) bool {
 				c.walkers[id] = w
 			}
 			w.group, w.where = g, whereOn(c.p.Channel, g)
+			to, _ := w.target()
+			w.walk.KeepLanes = to.outside() == setting.HTTP // others keep their places themselves
 			c.order = append(c.order, w)
 		}
 		for id, w := range c.walkers {

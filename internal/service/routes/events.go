@@ -1,6 +1,8 @@
 package routes
 
 import (
+	"iter"
+	"maps"
 	"time"
 
 	"steadyferry/internal/core/address"
@@ -20,29 +22,45 @@ type stall struct {
 // leads, and which go on.
 func (rs *Routes) noteStalls(now time.Time) {
 	is := map[string]stall{}
-	for g, states := range rs.Here() {
-		source := rs.parts.ByID(g.ChannelID)
-		if source == nil {
+	for name, w := range rs.waiting() {
+		// A pause is somebody's wish, and is an event as such.
+		if w.Reason == waitsPaused || now.Sub(w.Since) < stalledAfter {
 			continue
 		}
-		for _, s := range states {
-			name := part.GroupAddress(source, g.Name).String()
-			// A pause is somebody's wish, and is an event as such.
-			if w := s.Waits; w.Reason != "" && w.Reason != waitsPaused && now.Sub(w.Since) >= stalledAfter {
-				if _, known := is[name]; !known {
-					is[name] = stall{w.Reason, w.Since}
-				}
-				if was := rs.stalls[name]; was.reason != w.Reason {
-					rs.stalls[name] = is[name]
-					rs.outside.Happened(name, "stalled", w.Reason+": "+w.Why)
-				}
-			}
+		if _, known := is[name]; !known {
+			is[name] = stall{w.Reason, w.Since}
+		}
+		if rs.stalls[name].reason != w.Reason {
+			rs.stalls[name] = is[name]
+			rs.outside.Happened(name, "stalled", w.Reason+": "+w.Why)
 		}
 	}
 	for name, was := range rs.stalls {
 		if _, still := is[name]; !still {
 			delete(rs.stalls, name)
 			rs.outside.Happened(name, "goes-on", "after "+address.FormatDuration(now.Sub(was.since).Round(time.Second)))
+		}
+	}
+}
+
+// waiting goes through the routes that wait on partitions that this node leads, by their
+// addresses: a route comes once for each.
+func (rs *Routes) waiting() iter.Seq2[string, Waiting] {
+	return func(yield func(string, Waiting) bool) {
+		view := rs.catalog.View()
+		rs.mu.Lock()
+		carriers := maps.Clone(rs.carriers)
+		rs.mu.Unlock()
+		for p, c := range carriers {
+			wait := c.states.waiting()
+			if len(wait) == 0 {
+				continue
+			}
+			for _, g := range view.Routes[p.Channel.ID] {
+				if w, waits := wait[g.Route.ID]; waits && !yield(part.GroupAddress(p.Channel, g.Name).String(), w) {
+					return
+				}
+			}
 		}
 	}
 }

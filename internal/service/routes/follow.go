@@ -95,12 +95,6 @@ func (rs *Routes) decided(ctx context.Context, t *part.Channel, plan *route.Plan
 // through which they go on from it.
 func (rs *Routes) Chain(channel int64) []*catalog.Group {
 	view := rs.catalog.View()
-	from, to := view.Routes, map[int64][]*catalog.Group{}
-	for _, routes := range from {
-		for _, g := range routes {
-			to[g.Route.Target] = append(to[g.Route.Target], g)
-		}
-	}
 	found := map[int64]*catalog.Group{}
 	walk := func(by map[int64][]*catalog.Group, next func(g *catalog.Group) int64) {
 		seen := map[int64]bool{}
@@ -115,8 +109,8 @@ func (rs *Routes) Chain(channel int64) []*catalog.Group {
 			}
 		}
 	}
-	walk(from, func(g *catalog.Group) int64 { return g.Route.Target })
-	walk(to, func(g *catalog.Group) int64 { return g.ChannelID })
+	walk(view.Routes, func(g *catalog.Group) int64 { return g.Route.Target })
+	walk(view.RoutesIn, func(g *catalog.Group) int64 { return g.ChannelID })
 	all := slices.Collect(maps.Values(found))
 	slices.SortFunc(all, func(a, b *catalog.Group) int { return cmp.Compare(a.ID, b.ID) })
 	return all

@@ -25,7 +25,7 @@ const mostItems = 2000
 
 // item is a message that an endpoint gets, and what is buried when it does not.
 func (w *walker) item(at int64, s *message.Stored, m *message.Message) outside.Item {
-	i := outside.Item{Message: *m, Source: w.c.p.Channel.Address().String(), Partition: s.Partition, Offset: s.Offset, StoredAt: s.StoredAt, At: w.cut.At(at), UpTo: w.cut.At(at + 1)}
+	i := outside.Item{Message: *m, Offset: s.Offset, StoredAt: s.StoredAt, At: w.cut.At(at), UpTo: w.cut.At(at + 1)}
 	i.Body = slices.Clone(m.Body) // it lies in what was read
 	if m == &s.Message {
 		return i

@@ -60,23 +60,23 @@ func (rs *Routes) New(ctx context.Context, who string, a address.Address, from a
 }
 
 // checkTarget returns what a route from a channel may lead to.
-func (rs *Routes) checkTarget(ctx context.Context, source *part.Channel, a address.Address, to string) (*target, error) {
+func (rs *Routes) checkTarget(ctx context.Context, source *part.Channel, a address.Address, to string) (target, error) {
 	if to == "" {
-		return nil, problem.New(problem.Invalid, "%s leads nowhere", a).Field("to").Allowed("the address of a topic, a queue or an endpoint")
+		return target{}, problem.New(problem.Invalid, "%s leads nowhere", a).Field("to").Allowed("the address of a topic, a queue or an endpoint")
 	}
 	at, err := address.ParseChannel(to)
 	if err != nil {
-		return nil, err
+		return target{}, err
 	}
 	ch, err := rs.parts.Channel(at)
 	if err != nil {
 		if e, outside := rs.outside.Of(ctx, at); outside == nil {
 			return toEndpoint(e), nil
 		}
-		return nil, err
+		return target{}, err
 	}
 	if chain := rs.chainTo(ch.ID, source.ID); chain != nil {
-		return nil, problem.New(problem.Invalid, "%s would send messages in a circle: %s", a, strings.Join(append([]string{source.Address().String()}, chain...), " -> ")).Field("to").Next("choose a target from which no route leads back")
+		return target{}, problem.New(problem.Invalid, "%s would send messages in a circle: %s", a, strings.Join(append([]string{source.Address().String()}, chain...), " -> ")).Field("to").Next("choose a target from which no route leads back")
 	}
 	return toChannel(ch), nil
 }

@@ -49,8 +49,8 @@ func (rs *Routes) impose(ctx context.Context, a address.Address) (late int) {
 	if err != nil || g.Route == nil {
 		return 0
 	}
-	target := rs.target(g.Route)
-	if target == nil {
+	target, there := rs.target(g.Route)
+	if !there {
 		return 0
 	}
 	ctx, cancel := context.WithTimeout(ctx, imposeTime)
@@ -86,7 +86,7 @@ func (rs *Routes) impose(ctx context.Context, a address.Address) (late int) {
 }
 
 // recut returns the step that has a plan go on by other terms, if it does not yet.
-func (rs *Routes) recut(id uuid.UUID, plan *route.Plan, terms route.Terms, target *target) (route.Step, bool) {
+func (rs *Routes) recut(id uuid.UUID, plan *route.Plan, terms route.Terms, target target) (route.Step, bool) {
 	last := plan.Last().Terms
 	if last == terms || last.Version > terms.Version || target.channel != nil && last.Partitions > terms.Partitions { // the channel's news has not come here yet
 		return route.Step{}, false
@@ -95,7 +95,7 @@ func (rs *Routes) recut(id uuid.UUID, plan *route.Plan, terms route.Terms, targe
 }
 
 // recoveries are how often each target was recovered by force, as the catalog says.
-func (rs *Routes) recoveries(target *target) []uint64 {
+func (rs *Routes) recoveries(target target) []uint64 {
 	all := make([]uint64, route.Number(target.count))
 	for i, placed := range rs.catalog.View().Placed[target.id] {
 		if number := route.Number(i); number < len(all) {

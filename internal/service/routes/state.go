@@ -2,6 +2,7 @@ package routes
 
 import (
 	"context"
+	"maps"
 	"sync"
 	"time"
 
@@ -34,6 +35,8 @@ type states struct {
 	mu sync.Mutex
 	of map[uuid.UUID]State
 	at time.Time
+	// Those that wait: few, of however many.
+	wait map[uuid.UUID]Waiting
 }
 
 const statesEvery = 100 * time.Millisecond
@@ -45,8 +48,9 @@ func (s *states) put(c *carrier) {
 		return
 	}
 	if s.at = time.Now(); s.of == nil {
-		s.of = map[uuid.UUID]State{}
+		s.of, s.wait = map[uuid.UUID]State{}, map[uuid.UUID]Waiting{}
 	}
+	clear(s.wait)
 	if len(s.of) > len(c.walkers) {
 		clear(s.of)
 	}
@@ -56,13 +60,15 @@ func (s *states) put(c *carrier) {
 			one.Floor, one.End, one.Lost, one.Cuts = plan.Floor, c.replica.End(), plan.Lost, len(plan.Cuts)
 			// The log has floors twice a second; the walk knows better.
 			now := *plan
-			if s, known := w.walk.Progress(); known {
-				now.Floor = s.Floor
+			if floor, known := w.walk.Floor(); known && !floor.Before(plan.Floor) {
+				now.Floor = floor
 			}
 			one.Left = now.Left(one.End)
 			one.Reached = now.Floor.Offset
 		}
-		s.of[id] = one
+		if s.of[id] = one; one.Waits.Reason != "" {
+			s.wait[id] = one.Waits
+		}
 	}
 }
 
@@ -71,6 +77,12 @@ func (s *states) one(id uuid.UUID) (State, bool) {
 	defer s.mu.Unlock()
 	one, known := s.of[id]
 	return one, known
+}
+
+func (s *states) waiting() map[uuid.UUID]Waiting {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return maps.Clone(s.wait)
 }
 
 // here returns how a route is on the partitions of a channel that this node leads.

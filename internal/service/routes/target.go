@@ -10,18 +10,17 @@ import (
 // target is what a route leads to, as it is now: a channel, or an endpoint.
 type target struct {
 	id       int64
-	address  string
 	count    int   // partitions of a channel, or lanes to an endpoint
 	maxBody  int64 // of what it takes
 	channel  *part.Channel
 	endpoint *catalog.Endpoint
 }
 
-func toChannel(t *part.Channel) *target {
-	return &target{id: t.ID, address: t.Address().String(), count: len(t.Partitions()), maxBody: t.Record().MaxBody, channel: t}
+func toChannel(t *part.Channel) target {
+	return target{id: t.ID, count: len(t.Partitions()), maxBody: t.Record().MaxBody, channel: t}
 }
 
-func toEndpoint(e *catalog.Endpoint) *target {
+func toEndpoint(e *catalog.Endpoint) target {
 	lanes := 1
 	switch e.Kind() {
 	case setting.HTTP:
@@ -29,11 +28,11 @@ func toEndpoint(e *catalog.Endpoint) *target {
 	case setting.Ferry:
 		lanes = max(e.Lanes, 1)
 	}
-	return &target{id: e.ID, address: e.Address(), count: lanes, maxBody: message.MaxBody, endpoint: e}
+	return target{id: e.ID, count: lanes, maxBody: message.MaxBody, endpoint: e}
 }
 
 // outside is the kind of an endpoint; nothing: it is a channel.
-func (t *target) outside() string {
+func (t target) outside() string {
 	if t.endpoint == nil {
 		return ""
 	}
@@ -46,9 +45,9 @@ func (rs *Routes) HeldUp(g *catalog.Group) string {
 	if g.Route == nil || g.Paused {
 		return ""
 	}
-	t := rs.target(g.Route)
+	t, there := rs.target(g.Route)
 	switch {
-	case t == nil:
+	case !there:
 		return g.To + " is not there"
 	case t.channel != nil && t.channel.Record().Paused, t.endpoint != nil && t.endpoint.Paused:
 		return g.To + " is paused"
@@ -58,16 +57,16 @@ func (rs *Routes) HeldUp(g *catalog.Group) string {
 	return ""
 }
 
-// target returns what a route leads to, nil when it is not there.
-func (rs *Routes) target(r *catalog.Route) *target {
+// target returns what a route leads to; without true it is not there.
+func (rs *Routes) target(r *catalog.Route) (target, bool) {
 	if r.Outside {
 		if e := rs.catalog.View().Endpoint(r.Target); e != nil && (e.Lanes > 0 || e.Kind() != setting.Ferry) {
-			return toEndpoint(e)
+			return toEndpoint(e), true
 		}
-		return nil
+		return target{}, false
 	}
 	if t := rs.parts.ByID(r.Target); t != nil && len(t.Partitions()) > 0 {
-		return toChannel(t)
+		return toChannel(t), true
 	}
-	return nil
+	return target{}, false
 }

@@ -48,7 +48,7 @@ func whereOn(source *part.Channel, g *catalog.Group) string {
 }
 
 // termsOf are the terms that are wished now for a route on a channel that it reads.
-func termsOf(source *part.Channel, g *catalog.Group, to *target) route.Terms {
+func termsOf(source *part.Channel, g *catalog.Group, to target) route.Terms {
 	routing, of := g.Routing, source.Address()
 	routing.Where = whereOn(source, g)
 	if !source.OfGroup() {
@@ -60,7 +60,7 @@ func termsOf(source *part.Channel, g *catalog.Group, to *target) route.Terms {
 }
 
 // pin makes terms of what a route does that leads to a target as it is now.
-func pin(routing setting.Routing, of address.Address, to *target) route.Terms {
+func pin(routing setting.Routing, of address.Address, to target) route.Terms {
 	b, err := json.Marshal(pinned{routing, of.String(), to.maxBody, to.outside()})
 	if err != nil {
 		panic(err) // texts

@@ -79,7 +79,7 @@ func (rs *Routes) Try(ctx context.Context, t *part.Channel, since address.Positi
 type trial struct {
 	rs        *Routes
 	source    *part.Channel
-	target    *target
+	target    target
 	now, was  *decider
 	out       form.RouteTrial
 	stretches []*stretch

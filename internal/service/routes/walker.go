@@ -82,8 +82,8 @@ func newWalker(c *carrier, id uuid.UUID) *walker {
 	return &walker{c: c, id: id, walk: route.NewWalk(), gathered: map[int]*parcel{}, flying: map[int]bool{}, asking: map[int]bool{}, lanes: map[int]*lane{}}
 }
 
-// target returns what the route leads to, nil when it is not there.
-func (w *walker) target() *target { return w.c.rs.target(w.group.Route) }
+// target returns what the route leads to; without true it is not there.
+func (w *walker) target() (target, bool) { return w.c.rs.target(w.group.Route) }
 
 // wish returns the step that makes the plan what is wished.
 func (w *walker) wish(ctx context.Context) (route.Step, bool) {
@@ -92,8 +92,8 @@ func (w *walker) wish(ctx context.Context) (route.Step, bool) {
 		w.ended = true
 		return route.Step{}, false
 	}
-	target := w.target()
-	if target == nil {
+	target, there := w.target()
+	if !there {
 		return route.Step{}, false
 	}
 	terms := termsOf(w.c.p.Channel, w.group, target)
@@ -135,7 +135,6 @@ func (w *walker) look(ctx context.Context) {
 	if plan == nil || w.ended {
 		return
 	}
-	w.walk.KeepLanes = w.group.Route.Outside
 	w.walk.Look(plan, end)
 	w.holdLanes()
 	if plan.Floor != w.floor && w.id == w.group.Route.ID {
@@ -144,7 +143,7 @@ func (w *walker) look(ctx context.Context) {
 	}
 	if view := w.c.rs.catalog.View(); view != w.seen {
 		w.seen = view
-		if target := w.target(); target != nil {
+		if target, there := w.target(); there {
 			for number, times := range w.c.rs.recoveries(target) {
 				if number != route.Dead && number < w.walk.Targets() {
 					w.walk.Recovered(number, times)
@@ -172,8 +171,8 @@ func (w *walker) wants() bool {
 		w.waits = since(w.waits, waitsPaused, "the route is paused")
 		return false
 	}
-	target := w.target()
-	if target == nil {
+	target, there := w.target()
+	if !there {
 		w.hold("target-missing", errors.New("what it leads to is not there, or has not told yet how many partitions it has"))
 		return false
 	}

@@ -20,6 +20,7 @@ import { Declared } from "../components/Declared";
 import { Effects } from "../components/Effects";
 import { EndpointSettings } from "../components/EndpointSettings";
 import { Events } from "../components/Events";
+import { Figures } from "../components/Figures";
 import { Mark } from "../components/Mark";
 import { Dialog, Notice } from "../components/Panel";
 import { type Column, Timetable } from "../components/Timetable";
@@ -160,16 +161,7 @@ export function EndpointPage() {
           <Mark state={tried.verdict} word={`tried at ${clock(tried.at, false)}: ${tried.says}`} wrap />
         </p>
       )}
-      <dl className="mb-3 flex flex-wrap gap-x-6 gap-y-1">
-        {figures.map(([title, value, unit]) => (
-          <div key={title} className="min-w-28">
-            <dt className="text-[length:var(--text-small)] text-soft">{title}</dt>
-            <dd className="text-lg font-semibold tabular-nums">
-              {value} <span className="text-[length:var(--text-small)] font-normal text-soft">{unit}</span>
-            </dd>
-          </div>
-        ))}
-      </dl>
+      <Figures all={figures} />
       <h2 className="mb-1">Routes that lead here</h2>
       {e.routes.length > 0 ? (
         <Timetable label="Routes" columns={routeColumns} rows={routes} rowKey={(g) => g.address} />

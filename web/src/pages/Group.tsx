@@ -6,6 +6,7 @@ import { toast } from "sonner";
 import { call, explain, get, groupPath, Problem, type Group, type PastSeek, type Preview } from "../api/client";
 import { Copy } from "../components/Copy";
 import { LagCharts } from "../components/LagCharts";
+import { Figures } from "../components/Figures";
 import { Mark } from "../components/Mark";
 import { RouteDialog } from "../components/RouteDialog";
 import { Leads, RouteWork } from "../components/RouteWork";
@@ -232,16 +233,7 @@ export function GroupPage() {
         </Link>
         {group.description && `: ${group.description}`}
       </p>
-      <dl className="mb-3 flex flex-wrap gap-x-6 gap-y-1">
-        {figures.map(([title, value, unit]) => (
-          <div key={title} className="min-w-28">
-            <dt className="text-[length:var(--text-small)] text-soft">{title}</dt>
-            <dd className="text-lg font-semibold tabular-nums">
-              {value} <span className="text-[length:var(--text-small)] font-normal text-soft">{unit}</span>
-            </dd>
-          </div>
-        ))}
-      </dl>
+      <Figures all={figures} />
       {isRoute && <Leads route={group} />}
       {(group.outage ?? 0) > 0 && (
         <p className="mb-3">

@@ -6,6 +6,7 @@ import { channelPath, explain, get, Problem, type Found, type Series, type Chann
 import { useLive, useLiveChannel } from "../api/live";
 import { Chart } from "../components/Chart";
 import { Copy } from "../components/Copy";
+import { Figure } from "../components/Figures";
 import { Mark } from "../components/Mark";
 import { Notice } from "../components/Panel";
 import { SendDialog } from "../components/SendDialog";
@@ -17,17 +18,6 @@ import { SettingsTab } from "./Settings";
 import { TopicGroups } from "./TopicGroups";
 
 const tabs = ["messages", "partitions", "groups", "settings"] as const;
-
-function Figure({ name, value, unit }: { name: string; value: string; unit?: string }) {
-  return (
-    <div className="min-w-28">
-      <dt className="text-[length:var(--text-small)] text-soft">{name}</dt>
-      <dd className="text-lg font-semibold tabular-nums">
-        {value} {unit && <span className="text-[length:var(--text-small)] font-normal text-soft">{unit}</span>}
-      </dd>
-    </div>
-  );
-}
 
 function Rates({ address }: { address: string }) {
   const [hour, setHour] = useState(false);
