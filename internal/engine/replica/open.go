@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"slices"
 
 	"go.etcd.io/raft/v3"
 	"go.etcd.io/raft/v3/raftpb"
@@ -75,20 +76,10 @@ func (g *Group) load() error {
 	if g.options.Epoch > 0 && !g.options.Survivor && (err != nil || saved.epoch < g.options.Epoch) {
 		// The partition was recovered without this replica: what it holds
 		// beyond is no longer part of the partition.
-		if err := nextGeneration(dir); err != nil {
-			return err
-		}
-		if g.member, err = memberID(dir, g.options.Node); err != nil {
-			return err
-		}
 		if b.LastIdx > 0 {
 			slog.Warn("the partition was recovered by force without this replica; it begins anew", "partition", g.options.Key.String())
 		}
-		saved = &checkpoint{members: g.storage.members, epoch: g.options.Epoch}
-		if err = g.journal.Restart(1, 0, 0, 0); err == nil {
-			err = writeCheckpoint(dir, checkpointName, saved, true)
-		}
-		if err != nil {
+		if saved, err = g.anew(); err != nil {
 			return err
 		}
 		b = g.journal.Bounds()
@@ -100,9 +91,14 @@ func (g *Group) load() error {
 		b = g.journal.Bounds()
 	}
 	if err != nil || saved.index > b.LastIdx || saved.index+1 < b.FirstIdx {
-		var startErr error
-		saved, startErr = readCheckpoint(dir, segmentCheckpoint(b.FirstIdx))
-		if startErr != nil || saved.index != b.FirstIdx-1 {
+		switch saved = g.savedBefore(slices.Backward(g.bases())); {
+		case saved == nil && b.FirstIdx > 1 && len(g.storage.members.GetVoters()) > 1:
+			slog.Warn("no saved state of a replica can be read, and its log does not begin at its beginning; it begins anew with what the others have", "partition", g.options.Key.String())
+			if saved, err = g.anew(); err != nil {
+				return err
+			}
+			b = g.journal.Bounds()
+		case saved == nil:
 			saved = &checkpoint{index: b.FirstIdx - 1, term: b.FirstTerm, end: b.First, members: g.storage.members}
 		}
 		if b.LastIdx > saved.index && err != nil && !errors.Is(err, os.ErrNotExist) {
@@ -119,6 +115,23 @@ func (g *Group) load() error {
 		g.savedAt = 0 // so that the epoch is noted at the next save
 	}
 	return nil
+}
+
+// anew gives up what the replica has: it is another member from now on, with nothing.
+func (g *Group) anew() (*checkpoint, error) {
+	dir := g.journal.Dir()
+	err := nextGeneration(dir)
+	if err == nil {
+		g.member, err = memberID(dir, g.options.Node)
+	}
+	saved := &checkpoint{members: g.storage.members, epoch: g.options.Epoch}
+	if err == nil {
+		err = g.journal.Restart(1, 0, 0, 0)
+	}
+	if err == nil {
+		err = writeCheckpoint(dir, checkpointName, saved, true)
+	}
+	return saved, err
 }
 
 func (g *Group) goOnAt(c *checkpoint) {

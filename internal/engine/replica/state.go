@@ -2,11 +2,14 @@ package replica
 
 import (
 	"errors"
+	"iter"
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 	"syscall"
 
+	"go.etcd.io/raft/v3"
 	"go.etcd.io/raft/v3/raftpb"
 )
 
@@ -64,15 +67,37 @@ func (g *Group) dropBefore(base uint64, n int, kept bool) error {
 	return nil
 }
 
-// snapshot is the state before the first kept record.
+// snapshot is the state before the first kept record, or before the next segment of which
+// it can be read: a replica must not begin as if nothing had been.
 func (g *Group) snapshot() (*raftpb.Snapshot, error) {
-	b := g.journal.Bounds()
-	c, err := readCheckpoint(g.journal.Dir(), segmentCheckpoint(b.FirstIdx))
-	if err != nil || c.index != b.FirstIdx-1 {
-		slog.Warn("the state before the oldest segment is missing; a replica begins without what repeated publishers sent before it", "partition", g.options.Key.String())
-		c = &checkpoint{index: b.FirstIdx - 1, term: b.FirstTerm, end: b.First, time: b.FirstTime, epoch: g.options.Epoch, members: g.storage.members}
+	c := &checkpoint{epoch: g.options.Epoch, members: g.storage.members}
+	if g.journal.Bounds().FirstIdx > 1 {
+		if c = g.savedBefore(slices.All(g.bases())); c == nil {
+			slog.Warn("no state before a segment can be read; a replica that is behind waits until retention has left the damage behind", "partition", g.options.Key.String())
+			return nil, raft.ErrSnapshotTemporarilyUnavailable
+		}
 	}
 	return &raftpb.Snapshot{Data: c.encode(), Metadata: &raftpb.SnapshotMetadata{Index: &c.index, Term: &c.term, ConfState: c.members}}, nil
+}
+
+// bases are the indexes of the first records of the segments.
+func (g *Group) bases() []uint64 {
+	bases := make([]uint64, len(g.journal.SegmentInfos()))
+	for i := range bases {
+		bases[i] = g.journal.BaseOf(i)
+	}
+	return bases
+}
+
+// savedBefore returns the first state that can be read of those before segments, nil
+// without one.
+func (g *Group) savedBefore(bases iter.Seq2[int, uint64]) *checkpoint {
+	for _, base := range bases {
+		if c, err := readCheckpoint(g.journal.Dir(), segmentCheckpoint(base)); err == nil && c.index == base-1 {
+			return c
+		}
+	}
+	return nil
 }
 
 // install begins anew at the state of a snapshot.

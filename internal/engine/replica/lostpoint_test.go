@@ -1,0 +1,97 @@
+package replica
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"steadyferry/internal/core/journal"
+)
+
+// spoil makes files of saved states unreadable.
+func spoil(t *testing.T, dir, pattern string) {
+	t.Helper()
+	files, err := filepath.Glob(filepath.Join(dir, "1", "0", pattern))
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	for _, f := range files {
+		require.NoError(t, os.WriteFile(f, make([]byte, 256), 0o600))
+	}
+}
+
+// A replica that is behind gets the state from the first segment that has one, and never
+// none as if nothing had been.
+func TestAReplicaBehindGetsAStateThatIsWhole(t *testing.T) {
+	nodes := cluster(t, 3, []uint64{1, 2, 3})
+	leader := leaderOf(t, nodes...)
+	publish(t, leader, 3, 1000)
+	caughtUp(t, 3, nodes...)
+	behind := nodes[0]
+	if behind == leader {
+		behind = nodes[1]
+	}
+	behind.stop()
+	publish(t, leader, 60, 1<<20)
+	require.NoError(t, leader.group.Drop(context.Background(), 5))
+	first := segmentCheckpoint(leader.group.Journal().Bounds().FirstIdx)
+	spoil(t, leader.dir, first)
+	behind.start([]uint64{1, 2, 3}, nil)
+	connect(nodes)
+	publish(t, leader, 5, 1000)
+	caughtUp(t, 68, nodes...)
+	assert.Len(t, behind.machine.applied, 68, "all that ever was counts")
+	assert.Greater(t, behind.group.Journal().Bounds().First, leader.group.Journal().Bounds().First)
+
+	// With none at all it waits, until retention has left the damage behind.
+	behind.stop()
+	publish(t, leader, 20, 1<<20)
+	spoil(t, leader.dir, checkpointName+"-*")
+	require.NoError(t, leader.group.Do(context.Background(), func(j *journal.Journal) error { return nil }))
+	_, err := leader.group.snapshot()
+	require.Error(t, err)
+	for _, n := range nodes {
+		if n != behind {
+			n.stop()
+		}
+	}
+}
+
+// A replica that has lost its state begins with an older one that is whole; without any, as
+// another member, which gets all from the others.
+func TestAReplicaWithoutItsStateDoesNotBeginWithNone(t *testing.T) {
+	for _, c := range []struct{ name, pattern string }{{"the last is lost", checkpointName}, {"all are lost", checkpointName + "*"}} {
+		t.Run(c.name, func(t *testing.T) {
+			nodes := cluster(t, 3, []uint64{1, 2, 3})
+			leader := leaderOf(t, nodes...)
+			publish(t, leader, 60, 1<<20)
+			caughtUp(t, 60, nodes...)
+			for _, n := range nodes {
+				require.NoError(t, n.group.Drop(context.Background(), 5))
+			}
+			lost := nodes[0]
+			if lost == leader {
+				lost = nodes[1]
+			}
+			lost.stop()
+			spoil(t, lost.dir, c.pattern)
+			lost.start([]uint64{1, 2, 3}, nil)
+			connect(nodes)
+			publish(t, leader, 5, 1000)
+			if c.pattern == checkpointName {
+				caughtUp(t, 65, lost)
+				assert.Len(t, lost.machine.applied, 65, "all that ever was counts")
+			} else {
+				assert.NotEqual(t, lost.id, lost.group.ID(), "another member")
+				assert.Zero(t, lost.group.End())
+				assert.Empty(t, lost.machine.applied)
+			}
+			for _, n := range nodes {
+				n.stop()
+			}
+		})
+	}
+}
