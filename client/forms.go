@@ -44,6 +44,8 @@ type (
 	JobStep           = form.JobStep
 	JoinGroup         = form.JoinGroup
 	LagSample         = form.LagSample
+	Measured          = form.Measured
+	MeasuredValue     = form.MeasuredValue
 	LeaderChange      = form.LeaderChange
 	Lease             = form.Lease
 	Leased            = form.Leased

@@ -7,23 +7,22 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"strings"
 	"time"
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
+	"steadyferry/internal/core/lease"
 	"steadyferry/internal/core/queue"
 )
 
 // ParseLease reads a lease.
-func ParseLease(text string) (Lease, error) { return queue.ParseLease(text) }
+func ParseLease(text string) (Lease, error) { return lease.Parse(text) }
 
 // QueuePath returns the path of a queue below /api/v1; that of a group's
 // address is the one of its dead letters.
 func QueuePath(a address.Address) string {
-	name := a.Channel
-	if a.Group != "" {
-		name += "@" + a.Group
-	}
+	name := strings.TrimPrefix(a.QueuePart().String(), a.Space+"/")
 	return "/channels/" + url.PathEscape(a.Space) + "/" + url.PathEscape(name)
 }
 
@@ -37,7 +36,7 @@ var outcomes = map[string]queue.Outcome{OutcomeAccept: queue.Accept, OutcomeRele
 
 // encodeWork writes a request in binary form.
 func encodeWork(w *WorkRequest) ([]byte, error) {
-	call := queue.WorkCall{Member: w.Member, Partition: -1, Max: w.Max, AtOnce: w.AcceptOnDelivery}
+	call := lease.Call{Member: w.Member, Partition: -1, Max: w.Max, AtOnce: w.AcceptOnDelivery}
 	if w.Partition != nil {
 		call.Partition = *w.Partition
 	}
@@ -79,7 +78,7 @@ func microsOf(text string) (int64, error) {
 }
 
 func decodeWorked(leases []Settlement, b []byte) (*Worked, error) {
-	reply, err := queue.DecodeReply(b)
+	reply, err := lease.DecodeReply(b)
 	if err != nil {
 		return nil, err
 	}

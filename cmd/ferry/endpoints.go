@@ -112,7 +112,7 @@ func (c *call) showEndpoint(out io.Writer, a address.Address) error {
 	}
 	for _, name := range slices.Sorted(maps.Keys(e.Settings)) {
 		if name != "url" && name != "paused" && name != "description" {
-			pairs = append(pairs, [2]string{name, settingText(e.Settings[name])})
+			pairs = append(pairs, [2]string{name, term.SettingText(e.Settings[name])})
 		}
 	}
 	c.Pairs(pairs)

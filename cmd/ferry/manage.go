@@ -8,7 +8,6 @@ import (
 	"maps"
 	"net/http"
 	"net/url"
-	"slices"
 	"strings"
 
 	"steadyferry/client"
@@ -36,7 +35,7 @@ var newVerb = verb{
 				if kind != "route" {
 					return term.WrongUsage("-try is for routes")
 				}
-				return c.tryRoute(*try, given, false)
+				return c.tryRoute(*try, given)
 			}
 			ctx, cancel := c.Short()
 			defer cancel()
@@ -129,7 +128,7 @@ var setVerb = verb{
 		secrets := secretFlag(fs)
 		return func(c *call) error {
 			if *try != "" {
-				return c.tryRoute(*try, given, true)
+				return c.tryRoute(*try, given)
 			}
 			a, err := c.OneAddress()
 			if err != nil {
@@ -157,60 +156,9 @@ var setVerb = verb{
 				fmt.Fprintf(c.Out, "%s is set so already\n", a)
 				return nil
 			}
-			return c.previewed(p, err)
+			return c.Previewed(p, err)
 		}
 	},
-}
-
-// settingText prints a value as JSON has it, with whole numbers in full.
-func settingText(v any) string {
-	switch v := v.(type) {
-	case float64:
-		return term.Count(int64(v))
-	case []any:
-		all := make([]string, len(v))
-		for i, one := range v {
-			all[i] = fmt.Sprint(one)
-		}
-		return term.First(strings.Join(all, "; "), "none")
-	case map[string]any:
-		all := make([]string, 0, len(v))
-		for _, name := range slices.Sorted(maps.Keys(v)) {
-			all = append(all, fmt.Sprintf("%s=%v", name, v[name]))
-		}
-		return term.First(strings.Join(all, "; "), "none")
-	}
-	return fmt.Sprint(v)
-}
-
-// previewed prints what a change would do or has done, or returns why it does not.
-func (c *call) previewed(p client.Preview, err error) error {
-	if err != nil {
-		return err
-	}
-	return c.printPreview(p)
-}
-
-func (c *call) printPreview(p client.Preview) error {
-	if c.JSON {
-		return c.PrintJSON(p)
-	}
-	var changes [][2]string
-	for _, name := range slices.Sorted(maps.Keys(p.After)) {
-		changes = append(changes, [2]string{name, settingText(p.Before[name]) + " -> " + settingText(p.After[name])})
-	}
-	c.Pairs(changes)
-	for _, e := range p.Effects {
-		fmt.Fprintln(c.Out, "-", e)
-	}
-	if p.Done && p.Job > 0 {
-		fmt.Fprintf(c.Out, "job %d has begun; ferry nodes jobs -every 1s shows how far it is, ferry nodes cancel %d ends it\n", p.Job, p.Job)
-	} else if p.Done {
-		fmt.Fprintln(c.Out, "done")
-	} else {
-		fmt.Fprintln(c.Out, "nothing is changed yet: add -yes to do it")
-	}
-	return nil
 }
 
 var removeVerb = verb{
@@ -239,10 +187,10 @@ var removeVerb = verb{
 					}
 					p.Done = true
 				}
-				return c.printPreview(p)
+				return c.PrintPreview(p)
 			}
 			if a.Kind() == address.KindGroup && !*undo {
-				return c.previewed(term.Ask[client.Preview](c.Call, http.MethodDelete, client.GroupPath(a), term.Preview(!*yes), nil))
+				return c.Previewed(term.Ask[client.Preview](c.Call, http.MethodDelete, client.GroupPath(a), term.Preview(!*yes), nil))
 			}
 			if a, err = c.OneChannel(); err != nil {
 				return err
@@ -262,7 +210,7 @@ var removeVerb = verb{
 			if c.isEndpoint(a) {
 				path = endpointPath(a)
 			}
-			return c.previewed(term.Ask[client.Preview](c.Call, http.MethodDelete, path, term.Preview(!*yes), nil))
+			return c.Previewed(term.Ask[client.Preview](c.Call, http.MethodDelete, path, term.Preview(!*yes), nil))
 		}
 	},
 }

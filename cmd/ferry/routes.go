@@ -39,7 +39,11 @@ func (c *call) showChain(out io.Writer, a address.Address) error {
 	}
 	from, isTarget := map[string][]client.Group{}, map[string]bool{}
 	for _, g := range p.Items {
-		from[g.Channel] = append(from[g.Channel], g)
+		channel := g.Channel
+		if at, err := address.Parse(channel); err == nil {
+			channel = at.ChannelPart().String() // of what reads dead letters, too
+		}
+		from[channel] = append(from[channel], g)
 		isTarget[g.To] = true
 	}
 	var draw func(channel string, depth int)
@@ -55,7 +59,7 @@ func (c *call) showChain(out io.Writer, a address.Address) error {
 			if g.Lag > 0 {
 				left = ", " + lagText(g)
 			}
-			fmt.Fprintf(out, "%s  @%s  %s%s\n", indent, g.Group, c.MarkAs(g.State, g.Verdict), left)
+			fmt.Fprintf(out, "%s  %s  %s%s\n", indent, readerText(g), c.MarkAs(g.State, g.Verdict), left)
 			if g.Where != "" {
 				fmt.Fprintf(out, "%s    %s\n", indent, g.Where)
 			}
@@ -70,20 +74,25 @@ func (c *call) showChain(out io.Writer, a address.Address) error {
 	return nil
 }
 
+// readerText is a reader below its channel: @warm, or /dead@archive.
+func readerText(g client.Group) string {
+	a, err := address.Parse(g.Address)
+	if err != nil {
+		return g.Address
+	}
+	return strings.TrimPrefix(g.Address, a.ChannelPart().String())
+}
+
 // tryTime is how long a trial may take; the service ends it sooner.
 const tryTime = 30 * time.Second
 
-// tryRoute shows what a route would have done; there is one whose other settings
-// are tried when it is to be set.
-func (c *call) tryRoute(since string, given givenSettings, there bool) error {
+// tryRoute shows what a route would have done; of one that is there, with other settings.
+func (c *call) tryRoute(since string, given givenSettings) error {
 	a, err := c.OneGroup()
 	if err != nil {
 		return err
 	}
-	in := client.TryRoute{Since: since, Settings: client.Settings(given)}
-	if there {
-		in.Route = a.Group
-	}
+	in := client.TryRoute{Since: since, Route: a.Group, Settings: client.Settings(given)}
 	t, err := term.AskWithin[client.RouteTrial](c.Call, tryTime, http.MethodPost, client.ChannelPath(a)+"/route-trials", nil, in)
 	if err != nil {
 		return err

@@ -29,10 +29,14 @@ var showVerb = verb{
 		history := fs.Bool("history", false, "of a group: its seeks")
 		events := fs.Bool("events", false, "of a route or an endpoint: all that happened to it in 30 days")
 		chain := fs.Bool("chain", false, "of a channel: the routes through which messages come to it and go on from it")
+		past := fs.String("past", "", "of a channel, a group, a route or an endpoint: what was measured of it for this `DURATION`, up to 30d")
 		return func(c *call) error {
 			a, err := c.OneAddress()
 			if err != nil {
 				return err
+			}
+			if *past != "" {
+				return c.Repeat(*every, func(out io.Writer) error { return c.past(out, a, *past) })
 			}
 			if *history && a.Kind() != address.KindGroup {
 				return term.WrongUsage("%s is the address of a %s; -history is of a group", a, a.Kind())
@@ -165,21 +169,13 @@ func replicaText(p client.Partition) string {
 		case r.InStep && r.State == "in-step":
 			inStep = append(inStep, r.Node)
 		default:
-			others = append(others, r.Node+" "+replicaState(r))
+			others = append(others, r.Node+" "+term.ReplicaState(r))
 		}
 	}
 	if len(inStep) > 0 {
 		others = append([]string{"in step: " + strings.Join(inStep, " ")}, others...)
 	}
 	return strings.Join(others, "; ")
-}
-
-func replicaState(r client.Replica) string {
-	text := words.Of(r.State)
-	if r.BehindMessages != nil && *r.BehindMessages > 0 {
-		text += fmt.Sprintf(" (%s, %s, %s behind)", words.Many(*r.BehindMessages, "message"), term.Size(r.BehindBytes), address.FormatDuration(time.Duration(r.BehindSeconds*float64(time.Second)).Round(time.Second)))
-	}
-	return text
 }
 
 func (c *call) describe(t client.Channel, now time.Time) {

@@ -155,6 +155,7 @@ func (d *depot) prepare(ctx context.Context) error {
 		{"/channels", map[string]any{"address": "coldchain/dispatches", "kind": "topic", "partitionCount": 2, "description": "Orders on their way to a depot"}},
 		{"/channels", map[string]any{"address": "coldchain/north-depot", "kind": "queue", "description": "Orders that the north depot packs", "labels": map[string]string{"team": "packers"}}},
 		{"/channels", map[string]any{"address": "coldchain/south-depot", "kind": "queue", "description": "Orders that the south depot packs", "labels": map[string]string{"team": "packers"}}},
+		{"/channels", map[string]any{"address": "coldchain/failures", "kind": "topic", "retain": "90d", "description": "Copies of what inspectors could not judge, for the yearly audit"}},
 	})
 	if err != nil {
 		return err
@@ -169,6 +170,7 @@ func (d *depot) prepare(ctx context.Context) error {
 		{"/channels/coldchain/dispatches/groups", map[string]any{"group": "south", "kind": "route", "to": "coldchain/south-depot", "from": "first", "where": `body.region == "south"`}},
 		{client.ChannelPath(d.readings) + "/groups", map[string]any{"group": "warm", "kind": "route", "to": d.inspections.String(), "from": "first",
 			"where": `body.celsius > 8.0 || headers["alarm"] == "warm"`, "edits": []string{"set header.source=warm-boxes"}, "description": "Boxes above 8 degrees are looked at"}},
+		{client.ChannelPath(d.inspections) + "/groups", map[string]any{"group": "dead@audit", "kind": "route", "to": "coldchain/failures", "from": "first", "description": "Every failure is kept for the audit"}},
 	}); err != nil || !isNew {
 		return err
 	}
@@ -184,11 +186,19 @@ type step struct {
 	body any
 }
 
+// leadersWithin is how long a step waits for partitions to have leaders.
+const leadersWithin = 30 * time.Second
+
 // make makes things, and reports whether one was not there from an earlier run.
 func (d *depot) make(ctx context.Context, steps []step) (isNew bool, err error) {
 	for _, s := range steps {
-		err := d.api.Call(ctx, http.MethodPost, s.path, nil, s.body, nil)
 		var p *client.Problem
+		err := d.api.Call(ctx, http.MethodPost, s.path, nil, s.body, nil)
+		// After a start the nodes first choose who leads.
+		for end := time.Now().Add(leadersWithin); errors.As(err, &p) && p.Status == http.StatusServiceUnavailable && time.Now().Before(end) && ctx.Err() == nil; {
+			clock.Wait(ctx, 200*time.Millisecond)
+			err = d.api.Call(ctx, http.MethodPost, s.path, nil, s.body, nil)
+		}
 		if errors.As(err, &p) && p.Status == http.StatusConflict {
 			continue
 		}

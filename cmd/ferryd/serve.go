@@ -19,6 +19,7 @@ import (
 	"steadyferry/internal/door/api"
 	"steadyferry/internal/door/console"
 	"steadyferry/internal/door/gate"
+	"steadyferry/internal/door/metrics"
 	"steadyferry/internal/engine/postgres"
 	"steadyferry/internal/node"
 )
@@ -113,7 +114,7 @@ func (c *config) run(with func(ctx context.Context, r running) error) (err error
 	go func() { failed <- server.Serve(gate.Listener(listener)) }()
 	if c.metricsListen != "" {
 		mux := http.NewServeMux()
-		mux.Handle("GET /metrics", a.MetricsHandler())
+		mux.Handle("GET /metrics", metrics.Handler(a.Node))
 		metrics := &http.Server{Addr: c.metricsListen, Handler: mux, ReadHeaderTimeout: 5 * time.Second}
 		defer metrics.Close()
 		go func() { failed <- fmt.Errorf("-metrics-listen %s: %w", c.metricsListen, metrics.ListenAndServe()) }()

@@ -34,6 +34,7 @@ import (
 	"steadyferry/internal/service/queues"
 	"steadyferry/internal/service/replays"
 	"steadyferry/internal/service/routes"
+	"steadyferry/internal/service/samples"
 	"steadyferry/internal/service/trace"
 )
 
@@ -122,6 +123,7 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	n.Manage = manage.New(n.Parts, n.Catalog, n.Queues, n.Cluster, n.Moves, config.KeepRemoved)
 	n.Declares = declares.New(n.Parts, n.Catalog, n.Cluster, n.Manage, n.Groups, n.Routes, n.Endpoints)
 	n.Access = access.New(n.Parts, n.Catalog, config.Dir)
+	n.Samples = samples.New(n.Parts, n.Catalog, n.Groups, n.Endpoints, n.Cluster.IsOnDuty)
 	opened.Store(true)
 	n.Parts.Open(ctx, n.Groups)
 	n.begin()
@@ -148,6 +150,7 @@ func (n *Node) begin() {
 		{endpoints.TellEvery, func(time.Time) { n.Endpoints.Tend(run) }},
 		{routes.RecordEvery, func(time.Time) { n.Routes.Record(run) }},
 		{time.Second, func(time.Time) { n.Groups.Sample(run, clock.Now()) }},
+		{samples.Every, func(now time.Time) { n.Samples.Measure(run, now) }},
 		{cluster.LeaderEvery, func(now time.Time) { n.Cluster.SpreadLeaders(run, now) }},
 		{4 * time.Second, func(time.Time) { n.Catalog.Seen(run, n.Parts.ID()) }},
 		{2 * time.Second, func(time.Time) { n.Access.KeepOwnerToken(run) }},
@@ -158,7 +161,9 @@ func (n *Node) begin() {
 	}
 	n.duties.Go(func() { n.Cluster.Reporting(run) })
 	n.duties.Go(func() {
-		n.Catalog.WhileOnDuty(run, func(ctx context.Context) { n.Cluster.OnDuty(ctx, n.Jobs.Run, n.Moves.Run, n.Groups.Run, n.Routes.Run) })
+		n.Catalog.WhileOnDuty(run, func(ctx context.Context) {
+			n.Cluster.OnDuty(ctx, n.Jobs.Run, n.Moves.Run, n.Groups.Run, n.Routes.Run, n.Samples.Run)
+		})
 	})
 }
 
@@ -191,7 +196,9 @@ func (n *Node) Close(ctx context.Context) error {
 	n.stopSampling()
 	n.cancel()
 	n.Parts.Disconnect()
-	n.duties.Wait()
+	n.duties.Wait() // they begin what runs in the background
+	n.Parts.Wait()
+	n.Samples.End(ctx)
 	if err := n.Catalog.NotRunning(ctx, n.Parts.ID()); err != nil {
 		slog.Debug("the catalog does not know that this node stops", "error", err)
 	}

@@ -18,6 +18,7 @@ import (
 	"steadyferry/internal/service/queues"
 	"steadyferry/internal/service/replays"
 	"steadyferry/internal/service/routes"
+	"steadyferry/internal/service/samples"
 	"steadyferry/internal/service/trace"
 )
 
@@ -39,6 +40,7 @@ type Services struct {
 	Manage    *manage.Manage
 	Declares  *declares.Declares
 	Access    *access.Access
+	Samples   *samples.Samples
 
 	Streams  *admit.Slots // what is open for long: tails, browses, members
 	Searches *admit.Slots

@@ -100,10 +100,65 @@ func TestWhatADiskLosesIsFetchedFromTheOthers(t *testing.T) {
 			}
 			c.Wait(20*time.Second, "all three are equal", func() bool { return equalOn(verify()) == 3 })
 			assert.NotContains(t, verify(), "damaged")
-			out, errOut, code := hurt.Ferry("", "browse", topic.String(), "-any-replica", "-limit", "100000", "-json")
-			assert.Zero(t, code, errOut)
-			assert.NotContains(t, errOut, "damaged")
-			assert.Equal(t, count, strings.Count(out, "message-"))
+			// What nodes tell of each other may be a second old, of before it was hurt.
+			c.Wait(20*time.Second, "its own replica has all", func() bool {
+				out, errOut, code := hurt.Ferry("", "browse", topic.String(), "-any-replica", "-limit", "100000", "-json")
+				assert.Zero(t, code, errOut)
+				assert.NotContains(t, errOut, "damaged")
+				return strings.Count(out, "message-") == count
+			})
 		})
 	}
+}
+
+// A replica whose saved states are all damaged, and whose log retention has begun to take,
+// begins anew as another member, and is in step again.
+func TestAReplicaWithoutAnySavedStateComesBack(t *testing.T) {
+	c := harness.StartCluster(t, 3)
+	topic := c.Nodes[0].Topic("coldchain/doors", 1)
+	c.WaitInStep(10 * time.Second)
+	n := c.Nodes[0]
+	n.Must("set", topic.String(), "-retain-bytes", "1MiB", "-yes")
+	publish := func(n *harness.Node) {
+		var b message.Builder
+		for range 500 {
+			b.Add(&message.Message{Body: fmt.Appendf(nil, "message-%s", strings.Repeat("x", 180))})
+		}
+		answer := n.Ask("POST", "/api/v1/channels/coldchain/doors/messages", string(b.Build(message.Plain, nil)), "Content-Type", "application/vnd.steady-ferry.batch")
+		require.Equal(t, http.StatusOK, answer.Status, answer.Body)
+	}
+	states := func(n *harness.Node) []string {
+		paths, err := filepath.Glob(filepath.Join(n.Dir, "logs", "*", "0", "state*"))
+		require.NoError(t, err)
+		return paths
+	}
+	first := func(n *harness.Node) string {
+		paths, err := filepath.Glob(filepath.Join(n.Dir, "logs", "*", "0", "*.seg"))
+		require.NoError(t, err)
+		require.NotEmpty(t, paths)
+		return filepath.Base(paths[0])
+	}
+	lost := idlest(t, c)
+	beginning := first(lost)
+	c.Wait(time.Minute, "retention takes the beginning", func() bool {
+		publish(n)
+		return first(lost) != beginning
+	})
+	c.WaitInStep(10 * time.Second)
+	require.Zero(t, lost.Stop())
+	for _, path := range states(lost) {
+		require.NoError(t, os.WriteFile(path, make([]byte, 512), 0o600))
+	}
+	other := c.Nodes[0]
+	if other == lost {
+		other = c.Nodes[1]
+	}
+	publish(other)
+	lost.Run()
+	c.WaitInStep(30 * time.Second)
+	publish(other)
+	c.Wait(20*time.Second, "all three are equal", func() bool {
+		out, _ := lost.Tool("ferryd", "verify", "-server", other.URL, "-token", other.Token, topic.String())
+		return equalOn(out) == 3
+	})
 }

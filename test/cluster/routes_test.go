@@ -46,7 +46,8 @@ func leftOf(c *harness.Cluster, a address.Address) int64 {
 
 // Routes in a chain of four, one of them through a queue, with a split and edits, through faults of all kinds:
 // each message comes to each target once, and in order; to a table too, and to an address
-// that keeps the last place of each lane.
+// that keeps the last place of each lane. What becomes a dead letter is copied each time that
+// it does.
 func TestRoutesSendOnceThroughFaults(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it takes minutes")
@@ -61,7 +62,11 @@ func TestRoutesSendOnceThroughFaults(t *testing.T) {
 	must("new", "queue", "coldchain/last", "-partitions", "2", "-replicas", "3")
 	routes := [][]string{{"orders@all", "all", ""}, {"orders@even", "even", "size % 2 == 0"}, {"all@third", "third", "size % 3 == 0"}, {"third@last", "last", ""}, {"last@end", "end", ""}}
 	for _, r := range routes {
-		must("new", "route", "coldchain/"+r[0], "-to", "coldchain/"+r[1], "-where", r[2], "-edit", "set header.from="+r[0], "-from", "first")
+		args := []string{"new", "route", "coldchain/" + r[0], "-to", "coldchain/" + r[1], "-where", r[2], "-from", "first"}
+		if r[0] != "orders@all" { // which sends batches on as they are
+			args = append(args, "-edit", "set header.from="+r[0])
+		}
+		must(args...)
 	}
 	outside := newHook(t)
 	must("new", "endpoint", "coldchain/hook", "-url", outside.URL, "-handshake=false", "-backoff", "50ms..500ms")
@@ -70,8 +75,13 @@ func TestRoutesSendOnceThroughFaults(t *testing.T) {
 		routes = append(routes, []string{"orders@" + name})
 		must("new", "route", "coldchain/orders@"+name, "-to", "coldchain/"+name, "-from", "first")
 	}
+	must("new", "queue", "coldchain/checked", "-partitions", "2", "-replicas", "3", "-lease", "5s", "-backoff", "0s..0s")
+	must("new", "topic", "coldchain/failures", "-partitions", "2", "-replicas", "3")
+	must("new", "route", "coldchain/orders@checked", "-to", "coldchain/checked", "-where", "size % 5 == 0", "-from", "first")
+	must("new", "route", "coldchain/checked/dead@copies", "-to", "coldchain/failures")
 	c.WaitInStep(30 * time.Second)
-	w := startWorkload(t, c, topic, orders)
+	checked := startRejecter(t, c, address.Channel("coldchain", "checked"))
+	w := startWorkload(t, c, topic, orders, largeBatches)
 	w.flows(10 * time.Second)
 	random := rand.New(rand.NewPCG(*faultSeed, 1))
 	for fault := range *routeFaults {
@@ -112,6 +122,7 @@ func TestRoutesSendOnceThroughFaults(t *testing.T) {
 				other.Ferry("", "set", "coldchain/even", "-partitions", strconv.Itoa(2+fault), "-yes")
 			}
 		}
+		checked.someReturn(other)
 		if random.IntN(3) > 0 {
 			w.flows(2 * time.Minute)
 		}
@@ -129,6 +140,7 @@ func TestRoutesSendOnceThroughFaults(t *testing.T) {
 			kept[body] = len(body)
 		}
 	}
+	checked.copied(t, address.Channel("coldchain", "failures"), kept, func(size int) bool { return size%5 == 0 })
 	outside.has(t, kept)
 	rowsHave(t, c, kept)
 	want := map[string]func(size int) bool{"all": func(int) bool { return true }, "even": func(size int) bool { return size%2 == 0 }, "third": func(size int) bool { return size%3 == 0 }, "end": func(size int) bool { return size%3 == 0 }}

@@ -43,7 +43,12 @@ type workload struct {
 	tailed [][]string // by partition, as a tail has told them
 	broken []string   // what a tail did wrong
 	failed atomic.Int64
+	large  bool // some batches are
 }
+
+// largeBatches has some batches be so large as routes send on as they are. Nobody tails
+// then: a tail does not keep up.
+func largeBatches(w *workload) { w.large = true }
 
 // lane is the publishing to one partition.
 type lane struct {
@@ -58,8 +63,11 @@ type lane struct {
 // failed.
 const patience = 2 * time.Minute
 
-func startWorkload(t *testing.T, c *harness.Cluster, topic address.Address, partitions int) *workload {
+func startWorkload(t *testing.T, c *harness.Cluster, topic address.Address, partitions int, as ...func(*workload)) *workload {
 	w := &workload{t: t, cluster: c, topic: topic, tailed: make([][]string, partitions)}
+	for _, set := range as {
+		set(w)
+	}
 	var ctx context.Context
 	ctx, w.stop = context.WithCancel(context.Background())
 	for p := range partitions {
@@ -67,7 +75,9 @@ func startWorkload(t *testing.T, c *harness.Cluster, topic address.Address, part
 		w.lanes = append(w.lanes, l)
 		w.wg.Go(func() { w.publish(ctx, p, l) })
 	}
-	w.wg.Go(func() { w.tail(ctx) })
+	if !w.large {
+		w.wg.Go(func() { w.tail(ctx) })
+	}
 	t.Cleanup(w.stop)
 	return w
 }
@@ -78,7 +88,11 @@ func (w *workload) publish(ctx context.Context, partition int, l *lane) {
 	for ctx.Err() == nil {
 		var b message.Builder
 		var bodies []string
-		for i := range 1 + rand.IntN(20) {
+		count := 1 + rand.IntN(20)
+		if w.large && rand.IntN(8) == 0 {
+			count += 80
+		}
+		for i := range count {
 			body := fmt.Sprintf("%d-%d-%s", partition, sequence+uint64(i), strings.Repeat("x", rand.IntN(200)))
 			bodies = append(bodies, body)
 			b.Add(&message.Message{Body: []byte(body)})

@@ -4,6 +4,7 @@
 package address
 
 import (
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -21,8 +22,10 @@ type Address struct {
 	Channel   string
 	Partition int
 	Offset    int64
-	Group     string
-	Dead      bool
+	// Group is the name of a reader in its channel: compliance, or, of one that reads dead
+	// letters, dead@archive (those of a queue) and warm/dead@archive (those of a reader).
+	Group string
+	Dead  bool
 }
 
 // Kind tells what an Address names.
@@ -56,6 +59,34 @@ func (a Address) QueuePart() Address {
 	q.Group = a.Group
 	return q
 }
+
+// ofDead is before the name of a reader of dead letters.
+const ofDead = "dead@"
+
+// Source returns what a reader reads, a channel or the queue with the dead letters of
+// another reader, and its name there: with dead@ before it, it reads the dead letters.
+func (a Address) Source() (source Address, name string) {
+	source = a.ChannelPart()
+	i := strings.LastIndex(a.Group, ofDead)
+	if i < 0 {
+		return source, a.Group
+	}
+	source.Group = strings.TrimSuffix(a.Group[:i], "/")
+	return source, a.Group[i:]
+}
+
+// Reader returns the address of a reader of what the address names, by its name there.
+func (a Address) Reader(name string) Address {
+	r := a.QueuePart()
+	if r.Group != "" {
+		name = r.Group + "/" + name
+	}
+	r.Group = name
+	return r
+}
+
+// ReadsDead reports whether the name of a reader is that of one that reads dead letters.
+func ReadsDead(name string) bool { return strings.HasPrefix(name, ofDead) }
 
 // Channel returns the address of a channel.
 func Channel(space, channel string) Address {
@@ -96,7 +127,11 @@ func (a Address) String() string {
 		b.WriteString(a.Channel)
 	}
 	if a.Group != "" {
-		b.WriteByte('@')
+		if ReadsDead(a.Group) {
+			b.WriteByte('/')
+		} else {
+			b.WriteByte('@')
+		}
 		b.WriteString(a.Group)
 	}
 	if a.Partition >= 0 {
@@ -113,63 +148,96 @@ func (a Address) String() string {
 	return b.String()
 }
 
-const addressForms = "SPACE, SPACE/CHANNEL, SPACE/CHANNEL#PARTITION, SPACE/CHANNEL#PARTITION:OFFSET, SPACE/CHANNEL@GROUP, a channel or a group with /dead, and SPACE/CHANNEL@GROUP#PARTITION:OFFSET for one of its dead letters"
+const addressForms = "SPACE, SPACE/CHANNEL, SPACE/CHANNEL#PARTITION, SPACE/CHANNEL#PARTITION:OFFSET, SPACE/CHANNEL@GROUP, a channel or a group with /dead, that with @ROUTE for a route that reads the dead letters, and SPACE/CHANNEL@GROUP#PARTITION:OFFSET for one of its dead letters"
 
 // Parse reads an address. The error is an *Error.
 func Parse(text string) (Address, error) {
-	bad := func(problem, allowed string) (Address, error) {
-		return Address{}, &Error{Text: text, Problem: problem, Allowed: allowed}
-	}
 	a := Address{Partition: -1, Offset: -1}
-	if text == "" {
-		return bad("an address is missing", addressForms)
-	}
-	space, rest, found := strings.Cut(text, "/")
-	if err := CheckName(space); err != nil {
-		return bad("the space: "+err.Error(), nameRule)
-	}
+	space, rest, whole := strings.Cut(text, "/")
 	a.Space = space
-	if !found {
-		return a, nil
-	}
-	channel, tail, hasTail := strings.Cut(rest, "/")
-	if hasTail {
-		if tail != "dead" {
-			return bad(fmt.Sprintf("%q after the channel", "/"+tail), "only /dead there")
-		}
-		a.Dead = true
-	}
-	if before, after, ok := strings.Cut(channel, "#"); ok && strings.Contains(after, "@") {
-		return bad(fmt.Sprintf("a partition together with a group (%s)", before), addressForms)
-	}
-	if name, place, ok := strings.Cut(channel, "#"); ok {
-		if a.Dead {
-			return bad("a partition together with dead letters", addressForms)
-		}
-		channel = name
-		partition, offset, hasOffset := strings.Cut(place, ":")
-		p, err := parseNumber(partition, MaxPartitions-1)
-		if err != nil {
-			return bad("the partition: "+err.Error(), fmt.Sprintf("0 to %d", MaxPartitions-1))
-		}
-		a.Partition = int(p)
-		if hasOffset {
-			if a.Offset, err = parseNumber(offset, 1<<62); err != nil {
-				return bad("the offset: "+err.Error(), "a whole number from 0")
-			}
+	var e *Error
+	switch err := CheckName(space); {
+	case text == "":
+		e = &Error{Problem: "an address is missing", Allowed: addressForms}
+	case err != nil:
+		e = &Error{Problem: "the space: " + err.Error(), Allowed: nameRule}
+	case whole:
+		name, place, placed := strings.Cut(rest, "#")
+		if e = a.name(name); e == nil && placed {
+			e = a.place(place)
 		}
 	}
-	if name, group, ok := strings.Cut(channel, "@"); ok {
-		if err := CheckName(group); err != nil {
-			return bad("the group: "+err.Error(), nameRule)
-		}
-		channel, a.Group = name, group
+	if e != nil {
+		e.Text = text
+		return Address{}, e
 	}
-	if err := CheckName(channel); err != nil {
-		return bad("the channel: "+err.Error(), nameRule)
-	}
-	a.Channel = channel
 	return a, nil
+}
+
+// name reads a channel, its reader, those of dead letters, and that dead letters are meant.
+func (a *Address) name(text string) *Error {
+	text, a.Dead = strings.CutSuffix(text, "/dead")
+	channel, rest, nested := strings.Cut(text, "/")
+	channel, group, read := strings.Cut(channel, "@")
+	if err := CheckName(channel); err != nil {
+		return &Error{Problem: "the channel: " + err.Error(), Allowed: nameRule}
+	}
+	if err := CheckName(group); read && err != nil {
+		return &Error{Problem: "the group: " + err.Error(), Allowed: nameRule}
+	}
+	a.Channel, a.Group = channel, group
+	if !nested {
+		return nil
+	}
+	for reader := range strings.SplitSeq(rest, "/") {
+		name, ok := strings.CutPrefix(reader, ofDead)
+		if !ok {
+			return &Error{Problem: fmt.Sprintf("%q after the channel", "/"+reader), Allowed: "only /dead there, or /dead@ROUTE"}
+		}
+		if err := CheckName(name); err != nil {
+			return &Error{Problem: "the route: " + err.Error(), Allowed: nameRule}
+		}
+		a.Group = a.Reader(reader).Group
+	}
+	return nil
+}
+
+// place reads a partition and an offset.
+func (a *Address) place(text string) *Error {
+	partition, offset, one := strings.Cut(text, ":")
+	switch {
+	case strings.Contains(text, "@"):
+		return &Error{Problem: "a partition together with a group (" + text + ")", Allowed: addressForms}
+	case a.Dead || strings.HasSuffix(text, "/dead"):
+		return &Error{Problem: "a partition together with dead letters", Allowed: addressForms}
+	}
+	p, err := parseNumber(partition, MaxPartitions-1)
+	if err != nil {
+		return &Error{Problem: "the partition: " + err.Error(), Allowed: fmt.Sprintf("0 to %d", MaxPartitions-1)}
+	}
+	a.Partition = int(p)
+	if !one {
+		return nil
+	}
+	if a.Offset, err = parseNumber(offset, 1<<62); err != nil {
+		return &Error{Problem: "the offset: " + err.Error(), Allowed: "a whole number from 0"}
+	}
+	return nil
+}
+
+// CheckReader says what is wrong with the name of a reader in its channel.
+func CheckReader(name string) error {
+	if name == "" {
+		return CheckName(name)
+	}
+	a, err := Parse(Address{Space: "s", Channel: "c", Group: name, Partition: -1, Offset: -1}.String())
+	if wrong := (&Error{}); errors.As(err, &wrong) {
+		return errors.New(wrong.Problem)
+	}
+	if a.Group != name || a.Kind() != KindGroup {
+		return fmt.Errorf("%q is no name of a reader", name)
+	}
+	return nil
 }
 
 // ParseChannel reads an address that must name a whole channel.

@@ -11,16 +11,22 @@ import (
 
 func TestAddressesAreReadAndPrintedBack(t *testing.T) {
 	for text, kind := range map[string]Kind{
-		"coldchain":                        KindSpace,
-		"coldchain/readings":               KindChannel,
-		"coldchain/readings#3":             KindPartition,
-		"coldchain/readings#3:1200":        KindMessage,
-		"coldchain/readings#0:0":           KindMessage,
-		"coldchain/readings@g#0:7":         KindMessage,
-		"coldchain/readings@compliance":    KindGroup,
-		"coldchain/inspections/dead":       KindDead,
-		"coldchain/readings@forecast/dead": KindDead,
-		"9.a_b-c/x":                        KindChannel,
+		"coldchain":                                  KindSpace,
+		"coldchain/readings":                         KindChannel,
+		"coldchain/readings#3":                       KindPartition,
+		"coldchain/readings#3:1200":                  KindMessage,
+		"coldchain/readings#0:0":                     KindMessage,
+		"coldchain/readings@g#0:7":                   KindMessage,
+		"coldchain/readings@compliance":              KindGroup,
+		"coldchain/inspections/dead":                 KindDead,
+		"coldchain/readings@forecast/dead":           KindDead,
+		"9.a_b-c/x":                                  KindChannel,
+		"coldchain/inspections/dead@archive":         KindGroup,
+		"coldchain/inspections/dead@archive#0:3":     KindMessage,
+		"coldchain/inspections/dead@archive/dead":    KindDead,
+		"coldchain/readings@warm/dead@archive":       KindGroup,
+		"coldchain/readings@warm/dead@a/dead@b/dead": KindDead,
+		"coldchain/readings@dead/dead@dead#1:2":      KindMessage,
 	} {
 		a, err := Parse(text)
 		require.NoError(t, err, text)
@@ -29,20 +35,57 @@ func TestAddressesAreReadAndPrintedBack(t *testing.T) {
 	}
 }
 
+func TestAReaderOfDeadLettersIsNamedByWhatItReads(t *testing.T) {
+	for text, want := range map[string][2]string{
+		"coldchain/readings@compliance":              {"coldchain/readings", "compliance"},
+		"coldchain/readings@dead":                    {"coldchain/readings", "dead"},
+		"coldchain/inspections/dead@archive":         {"coldchain/inspections", "dead@archive"},
+		"coldchain/readings@undead/dead@archive":     {"coldchain/readings@undead", "dead@archive"},
+		"coldchain/inspections/dead@a/dead@b":        {"coldchain/inspections/dead@a", "dead@b"},
+		"coldchain/readings@warm/dead@a/dead@b/dead": {"coldchain/readings@warm/dead@a", "dead@b"},
+	} {
+		a, err := Parse(text)
+		require.NoError(t, err, text)
+		source, name := a.Source()
+		assert.Equal(t, want, [2]string{source.String(), name}, text)
+		assert.Equal(t, a.QueuePart(), source.Reader(name), text)
+		assert.Equal(t, strings.Contains(text, "dead@"), ReadsDead(name), text)
+	}
+}
+
+func TestNamesOfReaders(t *testing.T) {
+	for name, wrong := range map[string]string{
+		"compliance": "", "dead@archive": "", "warm/dead@archive": "", "dead": "",
+		"": "is empty", "a/dead": "no name of a reader", "dead@": "the name is empty", "a@b": "'@' at character 2", "a/b": "after the channel", "a#1": "no name of a reader",
+	} {
+		err := CheckReader(name)
+		if wrong == "" {
+			assert.NoError(t, err, name)
+		} else {
+			assert.ErrorContains(t, err, wrong, name)
+		}
+	}
+}
+
 func TestWrongAddressesAreRefusedWithWhatIsAllowed(t *testing.T) {
 	for text, problem := range map[string]string{
-		"":                         "missing",
-		"Coldchain":                `'C' at character 1`,
-		"coldchain/":               "empty",
-		"coldchain/read ings":      `' ' at character 5`,
-		"coldchain/-x":             `'-' at character 1`,
-		"coldchain/readings#":      "a number is missing",
-		"coldchain/readings#1000":  "too large",
-		"coldchain/readings#01":    "starts with a 0",
-		"coldchain/readings#3:-1":  "not a whole number",
-		"coldchain/readings#3@g":   "partition together with a group",
-		"coldchain/readings/alive": "after the channel",
-		strings.Repeat("a", 101):   "101 characters",
+		"":                             "missing",
+		"Coldchain":                    `'C' at character 1`,
+		"coldchain/":                   "empty",
+		"coldchain/read ings":          `' ' at character 5`,
+		"coldchain/-x":                 `'-' at character 1`,
+		"coldchain/readings#":          "a number is missing",
+		"coldchain/readings#1000":      "too large",
+		"coldchain/readings#01":        "starts with a 0",
+		"coldchain/readings#3:-1":      "not a whole number",
+		"coldchain/readings#3@g":       "partition together with a group",
+		"coldchain/readings/alive":     "after the channel",
+		strings.Repeat("a", 101):       "101 characters",
+		"coldchain/readings/dead@":     "the route: the name is empty",
+		"coldchain/readings/dead/dead": `"/dead" after the channel`,
+		"coldchain/readings/dead#1":    "together with dead letters",
+		"coldchain/readings#1/dead":    "together with dead letters",
+		"coldchain/readings@g/alive@x": "only /dead there, or /dead@ROUTE",
 	} {
 		_, err := Parse(text)
 		var e *Error
@@ -53,7 +96,7 @@ func TestWrongAddressesAreRefusedWithWhatIsAllowed(t *testing.T) {
 }
 
 func FuzzParse(f *testing.F) {
-	for _, s := range []string{"coldchain/readings#3:1200", "a@b", "a/b@c/dead", "a/b#9:9@c", "é/b", "a//dead"} {
+	for _, s := range []string{"coldchain/readings#3:1200", "a@b", "a/b@c/dead", "a/b#9:9@c", "é/b", "a//dead", "a/b/dead@c#1:2", "a/b@c/dead@d/dead"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, text string) {

@@ -17,24 +17,28 @@ const patternForms = "*, coldchain, coldchain/in*, coldchain/*@*"
 // ParsePattern reads a pattern. The error is an *Error.
 func ParsePattern(text string) (Pattern, error) {
 	p := Pattern{text: text}
-	rest, group, has := strings.Cut(text, "@")
-	p.group = group
-	space, channel, below := strings.Cut(rest, "/")
-	p.space, p.channel = space, channel
+	p.space, p.channel, p.group = namesIn(text)
 	bad := func(problem string) (Pattern, error) {
 		return Pattern{}, &Error{Text: text, Problem: problem, Allowed: patternForms}
 	}
 	switch {
 	case text == "":
 		return bad("it is empty")
-	case below && channel == "", has && (group == "" || channel == ""):
+	case text != Address{Space: p.space, Channel: p.channel, Group: p.group, Partition: -1, Offset: -1}.String():
 		return bad("a name is missing")
 	}
-	for _, name := range []string{p.space, p.channel, p.group} {
-		if plain := strings.ReplaceAll(name, "*", "a"); plain != "" {
-			if err := CheckName(plain); err != nil {
-				return bad(err.Error())
-			}
+	names := []string{p.space}
+	if p.channel != "" {
+		names = append(names, p.channel)
+	}
+	if p.group != "" {
+		for reader := range strings.SplitSeq(p.group, "/") {
+			names = append(names, strings.TrimPrefix(reader, ofDead))
+		}
+	}
+	for _, name := range names {
+		if err := CheckName(strings.ReplaceAll(name, "*", "a")); err != nil {
+			return bad(err.Error())
 		}
 	}
 	return p, nil
@@ -44,8 +48,7 @@ func (p Pattern) String() string { return p.text }
 
 // Covers reports whether the pattern covers the thing with the address.
 func (p Pattern) Covers(address string) bool {
-	rest, group, _ := strings.Cut(address, "@")
-	space, channel, _ := strings.Cut(rest, "/")
+	space, channel, group := namesIn(address)
 	return fits(p.space, space) && (p.channel == "" || channel != "" && fits(p.channel, channel)) && (p.group == "" || group != "" && fits(p.group, group))
 }
 
@@ -68,4 +71,14 @@ func fits(pattern, name string) bool {
 		name = name[at+len(part):]
 	}
 	return strings.HasSuffix(name, parts[len(parts)-1])
+}
+
+// namesIn returns the parts of an address, or of a pattern, whatever they are.
+func namesIn(text string) (space, channel, group string) {
+	space, rest, _ := strings.Cut(text, "/")
+	i := strings.IndexAny(rest, "@/")
+	if i < 0 {
+		return space, rest, ""
+	}
+	return space, rest[:i], rest[i+1:]
 }

@@ -10,15 +10,17 @@ import (
 )
 
 func TestPatternsCoverWhatTheyNameAndWhatBelongsToIt(t *testing.T) {
-	all := []string{"coldchain", "coldchain/inspections", "coldchain/readings", "coldchain/readings@compliance", "coldchain/readings@dashboards", "cold", "cold/in"}
+	all := []string{"coldchain", "coldchain/inspections", "coldchain/readings", "coldchain/readings@compliance", "coldchain/readings@dashboards", "cold", "cold/in", "cold/in/dead@archive", "cold/in@warm/dead@archive"}
 	for pattern, want := range map[string]string{
 		"*":                    strings.Join(all, " "),
 		"coldchain":            "coldchain coldchain/inspections coldchain/readings coldchain/readings@compliance coldchain/readings@dashboards",
 		"cold*":                strings.Join(all, " "),
 		"coldchain/in*":        "coldchain/inspections",
 		"coldchain/*":          "coldchain/inspections coldchain/readings coldchain/readings@compliance coldchain/readings@dashboards",
-		"*/*@*":                "coldchain/readings@compliance coldchain/readings@dashboards",
+		"*/*@*":                "coldchain/readings@compliance coldchain/readings@dashboards cold/in/dead@archive cold/in@warm/dead@archive",
 		"coldchain/read*@*da*": "coldchain/readings@dashboards",
+		"*/*/dead@*":           "cold/in/dead@archive",
+		"cold/in@warm/dead@a*": "cold/in@warm/dead@archive",
 		"coldchain/*s*s":       "coldchain/inspections",
 		"other":                "",
 	} {
@@ -33,7 +35,7 @@ func TestPatternsCoverWhatTheyNameAndWhatBelongsToIt(t *testing.T) {
 		}
 		assert.Equal(t, want, strings.Join(covered, " "), pattern)
 	}
-	for _, bad := range []string{"", "Cold", "coldchain/", "@x", "coldchain@x", "a/b@", "a/b c"} {
+	for _, bad := range []string{"", "Cold", "coldchain/", "@x", "coldchain@x", "a/b@", "a/b c", "a/b/c", "a/b/dead@", "a/b@c/d@e"} {
 		_, err := ParsePattern(bad)
 		assert.ErrorContains(t, err, "allowed: ", bad)
 	}

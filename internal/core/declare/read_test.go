@@ -155,7 +155,7 @@ func fits(t testing.TB, s *jsonschema.Schema, content string) error {
 func TestTheSchemaFits(t *testing.T) {
 	s := schemaOf(t, Schema())
 	for _, right := range []string{
-		"declaration: nl\nspace: s\ndescription: some\nlabels: {team: vans}\ntopics:\n  t: {partitionCount: 3, retain: 3d, retainBytes: 8MiB, hold: [audit], paused: true, groups: {g: {from: end, expire: 7d}, h: }}\nqueues: {q: {order: key, backoff: 1s..5m}, r: }\n",
+		"declaration: nl\nspace: s\ndescription: some\nlabels: {team: vans}\ntopics:\n  t: {partitionCount: 3, retain: 3d, retainBytes: 8MiB, hold: [audit], paused: true, groups: {g: {from: end, expire: 7d}, h: }}\nqueues: {q: {order: key, backoff: 1s..5m, routes: {dead@archive: {to: s/t}, warm/dead@archive: {to: s/t, from: first}}}, r: }\n",
 		"declaration: nl\ninclude: [_b.yaml]\nblocks: {b: {retain: 1d}}\nnodes: {spreadLeaders: false}\n",
 		"declaration: nl\nspace: s\ntopics: {t: {use: b, partitionCount: \"${N:-3}\", retain: \"${R:-1h}\"}}\nblocks: {b: {}}\n",
 	} {
@@ -164,7 +164,7 @@ func TestTheSchemaFits(t *testing.T) {
 			readAll(t, inMemory{"a.yaml": right})
 		}
 	}
-	for _, wrong := range []string{"topcis: {}\n", "space: S\n", "topics: {t: {retian: 3d}}\n", "queues: {q: {retain: 3d}}\n", "queues: {q: {order: sideways}}\n", "topics: {t: {partitionCount: many}}\n", "topics: {\"T t\": {}}\n"} {
+	for _, wrong := range []string{"topcis: {}\n", "space: S\n", "topics: {t: {retian: 3d}}\n", "queues: {q: {retain: 3d}}\n", "queues: {q: {order: sideways}}\n", "topics: {t: {partitionCount: many}}\n", "topics: {\"T t\": {}}\n", "queues: {q: {routes: {dead@: {to: s/t}}}}\n", "topics: {t: {routes: {warm/dead: {to: s/t}}}}\n"} {
 		assert.Error(t, fits(t, s, wrong), wrong)
 	}
 }
@@ -172,10 +172,17 @@ func TestTheSchemaFits(t *testing.T) {
 // What is written fits the schema.
 func TestWhatIsWrittenFitsTheSchema(t *testing.T) {
 	s := schemaOf(t, Schema())
+	var addresses []string
 	for _, content := range Write("nl", []Thing{{Kind: "nodes", Address: Nodes, Settings: settingsOfNew("nodes")}, {Kind: "space", Address: "s", Settings: settingsOfNew("space")},
-		{Kind: "topic", Address: "s/t", Settings: settingsOfNew("topic")}, {Kind: "group", Address: "s/t@g", Settings: settingsOfNew("group")}, {Kind: "route", Address: "s/t@r", Settings: settingsOfNew("route")}, {Kind: "queue", Address: "s/q", Settings: settingsOfNew("queue")}, {Kind: "route", Address: "s/q@r", Settings: settingsOfNew("route")}}, true) {
+		{Kind: "topic", Address: "s/t", Settings: settingsOfNew("topic")}, {Kind: "group", Address: "s/t@g", Settings: settingsOfNew("group")}, {Kind: "route", Address: "s/t@r", Settings: settingsOfNew("route")}, {Kind: "queue", Address: "s/q", Settings: settingsOfNew("queue")}, {Kind: "route", Address: "s/q@r", Settings: settingsOfNew("route")},
+		{Kind: "route", Address: "s/q/dead@archive", Settings: settingsOfNew("route")}, {Kind: "route", Address: "s/t@g/dead@archive", Settings: settingsOfNew("route")}}, true) {
 		assert.NoError(t, fits(t, s, content), content)
+		read := readAll(t, inMemory{"a.yaml": strings.ReplaceAll(content, `to: ""`, "to: s/t")})
+		for _, t := range read.Things {
+			addresses = append(addresses, t.Address)
+		}
 	}
+	assert.Subset(t, addresses, []string{"s/q@r", "s/q/dead@archive", "s/t@g/dead@archive"}, "what is written is read back")
 }
 
 // The document is one of AsyncAPI 3.0, by the specification's own schema, which
@@ -186,7 +193,7 @@ func TestTheAsyncAPIDocumentIsValid(t *testing.T) {
 	s := schemaOf(t, b)
 	things := []Thing{{Kind: "nodes", Address: Nodes}, {Kind: "space", Address: "s", Settings: map[string]any{"description": "a space"}},
 		{Kind: "topic", Address: "s/t", Settings: map[string]any{"description": "Readings", "labels": map[string]string{"team": "vans"}}},
-		{Kind: "group", Address: "s/t@g", Settings: map[string]any{}}, {Kind: "queue", Address: "s/q", Settings: map[string]any{}}}
+		{Kind: "group", Address: "s/t@g", Settings: map[string]any{}}, {Kind: "queue", Address: "s/q", Settings: map[string]any{}}, {Kind: "route", Address: "s/q/dead@archive", Settings: map[string]any{}}}
 	document, err := AsyncAPI(things, "http://127.0.0.1:8080")
 	require.NoError(t, err)
 	value, err := jsonschema.UnmarshalJSON(strings.NewReader(string(document)))
@@ -201,7 +208,7 @@ func TestTheAsyncAPIDocumentIsValid(t *testing.T) {
 	assert.Equal(t, "s/t", d.Channels["s.t"].Address)
 	assert.Len(t, d.Channels, 2)
 	assert.Equal(t, "receive", d.Operations["receive.s.t.g"].Action)
-	assert.Len(t, d.Operations, 4)
+	assert.Len(t, d.Operations, 5)
 
 	delete(value.(map[string]any), "info")
 	var invalid *jsonschema.ValidationError

@@ -13,13 +13,16 @@ type object = map[string]any
 // Schema returns the JSON Schema (2020-12) of the files of a declaration, from the
 // tables of settings: editors complete and check with it.
 func Schema() []byte {
-	name := object{"type": "string", "pattern": "^[a-z0-9][a-z0-9._-]{0,99}$"}
+	const plain = "[a-z0-9][a-z0-9._-]{0,99}"
+	name := object{"type": "string", "pattern": "^" + plain + "$"}
+	// That of a route on dead letters is dead@NAME, or READER/dead@NAME.
+	readerName := object{"type": "string", "pattern": "^(" + plain + "|(" + plain + "/)?dead@" + plain + "(/dead@" + plain + ")*)$"}
 	use := object{"description": "blocks of settings; what is said here itself comes first", "anyOf": []any{object{"type": "string"}, object{"type": "array", "items": object{"type": "string"}}}}
 	channel := func(kind string) object {
 		beside := object{"use": use}
 		for _, k := range readersOf(kind) {
 			starts := object{"type": "string", "description": "where it starts when it is created: first, end, offset:N, time:T, ago:D", "default": setting.StartOf(k.Name, kind)}
-			beside[k.Plural] = object{"type": "object", "propertyNames": name, "additionalProperties": settingsSchema(k.Name, object{"use": use, "from": starts})}
+			beside[k.Plural] = object{"type": "object", "propertyNames": readerName, "additionalProperties": settingsSchema(k.Name, object{"use": use, "from": starts})}
 		}
 		return object{"type": "object", "propertyNames": name, "additionalProperties": settingsSchema(kind, beside)}
 	}

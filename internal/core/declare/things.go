@@ -77,6 +77,10 @@ func (r *reading) name(v *value) {
 
 // each goes through the things of a section, whose names are checked.
 func (r *reading) each(section *value, what string, do func(name string, f *field)) {
+	r.eachNamed(section, what, address.CheckName, do)
+}
+
+func (r *reading) eachNamed(section *value, what string, check func(name string) error, do func(name string, f *field)) {
 	if section == nil || section.kind == isScalar && section.scalar == nil {
 		return
 	}
@@ -86,7 +90,7 @@ func (r *reading) each(section *value, what string, do func(name string, f *fiel
 	}
 	for i := range section.fields {
 		f := &section.fields[i]
-		if err := address.CheckName(f.name); err != nil {
+		if err := check(f.name); err != nil {
 			r.issue(f.place, err.Error(), "names of 1 to 100 of a-z 0-9 . _ - that start with a letter or a digit", "")
 			continue
 		}
@@ -103,8 +107,10 @@ func (r *reading) channels(kind, space string, section *value) {
 		}
 		r.thing(kind, at, &f.value, beside)
 		for _, k := range readersOf(kind) {
-			r.each(f.value.named(k.Plural), k.Plural, func(reader string, g *field) {
-				r.thing(k.Name, at+"@"+reader, &g.value, []string{"use", "from"})
+			r.eachNamed(f.value.named(k.Plural), k.Plural, address.CheckReader, func(reader string, g *field) {
+				a := address.Channel(space, name)
+				a.Group = reader
+				r.thing(k.Name, a.String(), &g.value, []string{"use", "from"})
 			})
 		}
 	})

@@ -53,8 +53,9 @@ func Write(name string, things []Thing, all bool) map[string]string {
 	}
 	readers := map[string][]Thing{} // by kind and channel
 	for _, t := range things {
-		if channel, _, ok := strings.Cut(t.Address, "@"); ok {
-			readers[t.Kind+channel] = append(readers[t.Kind+channel], t)
+		if a, err := address.Parse(t.Address); err == nil && a.Group != "" {
+			key := t.Kind + a.ChannelPart().String()
+			readers[key] = append(readers[key], t)
 		}
 	}
 	section := map[*strings.Builder]string{}
@@ -92,7 +93,8 @@ func writeReaders(b *strings.Builder, k *Kind, of []Thing, all bool) {
 		fmt.Fprintf(b, "    %s:\n", k.Plural)
 	}
 	for _, t := range of {
-		_, name, _ := strings.Cut(t.Address, "@")
+		a, _ := address.Parse(t.Address)
+		name := a.Group
 		var own strings.Builder
 		writeSettings(&own, t, "        ", all)
 		if own.Len() == 0 {

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/lease"
 	"steadyferry/internal/core/queue"
 )
 
@@ -12,10 +13,10 @@ import (
 const WorkType = "application/vnd.steady-ferry.work"
 
 // Lease names a member's hold on a message.
-type Lease = queue.LeaseID
+type Lease = lease.ID
 
 // Leased is a message under a lease.
-type Leased = queue.Delivery
+type Leased = lease.Delivery
 
 // Counts is how many messages of a queue are in each state.
 type Counts = queue.Counts

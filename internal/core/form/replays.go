@@ -67,9 +67,6 @@ type ReplayChange struct {
 const (
 	HeaderReplay     = "ferry-replay"      // number of the replay
 	HeaderReplayFrom = "ferry-replay-from" // address from which it was taken
-	HeaderRoute      = "ferry-route"       // address of the route that sent it last
-	HeaderRouteFrom  = "ferry-route-from"  // address of the message from which that made it
-	HeaderHops       = "ferry-hops"        // routes that it came through
 )
 
 // Trace is the story of one message.

@@ -27,14 +27,17 @@ import (
 //	64  1  compression of the payload: 0 none, 1 zstd
 //	65  1  flags: 1 the publisher sent its id and sequence, 2 a message has
 //	       terms of delivery, 4 the publisher is a job of the service, and the
-//	       sequence counts its batches, 8 a route sent it
+//	       sequence counts its batches, 8 a route sent it, 16 as it was
 //	66  2  zero
 //	68  4  CRC32C of bytes 0 to 67 and what follows the header
 //	72     with flag 8 the places of the route, then the payload
 //
 // The places: 8 bytes each of epoch, cut and offset up to which the target must
 // have its messages, the same of that up to which it has them then, and how often
-// the target partition was recovered by force.
+// the target partition was recovered by force. With flag 16, a byte with the routes
+// that the messages came through, 2 bytes with the length of the route's address,
+// and that: they are the last of the source's messages before the offset up to which
+// the target has them then, and get their headers of the route when they are read.
 //
 // The payload: the content type shared by the messages (uvarint length,
 // bytes), then the messages. Each one: a byte that tells which parts it has,
@@ -84,10 +87,8 @@ const (
 	flagTerms     = 2
 	flagOrigin    = 4
 	flagRoute     = 8
+	flagWhole     = 16
 )
-
-// placesSize is what the places of a route take.
-const placesSize = 7 * 8
 
 // Compression of a batch's payload.
 type Compression uint8
@@ -253,6 +254,8 @@ func OpenBatch(raw []byte) (Batch, error) {
 		return Batch{}, fmt.Errorf("%w: compression %d; allowed: 0 none, 1 zstd", ErrBatch, raw[atCompression])
 	case raw[atFlags]&flagRoute != 0 && (raw[atFlags]&(flagPublisher|flagOrigin) != 0 || len(raw) < BatchHeaderSize+placesSize):
 		return Batch{}, fmt.Errorf("%w: the places of a route are cut off, or a publisher sent it too", ErrBatch)
+	case raw[atFlags]&flagWhole != 0 && (raw[atFlags]&flagRoute == 0 || len(raw) < atAddress || len(raw) < b.head()):
+		return Batch{}, fmt.Errorf("%w: the address of a route is cut off", ErrBatch)
 	case b.Count() < 1 || b.Count() > MaxBatchCount:
 		return Batch{}, fmt.Errorf("%w: %d messages; allowed: 1 to %d", ErrBatch, b.Count(), MaxBatchCount)
 	case b.RawSize() > MaxBatchBytes:
@@ -285,40 +288,16 @@ func (b Batch) Publisher() *Publisher {
 
 // head is where the payload begins.
 func (b Batch) head() int {
-	if b.raw[atFlags]&flagRoute != 0 {
+	switch b.raw[atFlags] & (flagRoute | flagWhole) {
+	case flagRoute:
 		return BatchHeaderSize + placesSize
+	case flagRoute | flagWhole:
+		if len(b.raw) < atAddress {
+			return atAddress
+		}
+		return atAddress + int(le.Uint16(b.raw[atAddress-2:]))
 	}
 	return BatchHeaderSize
-}
-
-// Route returns what a batch that a route sent tells of itself, or nil.
-func (b Batch) Route() *Route {
-	if b.raw[atFlags]&flagRoute == 0 {
-		return nil
-	}
-	at := func(i int) uint64 { return le.Uint64(b.raw[BatchHeaderSize+8*i:]) }
-	return &Route{ID: uuid.UUID(b.raw[atPublisher:atSequence]), Partition: uint32(le.Uint64(b.raw[atSequence:])),
-		After: Place{at(0), at(1), int64(at(2))}, UpTo: Place{at(3), at(4), int64(at(5))}, Recovered: at(6)}
-}
-
-// AppendRouted appends to buf the batch as a route sends it: its messages keep
-// their ids, and it is no publisher's any more.
-func (b Batch) AppendRouted(buf []byte, r *Route) []byte {
-	begin := len(buf)
-	payload := b.raw[b.head():]
-	buf = slices.Grow(buf, BatchHeaderSize+placesSize+len(payload))
-	buf = append(buf, b.raw[:BatchHeaderSize]...)
-	for _, v := range []uint64{r.After.Epoch, r.After.Cut, uint64(r.After.Offset), r.UpTo.Epoch, r.UpTo.Cut, uint64(r.UpTo.Offset), r.Recovered} {
-		buf = le.AppendUint64(buf, v)
-	}
-	buf = append(buf, payload...)
-	out := buf[begin:]
-	le.PutUint32(out[atSize:], uint32(len(out)-BatchHeaderSize))
-	copy(out[atPublisher:], r.ID[:])
-	le.PutUint64(out[atSequence:], uint64(r.Partition))
-	out[atFlags] = out[atFlags]&flagTerms | flagRoute
-	le.PutUint32(out[atChecksum:], batchChecksum(out))
-	return buf
 }
 
 // HasTerms reports whether a message of the batch has terms of delivery.
@@ -356,6 +335,7 @@ func (b Batch) Messages() iter.Seq2[*Message, error] {
 		shared := r.text()
 		batchTime := int64(le.Uint64(b.raw[atTime:]))
 		batchID := uuid.UUID(b.raw[atBatchID:atPublisher])
+		marks, whole := b.marks()
 		var m Message
 		for place := range b.Count() {
 			r.message(&m, shared, batchTime)
@@ -365,6 +345,9 @@ func (b Batch) Messages() iter.Seq2[*Message, error] {
 			}
 			if m.ID == "" {
 				m.ID = DerivedID(batchID, place)
+			}
+			if whole {
+				m.Headers = marks.add(m.Headers, place)
 			}
 			if !yield(&m, nil) {
 				return
@@ -387,6 +370,7 @@ func (b Batch) Pick(places []int, yield func(i int, m *Message)) error {
 	shared := r.text()
 	batchTime := int64(le.Uint64(b.raw[atTime:]))
 	batchID := uuid.UUID(b.raw[atBatchID:atPublisher])
+	marks, whole := b.marks()
 	at := 0
 	for i, place := range places {
 		for ; at < place && !r.failed; at++ {
@@ -400,6 +384,9 @@ func (b Batch) Pick(places []int, yield func(i int, m *Message)) error {
 		}
 		if m.ID == "" {
 			m.ID = DerivedID(batchID, place)
+		}
+		if whole {
+			m.Headers = marks.add(m.Headers, place)
 		}
 		yield(i, &m)
 	}

@@ -60,4 +60,9 @@ type Route struct {
 	After     Place     // up to which the target must have the messages
 	UpTo      Place     // up to which it has them with this batch
 	Recovered uint64    // how often the target partition was recovered by force, as the sender knows
+
+	// Of a batch whose messages are as the source has them: the address of the route, and
+	// the routes that they came through with it. The messages do not tell themselves then.
+	Address string
+	Hops    int
 }

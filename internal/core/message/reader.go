@@ -101,16 +101,28 @@ func (r *reader) skipToBody() []byte {
 		r.varint()
 	}
 	if parts&hasHeaders != 0 {
-		n := r.uvarint()
-		if n > MaxHeaders {
-			r.failed = true
-			return nil
-		}
-		for range n {
-			r.bytes()
-			r.bytes()
+		r.passHeaders(nil)
+	}
+	return r.passToBody(parts)
+}
+
+// passHeaders passes over headers, each of which may look at.
+func (r *reader) passHeaders(each func(name, value []byte)) {
+	n := r.uvarint()
+	if n > MaxHeaders {
+		r.failed = true
+		return
+	}
+	for range n {
+		name := r.bytes()
+		if value := r.bytes(); each != nil {
+			each(name, value)
 		}
 	}
+}
+
+// passToBody passes over what lies between the headers and the body.
+func (r *reader) passToBody(parts byte) []byte {
 	if parts&hasContentType != 0 {
 		r.bytes()
 	}

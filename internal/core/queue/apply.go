@@ -63,6 +63,12 @@ func (q *Queue) Apply(index uint64, stamp message.Stamp, c *Command) Result {
 				r.Changed++
 			}
 		}
+	case OpCarryLetters:
+		for i := range c.Carried {
+			if q.carryLetter(index, &c.Carried[i]) {
+				r.Changed++
+			}
+		}
 	}
 	q.findOldest()
 	return r
@@ -324,7 +330,7 @@ func (q *Queue) undo(it *item) {
 	s := q.story(it)
 	switch was := it.was; {
 	case was == Dead:
-		q.bury(it, reasonOf(s.history))
+		q.lay(it, reasonOf(s.history)) // it was one before: routes have had it
 	case was == Delayed && s.wasDue > q.now:
 		q.delay(it, s.wasDue)
 	case it.offset >= q.head && it.attempts == 0:

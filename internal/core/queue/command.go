@@ -16,16 +16,17 @@ type Op uint8
 
 // The commands to a queue.
 const (
-	OpWork      Op = iota + 1 // settle leases, then take new ones
-	OpTick                    // nothing but the time
-	OpConfigure               // take on settings
-	OpReturn                  // dead letters go back to the queue
-	OpDiscard                 // messages are set aside for good
-	OpUndo                    // what was discarded becomes what it was
-	OpSendOn                  // dead letters were sent elsewhere
-	OpEdit                    // a dead letter gets another content
-	OpCarry                   // messages are written again, so that old segments can go
-	OpTake                    // a route takes waiting messages, to send them on
+	OpWork         Op = iota + 1 // settle leases, then take new ones
+	OpTick                       // nothing but the time
+	OpConfigure                  // take on settings
+	OpReturn                     // dead letters go back to the queue
+	OpDiscard                    // messages are set aside for good
+	OpUndo                       // what was discarded becomes what it was
+	OpSendOn                     // dead letters were sent elsewhere
+	OpEdit                       // a dead letter gets another content
+	OpCarry                      // messages are written again, so that old segments can go
+	OpTake                       // a route takes waiting messages, to send them on
+	OpCarryLetters               // letters that routes are to copy are written again
 	ops
 )
 
@@ -40,6 +41,9 @@ const (
 	Extend          // hold it longer
 	outcomes
 )
+
+// Known reports whether it is one of the outcomes.
+func (o Outcome) Known() bool { return o > 0 && o < outcomes }
 
 // Auto as the delay of a release takes the queue's backoff.
 const Auto = -1
@@ -57,8 +61,10 @@ type Settlement struct {
 }
 
 // Carried is a message that is written again: its content, that of its edited
-// form, and the details of its history, in their order.
+// form, and the details of its history, in their order. Of a letter the content is the
+// one that is to be copied, and there is one detail.
 type Carried struct {
+	LetterID
 	Offset    int64
 	Content   []byte // a batch of one message
 	Edited    []byte // the same, or nothing
@@ -137,9 +143,12 @@ func (c *Command) Encode(buf []byte) []byte {
 		buf = appendOffsets(buf, c.Offsets)
 	case OpTake:
 		buf = appendOffsets(append(buf, c.Route[:]...), c.Offsets)
-	case OpCarry:
+	case OpCarry, OpCarryLetters:
 		buf = binary.AppendUvarint(buf, uint64(len(c.Carried)))
 		for _, m := range c.Carried {
+			if c.Op == OpCarryLetters {
+				buf = binary.AppendUvarint(append(buf, m.Route[:]...), uint64(m.Number))
+			}
 			buf = binary.AppendUvarint(buf, uint64(m.Offset))
 			buf = pack.Text(pack.Text(buf, string(m.Content)), string(m.Edited))
 			buf = binary.AppendUvarint(buf, uint64(len(m.Details)))
@@ -240,10 +249,13 @@ func Decode(b []byte, base int) (*Command, error) {
 	case OpTake:
 		c.Route = uuid.UUID(p.Fixed(16))
 		c.Offsets = readOffsets(&p.Reader)
-	case OpCarry:
+	case OpCarry, OpCarryLetters:
 		c.Carried = make([]Carried, p.Count(4))
 		for i := range c.Carried {
 			m := &c.Carried[i]
+			if c.Op == OpCarryLetters {
+				m.Route, m.Number = uuid.UUID(p.Fixed(16)), int64(p.Uvarint())
+			}
 			m.Offset = int64(p.Uvarint())
 			m.Content, m.contentAt = p.bytes()
 			m.Edited, _ = p.bytes()

@@ -13,6 +13,12 @@ func (q *Queue) again(it *item) {
 
 // bury makes a dead letter of an item. Its last event says why.
 func (q *Queue) bury(it *item, reason string) {
+	q.lay(it, reason)
+	q.copy(it)
+}
+
+// lay puts an item among the dead letters.
+func (q *Queue) lay(it *item, reason string) {
 	s := q.story(it)
 	s.cause = causeID(reason, s.pattern)
 	c := q.causes[s.cause]

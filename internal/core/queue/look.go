@@ -247,10 +247,11 @@ func (q *Queue) Holdings() []Holding {
 	return list
 }
 
-// Kept is what a stretch of the log is still needed for.
+// Kept is what a stretch of the log is still needed for, as far as it is told.
 type Kept struct {
 	Offsets []int64 // messages that are not simply waiting, whose bytes lie in it
-	Waiting bool    // the head has not passed it
+	Letters []LetterID
+	Waiting bool // the head has not passed it
 }
 
 // KeptIn tells, for each segment, which messages need its bytes. starts are the
@@ -258,14 +259,13 @@ type Kept struct {
 // first. Of each segment up to most offsets are told.
 func (q *Queue) KeptIn(starts []int64, bases []uint64, most int) ([]Kept, []int) {
 	kept, counts := make([]Kept, len(starts)), make([]int, len(starts))
-	needs := func(segment int, offset int64) {
+	needs := func(segment int) (*Kept, bool) {
 		if segment < 0 {
-			return
+			return nil, false
 		}
 		counts[segment]++
-		if len(kept[segment].Offsets) < most {
-			kept[segment].Offsets = append(kept[segment].Offsets, offset)
-		}
+		k := &kept[segment]
+		return k, len(k.Offsets)+len(k.Letters) < most
 	}
 	byOffset := func(o int64) int {
 		return sort.Search(len(starts), func(i int) bool { return starts[i] > o }) - 1
@@ -289,7 +289,24 @@ func (q *Queue) KeptIn(starts []int64, bases []uint64, most int) ([]Kept, []int)
 				}
 			}
 		}
-		needs(first, it.offset)
+		if k, room := needs(first); room {
+			k.Offsets = append(k.Offsets, it.offset)
+		}
+	}
+	for route, c := range q.copied {
+		for i := range c.letters {
+			index, inBatch := c.letters[i].oldestRecord()
+			first := len(bases)
+			if inBatch {
+				first = byOffset(c.letters[i].Offset)
+			}
+			if index > 0 {
+				first = min(first, byIndex(index))
+			}
+			if k, room := needs(first); room {
+				k.Letters = append(k.Letters, LetterID{route, c.first + int64(i)})
+			}
+		}
 	}
 	if q.head < q.end {
 		for i := max(byOffset(q.head), 0); i < len(kept); i++ {

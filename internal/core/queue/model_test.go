@@ -1,8 +1,10 @@
 package queue
 
 import (
+	"cmp"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"github.com/google/uuid"
@@ -22,6 +24,9 @@ type model struct {
 	head   int     // the first message that nobody has looked at
 	taken  []int64 // by the route, in the order of their numbers
 	sent   int64   // how many of them ever were sent
+
+	copies []int64 // of every dead letter, since a route reads them
+	reads  bool
 }
 
 type modelMessage struct {
@@ -32,10 +37,29 @@ type modelMessage struct {
 	attempts    int
 }
 
-func (m *model) fail(x *modelMessage, after int64) {
+func (m *model) die(o int64) {
+	m.all[o].state, m.all[o].due = Dead, m.now
+	if m.reads {
+		m.copies = append(m.copies, o)
+	}
+}
+
+// dead are the offsets of the dead letters, the oldest first.
+func (m *model) dead() (all []int64) {
+	for o, x := range m.all {
+		if x.state == Dead {
+			all = append(all, int64(o))
+		}
+	}
+	slices.SortStableFunc(all, func(a, b int64) int { return cmp.Compare(m.all[a].due, m.all[b].due) })
+	return all
+}
+
+func (m *model) fail(o, after int64) {
+	x := m.all[o]
 	switch {
 	case x.attempts >= m.s.Attempts:
-		x.state, x.due = Dead, m.now
+		m.die(o)
 	case after > 0:
 		x.state, x.due = Delayed, m.now+after
 	default:
@@ -45,10 +69,17 @@ func (m *model) fail(x *modelMessage, after int64) {
 
 func (m *model) advance(now int64) {
 	m.now = max(m.now, now)
-	for _, x := range m.all {
+	var over []int64
+	for o, x := range m.all {
 		if x.state == Leased && x.due <= m.now {
-			m.fail(x, m.s.Backoff(x.attempts))
+			over = append(over, int64(o))
 		}
+	}
+	slices.SortStableFunc(over, func(a, b int64) int { return cmp.Compare(m.all[a].due, m.all[b].due) })
+	for _, o := range over {
+		m.fail(o, m.s.Backoff(m.all[o].attempts))
+	}
+	for _, x := range m.all {
 		if x.state == Delayed && x.due <= m.now {
 			x.state, x.looked = Waiting, true
 		}
@@ -90,7 +121,7 @@ func (m *model) settle(s Settlement) Status {
 	case Accept:
 		x.state = 0
 	case Reject:
-		x.state, x.due = Dead, m.now
+		m.die(s.Offset)
 	case Extend:
 		x.due = m.now + s.After
 	case Release:
@@ -100,7 +131,7 @@ func (m *model) settle(s Settlement) Status {
 				x.state, x.due = Delayed, m.now+s.After
 			}
 		} else {
-			m.fail(x, s.After)
+			m.fail(s.Offset, s.After)
 		}
 	}
 	return Done
@@ -156,6 +187,8 @@ func (m *model) counts() (c Counts) {
 	return c
 }
 
+var aCopy = uuid.MustParse("5c1d8a53-6c4e-4c0e-8f0b-3a1c35d0a0f2")
+
 var aRoute = uuid.MustParse("0ab4ff4f-5f8f-4f1e-9a57-0e2b46a2d7a1")
 
 // drive runs random commands, drawn from the numbers, against the model.
@@ -165,7 +198,25 @@ func drive(t *testing.T, numbers func(n int) int, steps int) {
 	var handed []Handed
 	for step := range steps {
 		what := fmt.Sprintf("step %d", step)
-		switch numbers(11) {
+		switch numbers(12) {
+		case 11:
+			m.advance(b.now)
+			b.do(Command{Op: OpTick})
+			switch all := numbers(2) == 0; {
+			case !m.reads:
+				m.reads = true
+				if m.copies = nil; all {
+					m.copies = m.dead()
+				}
+				b.both(func(q *Queue) { q.Copy(aCopy, all) })
+			case numbers(6) == 0:
+				m.reads = false
+				b.both(func(q *Queue) { q.EndRoute(aCopy) })
+			case len(m.copies) > 0:
+				sent := int64(numbers(len(m.copies) + 1))
+				b.both(func(q *Queue) { q.Sent(aCopy, sent) })
+				require.Len(t, b.q.Letters(aCopy, 0, 1<<40), int(b.q.Owed()[aCopy].Count), what)
+			}
 		case 9:
 			var some []int64
 			for o := range m.all {
@@ -243,6 +294,14 @@ func drive(t *testing.T, numbers func(n int) int, steps int) {
 			m.advance(b.now)
 		case 8:
 			b.reload()
+		}
+		if m.reads {
+			require.Equal(t, int64(len(m.copies)), b.q.NextNumber(aCopy), what)
+			left := b.q.Letters(aCopy, 0, 1<<40)
+			for i, l := range left {
+				require.Equal(t, m.copies[len(m.copies)-len(left)+i], l.Offset, what)
+			}
+			require.Equal(t, left, b.twin.Letters(aCopy, 0, 1<<40), what)
 		}
 		got, want := b.q.Counts(), m.counts()
 		got.Accepted, got.Attempts, got.Rejected = 0, 0, 0

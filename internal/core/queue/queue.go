@@ -120,6 +120,7 @@ type Queue struct {
 	lanes    map[uint32]*lane
 	causes   map[uint64]*causeText
 	taken    map[uuid.UUID]*transfers // by routes
+	copied   map[uuid.UUID]*copying   // by routes that read the dead letters
 	origins  map[string]int64         // of dead letters that came from a group: from to offset
 	finished []Finished               // a ring; turn is the oldest
 	turn     int
@@ -127,7 +128,7 @@ type Queue struct {
 
 // New returns the state of an empty log.
 func New() *Queue {
-	return &Queue{items: newShelf(), stories: map[int64]*story{}, past: map[int64]*story{}, gone: map[int64]struct{}{}, expires: map[int64]int64{}, lanes: map[uint32]*lane{}, causes: map[uint64]*causeText{}, taken: map[uuid.UUID]*transfers{}, origins: map[string]int64{}}
+	return &Queue{items: newShelf(), stories: map[int64]*story{}, past: map[int64]*story{}, gone: map[int64]struct{}{}, expires: map[int64]int64{}, lanes: map[uint32]*lane{}, causes: map[uint64]*causeText{}, taken: map[uuid.UUID]*transfers{}, copied: map[uuid.UUID]*copying{}, origins: map[string]int64{}}
 }
 
 // KeyHash is the hash by which messages of one key are told from others; two

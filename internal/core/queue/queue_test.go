@@ -281,23 +281,6 @@ func FuzzDecode(f *testing.F) {
 	})
 }
 
-// What a member sends is read or refused, and read again as it was.
-func FuzzDecodeWork(f *testing.F) {
-	w := WorkCall{Member: "m", Partition: -1, Max: 3, Wait: 7, Leases: []LeaseID{{1, 2, 3}, {0, 9, 1}}, Settle: []Settlement{{Outcome: Accept}, {Outcome: Reject, Reason: "r", Detail: "d", Untouched: true}}}
-	f.Add(w.Encode(nil))
-	f.Add([]byte{})
-	f.Fuzz(func(t *testing.T, b []byte) {
-		w, err := DecodeWork(b)
-		if err != nil {
-			require.ErrorIs(t, err, ErrCommand)
-			return
-		}
-		again, err := DecodeWork(w.Encode(nil))
-		require.NoError(t, err)
-		require.Equal(t, w, again)
-	})
-}
-
 // A saved state is read or refused, whatever became of it.
 func FuzzLoad(f *testing.F) {
 	b := newBench(f, plain)

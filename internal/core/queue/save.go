@@ -10,7 +10,11 @@ import (
 	"steadyferry/internal/core/pack"
 )
 
-const savedForm = 2
+// savedForm is the form that is written; the one before had no letters.
+const (
+	savedForm   = 3
+	withLetters = 3
+)
 
 // Encode returns the state, for a checkpoint. What follows from the rest (the
 // heaps, the lanes, the counts of causes) is left out.
@@ -63,6 +67,15 @@ func (q *Queue) Encode() []byte {
 		e.buf = append(e.buf, route[:]...)
 		e.i(t.first)
 		e.buf = appendOffsets(e.buf, t.offsets)
+	}
+	e.u(uint64(len(q.copied)))
+	for route, c := range q.copied {
+		e.buf = append(e.buf, route[:]...)
+		e.i(c.first)
+		e.u(uint64(len(c.letters)))
+		for i := range c.letters {
+			e.letter(&c.letters[i])
+		}
 	}
 	return e.buf
 }
@@ -127,10 +140,24 @@ func (e *encoder) events(history []Event) {
 		e.i(v.At, v.Began)
 		e.text(v.Who)
 		e.text(v.Reason)
-		e.u(v.Detail.Index)
-		e.u(uint64(v.Detail.At))
-		e.u(uint64(v.Detail.Size))
+		e.ref(v.Detail)
 	}
+}
+
+func (e *encoder) ref(r Ref) {
+	e.u(r.Index)
+	e.u(uint64(r.At))
+	e.u(uint64(r.Size))
+}
+
+func (e *encoder) letter(l *Letter) {
+	e.i(l.Offset, l.At, int64(l.Attempts))
+	e.text(l.Reason)
+	e.text(l.From)
+	e.u(l.Home)
+	e.u(l.Edited)
+	e.ref(l.Detail)
+	e.ref(l.Content)
 }
 
 type decoder struct {
@@ -158,9 +185,17 @@ func (d *decoder) events() []Event {
 		v.Kind = EventKind(d.Byte())
 		v.At, v.Began = d.Varint(), d.Varint()
 		v.Who, v.Reason = d.word(), d.word()
-		v.Detail = Ref{Index: d.Uvarint(), At: uint32(d.Uvarint()), Size: uint32(d.Uvarint())}
+		v.Detail = d.ref()
 	}
 	return history
+}
+
+func (d *decoder) ref() Ref {
+	return Ref{Index: d.Uvarint(), At: uint32(d.Uvarint()), Size: uint32(d.Uvarint())}
+}
+
+func (d *decoder) letter() Letter {
+	return Letter{Offset: d.Varint(), At: d.Varint(), Attempts: int(d.Varint()), Reason: d.word(), From: d.word(), Home: d.Uvarint(), Edited: d.Uvarint(), Detail: d.ref(), Content: d.ref()}
 }
 
 func (d *decoder) story() *story {
@@ -191,7 +226,8 @@ func Load(b []byte) (*Queue, error) {
 		return q, nil
 	}
 	d := &decoder{Reader: pack.Reader{Rest: b}}
-	if form := d.Uvarint(); form != savedForm {
+	form := d.Uvarint()
+	if form != savedForm && form != withLetters-1 {
 		return nil, fmt.Errorf("%w: state of form %d", ErrCommand, form)
 	}
 	if err := json.Unmarshal([]byte(d.Text()), &q.settings); err != nil {
@@ -248,11 +284,26 @@ func Load(b []byte) (*Queue, error) {
 		route := uuid.UUID(d.Fixed(16))
 		q.taken[route] = &transfers{first: d.Varint(), offsets: readOffsets(&d.Reader)}
 	}
+	if form >= withLetters {
+		d.copies(q)
+	}
 	if !d.Whole() {
 		return nil, fmt.Errorf("%w: a state that is cut off", ErrCommand)
 	}
 	q.derive()
 	return q, nil
+}
+
+// copies reads what routes are to copy.
+func (d *decoder) copies(q *Queue) {
+	for range d.Count(18) {
+		route, c := uuid.UUID(d.Fixed(16)), &copying{first: d.Varint()}
+		c.letters = make([]Letter, d.Count(13))
+		for i := range c.letters {
+			c.letters[i] = d.letter()
+		}
+		q.copied[route] = c
+	}
 }
 
 // derive makes what follows from the rest.

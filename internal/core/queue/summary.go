@@ -1,6 +1,10 @@
 package queue
 
-import "time"
+import (
+	"time"
+
+	"github.com/google/uuid"
+)
 
 // MaxDelay is how far ahead a message may be put off.
 const MaxDelay = 365 * 24 * time.Hour
@@ -11,6 +15,8 @@ type Summary struct {
 	Oldest  *time.Time `json:"oldest"` // when the oldest waiting message was stored
 	Members []Member   `json:"members"`
 	Asking  int64      `json:"asking"` // lease calls that wait
+
+	Owed map[uuid.UUID]Owed `json:"owed,omitempty"` // by route
 }
 
 // Member is a member of a queue: what it holds, and when it was last heard of.

@@ -73,8 +73,12 @@ func (q *Queue) give(route uuid.UUID, it *item) {
 	t.offsets = append(t.offsets, it.offset)
 }
 
-// Sent tells that a route has sent what it took with numbers below one: that is done.
+// Sent tells that a route has sent what it took, or copied, with numbers below one: that
+// is done.
 func (q *Queue) Sent(route uuid.UUID, number int64) {
+	if c := q.copied[route]; c != nil {
+		c.sent(number)
+	}
 	t := q.taken[route]
 	for t != nil && len(t.offsets) > 0 && t.first < number {
 		if it := q.items.get(t.offsets[0]); it != nil && it.state == Taken {
@@ -88,6 +92,7 @@ func (q *Queue) Sent(route uuid.UUID, number int64) {
 
 // EndRoute gives back what a route has taken and not sent.
 func (q *Queue) EndRoute(route uuid.UUID) {
+	delete(q.copied, route)
 	if t := q.taken[route]; t != nil {
 		for _, offset := range t.offsets {
 			if it := q.items.get(offset); it != nil && it.state == Taken {
@@ -99,10 +104,13 @@ func (q *Queue) EndRoute(route uuid.UUID) {
 	}
 }
 
-// NextNumber returns the number that the next message has which a route takes.
+// NextNumber returns the number that the next message has which a route takes or copies.
 func (q *Queue) NextNumber(route uuid.UUID) int64 {
 	if t := q.taken[route]; t != nil {
 		return t.next()
+	}
+	if c := q.copied[route]; c != nil {
+		return c.next()
 	}
 	return 0
 }

@@ -173,11 +173,12 @@ type Op uint8
 
 // The steps of a command.
 const (
-	Make  Op = iota + 1 // the route begins
-	Recut               // other terms from the end of the log on
-	Seek                // it goes on from another offset
-	Floor               // all before a place is in the targets
-	End                 // it is no more, for good
+	Make       Op = iota + 1 // the route begins
+	Recut                    // other terms from the end of the log on
+	Seek                     // it goes on from another offset
+	Floor                    // all before a place is in the targets
+	End                      // it is no more, for good
+	MakeOfDead               // the route begins, and reads what becomes a dead letter of a queue
 	ops
 )
 
@@ -186,12 +187,12 @@ type Step struct {
 	Op      Op
 	Route   uuid.UUID
 	Seq     uint64 // of the plan for which it was decided
-	Offset  int64  // Make, Seek: the next message to decide; AtEnd: that which comes next
+	Offset  int64  // Make, Seek: the next message to decide; AtEnd: that which comes next; MakeOfDead: AtEnd leaves out what is dead already
 	Floor   Place
 	Lost    int64    // Floor: messages that retention took so far
-	Targets []uint64 // Make, Recut, Floor: recoveries of the target's partitions that it knows of
+	Targets []uint64 // Make, MakeOfDead, Recut, Floor: recoveries of the target's partitions that it knows of
 	Lanes   []Place  // Floor: of a place outside
-	Terms   Terms    // Make, Recut
+	Terms   Terms    // Make, MakeOfDead, Recut
 }
 
 // AtEnd as an offset is the end of the log where the command comes to stand.
@@ -293,9 +294,9 @@ func (ps *Plans) step(now, end int64, s *Step) Outcome {
 		return Done
 	case gone:
 		return Gone
-	case s.Op == Make && p != nil:
+	case s.Begins() && p != nil:
 		return Known
-	case s.Op == Make:
+	case s.Begins():
 		from := s.Offset
 		if from == AtEnd || from > end {
 			from = end
@@ -362,6 +363,9 @@ func (p *Plan) seek(epoch uint64, end, to int64) {
 	p.Floor = p.Last().Start()
 	p.trim()
 }
+
+// Begins reports whether the step makes a plan.
+func (s *Step) Begins() bool { return s.Op == Make || s.Op == MakeOfDead }
 
 // String tells a step in short, for logs.
 func (s *Step) String() string { return fmt.Sprintf("step %d of route %s at %d", s.Op, s.Route, s.Seq) }

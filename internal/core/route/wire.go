@@ -123,7 +123,7 @@ func (c *Command) Encode(buf []byte) []byte {
 		w = append(append(w, byte(s.Op)), s.Route[:]...)
 		w.u(s.Seq)
 		switch s.Op {
-		case Make, Recut:
+		case Make, MakeOfDead, Recut:
 			w.i(s.Offset)
 			w.terms(&s.Terms)
 			w.counts(s.Targets)
@@ -155,7 +155,7 @@ func DecodeCommand(b []byte) (*Command, error) {
 		s := &c.Steps[i]
 		s.Op, s.Route, s.Seq = Op(r.Byte()), r.id(), r.Uvarint()
 		switch s.Op {
-		case Make, Recut:
+		case Make, MakeOfDead, Recut:
 			s.Offset, s.Terms, s.Targets = r.Varint(), r.terms(), r.counts()
 		case Seek:
 			s.Offset = r.Varint()

@@ -104,10 +104,13 @@ var Spaces = Table[Space]{
 		Put: func(s *Space, value any) { s.Labels = Merge(s.Labels, value.(map[string]string)) }},
 }
 
-// StartOf is where a reader, a group or a route, of a topic or a queue starts unless
-// that is said: a position.
-func StartOf(reader, channel string) string {
-	if reader == Route && channel == Topic {
+// DeadLetters is what is read, where that is no topic and no queue.
+const DeadLetters = "dead letters"
+
+// StartOf is where a reader, a group or a route, of a topic, a queue or DeadLetters starts
+// unless that is said: a position.
+func StartOf(reader, read string) string {
+	if reader == Route && read != Queue {
 		return "end"
 	}
 	return "first"

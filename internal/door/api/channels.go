@@ -282,7 +282,7 @@ func (s *Server) lookup(c *gin.Context) {
 			out.Near = append(out.Near, name)
 		}
 		for group := range view.Groups[ch.ID] {
-			if address := name + "@" + group; strings.Contains(address, strings.ToLower(text)) && strings.Contains(group, text[strings.LastIndexAny(text, "@/")+1:]) {
+			if address := ch.Reader(group); strings.Contains(address, strings.ToLower(text)) && strings.Contains(group, text[strings.LastIndexAny(text, "@/")+1:]) {
 				out.Near = append(out.Near, address)
 			}
 		}

@@ -51,7 +51,7 @@ func groupOf(c *gin.Context) (address.Address, bool) {
 	if gate.Refuse(c, err) {
 		return a, false
 	}
-	if err := address.CheckName(c.Param("group")); err != nil {
+	if err := address.CheckReader(c.Param("group")); err != nil {
 		gate.WriteProblem(c, gate.Invalid("group", fmt.Sprintf("group %q: %v", c.Param("group"), err), ""))
 		return a, false
 	}
@@ -73,10 +73,8 @@ func ageSeconds(d time.Duration) float64 { return d.Round(time.Millisecond).Seco
 
 // groupJSON describes a group; whole adds its partitions and members.
 func (s *Server) groupJSON(l *groups.Lag, whole bool) form.Group {
-	a := l.Topic.Address()
-	channel := a.String()
-	a.Group = l.Group.Name
-	out := form.Group{Address: a.String(), Channel: channel, Group: l.Group.Name, Description: l.Group.Description, Paused: l.Group.Paused,
+	a := part.GroupAddress(l.Topic, l.Group.Name)
+	out := form.Group{Address: a.String(), Channel: l.Topic.Address().String(), Group: a.Group, Description: l.Group.Description, Paused: l.Group.Paused,
 		Expire: address.FormatDuration(time.Duration(l.Group.ExpireMS) * time.Millisecond), CreatedAt: l.Group.CreatedAt.UTC(), Round: l.Round, Members: len(l.Members),
 		Lag: l.Verdict.Messages, LagSeconds: ageSeconds(l.OldestAge), CommitRate: rounded(l.CommitRate), ArrivalRate: rounded(l.ArrivalRate),
 		State: string(l.Verdict.State), Severity: l.Verdict.State.Severity(), Verdict: l.Verdict.Text(), LosesIn: secondsOrNull(l.Verdict.LosesIn), Lost: l.Verdict.Lost, Kind: l.Group.Kind(), To: l.Group.To, Where: l.Group.Where, Edits: l.Group.Edits}
@@ -208,7 +206,7 @@ func (s *Server) newGroup(c *gin.Context) {
 	if gate.Refuse(c, err) {
 		return
 	}
-	from, err := address.ParsePosition(cmp.Or(in.from, setting.StartOf(in.kind, t.Record().Kind)))
+	from, err := address.ParsePosition(cmp.Or(in.from, setting.StartOf(in.kind, readBy(t, in.group))))
 	if gate.Refuse(c, err) {
 		return
 	}
@@ -225,6 +223,14 @@ func (s *Server) newGroup(c *gin.Context) {
 	}
 }
 
+// readBy is what a reader of a name reads on a channel.
+func readBy(t *part.Channel, name string) string {
+	if address.ReadsDead(name) {
+		return setting.DeadLetters
+	}
+	return t.Record().Kind
+}
+
 // tryRoute says what a route would have done with a past.
 func (s *Server) tryRoute(c *gin.Context) {
 	var in struct{ since, route string }
@@ -232,15 +238,16 @@ func (s *Server) tryRoute(c *gin.Context) {
 	if !ok {
 		return
 	}
-	t, ok := s.TopicOf(c)
-	if !ok {
+	a, err := gate.ChannelAddress(c)
+	if gate.Refuse(c, err) {
 		return
 	}
+	a.Group = in.route
 	since, err := address.ParsePosition(cmp.Or(in.since, "ago:1h"))
 	if gate.Refuse(c, err) {
 		return
 	}
-	out, err := s.Node.Routes.Try(c, t, since, in.route, settings)
+	out, err := s.Node.Routes.Try(c, a, since, settings)
 	if !gate.Refuse(c, err) {
 		c.JSON(http.StatusOK, out)
 	}

@@ -20,6 +20,7 @@ import (
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/door/flow"
 	"steadyferry/internal/door/gate"
+	"steadyferry/internal/door/metrics"
 	"steadyferry/internal/service"
 )
 
@@ -72,7 +73,7 @@ func (s *Server) Handler() http.Handler {
 	r.Use(s.Recover, gate.SecurityHeaders, s.KnownHost, s.KnownQuery)
 	r.GET("/healthz", func(c *gin.Context) { c.JSON(http.StatusOK, gin.H{"up": true}) })
 	r.GET("/readyz", s.ready)
-	r.GET("/metrics", s.Authenticate, s.metrics)
+	r.GET("/metrics", s.Authenticate, gin.WrapH(metrics.Handler(s.Node)))
 
 	v1 := r.Group("/api/v1")
 	v1.POST("/session", s.SameOrigin, s.signIn)
@@ -90,6 +91,7 @@ func (s *Server) Handler() http.Handler {
 	a.GET("/logbook", s.logbook)
 
 	a.GET("/lag", s.lag)
+	a.GET("/measured", s.measured)
 	a.GET("/trace", search, s.traceID)
 
 	a.GET("/replays", s.listReplays)

@@ -11,6 +11,7 @@ import (
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
+	"steadyferry/internal/core/lease"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/strict"
 	"steadyferry/internal/door/gate"
@@ -130,7 +131,7 @@ func settledJSON(done *queues.Done) []form.Settled {
 
 // decodeWork reads the binary form.
 func decodeWork(b []byte, who string) (w queues.Work, err error) {
-	call, err := queue.DecodeWork(b)
+	call, err := lease.DecodeWork(b)
 	if err != nil {
 		return w, gate.Invalid("", err.Error(), "docs/formats.md describes a call")
 	}

@@ -9,6 +9,7 @@ import (
 	"math/rand/v2"
 	"time"
 
+	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/setting"
 
 	"github.com/jmoiron/sqlx"
@@ -80,6 +81,21 @@ func (c *Channel) column() []byte {
 
 // Address returns the channel's address.
 func (c *Channel) Address() string { return c.Space + "/" + c.Name }
+
+// At returns the channel's address as one that can be extended.
+func (c *Channel) At() address.Address {
+	if !c.GroupID.Valid {
+		return address.Channel(c.Space, c.Name)
+	}
+	a, err := address.Parse(c.Address())
+	if err != nil {
+		panic(err) // it was made of one
+	}
+	return a
+}
+
+// Reader returns the address of a reader of the channel by its name there.
+func (c *Channel) Reader(name string) string { return c.At().Reader(name).String() }
 
 // NewSpace records a space.
 func (c *Catalog) NewSpace(ctx context.Context, s *Space, e *Entry) error {

@@ -143,7 +143,7 @@ func (c *Catalog) ForgetRoute(ctx context.Context, id uuid.UUID) error {
 func (v *View) RoutesTo(id int64) (addresses []string) {
 	for _, g := range v.RoutesIn[id] {
 		if ch := v.Channel(g.ChannelID); ch != nil {
-			addresses = append(addresses, ch.Address()+"@"+g.Name)
+			addresses = append(addresses, ch.Reader(g.Name))
 		}
 	}
 	slices.Sort(addresses)

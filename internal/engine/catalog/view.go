@@ -30,6 +30,7 @@ type View struct {
 	GroupIDs  map[int64]*Group
 	Routes    map[int64][]*Group   // those groups that are routes, by channel
 	RoutesIn  map[int64][]*Group   // the same, by the channel or endpoint that they lead to
+	DeadOf    map[int64]*Channel   // that have the dead letters of groups, by group
 	Endpoints map[string]*Endpoint // by address
 	tokens    map[hash]*secret
 
@@ -126,11 +127,15 @@ var tables = []table{
 				v.Removed = append(v.Removed, ch)
 			} else {
 				v.Channels[ch.Address()] = ch
+				if ch.GroupID.Valid {
+					v.DeadOf[ch.GroupID.Int64] = ch
+				}
 			}
 		}
 		return err
 	}, "id", func(v *View, gone []string) {
 		v.Channels, v.byID, v.Removed = maps.Clone(v.Channels), maps.Clone(v.byID), slices.Clone(v.Removed)
+		v.DeadOf = maps.Clone(v.DeadOf)
 		for _, id := range ids(gone) {
 			ch := v.byID[id]
 			if ch == nil {
@@ -138,6 +143,9 @@ var tables = []table{
 			}
 			if v.Channels[ch.Address()] == ch {
 				delete(v.Channels, ch.Address())
+			}
+			if v.DeadOf[ch.GroupID.Int64] == ch {
+				delete(v.DeadOf, ch.GroupID.Int64)
 			}
 			delete(v.byID, id)
 			v.Removed = slices.DeleteFunc(v.Removed, func(r *Channel) bool { return r == ch })
@@ -302,7 +310,7 @@ var standing = map[string]string{
 // emptyView has maps and nothing in them.
 func emptyView() *View {
 	return &View{Spaces: map[string]*Space{}, Channels: map[string]*Channel{}, Nodes: map[uint64]*Node{}, Placed: map[int64][]*Placement{}, Groups: map[int64]map[string]*Group{},
-		GroupIDs: map[int64]*Group{}, Routes: map[int64][]*Group{}, RoutesIn: map[int64][]*Group{}, Endpoints: map[string]*Endpoint{}, endpoints: map[int64]*Endpoint{}, tokens: map[hash]*secret{}, Forgotten: map[int64]bool{}, byID: map[int64]*Channel{}, spaces: map[int64]*Space{}}
+		GroupIDs: map[int64]*Group{}, Routes: map[int64][]*Group{}, RoutesIn: map[int64][]*Group{}, DeadOf: map[int64]*Channel{}, Endpoints: map[string]*Endpoint{}, endpoints: map[int64]*Endpoint{}, tokens: map[hash]*secret{}, Forgotten: map[int64]bool{}, byID: map[int64]*Channel{}, spaces: map[int64]*Space{}}
 }
 
 // next makes the view of a head from an older one and the rows that have

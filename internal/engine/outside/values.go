@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unsafe"
 
 	"github.com/tidwall/gjson"
 )
@@ -88,7 +89,7 @@ func (f *reading) fields(i *Item) {
 	if len(f.found) == 0 || !gjson.ValidBytes(i.Body) {
 		return
 	}
-	body := gjson.ParseBytes(i.Body)
+	body := gjson.Parse(unsafe.String(unsafe.SliceData(i.Body), len(i.Body))) // nobody changes a body
 	if body.IsObject() && len(f.names) > 0 {
 		body.ForEach(func(name, value gjson.Result) bool {
 			if c, wanted := f.names[name.Str]; wanted {

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"strconv"
-	"strings"
 	"sync/atomic"
 	"time"
 
@@ -112,14 +111,7 @@ func (t *Channel) OfGroup() bool { return t.Record().GroupID.Valid }
 func (t *Channel) Partitions() []*Partition { return *t.partitions.Load() }
 
 // Address returns the topic's address.
-func (t *Channel) Address() address.Address {
-	ch := t.Record()
-	a := address.Channel(ch.Space, ch.Name)
-	if topic, group, ok := strings.Cut(ch.Name, "@"); ok {
-		a.Channel, a.Group = topic, group
-	}
-	return a
-}
+func (t *Channel) Address() address.Address { return t.Record().At() }
 
 // Retention is what is kept of each partition.
 func (t *Channel) Retention() topic.Retention {

@@ -64,12 +64,12 @@ func (reg *Registry) LeaderOf(p *Partition) uint64 {
 
 // Group returns the record of a group of a topic, or of a route of a channel.
 func (reg *Registry) Group(a address.Address) (*Channel, *catalog.Group, error) {
-	t, err := reg.Channel(a)
+	t, name, err := reg.SourceOf(a)
 	if err != nil {
 		return nil, nil, err
 	}
 	groups := reg.catalog.View().Groups[t.ID]
-	if g := groups[a.Group]; g != nil {
+	if g := groups[name]; g != nil {
 		return t, g, nil
 	}
 	// Another node, or another request, may have made it a moment ago.
@@ -77,22 +77,44 @@ func (reg *Registry) Group(a address.Address) (*Channel, *catalog.Group, error) 
 	defer cancel()
 	if reg.catalog.Refresh(ctx) == nil {
 		groups = reg.catalog.View().Groups[t.ID]
-		if g := groups[a.Group]; g != nil {
+		if g := groups[name]; g != nil {
 			return t, g, nil
 		}
+	}
+	var names []string
+	for known := range groups {
+		names = append(names, known)
+	}
+	p := problem.New(problem.NotFound, "%s has no group %s", t.Address(), name)
+	if address.ReadsDead(name) {
+		p = problem.New(problem.NotFound, "there is no route %s", a)
+	}
+	if near := address.Nearest(name, names); near != "" {
+		return t, nil, p.Next("did you mean %s?", t.Address().Reader(near))
+	}
+	if address.ReadsDead(name) {
+		return t, nil, p.Next("ferry new route %s -to ADDRESS makes it", a)
 	}
 	if _, err := reg.TopicWithGroups(a); err != nil {
 		return nil, nil, err
 	}
-	var names []string
-	for name := range groups {
-		names = append(names, name)
-	}
-	p := problem.New(problem.NotFound, "%s has no group %s", t.Address(), a.Group)
-	if near := address.Nearest(a.Group, names); near != "" {
-		return t, nil, p.Next("did you mean %s@%s?", t.Address(), near)
-	}
 	return t, nil, p.Next("ferry new group %s@%s -from first makes it, and so does the first ferry read", t.Address(), a.Group)
+}
+
+// SourceOf returns what a reader reads, and its name there: a channel, or the queue with the
+// dead letters of another reader.
+func (reg *Registry) SourceOf(a address.Address) (*Channel, string, error) {
+	source, name := a.Source()
+	t, err := reg.Named(a, source.String())
+	if err != nil && source.Group != "" {
+		if _, _, of := reg.Group(source); of == nil {
+			err = problem.New(problem.NotFound, "%s has had no dead letters yet", source)
+		}
+	}
+	if err == nil && address.ReadsDead(name) && !t.IsQueue() {
+		err = problem.New(problem.Invalid, "%s is a topic: what its readers reject is in the dead letters of each", t.Address()).Field("address").Next("ferry show %s shows its readers; of one, %s reads the dead letters", t.Address(), t.Address().Reader("READER/"+name))
+	}
+	return t, name, err
 }
 
 // TopicWithGroups returns the topic of a group. A queue has none.
@@ -105,11 +127,7 @@ func (reg *Registry) TopicWithGroups(a address.Address) (*Channel, error) {
 }
 
 // GroupAddress returns the address of a group.
-func GroupAddress(t *Channel, name string) address.Address {
-	a := t.Address()
-	a.Group = name
-	return a
-}
+func GroupAddress(t *Channel, name string) address.Address { return t.Address().Reader(name) }
 
 // ByName returns the member with the name, or nil.
 func (reg *Registry) ByName(name string) *catalog.Node {

@@ -303,15 +303,14 @@ func (reg *Registry) Serve(on bool) { reg.serving.Store(on) }
 // Serving reports whether the node takes requests.
 func (reg *Registry) Serving() bool { return reg.serving.Load() }
 
-// Go runs f in the background; Disconnect waits for its end.
+// Go runs f in the background; Wait waits for its end. It is not called any more then.
 func (reg *Registry) Go(f func()) { reg.wg.Go(f) }
 
-// Disconnect ends all talk to other nodes, and waits for what runs in the
-// background.
-func (reg *Registry) Disconnect() {
-	reg.peers.Close()
-	reg.wg.Wait()
-}
+// Disconnect ends all talk to other nodes.
+func (reg *Registry) Disconnect() { reg.peers.Close() }
+
+// Wait waits for what runs in the background.
+func (reg *Registry) Wait() { reg.wg.Wait() }
 
 // Close closes the partitions.
 func (reg *Registry) Close(ctx context.Context) error { return reg.sched.Stop(ctx) }

@@ -169,8 +169,10 @@ func originHere(ctx context.Context, p *Partition, s route.Source) (route.NotBeh
 		return route.NotBehind{}, peer.NotLed()
 	}
 	ask := &routed.Ask{Source: s}
-	err := g.Publish(ctx, &replica.Proposal{Info: ask}).Err
-	return ask.Told, notDone(err)
+	if err := g.Publish(ctx, &replica.Proposal{Info: ask}).Err; err != nil {
+		return route.NotBehind{}, notDone(err) // it may be told later, to nobody
+	}
+	return ask.Told, nil
 }
 
 func (reg *Registry) answerOrigin(ctx context.Context, _ uint64, p *Partition, body []byte) ([]byte, error) {
@@ -190,7 +192,12 @@ func (reg *Registry) answerOrigin(ctx context.Context, _ uint64, p *Partition, b
 // behind is not nil when the partition did not take it, since it does not belong
 // directly behind what it has.
 func (reg *Registry) AppendRouted(ctx context.Context, p *Partition, batch message.Batch, sent *message.Route) (behind *route.NotBehind, err error) {
-	data := batch.AppendRouted(make([]byte, message.StampSize, message.StampSize+len(batch.Bytes())+message.BatchHeaderSize), sent)
+	return reg.AppendMade(ctx, p, batch.AppendRouted(make([]byte, message.StampSize, message.StampSize+message.RoutedSize(batch, sent)), sent))
+}
+
+// AppendMade is AppendRouted for a batch that tells already where it belongs, behind room
+// for its stamp.
+func (reg *Registry) AppendMade(ctx context.Context, p *Partition, data []byte) (behind *route.NotBehind, err error) {
 	routed, err := message.OpenBatch(data[message.StampSize:])
 	if err != nil {
 		return nil, err

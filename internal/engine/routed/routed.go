@@ -28,11 +28,14 @@ type State struct {
 	taker Taker
 }
 
-// Taker is a kind of channel whose messages routes take away: they have numbers that
-// each route gives them, which stand for offsets.
+// Taker is a kind of channel whose messages routes take away, or copy when they become dead
+// letters: they have numbers of each route, which stand for offsets.
 type Taker interface {
-	// NextNumber is that of the next message which a route takes.
+	// NextNumber is that of the next message which a route takes or copies.
 	NextNumber(route uuid.UUID) int64
+	// Copied tells that a route reads what becomes a dead letter from now on, with all also
+	// what is one.
+	Copied(route uuid.UUID, all bool)
 	// Sent tells that what a route took with numbers below one is sent, and Ended that
 	// the route has ended. They are called as commands of the log are applied.
 	Sent(route uuid.UUID, number int64)
@@ -122,15 +125,26 @@ func (r *State) Command(rec message.Record, address string) {
 		if s.Op == route.End {
 			r.origins.End(s.Route, stamp.Time)
 		}
-		if plan, _ := r.plans.Of(s.Route); r.taker != nil && s.Op == route.End {
-			r.taker.Ended(s.Route)
-		} else if r.taker != nil && plan != nil {
-			r.taker.Sent(s.Route, plan.Floor.Offset)
+		if r.taker != nil {
+			r.tell(s, outcomes[i])
 		}
 	}
 	if call := r.calls[c.Nonce]; call != nil {
 		call.Outcomes = outcomes
 		delete(r.calls, c.Nonce)
+	}
+}
+
+// tell has the taker know what a step means to it.
+func (r *State) tell(s *route.Step, came route.Outcome) {
+	plan, _ := r.plans.Of(s.Route)
+	switch {
+	case s.Op == route.End:
+		r.taker.Ended(s.Route)
+	case s.Op == route.MakeOfDead && came == route.Done:
+		r.taker.Copied(s.Route, s.Offset != route.AtEnd)
+	case plan != nil:
+		r.taker.Sent(s.Route, plan.Floor.Offset)
 	}
 }
 

@@ -33,6 +33,9 @@ func (cl *Cluster) OnDuty(ctx context.Context, duties ...func(context.Context)) 
 	}
 }
 
+// IsOnDuty reports whether this node alone holds the duties of the cluster.
+func (cl *Cluster) IsOnDuty() bool { return cl.onDuty.Load() }
+
 // Cluster is this node's part in the cluster.
 type Cluster struct {
 	parts   *part.Registry

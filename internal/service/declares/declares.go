@@ -69,12 +69,14 @@ func (d *Declares) There(want func(space string) bool) []declare.Thing {
 		}
 	}
 	for at, ch := range view.Channels {
-		if !want(ch.Space) || ch.GroupID.Valid { // what holds a group's dead letters comes with it
+		if !want(ch.Space) {
 			continue
 		}
-		things = append(things, declare.Thing{Kind: ch.Kind, Address: at, Settings: setting.Channels.Show(&ch.Channel, ch.Kind)})
+		if !ch.GroupID.Valid { // what holds a group's dead letters comes with it
+			things = append(things, declare.Thing{Kind: ch.Kind, Address: at, Settings: setting.Channels.Show(&ch.Channel, ch.Kind)})
+		}
 		for name, g := range view.Groups[ch.ID] {
-			things = append(things, declare.Thing{Kind: g.Kind(), Address: at + "@" + name, Settings: setting.Groups.Show(&g.Group, g.Kind())})
+			things = append(things, declare.Thing{Kind: g.Kind(), Address: ch.Reader(name), Settings: setting.Groups.Show(&g.Group, g.Kind())})
 		}
 	}
 	for at, e := range view.Endpoints {

@@ -381,6 +381,16 @@ func TestRoutesOfQueuesAreDeclared(t *testing.T) {
 	files := declare.Write("northlight", n.Declares.There(everything), false)
 	assert.Contains(t, strings.Join(slices.Collect(maps.Values(files)), "\n"), "    routes:\n      all:\n        to: coldchain/dispatches\n", "%v", files)
 
+	things = append(things, thing("topic", "coldchain/archive", nil), thing("route", "coldchain/orders/dead@archive", map[string]any{"to": "coldchain/archive"}),
+		thing("route", "coldchain/orders@north/dead@archive", map[string]any{"to": "coldchain/archive"}))
+	p = plan(t, n, "northlight", things...)
+	assert.Equal(t, []string{"planned create coldchain/archive", "planned create coldchain/orders/dead@archive", "planned create coldchain/orders@north/dead@archive"}, what(p))
+	assert.Contains(t, p.Changes[1].Effects, "it starts at end")
+	apply(t, n, "northlight", "", things...)
+	assert.Empty(t, plan(t, n, "northlight", things...).Changes, "they are as declared")
+	files = declare.Write("northlight", n.Declares.There(everything), false)
+	assert.Contains(t, strings.Join(slices.Collect(maps.Values(files)), "\n"), "      dead@archive:\n        to: coldchain/archive\n", "%v", files)
+
 	refused := plan(t, n, "northlight", append(things, thing("group", "coldchain/orders@readers", nil), thing("route", "coldchain/orders@late", map[string]any{"to": "coldchain/dispatches"}))...)
 	assert.Contains(t, refused.Changes[0].Problem, "there is no topic coldchain/orders, and none is declared")
 	assert.Empty(t, refused.Changes[1].Problem)

@@ -134,15 +134,26 @@ func (d *Declares) checkRoute(at address.Address, c *form.DeclareChange, created
 
 // checkReader says why a group or a route cannot be created, or where it starts.
 func (d *Declares) checkReader(at address.Address, c *form.DeclareChange, created map[string]string) error {
-	view, channel := d.catalog.View(), at.ChannelPart().String()
+	view := d.catalog.View()
+	source, name := at.Source()
+	channel := source.String()
 	kind := created[channel]
 	if ch := view.Channels[channel]; ch != nil {
 		kind = ch.Kind
-		if g := view.Groups[ch.ID][at.Group]; g != nil {
-			return problem.New(problem.Conflict, "%s is a %s, and declared as a %s", at, g.Kind(), c.Kind).Next("remove it first, or declare it under another name")
-		}
 	}
-	switch {
+	if g := readerOf(view, source); g != nil {
+		kind = g.Kind()
+	}
+	if g := readerOf(view, at); g != nil {
+		return problem.New(problem.Conflict, "%s is a %s, and declared as a %s", at, g.Kind(), c.Kind).Next("remove it first, or declare it under another name")
+	}
+	switch dead := address.ReadsDead(name); {
+	case dead && (kind == "" || kind == setting.Topic):
+		return problem.New(problem.NotFound, "there is no queue, group or route %s whose dead letters could be read, and none is declared", channel)
+	case dead && c.Kind != setting.Route:
+		return problem.New(problem.Invalid, "%s is a group: dead letters are read by routes alone", at)
+	case dead:
+		kind = setting.DeadLetters
 	case kind == "" && c.Kind == setting.Route:
 		return problem.New(problem.NotFound, "there is no topic or queue %s, and none is declared", channel)
 	case kind != setting.Topic && c.Kind != setting.Route:
@@ -150,5 +161,14 @@ func (d *Declares) checkReader(at address.Address, c *form.DeclareChange, create
 	}
 	c.From = cmp.Or(c.From, setting.StartOf(c.Kind, kind))
 	c.Effects = append(c.Effects, "it starts at "+c.From)
+	return nil
+}
+
+// readerOf returns the group or the route of an address, nil when it is not there.
+func readerOf(view *catalog.View, at address.Address) *catalog.Group {
+	source, name := at.Source()
+	if ch := view.Channels[source.String()]; ch != nil {
+		return view.Groups[ch.ID][name]
+	}
 	return nil
 }

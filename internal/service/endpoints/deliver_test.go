@@ -16,11 +16,13 @@ import (
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/postgres/testdb"
 	"steadyferry/internal/node/nodetest"
+	"steadyferry/internal/service/queues"
 )
 
 func TestMain(m *testing.M) { testdb.Main(m) }
@@ -167,10 +169,24 @@ func TestWhatIsRefusedBecomesADeadLetterAndReturns(t *testing.T) {
 		return http.StatusOK
 	})
 	topic, _ := outside(t, n, rc.URL, nil)
-	n.Publish(topic, 0, "north 1", "south 1", "north 2", "south 2")
+	var all []*message.Message
+	for _, body := range []string{"north 1", "south 1", "north 2", "south 2"} {
+		all = append(all, &message.Message{Body: []byte(body), Headers: []message.Header{{Name: "clinic", Value: body}}})
+	}
+	_, err := n.Parts.PublishMessages(t.Context(), topic, 0, all)
+	require.NoError(t, err)
 	rc.arrive(t, "south 1", "south 2")
 	require.Eventually(t, func() bool { return dead(t, n) == 2 }, waitTime, tick)
 	n.Reopen()
 	time.Sleep(500 * time.Millisecond)
 	assert.EqualValues(t, 2, dead(t, n), "each once")
+	q, err := n.Queues.At(at(t, "coldchain/recalls@hook/dead"))
+	require.NoError(t, err)
+	items, _, err := n.Queues.Items(t.Context(), q, queues.Selection{States: []queue.State{queue.Dead}}, nil, 10, false)
+	require.NoError(t, err)
+	require.Len(t, items, 2)
+	for _, i := range items {
+		clinic, _ := i.Message.Header("clinic")
+		assert.Equal(t, string(i.Message.Body), clinic, "each with its own headers")
+	}
 }

@@ -175,3 +175,21 @@ func TestRowsReplaceThoseOfTheSameKey(t *testing.T) {
 	}, waitTime, tick)
 	assert.Equal(t, want, rows(`SELECT box, celsius FROM clinic.readings ORDER BY box`))
 }
+
+// Each row has what its own message says, also of headers, and of messages that came in one
+// batch.
+func TestRowsHaveTheHeadersOfTheirMessages(t *testing.T) {
+	n := nodetest.Open(t)
+	url, password, rows := database(t)
+	topic, _ := archive(t, n, url, password, setting.Change{"columns": map[string]string{"place": "offset", "firmware": "header.firmware", "box": "key"}})
+	_, err := n.Endpoints.Statements(t.Context(), "owner", at(t, "coldchain/archive"), true)
+	require.NoError(t, err)
+	var all []*message.Message
+	for i := range 200 {
+		all = append(all, &message.Message{Key: "box-1", Body: []byte(`{}`), Headers: []message.Header{{Name: "firmware", Value: fmt.Sprint("v", i)}}})
+	}
+	_, err = n.Parts.PublishMessages(t.Context(), topic, 0, all)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { return rows(`SELECT count(*) FROM clinic.readings`)[0][0] == "200" }, waitTime, tick)
+	assert.Equal(t, [][]string{{"200"}}, rows(`SELECT count(*) FROM clinic.readings WHERE firmware = 'v' || place`))
+}

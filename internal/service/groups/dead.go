@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"strings"
 	"time"
 
 	"steadyferry/internal/core/address"
@@ -30,7 +31,7 @@ func (gs *Groups) DeadQueue(ctx context.Context, a address.Address) (*part.Chann
 		return q, nil
 	}
 	of := t.Record()
-	ch := &catalog.Channel{SpaceID: of.SpaceID, Space: of.Space, Name: of.Name + "@" + g.Name, Kind: catalog.KindQueue, GroupID: sql.NullInt64{Int64: g.ID, Valid: true}}
+	ch := &catalog.Channel{SpaceID: of.SpaceID, Space: of.Space, Name: strings.TrimPrefix(name, of.Space+"/"), Kind: catalog.KindQueue, GroupID: sql.NullInt64{Int64: g.ID, Valid: true}}
 	queues.SetDefaults(&ch.Channel)
 	ch.Replicas, ch.MaxBody, ch.Description = of.Replicas, of.MaxBody, "dead letters of the group "+g.Name
 	placed, err := gs.cluster.Choose(name, 1, min(ch.Replicas, max(gs.cluster.Usable(), 1)))

@@ -18,6 +18,9 @@ import (
 
 // New makes a group that begins at a position.
 func (gs *Groups) New(ctx context.Context, who string, a address.Address, from address.Position, settings setting.Change) (*catalog.Group, error) {
+	if _, name := a.Source(); address.ReadsDead(name) {
+		return nil, problem.New(problem.Invalid, "%s is a group: dead letters are read by routes alone", a).Field("kind").Allowed(setting.Route).Next("ferry new route %s -to ADDRESS copies each of them to a channel, which groups can read", a)
+	}
 	t, err := gs.parts.TopicWithGroups(a)
 	if err != nil {
 		return nil, err
@@ -92,6 +95,9 @@ func (gs *Groups) Remove(ctx context.Context, who string, a address.Address, pre
 	if err != nil {
 		return nil, err
 	}
+	if err := change.NoRoutesFromDead(ctx, gs.catalog, g.ID, a); err != nil {
+		return nil, err
+	}
 	lag, err := gs.LagOf(ctx, t, g)
 	if err != nil {
 		return nil, err
@@ -131,6 +137,9 @@ func (gs *Groups) expireGroups(ctx context.Context) {
 			continue
 		}
 		a := part.GroupAddress(t, g.Name)
+		if change.NoRoutesFromDead(ctx, gs.catalog, g.ID, a) != nil {
+			continue // it is in use
+		}
 		err := gs.catalog.RemoveGroup(ctx, g.ID, &catalog.Entry{Who: "ferryd", Action: "expire group", Address: a.String(), Before: setting.Groups.Show(&g.Group, g.Kind())})
 		if err != nil && ctx.Err() == nil {
 			slog.Warn("a group that has expired could not be removed", "group", a.String(), "error", err)

@@ -9,6 +9,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/group"
 	"steadyferry/internal/core/problem"
@@ -173,7 +174,7 @@ func (gs *Groups) fillLag(ctx context.Context, l *Lag, facts []fact) {
 	}
 	m.mu.RUnlock()
 	if l.Topic.IsQueue() {
-		gs.taken(l, places)
+		gs.owed(l, places, now)
 	}
 	l.Round = shares.Round
 	verdicts := make([]group.Verdict, len(facts))
@@ -225,16 +226,36 @@ func (gs *Groups) fillLag(ctx context.Context, l *Lag, facts []fact) {
 	})
 }
 
-// taken makes the places of a route from a queue: what it has taken, and what waits for
-// it when it takes everything.
-func (gs *Groups) taken(l *Lag, places []group.Place) {
+// owed makes the places of a route from a queue: what it has taken, and what waits for it
+// when it takes everything; or the dead letters that it has not copied yet.
+func (gs *Groups) owed(l *Lag, places []group.Place, now time.Time) {
 	for i, p := range l.Topic.Partitions()[:len(places)] {
-		place := &places[i]
-		place.First, place.Committed, place.End, place.Retain, place.RetainBytes = 0, 0, 0, 0, 0
-		if s := gs.parts.PartitionStatus(p, clock.Now()).Queue; s != nil {
-			if place.End = s.Taken; l.Group.Where == "" {
-				place.End += s.Waiting
+		place, row := &places[i], &l.Partitions[i]
+		// A node that begins knows nothing yet but what is recorded: counts do not jump.
+		place.First, place.End, place.Retain, place.RetainBytes = 0, place.Committed, 0, 0
+		takesAll := l.Group.Where == "" && !address.ReadsDead(l.Group.Name)
+		if !takesAll {
+			place.ArrivalRate = gs.offsets.givenRate(commitKey{l.Group.ID, i})
+		}
+		s := gs.parts.PartitionStatus(p, now).Queue
+		if s == nil || l.Group.Route == nil {
+			continue
+		}
+		owed, known := s.Owed[l.Group.Route.ID]
+		if known {
+			place.Committed, place.End = owed.Next-owed.Count, owed.Next
+		}
+		if owed.Count > 0 {
+			at := time.UnixMicro(owed.Since).UTC()
+			row.OldestAt = &at
+		}
+		if takesAll {
+			if place.End += s.Waiting; s.Oldest != nil && (row.OldestAt == nil || s.Oldest.Before(*row.OldestAt)) {
+				row.OldestAt = s.Oldest
 			}
+		}
+		if row.OldestAt != nil {
+			place.OldestAge = max(now.Sub(*row.OldestAt), 0)
 		}
 	}
 }

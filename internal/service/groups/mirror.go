@@ -23,6 +23,7 @@ type mirror struct {
 	groups map[int64]*mirrored
 	ends   map[commitKey]*rate.Window // how partitions grow, by channel and number
 	stamps map[commitKey]stampAt      // by group and number
+	given  map[commitKey]*rate.Window // how what routes were given of queues grows, by group and number
 }
 
 type mirrored struct {
@@ -43,7 +44,7 @@ type stampAt struct {
 }
 
 func newMirror() *mirror {
-	return &mirror{groups: map[int64]*mirrored{}, ends: map[commitKey]*rate.Window{}, stamps: map[commitKey]stampAt{}}
+	return &mirror{groups: map[int64]*mirrored{}, ends: map[commitKey]*rate.Window{}, stamps: map[commitKey]stampAt{}, given: map[commitKey]*rate.Window{}}
 }
 
 // mirrorOverlap is by how much two answers overlap: a row may become visible
@@ -151,4 +152,14 @@ func (gs *Groups) freshOffsets(ctx context.Context) error {
 		return err
 	}
 	return nil
+}
+
+// givenRate is how many messages of a queue a route is given a second.
+func (m *mirror) givenRate(key commitKey) float64 {
+	m.mu.RLock()
+	defer m.mu.RUnlock()
+	if w := m.given[key]; w != nil {
+		return w.PerSecond()
+	}
+	return 0
 }

@@ -38,7 +38,7 @@ func (gs *Groups) removeRoute(ctx context.Context, who string, a address.Address
 	if preview {
 		return p, nil
 	}
-	if lag.Topic.IsQueue() {
+	if lag.Topic.IsQueue() && !address.ReadsDead(g.Name) {
 		if err := gs.drain(ctx, who, a, lag.Topic, g); err != nil {
 			return nil, err
 		}
@@ -102,7 +102,10 @@ func (gs *Groups) places(ctx context.Context, t *part.Channel, g *catalog.Group)
 // seekRoute has a route go on from a position, or says what that would do.
 func (gs *Groups) seekRoute(ctx context.Context, t *part.Channel, g *catalog.Group, ask *SeekAsk) (*Sought, error) {
 	a := part.GroupAddress(t, g.Name)
-	if t.IsQueue() {
+	switch {
+	case address.ReadsDead(g.Name):
+		return nil, problem.New(problem.Invalid, "%s copies what becomes a dead letter: it has no place that could be another one", a).Next("ferry replay sends dead letters that are still there to any channel")
+	case t.IsQueue():
 		return nil, problem.New(problem.Invalid, "%s takes what waits in a queue: it has no place that could be another one", a).Next("what it has sent is at %s", g.To)
 	}
 	offsets, plans, err := gs.places(ctx, t, g)

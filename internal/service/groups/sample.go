@@ -24,11 +24,22 @@ func (gs *Groups) Sample(ctx context.Context, now time.Time) {
 		key    commitKey
 		offset int64
 	}
-	var ends []end
+	var ends, given []end
 	for _, t := range topics {
-		if len(gs.catalog.View().Groups[t.ID]) > 0 {
-			for _, p := range t.Partitions() {
-				ends = append(ends, end{commitKey{t.ID, p.Number}, gs.parts.PartitionStatus(p, now).End})
+		groups := gs.catalog.View().Groups[t.ID]
+		if len(groups) == 0 {
+			continue
+		}
+		for _, p := range t.Partitions() {
+			s := gs.parts.PartitionStatus(p, now)
+			ends = append(ends, end{commitKey{t.ID, p.Number}, s.End})
+			for _, g := range groups {
+				if g.Route == nil || s.Queue == nil {
+					continue
+				}
+				if owed, known := s.Queue.Owed[g.Route.ID]; known {
+					given = append(given, end{commitKey{g.ID, p.Number}, owed.Next})
+				}
 			}
 		}
 	}
@@ -39,12 +50,16 @@ func (gs *Groups) Sample(ctx context.Context, now time.Time) {
 			o.rate.Sample(now, o.committed)
 		}
 	}
-	for _, e := range ends {
-		if m.ends[e.key] == nil {
-			m.ends[e.key] = &rate.Window{}
+	sample := func(windows map[commitKey]*rate.Window, all []end) {
+		for _, e := range all {
+			if windows[e.key] == nil {
+				windows[e.key] = &rate.Window{}
+			}
+			windows[e.key].Sample(now, e.offset)
 		}
-		m.ends[e.key].Sample(now, e.offset)
 	}
+	sample(m.ends, ends)
+	sample(m.given, given)
 }
 
 // sampleEvery is the step of the lag history.

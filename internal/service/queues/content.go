@@ -1,8 +1,10 @@
 package queues
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"sync"
 	"time"
@@ -313,14 +315,20 @@ func (m *queueMachine) detail(j *journal.Journal, r queue.Ref, s *message.Stored
 		}
 		return ""
 	}
+	text, _ := m.text(j, r) // what retention has passed is empty
+	return string(text)
+}
+
+// text returns a stretch of a record.
+func (m *queueMachine) text(j *journal.Journal, r queue.Ref) ([]byte, error) {
 	if r.Index == 0 {
-		return ""
+		return nil, nil
 	}
 	kept := m.lastDetail.Load()
 	if kept == nil || kept.Index != r.Index {
 		records, _, err := j.Records(r.Index, r.Index+1, 1)
 		if err != nil || len(records) != 1 {
-			return "" // retention has passed it
+			return nil, fmt.Errorf("record %d of the log cannot be read: %w", r.Index, cmp.Or(err, io.ErrUnexpectedEOF))
 		}
 		kept = &records[0]
 		if len(kept.Data) <= maxStretch {
@@ -328,7 +336,7 @@ func (m *queueMachine) detail(j *journal.Journal, r queue.Ref, s *message.Stored
 		}
 	}
 	if len(kept.Data) < int(r.At)+int(r.Size) {
-		return ""
+		return nil, fmt.Errorf("record %d of the log is shorter than it was", r.Index)
 	}
-	return string(kept.Data[r.At:][:r.Size])
+	return kept.Data[r.At:][:r.Size], nil
 }

@@ -50,10 +50,16 @@ func newQueueMachine(m *part.Machine) *queueMachine {
 	return q
 }
 
-// NextNumber, Sent and Ended are what routes have to do with the queue.
+// NextNumber, Copied, Sent and Ended are what routes have to do with the queue.
 func (m *queueMachine) NextNumber(route uuid.UUID) (next int64) {
 	m.look(func(q *queue.Queue) { next = q.NextNumber(route) })
 	return next
+}
+
+func (m *queueMachine) Copied(route uuid.UUID, all bool) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.queue.Copy(route, all)
 }
 
 func (m *queueMachine) Sent(route uuid.UUID, number int64) {

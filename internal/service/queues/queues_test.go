@@ -12,6 +12,7 @@ import (
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/edit"
+	"steadyferry/internal/core/lease"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/setting"
@@ -27,7 +28,7 @@ func TestMain(m *testing.M) { testdb.Main(m) }
 // two attempts.
 var quick = setting.Change{"attemptLimit": 2, "backoff": setting.Span{}}
 
-func lease(t *testing.T, n *nodetest.Node, q *part.Channel, most int) []queue.Delivery {
+func handed(t *testing.T, n *nodetest.Node, q *part.Channel, most int) []lease.Delivery {
 	t.Helper()
 	done, err := n.Queues.Work(t.Context(), q, queues.Work{Member: "lana", Partition: part.AnyPartition, Max: most, Wait: 2 * time.Second})
 	require.NoError(t, err)
@@ -35,7 +36,7 @@ func lease(t *testing.T, n *nodetest.Node, q *part.Channel, most int) []queue.De
 }
 
 // settle ends leases with an outcome, and returns what became of each.
-func settle(t *testing.T, n *nodetest.Node, q *part.Channel, outcome queue.Outcome, reason, detail string, leased ...queue.Delivery) (all []queue.Status) {
+func settle(t *testing.T, n *nodetest.Node, q *part.Channel, outcome queue.Outcome, reason, detail string, leased ...lease.Delivery) (all []queue.Status) {
 	t.Helper()
 	w := queues.Work{Member: "lana", Partition: part.AnyPartition}
 	for _, l := range leased {
@@ -49,7 +50,7 @@ func settle(t *testing.T, n *nodetest.Node, q *part.Channel, outcome queue.Outco
 	return all
 }
 
-func bodies(leased []queue.Delivery) (texts []string) {
+func bodies(leased []lease.Delivery) (texts []string) {
 	for _, l := range leased {
 		texts = append(texts, string(l.Message.Body))
 	}
@@ -66,13 +67,13 @@ func TestWorkIsLeasedSettledAndComesBack(t *testing.T) {
 	n := nodetest.Open(t)
 	q := n.Channel(setting.Queue, "coldchain/inspections", quick)
 	n.Publish(q, 0, "a", "b", "c")
-	first := lease(t, n, q, 2)
+	first := handed(t, n, q, 2)
 	assert.Equal(t, []string{"a", "b"}, bodies(first))
 	assert.Equal(t, "1 waiting, 2 leased, 0 dead, 0 discarded, 0 accepted", counts(n, q))
 	assert.Equal(t, []queue.Status{queue.Done}, settle(t, n, q, queue.Accept, "", "", first[0]))
 	assert.NotEqual(t, []queue.Status{queue.Done}, settle(t, n, q, queue.Accept, "", "", first[0]), "the lease is over")
 	settle(t, n, q, queue.Release, "", "", first[1])
-	again := lease(t, n, q, 5)
+	again := handed(t, n, q, 5)
 	assert.Equal(t, []string{"b", "c"}, bodies(again))
 	for _, l := range again {
 		if string(l.Message.Body) == "b" {
@@ -85,14 +86,14 @@ func TestWorkIsLeasedSettledAndComesBack(t *testing.T) {
 	n.Parts.WaitReady(t.Context(), q)
 	settle(t, n, q, queue.Release, "", "", again...)
 	require.Eventually(t, func() bool { return n.Queues.Counts(q).Dead == 1 }, 5*time.Second, 10*time.Millisecond, "b had two attempts")
-	assert.Equal(t, []string{"c"}, bodies(lease(t, n, q, 5)))
+	assert.Equal(t, []string{"c"}, bodies(handed(t, n, q, 5)))
 }
 
 func TestWhyMessagesFailedIsToldByCause(t *testing.T) {
 	n := nodetest.Open(t)
 	q := n.Channel(setting.Queue, "coldchain/inspections", quick)
 	n.Publish(q, 0, `{"box":1}`, `{"box":2}`, `{"box":3}`)
-	leased := lease(t, n, q, 3)
+	leased := handed(t, n, q, 3)
 	settle(t, n, q, queue.Reject, "bad-celsius", "want a number, got 12x at 0x7f", leased[0])
 	settle(t, n, q, queue.Reject, "bad-celsius", "want a number, got 99y at 0x80", leased[1])
 	settle(t, n, q, queue.Reject, "box-missing", "nobody knows it", leased[2])
@@ -135,7 +136,7 @@ func TestDeadLettersAreReturnedMendedAndDiscarded(t *testing.T) {
 	n := nodetest.Open(t)
 	q := n.Channel(setting.Queue, "coldchain/inspections", quick)
 	n.Publish(q, 0, `{"box":"1"}`, `{"box":"2"}`, `{"box":"3"}`)
-	settle(t, n, q, queue.Reject, "bad-box", "a text", lease(t, n, q, 3)...)
+	settle(t, n, q, queue.Reject, "bad-box", "a text", handed(t, n, q, 3)...)
 	dead := func(where string) queues.Selection {
 		return queues.Selection{States: []queue.State{queue.Dead}, Where: where}
 	}
@@ -160,7 +161,7 @@ func TestDeadLettersAreReturnedMendedAndDiscarded(t *testing.T) {
 	require.Len(t, said.Samples, 1)
 	assert.Equal(t, `{"box":2}`, string(said.Samples[0].After.Body))
 	act(dead(`body.box == "2"`), queues.Action{Op: queue.OpEdit, Edits: []edit.Edit{parsed}, Return: true}, false)
-	assert.Equal(t, []string{`{"box":"1"}`, `{"box":2}`}, bodies(lease(t, n, q, 5)), "mended, and handed out again")
+	assert.Equal(t, []string{`{"box":"1"}`, `{"box":2}`}, bodies(handed(t, n, q, 5)), "mended, and handed out again")
 
 	done = act(dead(""), queues.Action{Op: queue.OpDiscard}, false)
 	assert.EqualValues(t, 1, done.Messages)
@@ -203,18 +204,18 @@ func TestOrderByKeyAndTime(t *testing.T) {
 	for _, body := range []string{"a1", "a2", "b1"} {
 		n.PublishKey(q, body[:1], body)
 	}
-	first := lease(t, n, q, 5)
+	first := handed(t, n, q, 5)
 	assert.Equal(t, []string{"a1", "b1"}, bodies(first), "one of each key")
 	assert.Empty(t, lease0(t, n, q))
 	time.Sleep(300 * time.Millisecond) // the leases run out
-	again := lease(t, n, q, 5)
+	again := handed(t, n, q, 5)
 	assert.Equal(t, []string{"a1", "b1"}, bodies(again))
 	settle(t, n, q, queue.Accept, "", "", again...)
-	assert.Equal(t, []string{"a2"}, bodies(lease(t, n, q, 5)))
+	assert.Equal(t, []string{"a2"}, bodies(handed(t, n, q, 5)))
 }
 
 // lease0 leases what is there now.
-func lease0(t *testing.T, n *nodetest.Node, q *part.Channel) []queue.Delivery {
+func lease0(t *testing.T, n *nodetest.Node, q *part.Channel) []lease.Delivery {
 	t.Helper()
 	done, err := n.Queues.Work(t.Context(), q, queues.Work{Member: "lana", Partition: part.AnyPartition, Max: 5})
 	require.NoError(t, err)

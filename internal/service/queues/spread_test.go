@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/lease"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/part"
@@ -26,7 +27,7 @@ func spread(t *testing.T, n *nodetest.Node) *part.Channel {
 		n.Publish(q, i%4, fmt.Sprintf(`{"n":%d}`, i))
 	}
 	for got := 0; got < 12; {
-		leased := lease(t, n, q, 12)
+		leased := handed(t, n, q, 12)
 		got += len(leased)
 		for _, l := range leased {
 			reason := "bad-celsius"
@@ -122,7 +123,7 @@ func TestAMemberThatWaitsGetsWhatComes(t *testing.T) {
 	n := nodetest.Open(t)
 	q := n.Channel(setting.Queue, "coldchain/recalls", setting.Change{"partitionCount": 4})
 	for i := range 6 {
-		came := make(chan []queue.Delivery)
+		came := make(chan []lease.Delivery)
 		go func() {
 			done, err := n.Queues.Work(t.Context(), q, queues.Work{Member: "lana", Partition: part.AnyPartition, Max: 1, Wait: 20 * time.Second})
 			assert.NoError(t, err)
@@ -157,13 +158,13 @@ func TestAMessageTellsWhatHappenedToIt(t *testing.T) {
 	n := nodetest.Open(t)
 	q := n.Channel(setting.Queue, "coldchain/inspections", quick)
 	n.Publish(q, 0, "a")
-	first := lease(t, n, q, 1)
+	first := handed(t, n, q, 1)
 	again, err := n.Queues.Work(t.Context(), q, queues.Work{Member: "lana", Partition: part.AnyPartition, Settle: []queues.Settle{{Lease: first[0].Lease, Outcome: queue.Extend, After: time.Hour}}})
 	require.NoError(t, err)
 	assert.WithinDuration(t, time.Now().Add(time.Hour), again.Settled[0].Deadline, time.Minute)
 	_, err = n.Queues.Work(t.Context(), q, queues.Work{Member: "lana", Partition: part.AnyPartition, Settle: []queues.Settle{{Lease: first[0].Lease, Outcome: queue.Release, Untouched: true, Reason: "end-of-shift"}}})
 	require.NoError(t, err)
-	second := lease(t, n, q, 1)
+	second := handed(t, n, q, 1)
 	assert.Equal(t, 1, second[0].Attempt, "that did not count")
 	item, err := n.Queues.Item(t.Context(), q, 0, 0, true)
 	require.NoError(t, err)
@@ -190,9 +191,9 @@ func TestAQueueIsWorkedOnThroughAnyNode(t *testing.T) {
 	for _, n := range nodes {
 		q, err := n.Queues.At(q.Address())
 		require.NoError(t, err)
-		came := make(chan []queue.Delivery)
+		came := make(chan []lease.Delivery)
 		go func() {
-			var all []queue.Delivery
+			var all []lease.Delivery
 			for len(all) < 4 {
 				done, err := n.Queues.Work(t.Context(), q, queues.Work{Member: "lana", Partition: part.AnyPartition, Max: 4, Wait: 10 * time.Second})
 				if !assert.NoError(t, err) {

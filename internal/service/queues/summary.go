@@ -31,7 +31,7 @@ func (m *queueMachine) status(g *replica.Group) *queue.Summary {
 	var holdings []queue.Holding
 	m.look(func(q *queue.Queue) {
 		s.Counts, oldest = q.Counts(), q.OldestWaiting()
-		holdings = q.Holdings()
+		holdings, s.Owed = q.Holdings(), q.Owed()
 	})
 	s.Asking = m.waiters.count.Load()
 	s.Members = m.presence.members(holdings)

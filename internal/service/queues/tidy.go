@@ -79,38 +79,53 @@ func (qs *Queues) tidyQueue(ctx context.Context, p *part.Partition, g *replica.G
 		garbage += infos[i].Bytes - alive
 	}
 	if qs.parts.Leads(p) && garbage > 0 && garbage >= 2*live && m.carrying.CompareAndSwap(false, true) {
-		// In order, so that each batch is read once.
-		offsets := kept[0].Offsets
-		slices.Sort(offsets)
 		qs.parts.Go(func() {
 			defer m.carrying.Store(false)
-			if err := qs.carry(p, m, g, offsets); err != nil {
+			if err := qs.carry(p, m, g, kept[0]); err != nil {
 				slog.Debug("old messages of a queue are not written again yet", "partition", p.Address(), "error", err)
 			}
 		})
 	}
 }
 
-// carry writes messages again at the end of the log.
-func (qs *Queues) carry(p *part.Partition, m *queueMachine, g *replica.Group, offsets []int64) error {
+// carry writes messages, and letters that routes are to copy, again at the end of the log.
+func (qs *Queues) carry(p *part.Partition, m *queueMachine, g *replica.Group, kept queue.Kept) error {
 	ctx, cancel := context.WithTimeout(context.Background(), publishCarry)
 	defer cancel()
-	for some := range slices.Chunk(offsets, carryMessages) {
+	slices.Sort(kept.Offsets) // so that each batch is read once
+	for some := range slices.Chunk(kept.Offsets, carryMessages) {
 		again, err := m.again(g, some)
 		if err != nil {
 			return err
 		}
-		for len(again) > 0 {
-			count, size := 0, 0
-			for count < len(again) && size < carryBytes {
-				size += again[count].Size()
-				count++
-			}
-			if _, err := qs.command(ctx, p, &queue.Command{Op: queue.OpCarry, Carried: again[:count]}); err != nil {
-				return err
-			}
-			again = again[count:]
+		if err := qs.writeAgain(ctx, p, queue.OpCarry, again); err != nil {
+			return err
 		}
+	}
+	for some := range slices.Chunk(kept.Letters, carryMessages) {
+		again, err := m.lettersAgain(g, some)
+		if err != nil {
+			return err
+		}
+		if err := qs.writeAgain(ctx, p, queue.OpCarryLetters, again); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// writeAgain proposes what is written again, in commands of bounded size.
+func (qs *Queues) writeAgain(ctx context.Context, p *part.Partition, op queue.Op, again []queue.Carried) error {
+	for len(again) > 0 {
+		count, size := 0, 0
+		for count < len(again) && size < carryBytes {
+			size += again[count].Size()
+			count++
+		}
+		if _, err := qs.command(ctx, p, &queue.Command{Op: op, Carried: again[:count]}); err != nil {
+			return err
+		}
+		again = again[count:]
 	}
 	return nil
 }

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/lease"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/queue"
@@ -25,7 +26,7 @@ func parseStored(text string) time.Time {
 }
 
 // Lease names a member's hold on a message.
-type Lease = queue.LeaseID
+type Lease = lease.ID
 
 // Settle is the end of a lease, or its extension.
 type Settle struct {
@@ -60,13 +61,13 @@ type Work struct {
 // Done is the answer to Work.
 type Done struct {
 	Settled []Settled // in the order of Work.Settle
-	Leased  []queue.Delivery
-	Records []queue.Record // of Work.Raw: with the messages that Leased does not have
+	Leased  []lease.Delivery
+	Records []lease.Record // of Work.Raw: with the messages that Leased does not have
 }
 
 // Encode writes the answer in binary form.
 func (d *Done) Encode() []byte {
-	w := queue.WorkReply{Settled: make([]queue.Settled, len(d.Settled)), Leased: d.Leased, Records: d.Records}
+	w := lease.Reply{Settled: make([]queue.Settled, len(d.Settled)), Leased: d.Leased, Records: d.Records}
 	size := 64 + 8*len(d.Settled) + 32*len(d.Leased)
 	for i, s := range d.Settled {
 		w.Settled[i] = queue.Settled{Status: s.Status, State: s.State}
@@ -246,14 +247,14 @@ func (qs *Queues) workAt(ctx context.Context, p *part.Partition, w *Work, places
 	}
 	for i := range r.Handed {
 		h := &r.Handed[i]
-		d := queue.Delivery{Lease: Lease{Partition: p.Number, Offset: h.Offset, Serial: h.Serial}, Attempt: h.Attempt, Returns: h.Returns, Message: r.Messages[i]}
+		d := lease.Delivery{Lease: Lease{Partition: p.Number, Offset: h.Offset, Serial: h.Serial}, Attempt: h.Attempt, Returns: h.Returns, Message: r.Messages[i]}
 		if h.Deadline > 0 {
 			d.Deadline = time.UnixMicro(h.Deadline).UTC()
 		}
 		out.Leased = append(out.Leased, d)
 	}
 	for _, record := range r.Records {
-		out.Records = append(out.Records, queue.Record{Partition: p.Number, Bytes: record})
+		out.Records = append(out.Records, lease.Record{Partition: p.Number, Bytes: record})
 	}
 	return nil
 }

@@ -30,6 +30,7 @@ type carrier struct {
 	queue   bool // messages are taken from it
 	log     logs.Log
 	buffer  []byte
+	scratch []byte
 
 	walkers  map[uuid.UUID]*walker
 	order    []*walker
@@ -145,7 +146,7 @@ func (c *carrier) follow(ctx context.Context) bool {
 				w = newWalker(c, id)
 				c.walkers[id] = w
 			}
-			w.group, w.where = g, whereOn(c.p.Channel, g)
+			w.group, w.where, w.copies = g, whereOn(c.p.Channel, g), copiesDead(c.p.Channel, g)
 			to, _ := w.target()
 			w.walk.KeepLanes = to.outside() == setting.HTTP // others keep their places themselves
 			c.order = append(c.order, w)
@@ -169,7 +170,7 @@ func (c *carrier) follow(ctx context.Context) bool {
 	return len(c.walkers) > 0
 }
 
-// wished are the routes that read a channel, by their ids: its own or, of the dead
+// wished are the routes that read a channel, by their ids: its own and, of the dead
 // letters of a route, that route, which sends what returns from there.
 func wished(view *catalog.View, t *part.Channel) map[uuid.UUID]*catalog.Group {
 	all := map[uuid.UUID]*catalog.Group{}
@@ -177,7 +178,6 @@ func wished(view *catalog.View, t *part.Channel) map[uuid.UUID]*catalog.Group {
 		if g := view.GroupIDs[t.Record().GroupID.Int64]; g != nil && g.Route != nil {
 			all[returned(g.Route.ID)] = g
 		}
-		return all
 	}
 	for _, g := range view.Routes[t.ID] {
 		all[g.Route.ID] = g
@@ -257,16 +257,7 @@ func (c *carrier) read(ctx context.Context) bool {
 		return false
 	}
 	next := reader.Offset()
-	_, err = logs.EachMessage(ctx, chunk, c.p.Number, from, c.rs.parts.RoomToDecode, func(m *message.Stored) (bool, error) {
-		more := false
-		for _, w := range together {
-			if m.Offset < w.to {
-				w.take(m.Offset, m, expr.Facts{})
-				more = true
-			}
-		}
-		return more, nil
-	})
+	err = c.decide(ctx, chunk, from, together)
 	if ctx.Err() != nil {
 		return false
 	}
@@ -278,6 +269,38 @@ func (c *carrier) read(ctx context.Context) bool {
 		w.walk.Passed(min(next, w.to))
 	}
 	return true
+}
+
+// decide has walkers decide a stretch of the log: the batches as they are where that is the
+// same, else their messages.
+func (c *carrier) decide(ctx context.Context, chunk []byte, from int64, together []*walker) error {
+	var apart []*walker
+	for len(chunk) > 0 {
+		r, size, err := message.PeekRecord(chunk)
+		if err != nil {
+			return err
+		}
+		one := chunk[:size]
+		chunk = chunk[size:]
+		if apart = c.takeWhole(r, append(apart[:0], together...)); len(apart) == 0 {
+			continue
+		}
+		more := false
+		_, err = logs.EachMessage(ctx, one, c.p.Number, from, c.rs.parts.RoomToDecode, func(m *message.Stored) (bool, error) {
+			more = false
+			for _, w := range apart {
+				if m.Offset < w.to {
+					w.take(m.Offset, m, expr.Facts{})
+					more = true
+				}
+			}
+			return more, nil
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // gap tells walks that what lies before an offset is not there any more.
@@ -339,10 +362,7 @@ func (c *carrier) last() {
 // targetOf returns the partition that a target of a route is. The dead letters of a
 // route have a queue when the first one comes.
 func (c *carrier) targetOf(ctx context.Context, g *catalog.Group, number int, make bool) (*part.Partition, error) {
-	a := c.p.Channel.Address()
-	if a.Group == "" {
-		a.Group = g.Name
-	}
+	a := addressOn(c.p.Channel, g)
 	if number != route.Dead {
 		target := c.rs.parts.ByID(g.Route.Target)
 		if target == nil {

@@ -96,22 +96,49 @@ func (rs *Routes) decided(ctx context.Context, t *part.Channel, plan *route.Plan
 func (rs *Routes) Chain(channel int64) []*catalog.Group {
 	view := rs.catalog.View()
 	found := map[int64]*catalog.Group{}
-	walk := func(by map[int64][]*catalog.Group, next func(g *catalog.Group) int64) {
+	walk := func(by func(at int64) []*catalog.Group, next func(g *catalog.Group) int64) {
 		seen := map[int64]bool{}
 		for left := []int64{channel}; len(left) > 0; left = left[1:] {
 			if seen[left[0]] {
 				continue
 			}
 			seen[left[0]] = true
-			for _, g := range by[left[0]] {
+			for _, g := range by(left[0]) {
 				found[g.ID] = g
 				left = append(left, next(g))
 			}
 		}
 	}
-	walk(view.Routes, func(g *catalog.Group) int64 { return g.Route.Target })
-	walk(view.RoutesIn, func(g *catalog.Group) int64 { return g.ChannelID })
+	walk(func(at int64) []*catalog.Group { return routesFrom(view, view.Channel(at)) }, func(g *catalog.Group) int64 { return g.Route.Target })
+	walk(func(at int64) []*catalog.Group { return view.RoutesIn[at] }, func(g *catalog.Group) int64 { return rootOf(view, g.ChannelID) })
 	all := slices.Collect(maps.Values(found))
 	slices.SortFunc(all, func(a, b *catalog.Group) int { return cmp.Compare(a.ID, b.ID) })
 	return all
+}
+
+// routesFrom returns the routes through which messages of a channel go on: its own, and
+// those that read the dead letters of its readers.
+func routesFrom(view *catalog.View, ch *catalog.Channel) (all []*catalog.Group) {
+	if ch == nil {
+		return nil
+	}
+	all = view.Routes[ch.ID]
+	for _, g := range view.Groups[ch.ID] {
+		if dead := view.DeadOf[g.ID]; dead != nil {
+			all = append(slices.Clip(all), routesFrom(view, dead)...)
+		}
+	}
+	return all
+}
+
+// rootOf returns the channel whose messages come to another one as dead letters of its
+// readers, or that one itself.
+func rootOf(view *catalog.View, id int64) int64 {
+	for {
+		ch := view.Channel(id)
+		if ch == nil || !ch.GroupID.Valid || view.GroupIDs[ch.GroupID.Int64] == nil {
+			return id
+		}
+		id = view.GroupIDs[ch.GroupID.Int64].ChannelID
+	}
 }

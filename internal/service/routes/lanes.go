@@ -26,11 +26,13 @@ const mostItems = 2000
 // item is a message that an endpoint gets, and what is buried when it does not.
 func (w *walker) item(at int64, s *message.Stored, m *message.Message) outside.Item {
 	i := outside.Item{Message: *m, Offset: s.Offset, StoredAt: s.StoredAt, At: w.cut.At(at), UpTo: w.cut.At(at + 1)}
-	i.Body = slices.Clone(m.Body) // it lies in what was read
+	i.Body = slices.Clone(m.Body) // it lies in what was read, and headers in room of the reader
 	if m == &s.Message {
+		i.Headers = slices.Clone(m.Headers)
 		return i
 	}
 	original := s.Message
+	original.Headers = slices.Clone(s.Headers)
 	if original.Body = i.Body; w.decider.editing != nil {
 		original.Body = slices.Clone(s.Body)
 	}
@@ -38,11 +40,17 @@ func (w *walker) item(at int64, s *message.Stored, m *message.Message) outside.I
 	return i
 }
 
+const fewItems = 64
+
 // itemSize is what an item takes beside its body.
 const itemSize = 400
 
-// add gathers an item, of a lane that is one of several or the only one.
-func (p *parcel) add(i outside.Item, lanes int) {
+// add gathers an item, of a lane that is one of several or the only one; usual is how many
+// were gathered before.
+func (p *parcel) add(i outside.Item, lanes, usual int) {
+	if len(p.items) == cap(p.items) {
+		p.items = slices.Grow(p.items, max(len(p.items), usual, fewItems)) // append would grow it by little
+	}
 	p.items = append(p.items, i)
 	p.bytes += len(i.Body) + itemSize
 	if lanes > 1 && len(p.items) >= mostItems {

@@ -19,30 +19,25 @@ import (
 
 // New makes a route that begins at a position of its source.
 func (rs *Routes) New(ctx context.Context, who string, a address.Address, from address.Position, settings setting.Change) (*catalog.Group, error) {
-	t, err := rs.parts.Channel(a)
+	if err := address.CheckReader(a.Group); err != nil {
+		return nil, problem.New(problem.Invalid, "the route: %v", err).Field("group")
+	}
+	t, name, err := rs.sourceOf(ctx, a)
 	if err != nil {
 		return nil, err
 	}
-	if t.IsQueue() && from.Kind != address.First {
-		return nil, problem.New(problem.Invalid, "%s is a queue: a route takes from it what waits, and does not begin at %s", t.Address(), from).Field("from").Allowed("first")
-	}
-	if err := address.CheckName(a.Group); err != nil {
-		return nil, problem.New(problem.Invalid, "the route: %v", err).Field("group")
+	offsets, err := rs.begins(ctx, t, name, from)
+	if err != nil {
+		return nil, err
 	}
 	if err := setting.Groups.Fits(settings, setting.Route, a.String()); err != nil {
 		return nil, err
 	}
-	g := &catalog.Group{ChannelID: t.ID, Name: a.Group}
+	g := &catalog.Group{ChannelID: t.ID, Name: name}
 	setting.Groups.Apply(&g.Group, settings)
 	target, err := rs.checkTarget(ctx, t, a, g.To)
 	if err != nil {
 		return nil, err
-	}
-	offsets := make([]int64, len(t.Partitions()))
-	if !t.IsQueue() {
-		if offsets, err = rs.groups.Starts(ctx, t, from); err != nil {
-			return nil, err
-		}
 	}
 	g.Route = &catalog.Route{ID: uuid.New(), Source: t.ID, Target: target.id, Outside: target.endpoint != nil, Version: time.Now().UnixMicro(), Begins: offsets}
 	after := setting.Groups.Show(&g.Group, setting.Route)
@@ -55,8 +50,41 @@ func (rs *Routes) New(ctx context.Context, who string, a address.Address, from a
 		return nil, part.Explain(err, a.String())
 	}
 	rs.outside.Happened(a.String(), "created", "by "+who+", to "+g.To)
-	_, g, err = rs.parts.Group(a)
+	if _, g, err = rs.parts.Group(a); err == nil && address.ReadsDead(name) {
+		rs.impose(ctx, a) // no message holds the place where it begins
+	}
 	return g, err
+}
+
+// sourceOf returns what a route is to read. The dead letters of another reader have a queue
+// when the first one comes, or when they are to be read.
+func (rs *Routes) sourceOf(ctx context.Context, a address.Address) (*part.Channel, string, error) {
+	source, _ := a.Source()
+	if source.Group != "" {
+		if _, err := rs.groups.DeadQueue(ctx, source); err != nil {
+			return nil, "", err
+		}
+	}
+	return rs.parts.SourceOf(a)
+}
+
+// begins returns the offsets at which a route begins, by partition. Those of a queue have
+// no meaning; of its dead letters, AtEnd leaves out what is one already.
+func (rs *Routes) begins(ctx context.Context, t *part.Channel, name string, from address.Position) ([]int64, error) {
+	offsets := make([]int64, len(t.Partitions()))
+	switch dead := address.ReadsDead(name); {
+	case !t.IsQueue():
+		return rs.groups.Starts(ctx, t, from)
+	case dead && from.Kind == address.End:
+		for i := range offsets {
+			offsets[i] = route.AtEnd
+		}
+	case dead && from.Kind != address.First:
+		return nil, problem.New(problem.Invalid, "a route that reads dead letters does not begin at %s", from).Field("from").Allowed("first, for those that are there already too, and end")
+	case from.Kind != address.First:
+		return nil, problem.New(problem.Invalid, "%s is a queue: a route takes from it what waits, and does not begin at %s", t.Address(), from).Field("from").Allowed("first")
+	}
+	return offsets, nil
 }
 
 // checkTarget returns what a route from a channel may lead to.
@@ -85,6 +113,7 @@ func (rs *Routes) checkTarget(ctx context.Context, source *part.Channel, a addre
 // included; nil when none do.
 func (rs *Routes) chainTo(from, to int64) []string {
 	view := rs.catalog.View()
+	to = rootOf(view, to)
 	seen := map[int64]bool{}
 	var walk func(at int64) []string
 	walk = func(at int64) []string {
@@ -96,7 +125,7 @@ func (rs *Routes) chainTo(from, to int64) []string {
 		if at == to {
 			return []string{ch.Address()}
 		}
-		for _, g := range view.Routes[at] {
+		for _, g := range routesFrom(view, ch) {
 			if chain := walk(g.Route.Target); chain != nil {
 				return append([]string{ch.Address()}, chain...)
 			}

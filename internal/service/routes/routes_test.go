@@ -12,7 +12,6 @@ import (
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/edit"
-	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/setting"
@@ -125,9 +124,9 @@ func TestARouteSendsWhatFulfilsItsCondition(t *testing.T) {
 		return value
 	}
 	assert.Equal(t, "warm-boxes", of(`{"celsius":9}`, "source"))
-	assert.Equal(t, "coldchain/readings@warm", of(`{"celsius":9}`, form.HeaderRoute))
-	assert.Equal(t, "coldchain/readings#1:1", of(`{"celsius":10}`, form.HeaderRouteFrom))
-	assert.Equal(t, "1", of(`{"celsius":10}`, form.HeaderHops))
+	assert.Equal(t, "coldchain/readings@warm", of(`{"celsius":9}`, message.HeaderRoute))
+	assert.Equal(t, "coldchain/readings#1:1", of(`{"celsius":10}`, message.HeaderRouteFrom))
+	assert.Equal(t, "1", of(`{"celsius":10}`, message.HeaderHops))
 
 	// It is a group in all that groups can do but join.
 	a := at(t, "coldchain/readings@warm")
@@ -316,7 +315,7 @@ func TestRoutesDoNotGoInACircle(t *testing.T) {
 	assert.ErrorContains(t, err, "leads nowhere")
 	// What came through too many routes is set aside.
 	a := n.Parts.ByID(idOf(t, n, "coldchain/a"))
-	_, err = n.Parts.PublishMessages(t.Context(), a, 0, []*message.Message{{Body: []byte("x"), Headers: []message.Header{{Name: form.HeaderHops, Value: "15"}}}})
+	_, err = n.Parts.PublishMessages(t.Context(), a, 0, []*message.Message{{Body: []byte("x"), Headers: []message.Header{{Name: message.HeaderHops, Value: "15"}}}})
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		q, err := n.Queues.At(at(t, "coldchain/b@on/dead"))

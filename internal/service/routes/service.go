@@ -61,7 +61,7 @@ func (rs *Routes) Tend(ctx context.Context) {
 		}
 		rs.tend(ctx, t)
 		for _, g := range routes {
-			if ch := view.Channels[part.GroupAddress(t, g.Name).QueuePart().String()]; ch != nil {
+			if ch := view.DeadOf[g.ID]; ch != nil {
 				if q := rs.parts.ByID(ch.ID); q != nil {
 					rs.tend(ctx, q)
 				}

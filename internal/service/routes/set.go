@@ -16,6 +16,7 @@ import (
 	"steadyferry/internal/core/route"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/core/words"
+	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 )
 
@@ -42,6 +43,19 @@ func (rs *Routes) Set(ctx context.Context, who string, a address.Address, settin
 	return p, nil
 }
 
+// firstStep is the step with which a route begins on a partition.
+func (rs *Routes) firstStep(p *part.Partition, id uuid.UUID, g *catalog.Group, terms route.Terms, target target) route.Step {
+	s := route.Step{Op: route.Make, Route: id, Terms: terms, Targets: rs.recoveries(target)}
+	copies := copiesDead(p.Channel, g)
+	if copies {
+		s.Op = route.MakeOfDead
+	}
+	if p.Number < len(g.Route.Begins) && (copies || !p.Channel.IsQueue()) {
+		s.Offset = g.Route.Begins[p.Number]
+	}
+	return s
+}
+
 // impose has the logs of a route's source take what is wished now, and returns how
 // many of them do not answer. Their carriers do it when they can.
 func (rs *Routes) impose(ctx context.Context, a address.Address) (late int) {
@@ -63,10 +77,16 @@ func (rs *Routes) impose(ctx context.Context, a address.Address) (late int) {
 		for _, p := range source.Partitions() {
 			asking.Go(func() error {
 				plan, _, err := rs.parts.PlanOf(ctx, p, id)
-				if err == nil && plan != nil {
-					if s, ok := rs.recut(id, plan, terms, target); ok {
-						_, err = rs.parts.StepRoutes(ctx, p, s)
-					}
+				s, ok := route.Step{}, false
+				switch {
+				case err != nil:
+				case plan != nil:
+					s, ok = rs.recut(id, plan, terms, target)
+				case copiesDead(source, g): // what dies from now on is copied
+					s, ok = rs.firstStep(p, id, g, terms, target), true
+				}
+				if ok {
+					_, err = rs.parts.StepRoutes(ctx, p, s)
 				}
 				if err != nil {
 					unanswered.Add(1)
@@ -76,7 +96,7 @@ func (rs *Routes) impose(ctx context.Context, a address.Address) (late int) {
 		}
 	}
 	on(t, g.Route.ID)
-	if ch := rs.catalog.View().Channels[a.QueuePart().String()]; ch != nil {
+	if ch := rs.catalog.View().DeadOf[g.ID]; ch != nil {
 		if q := rs.parts.ByID(ch.ID); q != nil {
 			on(q, returned(g.Route.ID))
 		}

@@ -57,7 +57,7 @@ func (s *states) put(c *carrier) {
 	for id, w := range c.walkers {
 		one := State{Reached: -1, Partition: c.p.Number, Passed: w.passed, Sent: w.sent, Dead: w.dead, Waits: w.standing()}
 		if plan := w.walk.Plan(); plan != nil {
-			one.Floor, one.End, one.Lost, one.Cuts = plan.Floor, c.replica.End(), plan.Lost, len(plan.Cuts)
+			one.Floor, one.End, one.Lost, one.Cuts = plan.Floor, w.end, plan.Lost, len(plan.Cuts)
 			// The log has floors twice a second; the walk knows better.
 			now := *plan
 			if floor, known := w.walk.Floor(); known && !floor.Before(plan.Floor) {

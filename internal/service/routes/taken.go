@@ -19,7 +19,7 @@ const (
 func (c *carrier) takeMore(ctx context.Context) {
 	for _, w := range c.order {
 		plan, next, gone := c.p.Plan(w.id)
-		if plan == nil || gone || w.taking || w.again.After(time.Now()) {
+		if plan == nil || gone || w.copies || w.taking || w.again.After(time.Now()) {
 			continue
 		}
 		if w.group.Paused {
@@ -73,7 +73,11 @@ func (c *carrier) readTaken(ctx context.Context) (busy bool) {
 		if !w.wants() {
 			continue
 		}
-		items, err := c.rs.queues.Taken(ctx, c.p, w.id, w.from, min(w.to, w.from+takeAtOnce))
+		ask := c.rs.queues.Taken
+		if w.copies {
+			ask = c.rs.queues.Letters
+		}
+		items, err := ask(ctx, c.p, w.id, w.from, min(w.to, w.from+takeAtOnce))
 		if err == nil && len(items) == 0 {
 			err = errors.New("what it has taken is not there")
 		}

@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"steadyferry/internal/core/form"
+	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/part"
@@ -40,7 +40,7 @@ func TestARouteTakesFromAQueue(t *testing.T) {
 	route(t, n, "coldchain/orders@north", "first", setting.Change{"to": "coldchain/north", "where": "body.celsius > 8.0", "edits": []string{"set header.region=north"}})
 	n.Publish(orders, 1, celsius(11, 4)...)
 	all := arrive(t, n, north, celsius(9, 10, 11)...)
-	source, _ := all[0].Header(form.HeaderRouteFrom)
+	source, _ := all[0].Header(message.HeaderRouteFrom)
 	assert.Contains(t, source, "coldchain/orders#")
 	require.Eventually(t, func() bool { return counts(n, orders) == queue.Counts{Waiting: 2, Accepted: 3} }, waitTime, tick, "what is sent is done, and the rest waits: %+v", counts(n, orders))
 

@@ -6,11 +6,11 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/edit"
 	"steadyferry/internal/core/expr"
-	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/route"
 	"steadyferry/internal/core/setting"
@@ -36,32 +36,47 @@ type pinned struct {
 	Route   string `json:"route"` // address
 	MaxBody int64  `json:"maxBody"`
 	Outside string `json:"outside,omitempty"` // kind of the endpoint that it leads to
+	Dead    bool   `json:"dead,omitempty"`    // it reads dead letters
 }
+
+// addressOn is the address of a route on a channel that it reads.
+func addressOn(source *part.Channel, g *catalog.Group) address.Address {
+	if sendsReturned(source, g) {
+		return source.Address()
+	}
+	return part.GroupAddress(source, g.Name)
+}
+
+// sendsReturned reports whether what a route reads on a channel is what has returned from
+// its own dead letters.
+func sendsReturned(source *part.Channel, g *catalog.Group) bool { return source.ID != g.ChannelID }
 
 // whereOn is the condition of a route on a channel that it reads: what came to its own
 // dead letters has fulfilled it.
 func whereOn(source *part.Channel, g *catalog.Group) string {
-	if source.OfGroup() {
+	if sendsReturned(source, g) {
 		return ""
 	}
 	return g.Where
 }
 
+// copiesDead reports whether a route copies the dead letters of a channel that it reads.
+func copiesDead(source *part.Channel, g *catalog.Group) bool {
+	return !sendsReturned(source, g) && address.ReadsDead(g.Name)
+}
+
 // termsOf are the terms that are wished now for a route on a channel that it reads.
 func termsOf(source *part.Channel, g *catalog.Group, to target) route.Terms {
-	routing, of := g.Routing, source.Address()
+	routing := g.Routing
 	routing.Where = whereOn(source, g)
-	if !source.OfGroup() {
-		of = part.GroupAddress(source, g.Name)
-	}
-	terms := pin(routing, of, to)
+	terms := pin(routing, addressOn(source, g), copiesDead(source, g), to)
 	terms.Version = g.Route.Version
 	return terms
 }
 
 // pin makes terms of what a route does that leads to a target as it is now.
-func pin(routing setting.Routing, of address.Address, to target) route.Terms {
-	b, err := json.Marshal(pinned{routing, of.String(), to.maxBody, to.outside()})
+func pin(routing setting.Routing, of address.Address, dead bool, to target) route.Terms {
+	b, err := json.Marshal(pinned{routing, of.String(), to.maxBody, to.outside(), dead})
 	if err != nil {
 		panic(err) // texts
 	}
@@ -80,10 +95,11 @@ type decider struct {
 }
 
 func newDecider(ctx context.Context, source *part.Channel, terms route.Terms) (*decider, error) {
-	d := &decider{count: terms.Partitions, source: source, chosen: source.IsQueue()}
+	d := &decider{count: terms.Partitions, source: source}
 	if err := json.Unmarshal([]byte(terms.Text), &d.pinned); err != nil {
 		return nil, err
 	}
+	d.chosen = source.IsQueue() && !d.Dead
 	if d.Where != "" {
 		c, err := expr.Compile(d.Where)
 		if err != nil {
@@ -144,9 +160,11 @@ func (d *decider) decide(s *message.Stored, f expr.Facts) (number int, out *mess
 		m = edited.Message
 	}
 	m.Terms = nil
-	m.Headers = append(withoutRoute(m.Headers), message.Header{Name: form.HeaderRoute, Value: d.Route},
-		message.Header{Name: form.HeaderRouteFrom, Value: d.source.Address().At(s.Partition, s.Offset).String()},
-		message.Header{Name: form.HeaderHops, Value: strconv.Itoa(hops + 1)})
+	marks := []message.Header{{Name: message.HeaderRoute, Value: d.Route}, {Name: message.HeaderRouteFrom, Value: d.source.Address().At(s.Partition, s.Offset).String()}, {Name: message.HeaderHops, Value: strconv.Itoa(hops + 1)}}
+	if d.Dead {
+		marks = append(marks, message.Header{Name: message.HeaderReason, Value: f.Reason}, message.Header{Name: message.HeaderDetail, Value: short(f.Detail)})
+	}
+	m.Headers = append(without(m.Headers, marks), marks...)
 	if err := m.Check(d.MaxBody); err != nil {
 		return route.Dead, d.bury(s, reasonTarget, err), true
 	}
@@ -167,13 +185,15 @@ func (d *decider) partitionOf(m *message.Message, s *message.Stored) int {
 
 func (d *decider) bury(s *message.Stored, reason string, why error) *message.Message {
 	m := s.Message
-	detail := []rune(why.Error())
-	m.Terms = &message.Terms{Reason: reason, Detail: string(detail[:min(len(detail), 500)]), By: "route", From: d.source.Address().At(s.Partition, s.Offset).String()}
+	m.Terms = &message.Terms{Reason: reason, Detail: short(why.Error()), By: "route", From: d.source.Address().At(s.Partition, s.Offset).String()}
 	return &m
 }
 
 func hopsOf(m *message.Message) int {
-	text, _ := m.Header(form.HeaderHops)
+	text, ok := m.Header(message.HeaderHops)
+	if !ok {
+		return 0
+	}
 	n, err := strconv.Atoi(text)
 	if err != nil || n < 0 {
 		return 0
@@ -181,8 +201,15 @@ func hopsOf(m *message.Message) int {
 	return n
 }
 
-func withoutRoute(headers []message.Header) []message.Header {
+// short is the beginning of a text that says why something failed.
+func short(text string) string {
+	runes := []rune(strings.ToValidUTF8(text, "?"))
+	return string(runes[:min(len(runes), 500)])
+}
+
+// without leaves out headers with the names of others.
+func without(headers, names []message.Header) []message.Header {
 	return slices.DeleteFunc(slices.Clone(headers), func(h message.Header) bool {
-		return h.Name == form.HeaderRoute || h.Name == form.HeaderRouteFrom || h.Name == form.HeaderHops
+		return slices.ContainsFunc(names, func(n message.Header) bool { return n.Name == h.Name })
 	})
 }

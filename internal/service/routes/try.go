@@ -18,6 +18,7 @@ import (
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/logs"
 	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/queues"
 )
 
 // Bounds of a trial.
@@ -26,24 +27,21 @@ const (
 	trySamples   = 5
 	tryFailures  = 20
 	mostTrySteps = 1500
+
+	mostTryLetters = 20_000
 )
 
 // Try says what a route would have done with what its source got since a position.
 // Nothing is sent. Of more than can be looked at in TryTime it looks at the first
 // stretches of each partition.
-func (rs *Routes) Try(ctx context.Context, t *part.Channel, since address.Position, name string, settings setting.Change) (*form.RouteTrial, error) {
-	a := part.GroupAddress(t, name)
-	var is *setting.Group
-	wished := setting.Group{}
-	if name != "" {
-		_, g, err := rs.parts.Group(a)
-		if err != nil {
-			return nil, err
-		}
-		if g.Route == nil {
-			return nil, problem.New(problem.Invalid, "%s is no route", a).Field("route")
-		}
-		is, wished = &g.Group, g.Group
+func (rs *Routes) Try(ctx context.Context, a address.Address, since address.Position, settings setting.Change) (*form.RouteTrial, error) {
+	t, name, err := rs.parts.SourceOf(a)
+	if err != nil {
+		return nil, err
+	}
+	is, wished, err := rs.triedOn(a, settings)
+	if err != nil {
+		return nil, err
 	}
 	if err := setting.Groups.Fits(settings, setting.Route, a.String()); err != nil {
 		return nil, err
@@ -55,7 +53,7 @@ func (rs *Routes) Try(ctx context.Context, t *part.Channel, since address.Positi
 	}
 	ctx, cancel := context.WithTimeout(ctx, TryTime)
 	defer cancel()
-	tr := &trial{rs: rs, source: t, target: target}
+	tr := &trial{rs: rs, source: t, dead: address.ReadsDead(name), target: target}
 	if tr.now, err = tr.decider(ctx, wished.Routing, a); err != nil {
 		return nil, err
 	}
@@ -65,20 +63,42 @@ func (rs *Routes) Try(ctx context.Context, t *part.Channel, since address.Positi
 		}
 		tr.out.Was = &form.TrialWas{Samples: []form.TrialSample{}}
 	}
-	if err := tr.open(ctx, since); err != nil {
-		return nil, err
+	if tr.dead {
+		err = tr.letters(ctx, since)
+	} else if err = tr.open(ctx, since); err == nil {
+		err = tr.run(ctx)
 	}
-	if err := tr.run(ctx); err != nil {
+	if err != nil {
 		return nil, err
 	}
 	tr.end()
 	return &tr.out, nil
 }
 
+// triedOn returns the route that is there, if one is, and with what other settings are tried:
+// one that is to be made says where it leads.
+func (rs *Routes) triedOn(a address.Address, settings setting.Change) (is *setting.Group, wished setting.Group, err error) {
+	if a.Group == "" {
+		return nil, wished, nil
+	}
+	_, g, err := rs.parts.Group(a)
+	_, leads := settings["to"]
+	switch {
+	case err != nil && leads:
+		return nil, wished, nil
+	case err != nil:
+		return nil, wished, err
+	case g.Route == nil:
+		return nil, wished, problem.New(problem.Invalid, "%s is no route", a).Field("route")
+	}
+	return &g.Group, g.Group, nil
+}
+
 // trial is a trial under way.
 type trial struct {
 	rs        *Routes
 	source    *part.Channel
+	dead      bool // its dead letters are read
 	target    target
 	now, was  *decider
 	out       form.RouteTrial
@@ -97,7 +117,7 @@ type stretch struct {
 }
 
 func (tr *trial) decider(ctx context.Context, r setting.Routing, a address.Address) (*decider, error) {
-	terms := pin(r, a, tr.target)
+	terms := pin(r, a, tr.dead, tr.target)
 	terms.Partitions = max(terms.Partitions, 1)
 	d, err := newDecider(ctx, tr.source, terms)
 	if err == nil {
@@ -106,11 +126,25 @@ func (tr *trial) decider(ctx context.Context, r setting.Routing, a address.Addre
 	return d, err
 }
 
-func (tr *trial) open(ctx context.Context, since address.Position) error {
-	now := time.Now()
+func (tr *trial) begin(now time.Time) {
 	tr.failures = map[string]*form.TrialFailure{}
 	tr.out.Failures, tr.out.Samples, tr.out.Others, tr.out.Steps = []form.TrialFailure{}, []form.TrialSample{}, []form.Message{}, []form.TrialStep{}
 	tr.out.Since = now.UTC()
+}
+
+// divide chooses the steps of the time since the first message.
+func (tr *trial) divide(now time.Time) {
+	tr.step = time.Minute
+	for span := now.Sub(tr.out.Since); span/tr.step > mostTrySteps; {
+		tr.step *= 2
+	}
+	tr.out.Since = tr.out.Since.Truncate(tr.step)
+	tr.out.StepSeconds = int(tr.step.Seconds())
+}
+
+func (tr *trial) open(ctx context.Context, since address.Position) error {
+	now := time.Now()
+	tr.begin(now)
 	for _, p := range tr.source.Partitions() {
 		l, err := logs.Open(ctx, tr.rs.parts, p, true)
 		if err != nil {
@@ -131,12 +165,41 @@ func (tr *trial) open(ctx context.Context, since address.Position) error {
 			tr.out.Since = first.StoredAt
 		}
 	}
-	tr.step = time.Minute
-	for span := now.Sub(tr.out.Since); span/tr.step > mostTrySteps; {
-		tr.step *= 2
+	tr.divide(now)
+	return nil
+}
+
+// letters looks at the dead letters that are there, of those that became such since a time.
+func (tr *trial) letters(ctx context.Context, since address.Position) error {
+	now := time.Now()
+	tr.begin(now)
+	at, ok := since.TimeAt(now)
+	if !ok && since.Kind != address.First {
+		return problem.New(problem.Invalid, "dead letters are not tried since %s", since).Field("since").Allowed("first, time:T, ago:D")
 	}
-	tr.out.Since = tr.out.Since.Truncate(tr.step)
-	tr.out.StepSeconds = int(tr.step.Seconds())
+	tr.out.Since = at.UTC()
+	var found []queues.Item
+	err := tr.rs.queues.EachItem(ctx, tr.source, queues.Selection{States: []queue.State{queue.Dead}, Limit: mostTryLetters}, func(i *queues.Item) error {
+		if i.Message != nil && i.Info.Due >= at.UnixMicro() {
+			found = append(found, *i)
+		}
+		return nil
+	})
+	if err != nil && len(found) == 0 {
+		return err
+	}
+	if tr.out.Total = int64(len(found)); !ok {
+		tr.out.Since = now.UTC()
+		for i := range found {
+			if at := time.UnixMicro(found[i].Info.Due).UTC(); at.Before(tr.out.Since) {
+				tr.out.Since = at
+			}
+		}
+	}
+	tr.divide(now)
+	for i := range found {
+		tr.look(ctx, found[i].Message, found[i].Facts(), time.UnixMicro(found[i].Info.Due))
+	}
 	return nil
 }
 
@@ -162,7 +225,7 @@ func (tr *trial) run(ctx context.Context) error {
 			}
 			_, err = logs.EachMessage(ctx, chunk, s.p.Number, at, tr.rs.parts.RoomToDecode, func(m *message.Stored) (bool, error) {
 				if m.Offset < s.to {
-					tr.look(ctx, m)
+					tr.look(ctx, m, expr.Facts{}, m.StoredAt)
 				}
 				return ctx.Err() == nil, nil
 			})
@@ -178,14 +241,15 @@ func (tr *trial) run(ctx context.Context) error {
 	return nil
 }
 
-func (tr *trial) look(ctx context.Context, m *message.Stored) {
+// look decides a message, which the route would have read at a time.
+func (tr *trial) look(ctx context.Context, m *message.Stored, f expr.Facts, when time.Time) {
 	out := &tr.out
-	number, made, sent := tr.now.decide(m, expr.Facts{})
+	number, made, sent := tr.now.decide(m, f)
 	if ctx.Err() != nil {
 		return // the decision was cut off
 	}
 	out.LookedAt++
-	at := int(m.StoredAt.Sub(out.Since) / tr.step)
+	at := int(when.Sub(out.Since) / tr.step)
 	for len(out.Steps) <= at && at < 2*mostTrySteps {
 		out.Steps = append(out.Steps, form.TrialStep{At: out.Since.Add(time.Duration(len(out.Steps)) * tr.step)})
 	}
@@ -209,7 +273,7 @@ func (tr *trial) look(ctx context.Context, m *message.Stored) {
 		out.Samples = append(out.Samples, tr.sample(m, number, made))
 	}
 	if tr.was != nil {
-		tr.compare(m, number, made, sent)
+		tr.compare(m, f, number, made, sent)
 	}
 }
 
@@ -242,9 +306,9 @@ func (tr *trial) fails(m *message.Stored, made *message.Message) {
 }
 
 // compare tells what differs from the route as it is set.
-func (tr *trial) compare(m *message.Stored, number int, made *message.Message, sent bool) {
+func (tr *trial) compare(m *message.Stored, f expr.Facts, number int, made *message.Message, sent bool) {
 	was := tr.out.Was
-	wasNumber, wasMade, wasSent := tr.was.decide(m, expr.Facts{})
+	wasNumber, wasMade, wasSent := tr.was.decide(m, f)
 	wasSent, sent = wasSent && wasNumber != route.Dead, sent && number != route.Dead
 	if wasSent {
 		was.Sent++

@@ -20,7 +20,7 @@ func TestARouteIsTriedOnThePast(t *testing.T) {
 	n.Publish(readings, 1, `{"celsius":20,"box":"b"}`, `{"box":"c"}`, `{"celsius":"warm"}`)
 	try := func(name string, settings setting.Change) *form.RouteTrial {
 		t.Helper()
-		out, err := n.Routes.Try(t.Context(), n.Parts.ByID(readings.ID), from(t, "first"), name, settings)
+		out, err := n.Routes.Try(t.Context(), readings.Address().Reader(name), from(t, "first"), settings)
 		require.NoError(t, err)
 		return out
 	}
@@ -61,9 +61,9 @@ func TestARouteIsTriedOnThePast(t *testing.T) {
 		"no channel coldchain": {"to": "coldchain/none"},
 		"has no expire":        {"to": "coldchain/warm", "expire": "1h"},
 	} {
-		_, err := n.Routes.Try(t.Context(), readings, from(t, "first"), "", says)
+		_, err := n.Routes.Try(t.Context(), readings.Address(), from(t, "first"), says)
 		assert.ErrorContains(t, err, settings)
 	}
-	_, err := n.Routes.Try(t.Context(), readings, from(t, "first"), "none", nil)
+	_, err := n.Routes.Try(t.Context(), at(t, "coldchain/readings@none"), from(t, "first"), nil)
 	assert.ErrorContains(t, err, "no group")
 }

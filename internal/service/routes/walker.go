@@ -12,7 +12,6 @@ import (
 	"steadyferry/internal/core/route"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
-	"steadyferry/internal/engine/outside"
 )
 
 // walker is one route at work on one partition.
@@ -21,7 +20,9 @@ type walker struct {
 	id     uuid.UUID
 	group  *catalog.Group
 	where  string // by which it takes from a queue
+	copies bool   // dead letters
 	walk   *route.Walk
+	end    int64         // of what the plan decides, as it was looked at last
 	seen   *catalog.View // by which the targets' recoveries are known
 	starts int           // of the walk, to which what is gathered belongs
 	ended  bool
@@ -32,11 +33,12 @@ type walker struct {
 	decider  *decider
 	decides  string // the terms that it decides by
 
-	gathered map[int]*parcel // by target
+	gathered map[int][]*parcel // by target, in the order in which they are sent
 	bytes    int
 	flying   map[int]bool
 	asking   map[int]bool
 	lanes    map[int]*lane // those that deliver to an endpoint
+	usual    int           // messages that the last of them was given
 
 	waits  Waiting   // why it waits
 	tries  int       // how often it has waited for that
@@ -58,14 +60,6 @@ type Waiting struct {
 	Since  time.Time `json:"since"`
 }
 
-// parcel is messages that were gathered for a target: as a batch for a channel, one by
-// one for an endpoint.
-type parcel struct {
-	batch message.Builder
-	items []outside.Item
-	bytes int
-}
-
 // Why a route waits.
 const (
 	waitsPaused = "paused"
@@ -79,7 +73,7 @@ const (
 )
 
 func newWalker(c *carrier, id uuid.UUID) *walker {
-	return &walker{c: c, id: id, walk: route.NewWalk(), gathered: map[int]*parcel{}, flying: map[int]bool{}, asking: map[int]bool{}, lanes: map[int]*lane{}}
+	return &walker{c: c, id: id, walk: route.NewWalk(), gathered: map[int][]*parcel{}, flying: map[int]bool{}, asking: map[int]bool{}, lanes: map[int]*lane{}}
 }
 
 // target returns what the route leads to; without true it is not there.
@@ -104,11 +98,7 @@ func (w *walker) wish(ctx context.Context) (route.Step, bool) {
 		}
 		return w.c.rs.recut(w.id, plan, terms, target)
 	}
-	s := route.Step{Op: route.Make, Route: w.id, Terms: terms, Targets: w.c.rs.recoveries(target)}
-	if begins := w.group.Route.Begins; w.c.p.Number < len(begins) && !w.c.queue {
-		s.Offset = begins[w.c.p.Number]
-	}
-	return s, true
+	return w.c.rs.firstStep(w.c.p, w.id, w.group, terms, target), true
 }
 
 // adopt has the record say what the plan says: it is of before the plan.
@@ -135,6 +125,7 @@ func (w *walker) look(ctx context.Context) {
 	if plan == nil || w.ended {
 		return
 	}
+	w.end = end
 	w.walk.Look(plan, end)
 	w.holdLanes()
 	if plan.Floor != w.floor && w.id == w.group.Route.ID {
@@ -167,7 +158,7 @@ func (w *walker) wants() bool {
 	if !w.open || w.bytes >= maxGathered || w.again.After(time.Now()) {
 		return false
 	}
-	if w.group.Paused && (!w.c.queue || w.group.Route.Outside) { // what was taken from a queue is sent on
+	if w.group.Paused && (!w.c.queue || w.copies || w.group.Route.Outside) { // what was taken from a queue is sent on
 		w.waits = since(w.waits, waitsPaused, "the route is paused")
 		return false
 	}
@@ -209,14 +200,10 @@ func (w *walker) take(at int64, s *message.Stored, f expr.Facts) {
 		return
 	}
 	w.walk.Add(number, w.cut.At(at), upTo)
-	p := w.gathered[number]
-	if p == nil {
-		p = &parcel{}
-		w.gathered[number] = p
-	}
+	p := w.openParcel(number)
 	before := p.bytes
 	if number != route.Dead && w.group.Route.Outside {
-		p.add(w.item(at, s, m), w.cut.Terms.Partitions)
+		p.add(w.item(at, s, m), w.cut.Terms.Partitions, w.usual)
 	} else {
 		p.batch.Add(m)
 		p.bytes = p.batch.Size()
@@ -232,39 +219,38 @@ func (w *walker) fail(err error) {
 
 // flush sends what was gathered for targets to which nothing is under way.
 func (w *walker) flush(ctx context.Context) {
+	if w.walk.Restarts() {
+		w.drop()
+	}
 	if w.walk.Restarts() || w.again.After(time.Now()) || w.ended {
 		return
 	}
-	for number, p := range w.gathered {
+	for number, all := range w.gathered {
+		p := all[0]
 		if p.bytes == 0 || w.flying[number] {
 			continue
 		}
-		delete(w.gathered, number)
+		if w.gathered[number] = all[1:]; len(all) == 1 {
+			delete(w.gathered, number)
+		}
 		w.bytes = max(0, w.bytes-p.bytes)
-		after, upTo, recovered := w.walk.Flush(number)
+		w.seal(number, p)
+		w.flying[number] = true
 		if len(p.items) > 0 {
-			w.flying[number] = true
-			w.deliver(ctx, number, p.items, after, upTo, recovered)
+			w.usual = len(p.items)
+			w.deliver(ctx, number, p.items, p.after, p.upTo, p.recovered)
 			continue
 		}
-		b := &p.batch
-		count := b.Count()
-		sent := &message.Route{ID: w.id, Partition: uint32(w.c.p.Number), After: after, UpTo: upTo, Recovered: recovered}
-		batch, err := message.OpenBatch(b.Build(message.Plain, nil))
-		if err != nil {
-			panic(err) // what Build made
-		}
-		w.flying[number] = true
-		go w.send(ctx, w.group, number, batch, sent, count)
+		go w.send(ctx, w.group, number, p)
 	}
 }
 
 // send appends a batch at a target, and tells the carrier what came of it.
-func (w *walker) send(ctx context.Context, g *catalog.Group, number int, batch message.Batch, sent *message.Route, count int) {
+func (w *walker) send(ctx context.Context, g *catalog.Group, number int, p *parcel) {
 	var behind *route.NotBehind
-	p, err := w.c.targetOf(ctx, g, number, true)
+	to, err := w.c.targetOf(ctx, g, number, true)
 	if err == nil {
-		behind, err = w.c.rs.parts.AppendRouted(ctx, p, batch, sent)
+		behind, err = w.c.rs.parts.AppendMade(ctx, to, p.data)
 	}
 	w.c.answer(ctx, func() {
 		delete(w.flying, number)
@@ -272,16 +258,16 @@ func (w *walker) send(ctx context.Context, g *catalog.Group, number int, batch m
 		case errors.Is(err, route.ErrEnded):
 			w.ended = true
 		case err != nil:
-			w.walk.Unsure(number, sent.UpTo)
+			w.walk.Unsure(number, p.upTo)
 			w.hold(waitsTarget, err)
 		case behind != nil:
-			w.walk.Refused(number, sent.UpTo, behind)
+			w.walk.Refused(number, p.upTo, behind)
 		default:
-			w.walk.Taken(number, sent.UpTo)
+			w.walk.Taken(number, p.upTo)
 			if number == route.Dead {
-				w.dead += int64(count)
+				w.dead += int64(p.count)
 			} else {
-				w.sent += int64(count)
+				w.sent += int64(p.count)
 			}
 			w.goes()
 		}

@@ -7,7 +7,6 @@ import (
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/expr"
-	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/engine/logs"
 	"steadyferry/internal/engine/part"
@@ -25,7 +24,7 @@ func (ts *Traces) cameFrom(ctx context.Context, tr *Story, m *message.Stored) {
 		if m == nil {
 			return
 		}
-		from, routed := m.Header(form.HeaderRouteFrom)
+		from, routed := m.Header(message.HeaderRouteFrom)
 		if !routed {
 			return
 		}
@@ -85,27 +84,66 @@ func (ts *Traces) goesTo(ctx context.Context, t *part.Channel, tr *Story, m *mes
 	}
 }
 
-// copyOf finds what a route has made of the message at an address; nil when it is
-// not found in time, or not kept any more.
-func (ts *Traces) copyOf(ctx context.Context, h routes.Hop, from string, m *message.Stored) (found *message.Stored) {
-	if h.To == nil || h.Outcome == routes.Outside && m.ID == "" {
-		return nil
+// mostCopies bounds the copies of a dead letter that are looked for: one each time that it
+// became one.
+const mostCopies = 20
+
+// sentOn tells where routes of a queue have sent a message of it: that which took it, and
+// those that copied it when it became a dead letter.
+func (ts *Traces) sentOn(ctx context.Context, t *part.Channel, tr *Story, m *message.Stored) {
+	if m == nil {
+		return
 	}
-	condition := fmt.Sprintf("headers[%q] == %q", form.HeaderRouteFrom, from)
-	if h.Outcome != routes.Sent {
-		condition = fmt.Sprintf("id == %q", m.ID)
+	ctx, cancel := context.WithTimeout(ctx, copyTime)
+	defer cancel()
+	for _, g := range ts.catalog.View().Routes[t.ID] {
+		target := ts.parts.ByID(g.Route.Target)
+		if target == nil {
+			continue // it leads to an endpoint
+		}
+		by := part.GroupAddress(t, g.Name).String()
+		where := fmt.Sprintf("headers[%q] == %q && headers[%q] == %q", message.HeaderRouteFrom, tr.Address, message.HeaderRoute, by)
+		for _, c := range ts.find(ctx, look.Selection{Topic: target, Limit: mostCopies}, m.StoredAt.Add(-time.Minute), where) {
+			tr.copied(target, c, Step{Event: routes.Sent, Who: by})
+		}
 	}
+}
+
+// find returns the messages of a selection that are stored since a time and match a
+// condition. What is not found before ctx ends, or what is not kept any more, is left out.
+func (ts *Traces) find(ctx context.Context, sel look.Selection, since time.Time, condition string) (found []*message.Stored) {
 	where, err := expr.Compile(condition)
 	if err != nil {
 		return nil
 	}
-	sel := look.Selection{Topic: h.To.Channel, Partitions: []int{h.To.Number}, From: address.Position{Kind: address.AtTime, Time: m.StoredAt.Add(-time.Minute)}, To: address.Position{Kind: address.End}, Where: where, Limit: 1}
-	// What is not found in time is told without its place.
+	sel.From, sel.To, sel.Where = address.Position{Kind: address.AtTime, Time: since}, address.Position{Kind: address.End}, where
 	_ = ts.look.Browse(ctx, sel, func(e look.Event) error {
 		if e.Message != nil {
-			found = logs.Keep(e.Message)
+			found = append(found, logs.Keep(e.Message))
 		}
 		return nil
 	})
 	return found
+}
+
+// copied adds a copy of the message to its story, with the step that made it.
+func (tr *Story) copied(target *part.Channel, m *message.Stored, s Step) {
+	s.At, s.Address = m.StoredAt, target.Address().At(m.Partition, m.Offset).String()
+	tr.Copies, tr.Steps = append(tr.Copies, s.Address), append(tr.Steps, s)
+}
+
+// copyOf finds what a route has made of the message at an address; nil when it is
+// not found in time, or not kept any more.
+func (ts *Traces) copyOf(ctx context.Context, h routes.Hop, from string, m *message.Stored) *message.Stored {
+	if h.To == nil || h.Outcome == routes.Outside && m.ID == "" {
+		return nil
+	}
+	condition := fmt.Sprintf("headers[%q] == %q", message.HeaderRouteFrom, from)
+	if h.Outcome != routes.Sent {
+		condition = fmt.Sprintf("id == %q", m.ID)
+	}
+	for _, c := range ts.find(ctx, look.Selection{Topic: h.To.Channel, Partitions: []int{h.To.Number}, Limit: 1}, m.StoredAt.Add(-time.Minute), condition) {
+		return c
+	}
+	return nil
 }

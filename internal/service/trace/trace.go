@@ -81,6 +81,7 @@ func (ts *Traces) Of(ctx context.Context, t *part.Channel, partition int, offset
 			tr.Copies = append(tr.Copies, item.Info.From)
 		}
 		ts.cameFrom(ctx, tr, item.Message)
+		ts.sentOn(ctx, t, tr, item.Message)
 		ts.sentAgain(ctx, t, tr, partition, offset)
 		tr.order()
 		return tr, nil
@@ -149,20 +150,10 @@ func (ts *Traces) sentAgain(ctx context.Context, t *part.Channel, tr *Story, par
 		if looked++; looked > copyReplays || ctx.Err() != nil {
 			return
 		}
-		where, err := expr.Compile(fmt.Sprintf("headers[%q] == %q && headers[%q] == %q", form.HeaderReplayFrom, tr.Address, form.HeaderReplay, strconv.FormatInt(r.ID, 10)))
-		if err != nil {
-			return
+		where := fmt.Sprintf("headers[%q] == %q && headers[%q] == %q", form.HeaderReplayFrom, tr.Address, form.HeaderReplay, strconv.FormatInt(r.ID, 10))
+		for _, c := range ts.find(ctx, look.Selection{Topic: target, Limit: 1}, r.CreatedAt, where) {
+			tr.copied(target, c, Step{Event: "sent-again", Who: r.Who, Reason: fmt.Sprintf("replay %d to %s", r.ID, target.Address().At(c.Partition, c.Offset))})
 		}
-		sel := look.Selection{Topic: target, From: address.Position{Kind: address.AtTime, Time: r.CreatedAt}, To: address.Position{Kind: address.End}, Where: where, Limit: 1}
-		// What is not found in time is left out.
-		_ = ts.look.Browse(ctx, sel, func(e look.Event) error {
-			if e.Message != nil {
-				at := target.Address().At(e.Message.Partition, e.Message.Offset).String()
-				tr.Copies = append(tr.Copies, at)
-				tr.Steps = append(tr.Steps, Step{At: e.Message.StoredAt, Address: at, Event: "sent-again", Who: r.Who, Reason: fmt.Sprintf("replay %d to %s", r.ID, at)})
-			}
-			return nil
-		})
 	}
 }
 
@@ -182,8 +173,8 @@ func (tr *Story) published(m *message.Stored, publisher string) {
 		s.Event, s.Reason = "sent-again", fmt.Sprintf("replay %s from %s", number, from)
 		tr.Copies = append(tr.Copies, from)
 	}
-	if from, routed := m.Header(form.HeaderRouteFrom); routed {
-		by, _ := m.Header(form.HeaderRoute)
+	if from, routed := m.Header(message.HeaderRouteFrom); routed {
+		by, _ := m.Header(message.HeaderRoute)
 		s.Event, s.Who, s.Reason = "routed", by, "from "+from
 	}
 	tr.Steps = append(tr.Steps, s)
@@ -222,8 +213,7 @@ func (ts *Traces) readers(ctx context.Context, t *part.Channel, tr *Story, parti
 		if err != nil {
 			continue
 		}
-		a := t.Address()
-		a.Group = name
+		a := part.GroupAddress(t, name)
 		event := "not-read-yet"
 		if offsets[partition] > offset {
 			event = "read"

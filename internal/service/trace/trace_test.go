@@ -167,4 +167,20 @@ func TestAMessageIsFollowedThroughRoutes(t *testing.T) {
 	s = in(vans, 0)
 	assert.Equal(t, "published; routed from coldchain/orders#1:0; routed from coldchain/north#0:0", told(s))
 	assert.Equal(t, []string{"coldchain/north#0:0", "coldchain/orders#1:0"}, s.Copies)
+
+	// What becomes a dead letter is followed to where a route copied it.
+	archive := n.Channel(setting.Topic, "coldchain/archive", nil)
+	a, err := address.Parse("coldchain/vans/dead@archive")
+	require.NoError(t, err)
+	_, err = n.Routes.New(t.Context(), "owner", a, address.Position{Kind: address.End}, setting.Change{"to": "coldchain/archive"})
+	require.NoError(t, err)
+	done, err := n.Queues.Work(t.Context(), n.Parts.ByID(vans.ID), queues.Work{Member: "lana", Partition: part.AnyPartition, Max: 1})
+	require.NoError(t, err)
+	_, err = n.Queues.Work(t.Context(), n.Parts.ByID(vans.ID), queues.Work{Member: "lana", Partition: part.AnyPartition, Settle: []queues.Settle{{Lease: done.Leased[0].Lease, Outcome: queue.Reject, Reason: "no-driver"}}})
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		return strings.HasSuffix(told(in(vans, 0)), "rejected no-driver; sent")
+	}, 20*time.Second, 50*time.Millisecond)
+	assert.Contains(t, in(vans, 0).Copies, "coldchain/archive#0:0")
+	assert.Contains(t, told(in(archive, 0)), "routed from coldchain/vans#0:0")
 }

@@ -1,4 +1,5 @@
 // Calls of the HTTP interface. The types are made from openapi.yaml.
+import { parse } from "../lib/address";
 import type { components } from "./schema.gen";
 
 type Schemas = components["schemas"];
@@ -10,6 +11,7 @@ export type Event = Schemas["Event"];
 export type Progress = Schemas["Progress"];
 export type Flow = Schemas["Flow"];
 export type Series = Schemas["Series"];
+export type Measured = Schemas["Measured"];
 export type Live = Schemas["Live"];
 export type Found = Schemas["Found"];
 export type Preview = Schemas["Preview"];
@@ -103,13 +105,16 @@ export async function call<T>(method: string, path: string, body?: unknown, sign
 
 export const get = <T>(path: string) => call<T>("GET", path);
 
-/** The path of a channel's address, such as coldchain/readings. */
-export const channelPath = (address: string) => "/channels/" + address.split("/").map(encodeURIComponent).join("/");
+/** The path of a channel's address, such as coldchain/readings, or of the queue with a reader's dead letters. */
+export function channelPath(address: string) {
+  const slash = address.indexOf("/");
+  return `/channels/${encodeURIComponent(address.slice(0, slash))}/${encodeURIComponent(address.slice(slash + 1))}`;
+}
 
-/** The path of a group's address, such as coldchain/readings@compliance. */
+/** The path of the address of a group or a route, such as coldchain/readings@compliance. */
 export function groupPath(address: string) {
-  const [channel, group] = address.split("@");
-  return `${channelPath(channel!)}/groups/${encodeURIComponent(group!)}`;
+  const a = parse(address);
+  return `${channelPath(`${a?.space}/${a?.channel}`)}/groups/${encodeURIComponent(a?.reader ?? "")}`;
 }
 
 /** Reads a stream of JSON lines until it ends or the signal aborts it. */

@@ -715,6 +715,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/measured": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was measured of a thing lately, in equal steps */
+        get: operations["measured"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/channels/{space}/{channel}/groups": {
         parameters: {
             query?: never;
@@ -2488,6 +2505,7 @@ export interface components {
             labels?: components["schemas"]["Labels"];
         };
         NewGroup: components["schemas"]["GroupSettings"] & {
+            /** @description Its name; a route that reads the dead letters of a queue is dead@NAME, of a group or a route READER/dead@NAME */
             group: string;
             /**
              * @description A route is a group that the service itself reads for
@@ -2504,7 +2522,7 @@ export interface components {
              * @default ago:1h
              */
             since: string;
-            /** @description Of the channel, whose other settings are tried; without it, a new one */
+            /** @description Of the channel, whose other settings are tried; with to, one that is not there yet; empty: a new one that reads the channel */
             route?: string;
         };
         RouteTrial: {
@@ -2903,6 +2921,22 @@ export interface components {
             undoes: number | null;
             undone: boolean;
             steps: components["schemas"]["SeekStep"][];
+        };
+        Measured: {
+            address: string;
+            /** @enum {string} */
+            kind: "channel" | "group" | "endpoint";
+            /** Format: date-time */
+            begin: string;
+            stepSeconds: number;
+            values: components["schemas"]["MeasuredValue"][];
+        };
+        MeasuredValue: {
+            /** @description Of a channel in-rate, out-rate, in-bytes, out-bytes, messages, bytes, waiting, leased, dead, oldest-waiting, leaderless, replicas-missing; of a group lag, lag-age, arrival-rate, commit-rate, members, severity; of an endpoint failing */
+            name: string;
+            unit: string;
+            /** @description By step from the begin; null where nothing was measured. Of a longer step a rate is the mean, a backlog the most */
+            figures: (number | null)[];
         };
         LagSample: {
             /** Format: date-time */
@@ -4493,6 +4527,34 @@ export interface operations {
                         items: components["schemas"]["Group"][];
                         next: string;
                     };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    measured: {
+        parameters: {
+            query: {
+                /** @description A channel, dead letters, a group, a route or an endpoint */
+                address: string;
+                /** @description From 1m to 30d */
+                span?: string;
+                /** @description Steps at most; those of lately are kept in steps of 10 s, of a week in minutes, of 30 days in 10 minutes */
+                most?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The values */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Measured"];
                 };
             };
             default: components["responses"]["Problem"];

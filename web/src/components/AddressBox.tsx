@@ -2,7 +2,7 @@ import { Search } from "lucide-react";
 import { useEffect, useId, useRef, useState } from "react";
 import { useNavigate } from "react-router";
 import { get, type Found } from "../api/client";
-import { pageOf } from "../lib/format";
+import { pageOf } from "../lib/address";
 
 /** The box that takes addresses anywhere; / puts the cursor into it. */
 export function AddressBox() {

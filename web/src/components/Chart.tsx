@@ -7,7 +7,18 @@ import { useTheme } from "../lib/theme";
 
 const height = 120;
 
-export type Line = { label: string; values: number[]; dashed?: boolean };
+export type Line = { label: string; values: (number | null)[]; dashed?: boolean };
+
+const day = 86_400;
+
+/** How times of an axis are written: days, where there are several. */
+const written = (at: number[]) =>
+  at.map((t) => {
+    const time = new Date(t * 1000);
+    return at.at(-1)! - at[0]! >= 2 * day
+      ? time.toLocaleDateString("en-GB", { day: "numeric", month: "short" })
+      : time.toLocaleTimeString("en-GB");
+  });
 
 /** A chart of rates over time; times are seconds since 1970. */
 export function Chart({ times, lines, unit, label }: { times: number[]; lines: Line[]; unit: string; label: string }) {
@@ -45,7 +56,7 @@ export function Chart({ times, lines, unit, label }: { times: number[]; lines: L
         scales: { y: { range: () => [0, top.current] } },
         series: [{}, ...series],
         axes: [
-          { ...axis, size: 26, space: 90, values: (_u, at) => at.map((t) => new Date(t * 1000).toLocaleTimeString("en-GB")) },
+          { ...axis, size: 26, space: 90, values: (_u, at) => written(at) },
           { ...axis, size: 62, space: 28, values: (_u, at) => at.map((v) => rate(v)) },
         ],
       },

@@ -1,14 +1,13 @@
 import { useQuery } from "@tanstack/react-query";
 import { get, groupPath, type Group, type LagSample } from "../api/client";
-import { useUrlState } from "../lib/url";
 import { Chart } from "./Chart";
+import { Spans, useSpan } from "./Spans";
 
-const spans = { "10m": "10 minutes", "1h": "hour", "1d": "day", "30d": "30 days" } as const;
+const spans = { "10m": "10 minutes", "1h": "hour", "1d": "day", "30d": "30 days" };
 
 /** The lag of a group, and its rates, over a span that is in the URL. */
 export function LagCharts({ group }: { group: Group }) {
-  const [params, change] = useUrlState();
-  const chosen = params.get("span") ?? "10m";
+  const chosen = useSpan(spans);
   const history = useQuery({
     queryKey: ["history", group.address, chosen],
     queryFn: () => get<{ items: LagSample[] }>(`${groupPath(group.address)}/history?span=${chosen}`),
@@ -35,18 +34,7 @@ export function LagCharts({ group }: { group: Group }) {
           />
         </div>
       )}
-      <div className="flex gap-3 text-[length:var(--text-small)]">
-        {Object.entries(spans).map(([key, name]) => (
-          <button
-            key={key}
-            className={key === chosen ? "font-semibold" : "text-sea hover:underline"}
-            aria-pressed={key === chosen}
-            onClick={() => change({ span: key === "10m" ? "" : key })}
-          >
-            last {name}
-          </button>
-        ))}
-      </div>
+      <Spans spans={spans} />
     </section>
   );
 }

@@ -1,4 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { Split } from "lucide-react";
 import { lazy, Suspense, useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import { toast } from "sonner";
@@ -15,6 +16,7 @@ import {
 } from "../api/client";
 import { useLive } from "../api/live";
 import { parseEdits } from "../lib/edits";
+import { parse, readerAddress, readerPage } from "../lib/address";
 import { quote } from "../lib/format";
 import { Command } from "./Copy";
 import { EditsField } from "./Edits";
@@ -40,12 +42,39 @@ function useSettled<T>(value: T, text: string): T {
 
 const pasts = ["ago:10m", "ago:1h", "ago:24h", "first"];
 
-/** Makes a route of a topic, or sets one that is there; what it would do is tried on the past as it is typed. */
-export function RouteDialog({ channel, route, onClose }: { channel: string; route?: Group; onClose: () => void }) {
+/** A button that makes a route from a channel or from dead letters. */
+export function NewRoute({ source, children }: { source: string; children: React.ReactNode }) {
+  const [making, setMaking] = useState(false);
+  return (
+    <>
+      <button className="button" onClick={() => setMaking(true)}>
+        <Split size={15} aria-hidden /> {children}
+      </button>
+      {making && <RouteDialog source={source} onClose={() => setMaking(false)} />}
+    </>
+  );
+}
+
+const abouts = {
+  topic: "It sends what fulfils the condition to another channel, each message once, or to an endpoint.",
+  queue:
+    "It takes what fulfils the condition from the queue, and sends it to another channel, each message once, or to an endpoint.",
+  dead: "It copies what becomes a dead letter and fulfils the condition to another channel, once, or to an endpoint. The dead letters stay.",
+};
+
+/**
+ * Makes a route from a source, a channel or its dead letters, or sets one that is there; what it would do is tried
+ * on the past as it is typed.
+ */
+export function RouteDialog({ source, route, onClose }: { source: string; route?: Group; onClose: () => void }) {
   const client = useQueryClient();
   const navigate = useNavigate();
   const { live } = useLive();
-  const fromQueue = live?.channels.find((c) => c.address === channel)?.kind === "queue";
+  const at = parse(route?.address ?? source);
+  const channel = `${at?.space}/${at?.channel}`;
+  const isQueue = live?.channels.find((c) => c.address === channel)?.kind === "queue";
+  const dead = route ? route.address.includes("/dead@") : Boolean(at?.dead);
+  const reads = dead ? "dead" : isQueue ? "queue" : "topic";
   const [form, setForm] = useState({
     name: route?.group ?? "",
     to: route?.to ?? "",
@@ -60,7 +89,8 @@ export function RouteDialog({ channel, route, onClose }: { channel: string; rout
   const { wrong } = parseEdits(form.edits);
   const edits = form.edits.split("\n").filter((l) => l.trim());
   const settings = { ...(!route && { to: form.to }), where: form.where, edits };
-  const asked = { since: form.past, route: route?.group ?? "", ...settings };
+  const named = (name: string) => (dead ? `${at?.reader ? `${at.reader}/` : ""}dead@${name}` : name);
+  const asked = { since: form.past, route: route?.group ?? (dead ? named("new") : ""), ...settings };
   const text = JSON.stringify(asked);
   const settled = useSettled(asked, text);
   const outside = useQuery({ queryKey: ["endpoints"], queryFn: () => get<{ items: Endpoint[] }>("/endpoints?limit=1000") });
@@ -74,12 +104,12 @@ export function RouteDialog({ channel, route, onClose }: { channel: string; rout
     placeholderData: (old) => old,
     gcTime: 0,
   });
-  const address = `${channel}@${form.name || "NAME"}`;
+  const address = route?.address ?? readerAddress(channel, named(form.name || "NAME"));
   const flags = [
     !route && `-to ${form.to || "ADDRESS"}`,
     form.where && `-where ${quote(form.where)}`,
     ...edits.map((e) => `-edit ${quote(e)}`),
-    !route && !fromQueue && form.from !== "end" && `-from ${form.from}`,
+    !route && reads !== "queue" && form.from !== "end" && `-from ${form.from}`,
   ];
   const command = `ferry ${route ? "set" : "new route"} ${address} ${flags.filter(Boolean).join(" ")}`;
   const submit = async (e: React.FormEvent) => {
@@ -94,11 +124,11 @@ export function RouteDialog({ channel, route, onClose }: { channel: string; rout
       } else {
         await call<Group>("POST", `${channelPath(channel)}/groups`, {
           kind: "route",
-          group: form.name,
-          from: fromQueue ? "first" : form.from,
+          group: named(form.name),
+          from: reads === "queue" ? "first" : form.from,
           ...settings,
         });
-        navigate(`/groups/${channel}/${form.name}`);
+        navigate(readerPage(address));
       }
       onClose();
     } catch (error) {
@@ -107,17 +137,7 @@ export function RouteDialog({ channel, route, onClose }: { channel: string; rout
     }
   };
   return (
-    <Dialog
-      open
-      wide
-      onClose={onClose}
-      title={route ? `Set ${route.address}` : `New route from ${channel}`}
-      about={
-        fromQueue
-          ? "It takes what fulfils the condition from the queue, and sends it to another channel, each message once, or to an endpoint."
-          : "It sends what fulfils the condition to another channel, each message once, or to an endpoint."
-      }
-    >
+    <Dialog open wide onClose={onClose} title={route ? `Set ${route.address}` : `New route from ${source}`} about={abouts[reads]}>
       <form onSubmit={submit} className="space-y-3">
         {!route && (
           <div className="grid gap-3 sm:grid-cols-3">
@@ -148,12 +168,12 @@ export function RouteDialog({ channel, route, onClose }: { channel: string; rout
                   ))}
               </datalist>
             </label>
-            <label className={fromQueue ? "hidden" : "block"}>
+            <label className={reads === "queue" ? "hidden" : "block"}>
               <span className="label">Starts at</span>
               <select className="field" value={form.from} onChange={(e) => set({ from: e.target.value })}>
                 <option value="end">the end: what comes from now on</option>
-                <option value="ago:1h">an hour ago</option>
-                <option value="first">the oldest kept message</option>
+                {!dead && <option value="ago:1h">an hour ago</option>}
+                <option value="first">{dead ? "the oldest dead letter" : "the oldest kept message"}</option>
               </select>
             </label>
           </div>

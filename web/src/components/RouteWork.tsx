@@ -1,6 +1,8 @@
+import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import type { Group, RouteWork as Work } from "../api/client";
-import { ago, count, words } from "../lib/format";
+import { get, type Endpoint, type Group, type RouteWork as Work } from "../api/client";
+import { pageOf } from "../lib/address";
+import { ago, count, many, words } from "../lib/format";
 import { Mark } from "./Mark";
 import { type Column, Timetable } from "./Timetable";
 
@@ -35,10 +37,12 @@ export function RouteWork({ route }: { route: Group }) {
 
 /** Where a route leads, and what it sends. */
 export function Leads({ route }: { route: Group }) {
+  const endpoints = useQuery({ queryKey: ["endpoints"], queryFn: () => get<{ items: Endpoint[] }>("/endpoints?limit=1000") });
+  const outside = endpoints.data?.items.some((e) => e.address === route.to);
   const rows: [string, React.ReactNode][] = [
     [
       "Leads to",
-      <Link key="to" className="address" to={`/channels/${route.to}`}>
+      <Link key="to" className="address" to={outside ? `/endpoints/${route.to}` : `/channels/${route.to}`}>
         {route.to}
       </Link>,
     ],
@@ -46,7 +50,7 @@ export function Leads({ route }: { route: Group }) {
     ...(route.edits ?? []).map((e, i): [string, React.ReactNode] => [i === 0 ? "Edits" : "", <code key={i}>{e}</code>]),
     [
       "Dead letters",
-      <Link key="dead" className="address" to={`/dead/${route.address}`}>
+      <Link key="dead" className="address" to={pageOf(`${route.address}/dead`)!}>
         {route.address}/dead
       </Link>,
     ],
@@ -60,5 +64,18 @@ export function Leads({ route }: { route: Group }) {
         </div>
       ))}
     </dl>
+  );
+}
+
+/** Dead letters of a route that its endpoint did not take for too long. */
+export function Outage({ route }: { route: Group }) {
+  return (
+    <p className="mb-3">
+      <Mark state="attention" word={`${many(route.outage!, "dead letter")} of an outage`} /> They have no fault of their own: the
+      endpoint did not take them for too long.{" "}
+      <Link className="underline" to={`${pageOf(`${route.address}/dead`)}?reason=given-up`}>
+        Look at exactly those, and return them
+      </Link>
+    </p>
   );
 }

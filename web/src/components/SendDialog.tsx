@@ -1,7 +1,8 @@
 import { useState } from "react";
 import { Link } from "react-router";
 import { channelPath, explain, send, type Published, type Channel } from "../api/client";
-import { pageOf, quote } from "../lib/format";
+import { pageOf } from "../lib/address";
+import { quote } from "../lib/format";
 import { Command } from "./Copy";
 import { Dialog } from "./Panel";
 import { Failure } from "./Failure";

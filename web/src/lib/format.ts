@@ -73,27 +73,6 @@ export function parseSize(text: string): number | undefined {
 /** Quotes a text for a shell. */
 export const quote = (text: string) => (/^[A-Za-z0-9_./:@#=,-]+$/.test(text) ? text : `'${text.replaceAll("'", `'\\''`)}'`);
 
-/** The path of the console's page for an address, or undefined. */
-export function pageOf(address: string): string | undefined {
-  const dead = /^([a-z0-9][a-z0-9._-]*)\/([a-z0-9][a-z0-9._-]*(?:@[a-z0-9][a-z0-9._-]*)?)(?:\/dead|#(\d+):(\d+))$/.exec(
-    address.trim(),
-  );
-  if (dead && (address.includes("@") || address.endsWith("/dead"))) {
-    const [, space, channel, partition, offset] = dead;
-    return offset ? `/trace/${space}/${channel}/${partition}:${offset}` : `/dead/${space}/${channel}`;
-  }
-  const m = /^([a-z0-9][a-z0-9._-]*)(?:\/([a-z0-9][a-z0-9._-]*)(?:#(\d+)(?::(\d+))?|@([a-z0-9][a-z0-9._-]*))?)?$/.exec(
-    address.trim(),
-  );
-  if (!m) return undefined;
-  const [, space, channel, partition, offset, group] = m;
-  if (!channel) return `/channels?space=${space}`;
-  if (group) return `/groups/${space}/${channel}/${group}`;
-  const page = `/channels/${space}/${channel}`;
-  if (offset) return `${page}?partition=${partition}&from=offset:${offset}&open=${partition}:${offset}`;
-  return partition ? `${page}?partition=${partition}` : page;
-}
-
 /** A number of things: 1 message, 12,000 messages. */
 export function many(n: number, thing: string): string {
   return `${count(n)} ${thing}${n === 1 ? "" : "s"}`;

@@ -3,7 +3,8 @@ import { ticks } from "../components/TideLine";
 import { editText, parseEdit } from "./edits";
 import { also, equals, fieldPath, fieldsOf } from "./condition";
 import { scaleOf } from "./scale";
-import { pageOf, parseSize, quote, size, span } from "./format";
+import { pageOf, parse, readerAddress } from "./address";
+import { parseSize, quote, size, span } from "./format";
 import { changesOf, isOf, textOf } from "./settings";
 import { merge, Past } from "./live";
 import { days, midnight, periods, typed } from "./position";
@@ -60,7 +61,23 @@ describe("addresses", () => {
     expect(pageOf("coldchain/inspections/dead")).toBe("/dead/coldchain/inspections");
     expect(pageOf("coldchain/readings@compliance/dead")).toBe("/dead/coldchain/readings@compliance");
     expect(pageOf("coldchain/readings@compliance#0:7")).toBe("/trace/coldchain/readings@compliance/0:7");
-    expect(pageOf("Cold Chain")).toBeUndefined();
+    expect(pageOf("coldchain/readings@compliance")).toBe("/groups/coldchain/readings/compliance");
+    expect(pageOf("coldchain/inspections/dead@archive")).toBe("/groups/coldchain/inspections/dead@archive");
+    expect(pageOf("coldchain/readings@warm/dead@archive")).toBe("/groups/coldchain/readings/warm%2Fdead@archive");
+    expect(pageOf("coldchain/inspections/dead@archive/dead")).toBe("/dead/coldchain/inspections%2Fdead@archive");
+    expect(pageOf("coldchain/inspections/dead@archive#0:7")).toBe("/trace/coldchain/inspections%2Fdead@archive/0:7");
+    expect(["Cold Chain", "a/b/dead@", "a/b/x", "a/b#1@g", "a/b/dead#1"].map(pageOf)).toEqual(Array(5).fill(undefined));
+  });
+  it("have readers", () => {
+    for (const [channel, reader, address] of [
+      ["coldchain/readings", "warm", "coldchain/readings@warm"],
+      ["coldchain/inspections", "dead@archive", "coldchain/inspections/dead@archive"],
+      ["coldchain/readings", "warm/dead@archive", "coldchain/readings@warm/dead@archive"],
+    ] as const) {
+      expect(readerAddress(channel, reader)).toBe(address);
+      const a = parse(address)!;
+      expect([`${a.space}/${a.channel}`, a.reader, a.dead]).toEqual([channel, reader, false]);
+    }
   });
   it("are quoted for a shell when they must be", () => {
     expect(quote("coldchain/readings#3")).toBe("coldchain/readings#3");

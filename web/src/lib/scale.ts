@@ -6,8 +6,8 @@ export type Scale = { top: number; beyond: number };
  * to be said. Few are at most a twentieth of the values, far is four times the
  * highest of the others.
  */
-export function scaleOf(values: number[]): Scale {
-  const sorted = values.filter((v) => v > 0).sort((a, b) => a - b);
+export function scaleOf(values: (number | null)[]): Scale {
+  const sorted = values.filter((v): v is number => v !== null && v > 0).sort((a, b) => a - b);
   const max = sorted.at(-1) ?? 0;
   const few = Math.floor(sorted.length / 20);
   const usual = sorted.at(-1 - few) ?? 0;

@@ -7,10 +7,12 @@ import { ActionDialog, type Doing } from "../components/ActionDialog";
 import { Copy, Command } from "../components/Copy";
 import { Bars, DeadActions, DeadLetter, failing, fieldOf } from "../components/DeadLetter";
 import { Mark } from "../components/Mark";
+import { DeadRoutes } from "../components/DeadRoutes";
 import { Notice } from "../components/Panel";
 import { ago, count, many } from "../lib/format";
 import { page, useHeld, useSteady } from "../lib/steady";
 import { useUrlState } from "../lib/url";
+import { readerPage } from "../lib/address";
 
 /** Every queue and group with dead letters. */
 export function DeadPlaces() {
@@ -135,11 +137,10 @@ export function DeadPage() {
               {d ? "what was discarded" : "dead letters"}
             </button>
           ))}
-          <Link to={group ? `/groups/${queue.replace("@", "/")}` : `/channels/${queue}`}>
-            {group ? "the group" : "the queue"}
-          </Link>
+          <Link to={group ? readerPage(queue) : `/channels/${queue}`}>{group ? "the group" : "the queue"}</Link>
         </span>
       </div>
+      <DeadRoutes queue={queue} />
       {dead.data.deadTotal === 0 && !discarded ? (
         <Notice mark={<Mark state="ready" word="" />} title="No dead letters.">
           <p>Every message is done, under way or waiting. What fails comes here with its reason, by itself.</p>

@@ -10,7 +10,8 @@ import { ListPage } from "../components/ListPage";
 import { Mark } from "../components/Mark";
 import { Dialog, Notice } from "../components/Panel";
 import type { Column } from "../components/Timetable";
-import { clock, pageOf } from "../lib/format";
+import { pageOf } from "../lib/address";
+import { clock } from "../lib/format";
 
 /** Where the settings of a thing are changed. */
 function pathOf({ kind, address }: Drift) {
@@ -20,7 +21,10 @@ function pathOf({ kind, address }: Drift) {
     case "space":
       return `/spaces/${encodeURIComponent(address)}`;
     case "group":
+    case "route":
       return groupPath(address);
+    case "endpoint":
+      return `/endpoints/${address}`;
   }
   return channelPath(address);
 }

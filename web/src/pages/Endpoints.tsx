@@ -10,6 +10,7 @@ import { Mark } from "../components/Mark";
 import { Notice } from "../components/Panel";
 import type { Column } from "../components/Timetable";
 import { ago } from "../lib/format";
+import { readerPage } from "../lib/address";
 
 const columns: Column<Endpoint>[] = [
   {
@@ -42,7 +43,7 @@ const columns: Column<Endpoint>[] = [
 /** A link to the page of a route. */
 export function RouteLink({ address }: { address: string }) {
   return (
-    <Link className="address mr-3" to={`/groups/${address.replace("@", "/")}`}>
+    <Link className="address mr-3" to={readerPage(address)}>
       {address}
     </Link>
   );

@@ -3,13 +3,14 @@ import { MoveHorizontal, Pause, Pencil, Play, Undo2 } from "lucide-react";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { toast } from "sonner";
+import { useLive } from "../api/live";
 import { call, explain, get, groupPath, Problem, type Group, type PastSeek, type Preview } from "../api/client";
 import { Copy } from "../components/Copy";
 import { LagCharts } from "../components/LagCharts";
 import { Figures } from "../components/Figures";
 import { Mark } from "../components/Mark";
 import { RouteDialog } from "../components/RouteDialog";
-import { Leads, RouteWork } from "../components/RouteWork";
+import { Leads, Outage, RouteWork } from "../components/RouteWork";
 import { SeekDialog } from "../components/SeekDialog";
 import { Declared } from "../components/Declared";
 import { Events } from "../components/Events";
@@ -19,6 +20,7 @@ import { Pennants } from "../components/Pennants";
 import { type Column, Timetable } from "../components/Timetable";
 import { ago, clock, count, many, rate } from "../lib/format";
 import { forecast, unread } from "./Groups";
+import { pageOf, readerAddress } from "../lib/address";
 
 type Place = NonNullable<Group["partitions"]>[number];
 
@@ -140,9 +142,10 @@ function History({ seeks }: { seeks: PastSeek[] }) {
 
 export function GroupPage() {
   const { space, channel, group: name } = useParams();
-  const address = `${space}/${channel}@${name}`;
+  const address = readerAddress(`${space}/${channel}`, name!);
   const client = useQueryClient();
   const navigate = useNavigate();
+  const { live } = useLive();
   const [moving, setMoving] = useState<"seek" | "undo">();
   const [removing, setRemoving] = useState<Preview>();
   const [setting, setSetting] = useState(false);
@@ -152,7 +155,7 @@ export function GroupPage() {
     refetchInterval: 1000,
     retry: (n, e) => !(e instanceof Problem) && n < 3,
   });
-  const seeks = useQuery({
+  const past = useQuery({
     queryKey: ["seeks", address],
     queryFn: () => get<{ items: PastSeek[] }>(`${groupPath(address)}/seeks`),
     refetchInterval: 5000,
@@ -169,7 +172,8 @@ export function GroupPage() {
   }
   if (!whole.data) return <Notice title={`Waiting for ${address}`} />;
   const group = whole.data;
-  const list = seeks.data?.items ?? [];
+  const list = past.data?.items ?? [];
+  const seeks = live?.channels.find((c) => c.address === group.channel)?.kind === "topic"; // of a queue there are no places
   const attempt = async (f: () => Promise<void>) => {
     try {
       await f();
@@ -189,6 +193,7 @@ export function GroupPage() {
       toast.success(`${address} is removed`);
       navigate("/groups");
     });
+  const source = address.slice(0, address.lastIndexOf("@"));
   const isRoute = group.kind === "route";
   const sent = group.work?.reduce((n, w) => n + w.sent, 0) ?? 0;
   const figures: [string, string, string][] = [
@@ -220,38 +225,38 @@ export function GroupPage() {
             <Pencil size={15} aria-hidden /> Set it
           </button>
         )}
-        <button className="button" disabled={!list.some((m) => !m.undone && m.undoes === null)} onClick={() => setMoving("undo")}>
-          <Undo2 size={15} aria-hidden /> Undo the last seek
-        </button>
-        <button className="button" data-main onClick={() => setMoving("seek")}>
-          <MoveHorizontal size={15} aria-hidden /> Seek
-        </button>
+        {seeks && (
+          <>
+            <button
+              className="button"
+              disabled={!list.some((m) => !m.undone && m.undoes === null)}
+              onClick={() => setMoving("undo")}
+            >
+              <Undo2 size={15} aria-hidden /> Undo the last seek
+            </button>
+            <button className="button" data-main onClick={() => setMoving("seek")}>
+              <MoveHorizontal size={15} aria-hidden /> Seek
+            </button>
+          </>
+        )}
       </div>
       <p className="-mt-2 mb-3 text-soft">
-        <Link className="address underline" to={`/channels/${group.channel}?tab=groups`}>
-          {group.channel}
+        <Link className="address underline" to={source.endsWith("/dead") ? pageOf(source)! : `/channels/${source}?tab=groups`}>
+          {source}
         </Link>
         {group.description && `: ${group.description}`}
       </p>
       <Figures all={figures} />
       {isRoute && <Leads route={group} />}
-      {(group.outage ?? 0) > 0 && (
-        <p className="mb-3">
-          <Mark state="attention" word={`${many(group.outage!, "dead letter")} of an outage`} /> They have no fault of their own:
-          the endpoint did not take them for too long.{" "}
-          <Link className="underline" to={`/dead/${address}?reason=given-up`}>
-            Look at exactly those, and return them
-          </Link>
-        </p>
-      )}
+      {(group.outage ?? 0) > 0 && <Outage route={group} />}
       <LagCharts group={group} />
       <h2 className="mb-1">Partitions</h2>
       <Where group={group} />
       <h2 className="mt-5 mb-1">{isRoute ? "Work" : "Members"}</h2>
       {isRoute ? <RouteWork route={group} /> : <Members group={group} />}
       {isRoute && <Events address={address} />}
-      <h2 className="mt-5 mb-1">Seeks</h2>
-      <History seeks={list} />
+      {seeks && <h2 className="mt-5 mb-1">Seeks</h2>}
+      {seeks && <History seeks={list} />}
       <div className="mt-5">
         <Declared of={group.declared} />
       </div>
@@ -278,7 +283,7 @@ export function GroupPage() {
           </div>
         </Dialog>
       )}
-      {setting && <RouteDialog channel={group.channel} route={group} onClose={() => setSetting(false)} />}
+      {setting && <RouteDialog source={group.channel} route={group} onClose={() => setSetting(false)} />}
       {moving && <SeekDialog group={group} undo={moving === "undo"} onClose={() => setMoving(undefined)} />}
     </>
   );

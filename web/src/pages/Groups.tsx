@@ -8,6 +8,7 @@ import { Notice } from "../components/Panel";
 import { Spark } from "../components/Spark";
 import type { Column } from "../components/Timetable";
 import { count, rate, span } from "../lib/format";
+import { channelOf, readerPage } from "../lib/address";
 
 /** How old the oldest unread message is. */
 export const unread = (seconds: number) =>
@@ -31,9 +32,10 @@ export const groupColumns: Column<Group>[] = [
     title: "Group",
     show: (g) => (
       <>
-        <Link className="address max-md:whitespace-normal" to={`/groups/${g.channel}/${g.group}`}>
-          {g.channel}
-          <wbr />@{g.group}
+        <Link className="address max-md:whitespace-normal" to={readerPage(g.address)}>
+          {channelOf(g.address)}
+          <wbr />
+          {g.address.slice(channelOf(g.address).length)}
         </Link>
         {g.kind === "route" && (
           <div className="address max-w-md truncate text-[length:var(--text-small)] text-soft">route to {g.to}</div>

@@ -5,7 +5,8 @@ import { explain, get, type LogbookEntry } from "../api/client";
 import { ListPage } from "../components/ListPage";
 import { Notice } from "../components/Panel";
 import type { Column } from "../components/Timetable";
-import { clock, pageOf } from "../lib/format";
+import { pageOf } from "../lib/address";
+import { clock } from "../lib/format";
 
 type Page = { items: LogbookEntry[]; next: string };
 

@@ -8,7 +8,8 @@ import { Command } from "../components/Copy";
 import { Mark } from "../components/Mark";
 import { Notice } from "../components/Panel";
 import { editText } from "../lib/edits";
-import { clock, count, pageOf, rate, span } from "../lib/format";
+import { pageOf } from "../lib/address";
+import { clock, count, rate, span } from "../lib/format";
 import { useUrlState } from "../lib/url";
 
 const open = (r: Replay) => r.state === "running" || r.state === "paused";

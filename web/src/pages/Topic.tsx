@@ -2,9 +2,9 @@ import { useQuery } from "@tanstack/react-query";
 import { Send } from "lucide-react";
 import { useState } from "react";
 import { Link, Navigate, useParams, useSearchParams } from "react-router";
-import { channelPath, explain, get, Problem, type Found, type Series, type Channel } from "../api/client";
+import { channelPath, explain, get, Problem, type Found, type Channel } from "../api/client";
 import { useLive, useLiveChannel } from "../api/live";
-import { Chart } from "../components/Chart";
+import { Rates } from "../components/Rates";
 import { Copy } from "../components/Copy";
 import { Figure } from "../components/Figures";
 import { Mark } from "../components/Mark";
@@ -18,44 +18,6 @@ import { SettingsTab } from "./Settings";
 import { TopicGroups } from "./TopicGroups";
 
 const tabs = ["messages", "partitions", "groups", "settings"] as const;
-
-function Rates({ address }: { address: string }) {
-  const [hour, setHour] = useState(false);
-  const series = useQuery({
-    queryKey: ["rates", address, hour],
-    queryFn: () => get<Series>(`${channelPath(address)}/rates?span=${hour ? "1h" : "5m"}`),
-    refetchInterval: hour ? 10_000 : 2_000,
-    placeholderData: (old) => old,
-  });
-  if (!series.data) return <div className="h-44" />;
-  const { start, stepSeconds: step, flow } = series.data;
-  const begin = Date.parse(start) / 1000;
-  return (
-    <div>
-      <Chart
-        label="Messages per second"
-        unit="/s"
-        times={flow.map((_, i) => begin + i * step)}
-        lines={[
-          { label: "in", values: flow.map((f) => f.messagesIn / step) },
-          { label: "out", values: flow.map((f) => f.messagesOut / step), dashed: true },
-        ]}
-      />
-      <div className="flex gap-3 text-[length:var(--text-small)]">
-        {[false, true].map((h) => (
-          <button
-            key={String(h)}
-            className={h === hour ? "font-semibold" : "text-sea hover:underline"}
-            aria-pressed={h === hour}
-            onClick={() => setHour(h)}
-          >
-            {h ? "last hour" : "last 5 minutes"}
-          </button>
-        ))}
-      </div>
-    </div>
-  );
-}
 
 /** An address that is no channel's: an endpoint has its own page. */
 function NoChannel({ address, error }: { address: string; error: Error }) {
@@ -102,7 +64,7 @@ export function TopicPage() {
       queue: live.queue,
     }),
   };
-  if (topic.queue) return <QueuePage topic={topic} whole={whole.data} rates={<Rates address={address} />} />;
+  if (topic.queue) return <QueuePage topic={topic} whole={whole.data} rates={<Rates address={address} queue />} />;
   const forecast = topic.forecast;
   const groups = all?.groups.filter((g) => g.channel === address) ?? [];
 

@@ -1,33 +1,19 @@
 import { useQuery } from "@tanstack/react-query";
-import { Split } from "lucide-react";
-import { useState } from "react";
 import { Link } from "react-router";
 import { get, type Group } from "../api/client";
 import { Command } from "../components/Copy";
 import { Mark } from "../components/Mark";
 import { Notice } from "../components/Panel";
-import { RouteDialog } from "../components/RouteDialog";
+import { NewRoute } from "../components/RouteDialog";
 import { Pennants } from "../components/Pennants";
+import { readerPage, readsDead } from "../lib/address";
 import { count, many } from "../lib/format";
 import { Timetable } from "../components/Timetable";
 import { groupColumns } from "./Groups";
 
-/** A button that makes a route from a channel. */
-function NewRoute({ channel }: { channel: string }) {
-  const [making, setMaking] = useState(false);
-  return (
-    <>
-      <button className="button" onClick={() => setMaking(true)}>
-        <Split size={15} aria-hidden /> New route
-      </button>
-      {making && <RouteDialog channel={channel} onClose={() => setMaking(false)} />}
-    </>
-  );
-}
-
 /** The routes that take from a queue. */
 export function QueueRoutes({ address, routes }: { address: string; routes: Group[] }) {
-  const all = routes.filter((r) => !r.where);
+  const all = routes.filter((r) => !r.where && !readsDead(r.group));
   return (
     <>
       {routes.length > 0 ? (
@@ -39,7 +25,7 @@ export function QueueRoutes({ address, routes }: { address: string; routes: Grou
       )}
       {all.length > 0 && <p className="mt-2">All that comes goes on by {all.map((r) => r.address).join(", ")}.</p>}
       <div className="mt-2">
-        <NewRoute channel={address} />
+        <NewRoute source={address}>New route</NewRoute>
       </div>
     </>
   );
@@ -53,7 +39,7 @@ export function TopicGroups({ address, groups }: { address: string; groups: Grou
     refetchInterval: 1000,
     placeholderData: (old) => old,
   });
-  const make = <NewRoute channel={address} />;
+  const make = <NewRoute source={address}>New route</NewRoute>;
   if (groups.length === 0) {
     return (
       <Notice title="No group reads this topic yet.">
@@ -99,7 +85,7 @@ export function TopicGroups({ address, groups }: { address: string; groups: Grou
       </div>
       <p className="mt-3 flex flex-wrap gap-x-4 text-[length:var(--text-small)]">
         {all.map((g) => (
-          <Link key={g.address} to={`/groups/${address}/${g.group}`} className="no-underline">
+          <Link key={g.address} to={readerPage(g.address)} className="no-underline">
             <Mark state={g.state} word={`${g.group}: ${g.verdict}`} />
           </Link>
         ))}

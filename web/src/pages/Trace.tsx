@@ -6,7 +6,7 @@ import { Copy } from "../components/Copy";
 import { Mark } from "../components/Mark";
 import { Notice } from "../components/Panel";
 import { Story } from "../components/Story";
-import { pageOf } from "../lib/format";
+import { pageOf } from "../lib/address";
 
 /** The story of one message. */
 export function TracePage() {

@@ -1,4 +1,4 @@
-package main
+package nodes
 
 import (
 	"cmp"
@@ -82,16 +82,16 @@ func (c *call) nodes(f *nodesFlags) error {
 	aside := "/set-aside/" + url.PathEscape(c.Args[0])
 	switch path := "/nodes/" + url.PathEscape(c.Args[0]); what {
 	case "drain":
-		return c.previewed(term.Ask[client.Preview](c.Call, http.MethodPost, path+"/drain", preview, client.Drain{LeadersOnly: f.leadersOnly}))
+		return c.Previewed(term.Ask[client.Preview](c.Call, http.MethodPost, path+"/drain", preview, client.Drain{LeadersOnly: f.leadersOnly}))
 	case "remove":
-		return c.previewed(term.Ask[client.Preview](c.Call, http.MethodDelete, path, preview, nil))
+		return c.Previewed(term.Ask[client.Preview](c.Call, http.MethodDelete, path, preview, nil))
 	case "adopt":
 		if f.as == "" {
 			return term.WrongUsage("-as is missing: the address of the channel that they become")
 		}
-		return c.previewed(term.Ask[client.Preview](c.Call, http.MethodPost, aside+"/adopt", preview, client.Adopt{Address: f.as}))
+		return c.Previewed(term.Ask[client.Preview](c.Call, http.MethodPost, aside+"/adopt", preview, client.Adopt{Address: f.as}))
 	case "throw-away":
-		return c.previewed(term.Ask[client.Preview](c.Call, http.MethodDelete, aside, preview, nil))
+		return c.Previewed(term.Ask[client.Preview](c.Call, http.MethodDelete, aside, preview, nil))
 	case "cancel":
 		j, err := term.Ask[client.Job](c.Call, http.MethodPost, "/jobs/"+url.PathEscape(c.Args[0])+"/cancel", nil, nil)
 		if err != nil {
@@ -106,7 +106,7 @@ func (c *call) nodes(f *nodesFlags) error {
 		if c.Args[0] != "on" && c.Args[0] != "off" {
 			return term.WrongUsage("%q; allowed: on, off", c.Args[0])
 		}
-		return c.previewed(term.Ask[client.Preview](c.Call, http.MethodPatch, "/nodes", preview, client.Settings{"spreadLeaders": c.Args[0] == "on"}))
+		return c.Previewed(term.Ask[client.Preview](c.Call, http.MethodPatch, "/nodes", preview, client.Settings{"spreadLeaders": c.Args[0] == "on"}))
 	}
 	return term.WrongUsage("%q is not something that ferry nodes does; allowed: what-if, jobs, changes, drain, cancel, remove, spread, force-recover, set-aside, adopt, throw-away", what)
 }
@@ -219,7 +219,7 @@ func (c *call) jobs(out io.Writer, limit int) error {
 			}
 			var states []string
 			for _, r := range s.Replicas {
-				states = append(states, r.Node+" "+replicaState(r))
+				states = append(states, r.Node+" "+term.ReplicaState(r))
 			}
 			moving = append(moving, []string{fmt.Sprint(j.Job), s.Address, strings.Join(s.From, " ") + " -> " + strings.Join(s.To, " "), strings.Join(states, "; ")})
 		}
@@ -353,7 +353,7 @@ var moveVerb = verb{
 				fmt.Fprintf(c.Out, "%s is held by these nodes already\n", a)
 				return nil
 			}
-			return c.printPreview(p)
+			return c.PrintPreview(p)
 		}
 	},
 }

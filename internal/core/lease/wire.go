@@ -1,4 +1,6 @@
-package queue
+// Package lease has what members and a queue say to each other: the names of leases, and
+// calls and answers in binary form.
+package lease
 
 import (
 	"encoding/binary"
@@ -10,29 +12,30 @@ import (
 
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/pack"
+	"steadyferry/internal/core/queue"
 )
 
-// LeaseID names a member's hold on a message: partition, offset and the number
+// ID names a member's hold on a message: partition, offset and the number
 // of the lease in its partition.
-type LeaseID struct {
+type ID struct {
 	Partition int
 	Offset    int64
 	Serial    uint64
 }
 
-// String prints the lease so that ParseLease reads it back.
-func (l LeaseID) String() string {
+// String prints the lease so that Parse reads it back.
+func (l ID) String() string {
 	b := make([]byte, 0, 32)
 	b = strconv.AppendInt(b, int64(l.Partition), 10)
 	b = strconv.AppendInt(append(b, '-'), l.Offset, 10)
 	return string(strconv.AppendUint(append(b, '-'), l.Serial, 10))
 }
 
-// ErrLease is wrapped by errors about texts that are no lease.
-var ErrLease = errors.New("not a lease")
+// Err is wrapped by errors about texts that are no lease.
+var Err = errors.New("not a lease")
 
-// ParseLease reads a lease.
-func ParseLease(text string) (l LeaseID, err error) {
+// Parse reads a lease.
+func Parse(text string) (l ID, err error) {
 	partition, rest, _ := strings.Cut(text, "-")
 	offset, serial, _ := strings.Cut(rest, "-")
 	var e1, e2, e3 error
@@ -40,36 +43,40 @@ func ParseLease(text string) (l LeaseID, err error) {
 	l.Offset, e2 = strconv.ParseInt(offset, 10, 64)
 	l.Serial, e3 = strconv.ParseUint(serial, 10, 64)
 	if e1 != nil || e2 != nil || e3 != nil || l.Partition < 0 || l.Offset < 0 {
-		return LeaseID{}, fmt.Errorf("%w: %q; allowed: what a lease call gave, such as 0-1200-57", ErrLease, text)
+		return ID{}, fmt.Errorf("%w: %q; allowed: what a lease call gave, such as 0-1200-57", Err, text)
 	}
 	return l, nil
 }
 
 // MarshalText implements encoding.TextMarshaler.
-func (l LeaseID) MarshalText() ([]byte, error) { return []byte(l.String()), nil }
+func (l ID) MarshalText() ([]byte, error) { return []byte(l.String()), nil }
 
 // UnmarshalText implements encoding.TextUnmarshaler.
-func (l *LeaseID) UnmarshalText(b []byte) (err error) {
-	*l, err = ParseLease(string(b))
+func (l *ID) UnmarshalText(b []byte) (err error) {
+	*l, err = Parse(string(b))
 	return err
 }
 
-// WorkCall is what a member asks for in binary form: leases to settle, and how
+// Call is what a member asks for in binary form: leases to settle, and how
 // much to lease. docs/formats.md has it byte by byte.
-type WorkCall struct {
+type Call struct {
 	Member    string
 	Partition int // -1: any
 	Max       int
 	For       int64 // microseconds; 0: as the queue is set
 	Wait      int64 // microseconds
 	AtOnce    bool
-	Leases    []LeaseID
-	Settle    []Settlement // of Leases, in their order
+	Leases    []ID
+	Settle    []queue.Settlement // of Leases, in their order
 }
 
 // Encode appends the call to buf.
-func (w *WorkCall) Encode(buf []byte) []byte {
-	buf = append(buf, b2i(w.AtOnce))
+func (w *Call) Encode(buf []byte) []byte {
+	if w.AtOnce {
+		buf = append(buf, 1)
+	} else {
+		buf = append(buf, 0)
+	}
 	buf = pack.Text(buf, w.Member)
 	buf = binary.AppendVarint(buf, int64(w.Partition))
 	buf = binary.AppendUvarint(buf, uint64(w.Max))
@@ -84,7 +91,7 @@ func (w *WorkCall) Encode(buf []byte) []byte {
 			kind |= 0x80
 		}
 		buf = append(buf, kind)
-		if s.Outcome != Accept {
+		if s.Outcome != queue.Accept {
 			buf = binary.AppendVarint(buf, s.After)
 			buf = pack.Text(pack.Text(buf, s.Reason), s.Detail)
 		}
@@ -93,43 +100,43 @@ func (w *WorkCall) Encode(buf []byte) []byte {
 }
 
 // DecodeWork reads a call.
-func DecodeWork(b []byte) (*WorkCall, error) {
-	p := newParser(b, 0)
-	w := &WorkCall{AtOnce: p.Byte() != 0, Member: p.Text(), Partition: int(p.Varint()), Max: int(p.Uvarint()), For: p.Varint(), Wait: p.Varint()}
+func DecodeWork(b []byte) (*Call, error) {
+	p := &pack.Reader{Rest: b}
+	w := &Call{AtOnce: p.Byte() != 0, Member: p.Text(), Partition: int(p.Varint()), Max: int(p.Uvarint()), For: p.Varint(), Wait: p.Varint()}
 	n := p.Count(4)
-	w.Leases, w.Settle = make([]LeaseID, n), make([]Settlement, n)
+	w.Leases, w.Settle = make([]ID, n), make([]queue.Settlement, n)
 	for i := range n {
 		s, l := &w.Settle[i], &w.Leases[i]
 		l.Partition, l.Offset, l.Serial = int(p.Uvarint()), int64(p.Uvarint()), p.Uvarint()
 		kind := p.Byte()
-		s.Outcome, s.Untouched = Outcome(kind&0x7f), kind&0x80 != 0
-		if s.Outcome == 0 || s.Outcome >= outcomes {
-			return nil, fmt.Errorf("%w: outcome %d", ErrCommand, s.Outcome)
+		s.Outcome, s.Untouched = queue.Outcome(kind&0x7f), kind&0x80 != 0
+		if !s.Outcome.Known() {
+			return nil, fmt.Errorf("%w: outcome %d", queue.ErrCommand, s.Outcome)
 		}
-		if s.Outcome != Accept {
+		if s.Outcome != queue.Accept {
 			s.After, s.Reason, s.Detail = p.Varint(), p.Text(), p.Text()
 		}
 	}
 	if !p.Whole() {
-		return nil, fmt.Errorf("%w: a call that is cut off", ErrCommand)
+		return nil, fmt.Errorf("%w: a call that is cut off", queue.ErrCommand)
 	}
 	return w, nil
 }
 
 // Delivery is a message under a lease.
 type Delivery struct {
-	Lease    LeaseID
+	Lease    ID
 	Attempt  int
 	Returns  int       // how often it came back from the dead letters
 	Deadline time.Time // zero when it was accepted on delivery
 	Message  *message.Stored
 }
 
-// WorkReply is the answer to a WorkCall in binary form. Messages are those of
+// Reply is the answer to a Call in binary form. Messages are those of
 // Leased; where they are nil, they are among the Records, which are whole
 // records of the log.
-type WorkReply struct {
-	Settled []Settled
+type Reply struct {
+	Settled []queue.Settled
 	Leased  []Delivery
 	Records []Record
 }
@@ -141,7 +148,7 @@ type Record struct {
 }
 
 // Encode appends the reply to buf.
-func (w *WorkReply) Encode(buf []byte) []byte {
+func (w *Reply) Encode(buf []byte) []byte {
 	buf = binary.AppendUvarint(buf, uint64(len(w.Settled)))
 	for _, s := range w.Settled {
 		buf = append(buf, byte(s.Status), byte(s.State))
@@ -180,38 +187,38 @@ func (w *WorkReply) Encode(buf []byte) []byte {
 }
 
 // DecodeReply reads a reply; every lease in it has its message.
-func DecodeReply(b []byte) (*WorkReply, error) {
-	p := newParser(b, 0)
-	w := &WorkReply{Settled: make([]Settled, p.Count(3))}
+func DecodeReply(b []byte) (*Reply, error) {
+	p := &pack.Reader{Rest: b}
+	w := &Reply{Settled: make([]queue.Settled, p.Count(3))}
 	for i := range w.Settled {
-		w.Settled[i] = Settled{Status: Status(p.Byte()), State: State(p.Byte()), Deadline: p.Varint()}
+		w.Settled[i] = queue.Settled{Status: queue.Status(p.Byte()), State: queue.State(p.Byte()), Deadline: p.Varint()}
 	}
 	w.Leased = make([]Delivery, p.Count(7))
 	own := make([]int64, len(w.Leased))
 	for i := range w.Leased {
 		l := &w.Leased[i]
-		l.Lease = LeaseID{int(p.Uvarint()), int64(p.Uvarint()), p.Uvarint()}
+		l.Lease = ID{int(p.Uvarint()), int64(p.Uvarint()), p.Uvarint()}
 		l.Attempt, l.Returns = int(p.Uvarint()), int(p.Uvarint())
 		if at := p.Varint(); at != 0 {
 			l.Deadline = time.UnixMicro(at).UTC()
 		}
 		own[i] = p.Varint()
 	}
-	batch, _ := p.bytes()
+	batch := p.Bytes()
 	records := make([]Record, p.Count(2))
 	for i := range records {
 		records[i].Partition = int(p.Uvarint())
-		records[i].Bytes, _ = p.bytes()
+		records[i].Bytes = p.Bytes()
 	}
 	if !p.Whole() {
-		return nil, fmt.Errorf("%w: a reply that is cut off", ErrCommand)
+		return nil, fmt.Errorf("%w: a reply that is cut off", queue.ErrCommand)
 	}
 	return w, w.fill(own, batch, records)
 }
 
 // fill gives every lease its message: from the batch of its own, or from the
 // records, which come in the order of the leases.
-func (w *WorkReply) fill(own []int64, raw []byte, records []Record) error {
+func (w *Reply) fill(own []int64, raw []byte, records []Record) error {
 	if len(raw) > 0 {
 		batch, err := message.OpenBatch(raw)
 		if err != nil {
@@ -223,7 +230,7 @@ func (w *WorkReply) fill(own []int64, raw []byte, records []Record) error {
 				i++
 			}
 			if err != nil || i == len(own) {
-				return errors.Join(err, ErrCommand)
+				return errors.Join(err, queue.ErrCommand)
 			}
 			w.Leased[i].Message = copyOf(&message.Stored{Message: *m, Partition: w.Leased[i].Lease.Partition, Offset: w.Leased[i].Lease.Offset, StoredAt: time.UnixMicro(own[i]).UTC()})
 			i++
@@ -256,7 +263,7 @@ func (w *WorkReply) fill(own []int64, raw []byte, records []Record) error {
 	}
 	for i := range w.Leased {
 		if w.Leased[i].Message == nil {
-			return fmt.Errorf("%w: lease %s has no message", ErrCommand, w.Leased[i].Lease)
+			return fmt.Errorf("%w: lease %s has no message", queue.ErrCommand, w.Leased[i].Lease)
 		}
 	}
 	return nil

@@ -1,19 +1,21 @@
-package api
+// Package metrics shows what a node does in the format of Prometheus.
+package metrics
 
 import (
 	"context"
 	"net/http"
-	"steadyferry/internal/engine/part"
 	"strconv"
 	"time"
 
-	"github.com/gin-gonic/gin"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service"
 )
 
 // collector shows the node to Prometheus.
-type collector struct{ server *Server }
+type collector struct{ node *service.Services }
 
 func describe(name, help string, labels ...string) *prometheus.Desc {
 	return prometheus.NewDesc("steadyferry_"+name, help, labels, nil)
@@ -67,14 +69,14 @@ func (k collector) Collect(ch chan<- prometheus.Metric) {
 	count := func(d *prometheus.Desc, v int64, labels ...string) {
 		ch <- prometheus.MustNewConstMetric(d, prometheus.CounterValue, float64(v), labels...)
 	}
-	for _, t := range k.server.Node.Parts.Channels() {
+	for _, t := range k.node.Parts.Channels() {
 		name := t.Address().String()
 		for _, p := range t.Partitions() {
 			number := strconv.Itoa(p.Number)
 			if !p.Here() {
 				continue
 			}
-			totals, st := p.Totals(), k.server.Node.Parts.PartitionStatus(p, now)
+			totals, st := p.Totals(), k.node.Parts.PartitionStatus(p, now)
 			count(descMessagesIn, totals.MessagesIn, name, number)
 			count(descMessagesOut, totals.MessagesOut, name, number)
 			count(descBytesIn, totals.BytesIn, name, number)
@@ -83,8 +85,8 @@ func (k collector) Collect(ch chan<- prometheus.Metric) {
 			gauge(descKeptBytes, float64(st.Bytes), name, number)
 			gauge(descEnd, float64(st.End), name, number)
 			gauge(descReady, oneIf(st.State == part.StateReady || st.State == part.StateFewer), name, number)
-			gauge(descLeads, oneIf(st.Leader == k.server.Node.Parts.ID()), name, number)
-			if q := st.Queue; q != nil && st.Leader == k.server.Node.Parts.ID() {
+			gauge(descLeads, oneIf(st.Leader == k.node.Parts.ID()), name, number)
+			if q := st.Queue; q != nil && st.Leader == k.node.Parts.ID() {
 				for state, n := range map[string]int64{"waiting": q.Waiting, "leased": q.Leased, "delayed": q.Delayed, "dead": q.Dead, "discarded": q.Discarded, "taken": q.Taken} {
 					gauge(descQueue, float64(n), name, number, state)
 				}
@@ -97,11 +99,11 @@ func (k collector) Collect(ch chan<- prometheus.Metric) {
 				}
 				gauge(descOldest, oldest, name, number)
 			}
-			if st.Leader == k.server.Node.Parts.ID() {
+			if st.Leader == k.node.Parts.ID() {
 				for _, r := range st.Replicas {
-					gauge(descInStep, oneIf(r.InStep), name, number, k.server.Node.Parts.NodeName(r.Node))
+					gauge(descInStep, oneIf(r.InStep), name, number, k.node.Parts.NodeName(r.Node))
 					if r.Messages >= 0 {
-						gauge(descBehind, float64(r.Messages), name, number, k.server.Node.Parts.NodeName(r.Node))
+						gauge(descBehind, float64(r.Messages), name, number, k.node.Parts.NodeName(r.Node))
 					}
 				}
 			}
@@ -109,10 +111,10 @@ func (k collector) Collect(ch chan<- prometheus.Metric) {
 	}
 	k.groups(gauge)
 	k.routes(gauge, count)
-	if disk, err := k.server.Node.Parts.Disk(); err == nil {
+	if disk, err := k.node.Parts.Disk(); err == nil {
 		gauge(descDiskFree, float64(disk.Free))
 	}
-	cluster := k.server.Node.Cluster.Nodes(now)
+	cluster := k.node.Cluster.Nodes(now)
 	for _, n := range cluster.Nodes {
 		gauge(descNodeUp, oneIf(n.Up), n.Node, n.Zone)
 		gauge(descNodeLeads, float64(n.Leads), n.Node, n.Zone)
@@ -120,8 +122,8 @@ func (k collector) Collect(ch chan<- prometheus.Metric) {
 	}
 	gauge(descFewer, float64(cluster.ReplicasMissing))
 	gauge(descLeaderless, float64(cluster.WithoutLeader))
-	gauge(descCatalog, oneIf(k.server.Node.Catalog.AwaySince().IsZero()))
-	gauge(descStreams, float64(k.server.Node.Streams.Open()))
+	gauge(descCatalog, oneIf(k.node.Catalog.AwaySince().IsZero()))
+	gauge(descStreams, float64(k.node.Streams.Open()))
 }
 
 // groups tells where the groups are that this node coordinates, so that of all
@@ -129,17 +131,15 @@ func (k collector) Collect(ch chan<- prometheus.Metric) {
 func (k collector) groups(gauge func(d *prometheus.Desc, v float64, labels ...string)) {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
-	all, err := k.server.Node.Groups.Lag(ctx, nil, nil)
+	all, err := k.node.Groups.Lag(ctx, nil, nil)
 	if err != nil {
 		return
 	}
 	for _, l := range all {
-		if !k.server.Node.Groups.Coordinates(l.Group.ID) {
+		if !k.node.Groups.Coordinates(l.Group.ID) {
 			continue
 		}
-		a := l.Topic.Address()
-		a.Group = l.Group.Name
-		name := a.String()
+		name := part.GroupAddress(l.Topic, l.Group.Name).String()
 		gauge(descMembers, float64(len(l.Members)), name)
 		for _, p := range l.Partitions {
 			number := strconv.Itoa(p.Partition)
@@ -153,8 +153,8 @@ func (k collector) groups(gauge func(d *prometheus.Desc, v float64, labels ...st
 
 // routes tells how routes are on the partitions that this node leads.
 func (k collector) routes(gauge func(*prometheus.Desc, float64, ...string), count func(*prometheus.Desc, int64, ...string)) {
-	for g, states := range k.server.Node.Routes.Here() {
-		source := k.server.Node.Parts.ByID(g.ChannelID)
+	for g, states := range k.node.Routes.Here() {
+		source := k.node.Parts.ByID(g.ChannelID)
 		if source == nil {
 			continue
 		}
@@ -169,7 +169,7 @@ func (k collector) routes(gauge func(*prometheus.Desc, float64, ...string), coun
 			}
 		}
 	}
-	for name, h := range k.server.Node.Endpoints.Here() {
+	for name, h := range k.node.Endpoints.Here() {
 		count(descDelivered, h.Delivered, name, "delivered")
 		count(descDelivered, h.Refused, name, "refused")
 		count(descDelivered, h.Failed, name, "failed")
@@ -184,11 +184,9 @@ func oneIf(b bool) float64 {
 	return 0
 }
 
-// MetricsHandler answers in the format of Prometheus, without asking who.
-func (s *Server) MetricsHandler() http.Handler {
+// Handler answers in the format of Prometheus, without asking who.
+func Handler(node *service.Services) http.Handler {
 	registry := prometheus.NewRegistry()
-	registry.MustRegister(collector{s})
+	registry.MustRegister(collector{node})
 	return promhttp.HandlerFor(registry, promhttp.HandlerOpts{})
 }
-
-func (s *Server) metrics(c *gin.Context) { s.MetricsHandler().ServeHTTP(c.Writer, c.Request) }

@@ -1,0 +1,126 @@
+// Package samples keeps measured values of channels, groups, endpoints and nodes for 30
+// days: one node measures all of them every 10 s, writes them by the minute, and makes of
+// those blocks of each thing, which become coarser with age. While the records are away it
+// goes on measuring, and keeps an hour in memory. It may be called at once by many.
+package samples
+
+import (
+	"context"
+	"log/slog"
+	"math/rand/v2"
+	"sync"
+	"time"
+
+	"steadyferry/internal/core/sample"
+	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/endpoints"
+	"steadyferry/internal/service/groups"
+)
+
+// Samples are the measured values of the cluster.
+type Samples struct {
+	parts   *part.Registry
+	catalog *catalog.Catalog
+	groups  *groups.Groups
+	outside *endpoints.Endpoints
+	onDuty  func() bool
+
+	measures bool // this node is the one; of Measure alone
+
+	mu      sync.Mutex // guards what is below
+	open    *sample.Stretch
+	waiting []catalog.StretchRow // that are not recorded yet, the oldest first
+}
+
+// Every is how often things are measured.
+var Every = sample.Levels[0].Step
+
+// Bounds of what is not recorded.
+const (
+	stretchSpan = time.Minute
+	mostWaiting = 60 // stretches
+)
+
+// New returns the service. onDuty tells whether this node measures.
+func New(parts *part.Registry, records *catalog.Catalog, gs *groups.Groups, outside *endpoints.Endpoints, onDuty func() bool) *Samples {
+	return &Samples{parts: parts, catalog: records, groups: gs, outside: outside, onDuty: onDuty}
+}
+
+// Measure measures all things at a time, if this node is the one that does, and records
+// what is due. It is called every Every, by one caller.
+func (s *Samples) Measure(ctx context.Context, now time.Time) {
+	// Who measured last goes on while the records cannot say who shall.
+	s.measures = s.onDuty() || s.measures && !s.catalog.AwaySince().IsZero()
+	if !s.measures {
+		s.End(ctx)
+		return
+	}
+	s.Put(ctx, now, s.gather(ctx, now))
+}
+
+// Put keeps what was measured of things at a time, in the order of the values of their kinds,
+// and records what is due.
+func (s *Samples) Put(ctx context.Context, now time.Time, measured map[sample.Thing][]float64) {
+	s.note(now, measured)
+	s.record(ctx)
+}
+
+func (s *Samples) note(now time.Time, measured map[sample.Thing][]float64) {
+	at := now.Truncate(Every)
+	begin := at.Truncate(stretchSpan)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.open != nil && !s.open.Begin.Equal(begin) {
+		s.close()
+	}
+	if s.open == nil {
+		s.open = sample.NewStretch(begin, Every)
+	}
+	for t, values := range measured {
+		s.open.Put(t, at, values)
+	}
+}
+
+// close has the open stretch be recorded. mu is held.
+func (s *Samples) close() {
+	s.waiting = append(s.waiting, catalog.StretchRow{At: s.open.Begin, ID: rand.Int64(), Data: s.open.Encode()})
+	s.open = nil
+	if more := len(s.waiting) - mostWaiting; more > 0 {
+		s.waiting = s.waiting[more:]
+	}
+}
+
+// record writes stretches into the records, as far as these answer.
+func (s *Samples) record(ctx context.Context) {
+	for {
+		s.mu.Lock()
+		if len(s.waiting) == 0 {
+			s.mu.Unlock()
+			return
+		}
+		first := s.waiting[0]
+		s.mu.Unlock()
+		if err := s.catalog.AddStretch(ctx, first); err != nil {
+			if ctx.Err() == nil {
+				slog.Debug("measured values wait to be recorded", "error", err)
+			}
+			return
+		}
+		s.mu.Lock()
+		if len(s.waiting) > 0 && s.waiting[0].ID == first.ID {
+			s.waiting = s.waiting[1:]
+		}
+		s.mu.Unlock()
+	}
+}
+
+// End has what is measured be recorded, as the node stops or another one goes on.
+func (s *Samples) End(ctx context.Context) {
+	s.mu.Lock()
+	if s.open != nil {
+		s.close()
+	}
+	s.mu.Unlock()
+	s.record(ctx)
+}
