@@ -45,6 +45,14 @@ type (
 	JoinGroup         = form.JoinGroup
 	LagSample         = form.LagSample
 	Measured          = form.Measured
+	Watch             = form.Watch
+	WatchValue        = form.WatchValue
+	WatchTrial        = form.WatchTrial
+	TrialLevels       = form.TrialLevels
+	Incident          = form.Incident
+	IncidentNote      = form.IncidentNote
+	IncidentStory     = form.IncidentStory
+	IncidentSaying    = form.IncidentSaying
 	MeasuredValue     = form.MeasuredValue
 	LeaderChange      = form.LeaderChange
 	Lease             = form.Lease

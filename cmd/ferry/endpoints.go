@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"steadyferry/client"
+	"steadyferry/cmd/ferry/oncall"
 	"steadyferry/cmd/ferry/term"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/words"
@@ -67,13 +68,25 @@ func endpointPath(a address.Address) string {
 	return "/endpoints/" + url.PathEscape(a.Space) + "/" + url.PathEscape(a.Channel)
 }
 
-// isEndpoint reports whether an address is that of a place outside.
-func (c *call) isEndpoint(a address.Address) bool {
-	if a.Kind() != address.KindChannel {
-		return false
-	}
+// kindAt is what has an address like that of a channel: endpoint, watch, or a channel if it
+// is not known.
+func (c *call) kindAt(a address.Address) string {
 	f, err := term.Ask[client.Found](c.Call, http.MethodGet, "/lookup", url.Values{"address": {a.String()}}, nil)
-	return err == nil && f.Exists && f.Kind == "endpoint"
+	if a.Kind() != address.KindChannel || err != nil || !f.Exists {
+		return string(address.KindChannel)
+	}
+	return f.Kind
+}
+
+// pathOf is that of what has an address like that of a channel.
+func (c *call) pathOf(a address.Address) string {
+	switch c.kindAt(a) {
+	case "endpoint":
+		return endpointPath(a)
+	case "watch":
+		return oncall.WatchPath(a)
+	}
+	return client.ChannelPath(a)
 }
 
 func (c *call) newEndpoint(given givenSettings, secrets secretFlags) error {

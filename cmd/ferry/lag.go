@@ -151,29 +151,10 @@ func (v *lagView) note(key string, value float64) {
 	v.lately[key] = list[max(len(list)-sparkWidth, 0):]
 }
 
-var sparkShapes = []rune("▁▂▃▄▅▆▇█")
-
 // spark notes a value and draws the latest ones.
 func (v *lagView) spark(key string, value float64) string {
 	v.note(key, value)
-	return spark(v.lately[key])
-}
-
-// spark draws values as a line of bars.
-func spark(values []float64) string {
-	most := 0.0
-	for _, f := range values {
-		most = max(most, f)
-	}
-	out := make([]rune, 0, len(values))
-	for _, f := range values {
-		step := 0
-		if most > 0 {
-			step = int(f / most * float64(len(sparkShapes)-1))
-		}
-		out = append(out, sparkShapes[step])
-	}
-	return string(out)
+	return term.Spark(v.lately[key])
 }
 
 // lagHeadings are of the columns that tell how a group is on a partition, wherever

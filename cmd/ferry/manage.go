@@ -11,14 +11,15 @@ import (
 	"strings"
 
 	"steadyferry/client"
+	"steadyferry/cmd/ferry/oncall"
 	"steadyferry/cmd/ferry/term"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/words"
 )
 
 var newVerb = verb{
-	Name: "new", Args: "space|topic|queue|group|route|endpoint ADDRESS", Summary: "Make a space, a topic, a queue, a group, a route or an endpoint",
-	Details: "    ferry new space coldchain\n    ferry new topic coldchain/readings -partitions 6 -retain 72h -retain-bytes 10GiB\n    ferry new queue coldchain/inspections -lease 1m -attempt-limit 4 -backoff 2s..10m\n    ferry new group coldchain/readings@compliance -from first\n    ferry new route coldchain/readings@warm -to coldchain/inspections -where 'body.celsius > 8.0' -try ago:1h\n    ferry new route coldchain/readings@warm -to coldchain/inspections -where 'body.celsius > 8.0'",
+	Name: "new", Args: "space|topic|queue|group|route|endpoint|watch ADDRESS", Summary: "Make a space, a topic, a queue, a group, a route, an endpoint or a watch",
+	Details: "    ferry new space coldchain\n    ferry new topic coldchain/readings -partitions 6 -retain 72h -retain-bytes 10GiB\n    ferry new queue coldchain/inspections -lease 1m -attempt-limit 4 -backoff 2s..10m\n    ferry new group coldchain/readings@compliance -from first\n    ferry new route coldchain/readings@warm -to coldchain/inspections -where 'body.celsius > 8.0' -try ago:1h\n    ferry new route coldchain/readings@warm -to coldchain/inspections -where 'body.celsius > 8.0'\n    ferry new watch coldchain/dead-inspections -of coldchain/inspections -value dead -warn 5 -alarm 10 -try ago:30d\n    ferry new watch coldchain/dead-inspections -of coldchain/inspections -value dead -warn 5 -alarm 10",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		given := settingFlags(fs)
 		from := new(string)
@@ -32,10 +33,13 @@ var newVerb = verb{
 			kind := c.Args[0]
 			c.Args = c.Args[1:]
 			if *try != "" {
-				if kind != "route" {
-					return term.WrongUsage("-try is for routes")
+				switch kind {
+				case "route":
+					return c.tryRoute(*try, given)
+				case "watch":
+				default:
+					return term.WrongUsage("-try is for routes and watches")
 				}
-				return c.tryRoute(*try, given)
 			}
 			ctx, cancel := c.Short()
 			defer cancel()
@@ -61,6 +65,8 @@ var newVerb = verb{
 				return nil
 			case "endpoint":
 				return c.newEndpoint(given, secrets)
+			case "watch":
+				return oncall.NewWatch(c.Call, given, *try)
 			case "queue":
 				return c.newQueue(ctx, given)
 			case "topic":
@@ -87,7 +93,7 @@ var newVerb = verb{
 				fmt.Fprintf(c.Out, "next: ferry send %s -body 'hello'\n", t.Address)
 				return nil
 			}
-			return term.WrongUsage("%q cannot be created; allowed: space, topic, queue, group, route, endpoint", kind)
+			return term.WrongUsage("%q cannot be created; allowed: space, topic, queue, group, route, endpoint, watch", kind)
 		}
 	},
 }
@@ -119,7 +125,7 @@ func (c *call) newQueue(ctx context.Context, given givenSettings) error {
 }
 
 var setVerb = verb{
-	Name: "set", Args: "ADDRESS", Summary: "Change the settings of a space, a topic, a queue, a group, a route or an endpoint",
+	Name: "set", Args: "ADDRESS", Summary: "Change the settings of a space, a topic, a queue, a group, a route, an endpoint or a watch",
 	Details: "What loses data, brings a loss nearer, or moves replicas or keys is shown first, and done with -yes.\n\n    ferry set coldchain/readings -retain 72h -description 'What every box measures'\n    ferry set coldchain/inspections -attempt-limit 4",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		given := settingFlags(fs)
@@ -127,12 +133,15 @@ var setVerb = verb{
 		try := tryFlag(fs)
 		secrets := secretFlag(fs)
 		return func(c *call) error {
-			if *try != "" {
-				return c.tryRoute(*try, given)
-			}
 			a, err := c.OneAddress()
 			if err != nil {
 				return err
+			}
+			if *try != "" && a.Kind() == address.KindChannel {
+				return oncall.TryWatch(c.Call, given, *try)
+			}
+			if *try != "" {
+				return c.tryRoute(*try, given)
 			}
 			path := "/spaces/" + url.PathEscape(a.Space)
 			switch a.Kind() {
@@ -143,9 +152,7 @@ var setVerb = verb{
 				if a, err = c.OneChannel(); err != nil {
 					return err
 				}
-				if path = client.ChannelPath(a); c.isEndpoint(a) {
-					path = endpointPath(a)
-				}
+				path = c.pathOf(a)
 			}
 			given := given.beside(secrets)
 			p, err := term.Ask[client.Preview](c.Call, http.MethodPatch, path, term.Preview(true), given)
@@ -162,7 +169,7 @@ var setVerb = verb{
 }
 
 var removeVerb = verb{
-	Name: "remove", Args: "ADDRESS", Summary: "Remove a channel, a group, a route, an endpoint or an empty space, or bring a removed channel back",
+	Name: "remove", Args: "ADDRESS", Summary: "Remove a channel, a group, a route, an endpoint, a watch or an empty space, or bring a removed channel back",
 	Details: "Without -yes it only shows what would happen. A removed topic can be brought back with -undo until it is deleted.",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		yes := fs.Bool("yes", false, "do it")
@@ -206,11 +213,7 @@ var removeVerb = verb{
 				fmt.Fprintf(c.Out, "%s is back with %s (%s)\n", a, words.Many(t.Messages, "message"), term.Size(t.Bytes))
 				return nil
 			}
-			path := client.ChannelPath(a)
-			if c.isEndpoint(a) {
-				path = endpointPath(a)
-			}
-			return c.Previewed(term.Ask[client.Preview](c.Call, http.MethodDelete, path, term.Preview(!*yes), nil))
+			return c.Previewed(term.Ask[client.Preview](c.Call, http.MethodDelete, c.pathOf(a), term.Preview(!*yes), nil))
 		}
 	},
 }

@@ -12,9 +12,6 @@ import (
 	"steadyferry/internal/core/address"
 )
 
-// curveSteps is how many steps a curve has that is shown.
-const curveSteps = 60
-
 // past shows what was measured of a thing over a time.
 func (c *call) past(out io.Writer, a address.Address, span string) error {
 	m, err := term.Ask[client.Measured](c.Call, http.MethodGet, "/measured", url.Values{"address": {a.String()}, "span": {span}}, nil)
@@ -40,7 +37,7 @@ func (c *call) past(out io.Writer, a address.Address, span string) error {
 			last = figure(*f, v.Unit)
 		}
 		if known > 0 && v.Name != "severity" { // which is for programs
-			rows = append(rows, []string{v.Name, last, figure(least, v.Unit), figure(sum/float64(known), v.Unit), figure(most, v.Unit), curve(v.Figures)})
+			rows = append(rows, []string{v.Name, last, figure(least, v.Unit), figure(sum/float64(known), v.Unit), figure(most, v.Unit), term.Curve(v.Figures)})
 		}
 	}
 	if len(rows) == 0 {
@@ -50,25 +47,6 @@ func (c *call) past(out io.Writer, a address.Address, span string) error {
 	fmt.Fprintf(out, "%s since %s, in steps of %s\n", m.Address, m.Begin.Local().Format("2006-01-02 15:04"), address.FormatDuration(time.Duration(m.StepSeconds)*time.Second))
 	c.Table(out, []string{"value", "last", "least", "mean", "most", "curve"}, rows, "last", "least", "mean", "most")
 	return nil
-}
-
-// curve draws figures in no more steps than fit, the most of each; what is not known stays
-// empty.
-func curve(figures []*float64) string {
-	steps := min(len(figures), curveSteps)
-	known, most := make([]bool, steps), make([]float64, steps)
-	for i, f := range figures {
-		if at := i * steps / len(figures); f != nil {
-			known[at], most[at] = true, max(most[at], *f)
-		}
-	}
-	drawn := []rune(spark(most))
-	for i := range drawn {
-		if !known[i] {
-			drawn[i] = ' '
-		}
-	}
-	return string(drawn)
 }
 
 // figure is a measured value with its unit.

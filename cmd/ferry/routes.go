@@ -19,7 +19,7 @@ import (
 // tryFlag is the flag that tries a route on the past instead of setting it.
 func tryFlag(fs *flag.FlagSet) *string {
 	try := new(string)
-	term.PositionFlag(fs, try, "try", "", "of a route: make and change nothing, and show what it would have done with what came since this `POSITION`")
+	term.PositionFlag(fs, try, "try", "", "of a route: make and change nothing, and show what it would have done with what came since this `POSITION`; of a watch: when it would have rung since ago:DURATION")
 	return try
 }
 
@@ -128,7 +128,7 @@ func (c *call) showTrial(t client.RouteTrial) {
 		values[i] = float64(s.Sent)
 	}
 	if len(values) > 1 {
-		fmt.Fprintf(c.Out, "\nsent, from %s on: %s\n", t.Steps[0].At.Local().Format("15:04"), spark(few(values, 60)))
+		fmt.Fprintf(c.Out, "\nsent, from %s on: %s\n", t.Steps[0].At.Local().Format("15:04"), term.Spark(few(values, 60)))
 	}
 	for _, f := range t.Failures {
 		fmt.Fprintf(c.Out, "\n%s, %s: %s\n  such as %s\n", f.Reason, words.Many(f.Count, "message"), f.Detail, f.Example)

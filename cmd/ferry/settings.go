@@ -20,6 +20,7 @@ func settingFlags(fs *flag.FlagSet) givenSettings {
 	define(fs, given, setting.Groups)
 	define(fs, given, setting.Spaces)
 	define(fs, given, setting.Endpoints)
+	define(fs, given, setting.Watches)
 	return given
 }
 

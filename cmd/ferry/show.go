@@ -17,13 +17,14 @@ import (
 	"unicode/utf8"
 
 	"steadyferry/client"
+	"steadyferry/cmd/ferry/oncall"
 	"steadyferry/cmd/ferry/term"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/words"
 )
 
 var showVerb = verb{
-	Name: "show", Args: "ADDRESS", Summary: "Show a space, a channel, a partition, a group, a route, an endpoint or one message whole",
+	Name: "show", Args: "ADDRESS", Summary: "Show a space, a channel, a partition, a group, a route, an endpoint, a watch or one message whole",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		every := term.EveryFlag(fs)
 		history := fs.Bool("history", false, "of a group: its seeks")
@@ -56,8 +57,11 @@ var showVerb = verb{
 			case address.KindSpace:
 				return c.Repeat(*every, func(out io.Writer) error { return c.showSpace(out, a) })
 			case address.KindChannel, address.KindPartition:
-				if c.isEndpoint(a) {
+				switch c.kindAt(a) {
+				case "endpoint":
 					return c.Repeat(*every, func(out io.Writer) error { return c.showEndpoint(out, a) })
+				case "watch":
+					return c.Repeat(*every, func(out io.Writer) error { return oncall.ShowWatch(c.Call, out, a) })
 				}
 				return c.Repeat(*every, func(out io.Writer) error { return c.showTopic(out, a) })
 			case address.KindMessage:

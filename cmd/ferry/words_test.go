@@ -105,7 +105,7 @@ func TestOneWordForEachThing(t *testing.T) {
 	page := readWords(t)
 	assert.Contains(t, page.not["seek"], "reset")
 	var files []string
-	for _, pattern := range []string{"*.go", "messages/*.go", "setup/*.go", "term/*.go", "../../internal/door/api/openapi.yaml", "../../web/src/pages/*.tsx", "../../web/src/components/*.tsx", "../../docs/*.md", "../../README.md"} {
+	for _, pattern := range []string{"*.go", "messages/*.go", "nodes/*.go", "oncall/*.go", "setup/*.go", "term/*.go", "../../internal/door/api/openapi.yaml", "../../web/src/pages/*.tsx", "../../web/src/components/*.tsx", "../../docs/*.md", "../../README.md"} {
 		found, err := filepath.Glob(pattern)
 		require.NoError(t, err)
 		files = append(files, found...)

@@ -36,6 +36,7 @@ import (
 	"steadyferry/internal/service/routes"
 	"steadyferry/internal/service/samples"
 	"steadyferry/internal/service/trace"
+	"steadyferry/internal/service/watches"
 )
 
 // Config of a node.
@@ -110,7 +111,7 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	}
 	n.Parts = part.New(part.Config{Name: config.Name, ID: id, Dir: config.Dir, Reserve: config.DiskReserve, Listener: config.PeerListener, TLS: config.PeerTLS, FeedRate: config.FeedRate}, n.Catalog, n.logs)
 	logs.Answer(n.Parts)
-	n.Cluster = cluster.New(n.Parts, n.Catalog, config.Version, n.Streams)
+	n.Cluster = cluster.New(n.Parts, n.Catalog, config.Version, config.PeerTLS, n.Streams)
 	n.Queues = queues.New(n.Parts, n.Catalog)
 	n.Groups = groups.New(n.Parts, n.Catalog, n.Cluster, n.Queues)
 	n.Jobs = jobs.New(n.Catalog)
@@ -120,10 +121,11 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	n.Endpoints = endpoints.New(n.Parts, n.Catalog, config.Outside)
 	n.Routes = routes.New(n.Parts, n.Catalog, n.Groups, n.Queues, n.Endpoints)
 	n.Traces = trace.New(n.Parts, n.Catalog, n.Queues, n.Groups, n.Look, n.Routes)
+	n.Samples = samples.New(&samples.Sources{Parts: n.Parts, Groups: n.Groups, Routes: n.Routes, Endpoints: n.Endpoints, Cluster: n.Cluster}, n.Catalog, n.Cluster.IsOnDuty)
+	n.Watches = watches.New(n.Parts, n.Catalog, n.Samples)
 	n.Manage = manage.New(n.Parts, n.Catalog, n.Queues, n.Cluster, n.Moves, config.KeepRemoved)
-	n.Declares = declares.New(n.Parts, n.Catalog, n.Cluster, n.Manage, n.Groups, n.Routes, n.Endpoints)
+	n.Declares = declares.New(n.Parts, n.Catalog, n.Cluster, n.Manage, n.Groups, n.Routes, n.Endpoints, n.Watches)
 	n.Access = access.New(n.Parts, n.Catalog, config.Dir)
-	n.Samples = samples.New(n.Parts, n.Catalog, n.Groups, n.Endpoints, n.Cluster.IsOnDuty)
 	opened.Store(true)
 	n.Parts.Open(ctx, n.Groups)
 	n.begin()
@@ -162,7 +164,7 @@ func (n *Node) begin() {
 	n.duties.Go(func() { n.Cluster.Reporting(run) })
 	n.duties.Go(func() {
 		n.Catalog.WhileOnDuty(run, func(ctx context.Context) {
-			n.Cluster.OnDuty(ctx, n.Jobs.Run, n.Moves.Run, n.Groups.Run, n.Routes.Run, n.Samples.Run)
+			n.Cluster.OnDuty(ctx, n.Jobs.Run, n.Moves.Run, n.Groups.Run, n.Routes.Run, n.Samples.Run, n.Watches.Run)
 		})
 	})
 }

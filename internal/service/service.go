@@ -20,6 +20,7 @@ import (
 	"steadyferry/internal/service/routes"
 	"steadyferry/internal/service/samples"
 	"steadyferry/internal/service/trace"
+	"steadyferry/internal/service/watches"
 )
 
 // Services are those of one node.
@@ -41,6 +42,7 @@ type Services struct {
 	Declares  *declares.Declares
 	Access    *access.Access
 	Samples   *samples.Samples
+	Watches   *watches.Watches
 
 	Streams  *admit.Slots // what is open for long: tails, browses, members
 	Searches *admit.Slots

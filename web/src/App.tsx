@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { BookOpen, FileDiff, Flag, LogOut, MailX, Moon, Plug, Repeat, Server, Sun, Waves } from "lucide-react";
+import { BookOpen, FileDiff, Flag, LogOut, MailX, Moon, Plug, Repeat, Server, Siren, Sun, Waves } from "lucide-react";
 import { useEffect } from "react";
 import { BrowserRouter, Link, Navigate, NavLink, Route, Routes } from "react-router";
 import { Toaster } from "sonner";
@@ -15,6 +15,8 @@ import { Endpoints } from "./pages/Endpoints";
 import { GroupPage } from "./pages/Group";
 import { Groups } from "./pages/Groups";
 import { DriftPage } from "./pages/Drift";
+import { IncidentPage } from "./pages/Incident";
+import { Incidents } from "./pages/Incidents";
 import { LogbookPage } from "./pages/Logbook";
 import { DeadPage, DeadPlaces } from "./pages/Dead";
 import { NodesPage } from "./pages/Nodes";
@@ -22,8 +24,11 @@ import { ReplaysPage } from "./pages/Replays";
 import { SignInPage } from "./pages/SignIn";
 import { TracePage } from "./pages/Trace";
 import { TopicPage } from "./pages/Topic";
+import { WatchPage } from "./pages/Watch";
+import { Watches } from "./pages/Watches";
 
 const places = [
+  { to: "/incidents", icon: Siren, name: "What is wrong" },
   { to: "/channels", icon: Waves, name: "What is where" },
   { to: "/groups", icon: Flag, name: "Who is behind" },
   { to: "/dead", icon: MailX, name: "What failed" },
@@ -86,6 +91,14 @@ function Bar() {
         ) : (
           <Mark state={at ? "attention" : "starting"} word={at ? `no word since ${clock(at, false)}` : "connecting"} />
         )}
+        {live && live.incidents.alarms + live.incidents.warns > 0 && (
+          <Link to="/incidents" className="no-underline">
+            <Mark
+              state={live.incidents.alarms > 0 ? "alarm" : "warn"}
+              word={live.incidents.alarms > 0 ? many(live.incidents.alarms, "alarm") : many(live.incidents.warns, "warning")}
+            />
+          </Link>
+        )}
         {dead > 0 && (
           <Link to="/dead" className="no-underline">
             <Mark state="dead" word={many(dead, "dead letter")} />
@@ -133,6 +146,10 @@ export function App() {
           <Bar />
           <main className="mx-auto max-w-[90rem] px-4 py-4 max-md:pb-24">
             <Routes>
+              <Route path="/incidents" element={<Incidents />} />
+              <Route path="/incidents/:number" element={<IncidentPage />} />
+              <Route path="/watches" element={<Watches />} />
+              <Route path="/watches/:space/:name" element={<WatchPage />} />
               <Route path="/channels" element={<Channels />} />
               <Route path="/channels/:space/:channel" element={<TopicPage />} />
               <Route path="/groups" element={<Groups />} />

@@ -82,6 +82,13 @@ var marks = map[string]struct {
 	"cancelled":        {"○", text.FgHiBlack},
 	"planned":          {"◌", text.FgHiBlack},
 
+	"calm":    {"●", text.FgGreen},
+	"warn":    {"▲", text.FgYellow},
+	"alarm":   {"■", text.FgRed},
+	"no-data": {"◌", text.FgHiBlack},
+	"ended":   {"●", text.FgGreen},
+	"idle":    {"○", text.FgHiBlack},
+
 	"well":       {"●", text.FgGreen},
 	"failing":    {"■", text.FgRed},
 	"locked":     {"■", text.FgRed},

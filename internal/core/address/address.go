@@ -28,6 +28,10 @@ type Address struct {
 	Dead  bool
 }
 
+// Nodes is where a space would be named in the addresses of what belongs to all nodes
+// together, and of nodes: nodes/node-a.
+const Nodes = "nodes"
+
 // Kind tells what an Address names.
 type Kind string
 

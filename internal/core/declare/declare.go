@@ -23,11 +23,13 @@ type Thing struct {
 	Settings map[string]any `json:"settings"`
 	From     string         `json:"from,omitempty"` // of a group or a route: where it starts when it is created
 
+	Itself bool `json:"-"` // it came by itself, and is as it came: it need not be declared to stay
+
 	Place Place `json:"-"` // in the files
 }
 
 // Nodes is the address of what is set on all nodes together.
-const Nodes = "nodes"
+const Nodes = address.Nodes
 
 // Kind is a sort of things: what can be set on them.
 type Kind struct {
@@ -56,9 +58,13 @@ var Kinds = []*Kind{
 	kindOf("topic", "topics", setting.Topic, setting.Channels),
 	kindOf("queue", "queues", setting.Queue, setting.Channels),
 	kindOf("endpoint", "endpoints", setting.AnEndpoint, setting.Endpoints),
+	kindOf(setting.AWatch, "watches", "", setting.Watches),
 	kindOf("group", "groups", setting.Consumer, setting.Groups),
 	kindOf("route", "routes", setting.Route, setting.Groups),
 }
+
+// ofSpaces are the kinds that stand in a space beside its channels.
+var ofSpaces = []*Kind{Named("endpoint"), Named(setting.AWatch)}
 
 // readersOf are the kinds of those that read a channel of a kind, which stand below
 // it in a file.
@@ -227,7 +233,7 @@ func Compare(declared, there []Thing, remove bool) []Change {
 	}
 	gone := slices.DeleteFunc(slices.Clone(there), func(t Thing) bool {
 		space, _, _ := strings.Cut(t.Address, "/")
-		return meant[t.key()] || t.Kind == "nodes" || !spaces[space]
+		return meant[t.key()] || t.Itself || t.Kind == "nodes" || !spaces[space]
 	})
 	Sort(gone)
 	slices.Reverse(gone)
@@ -241,11 +247,8 @@ func (t *Thing) key() string { return t.Kind + " " + t.Address }
 
 // SpaceOf returns the space of the thing with the address; empty of nodes.
 func SpaceOf(t Thing) string {
-	if t.Kind == "nodes" {
-		return ""
-	}
 	a, err := address.Parse(t.Address)
-	if err != nil {
+	if err != nil || a.Space == Nodes {
 		return ""
 	}
 	return a.Space

@@ -34,7 +34,9 @@ func Schema() []byte {
 		"space":       object{"type": "string", "pattern": name["pattern"]},
 		"topics":      channel("topic"),
 		"queues":      channel("queue"),
-		"endpoints":   object{"type": "object", "propertyNames": name, "additionalProperties": settingsSchema("endpoint", object{"use": use})},
+	}
+	for _, k := range ofSpaces {
+		properties[k.Plural] = object{"type": "object", "propertyNames": name, "additionalProperties": settingsSchema(k.Name, object{"use": use})}
 	}
 	maps.Copy(properties, settingsSchema("space", nil)["properties"].(object))
 	b, err := json.MarshalIndent(object{"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "A declaration of Steady Ferry", "type": "object", "additionalProperties": false, "properties": properties}, "", "  ")

@@ -8,10 +8,11 @@ import (
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/problem"
+	"steadyferry/internal/core/setting"
 )
 
 // What a file may have at its top, and beside the settings of a thing.
-var fileKeys = []string{"declaration", "include", "blocks", "nodes", "space", "description", "labels", "topics", "queues", "endpoints"}
+var fileKeys = []string{"declaration", "include", "blocks", "nodes", "space", "description", "labels", "topics", "queues", "endpoints", "watches"}
 
 const maxUse = 20 // blocks of one thing
 
@@ -35,6 +36,7 @@ func (r *reading) file(root *value) {
 	}
 	space := root.named("space")
 	if space == nil {
+		r.inSpace(Named(setting.AWatch), Nodes, root)
 		ofSpace := func(f field) bool {
 			return slices.Contains([]string{"description", "labels", "topics", "queues", "endpoints"}, f.name)
 		}
@@ -58,8 +60,15 @@ func (r *reading) file(root *value) {
 	r.thing("space", name, &own, nil)
 	r.channels("topic", name, root.named("topics"))
 	r.channels("queue", name, root.named("queues"))
-	r.each(root.named("endpoints"), "endpoints", func(endpoint string, f *field) {
-		r.thing("endpoint", name+"/"+endpoint, &f.value, []string{"use"})
+	for _, k := range ofSpaces {
+		r.inSpace(k, name, root)
+	}
+}
+
+// inSpace reads the things of a kind of a space, or of the nodes.
+func (r *reading) inSpace(k *Kind, space string, root *value) {
+	r.each(root.named(k.Plural), k.Plural, func(name string, f *field) {
+		r.thing(k.Name, space+"/"+name, &f.value, []string{"use"})
 	})
 }
 
@@ -128,7 +137,7 @@ func (r *reading) thing(kind, at string, v *value, beside []string) {
 	t := Thing{Kind: kind, Address: at, Settings: map[string]any{}, Place: v.place}
 	key := t.key()
 	switch kind {
-	case "topic", "queue", "endpoint":
+	case "topic", "queue", "endpoint", setting.AWatch:
 		key = "channel " + at
 	case "group", "route":
 		key = "reader " + at

@@ -28,6 +28,10 @@ func settingsOfNew(kind string) map[string]any {
 		e := setting.Endpoint{URL: "https://clinics.example/"}
 		setting.Endpoints.SetDefaults(&e, setting.HTTP)
 		shown = setting.Endpoints.Show(&e, setting.HTTP)
+	case setting.AWatch:
+		w := setting.Watch{Of: "space-0/*"}
+		setting.Watches.SetDefaults(&w, "")
+		shown = setting.Watches.Show(&w, "")
 	case "group", "route":
 		shown = setting.Groups.Show(&setting.Group{Routing: setting.Routing{To: "space-0/channel-0"}}, kind)
 	default:
@@ -127,6 +131,10 @@ func some(rnd *rand.Rand, row setting.Row) any {
 			labels[fmt.Sprintf("l%d", rnd.IntN(4))] = hard[rnd.IntN(len(hard))]
 		}
 		return labels
+	case "level":
+		return pick("none", "5", 12.5, "10m")
+	case "pattern":
+		return pick("space-0/*", "space-1/in*@*")
 	case "sentence":
 		return hard[rnd.IntN(len(hard))]
 	case "condition":
@@ -175,6 +183,7 @@ func someThings(t *testing.T, rnd *rand.Rand) []Thing {
 		add("space", space)
 		for e := range rnd.IntN(3) {
 			add("endpoint", fmt.Sprintf("%s/endpoint-%d", space, e))
+			add(setting.AWatch, fmt.Sprintf("%s/watch-%d", space, e))
 		}
 		for c := range 5 {
 			at := fmt.Sprintf("%s/channel-%d", space, c)

@@ -22,10 +22,10 @@ const NodesFile = "nodes.yaml"
 
 // FileOf returns the name of the file that a thing stands in when it is written.
 func FileOf(t Thing) string {
-	if t.Kind == "nodes" {
-		return NodesFile
+	if space := SpaceOf(t); space != "" {
+		return space + ".yaml"
 	}
-	return SpaceOf(t) + ".yaml"
+	return NodesFile
 }
 
 // always are settings that are written also when they are as without them: how
@@ -36,7 +36,7 @@ var always = []string{"partitionCount", "replicas", "retain", "retainBytes", "le
 // the same things is the same, byte for byte. With all, settings that are as
 // without them stand there too.
 func Write(name string, things []Thing, all bool) map[string]string {
-	things = slices.Clone(things)
+	things = slices.DeleteFunc(slices.Clone(things), func(t Thing) bool { return t.Itself })
 	Sort(things)
 	files := map[string]*strings.Builder{}
 	begin := func(t Thing) *strings.Builder {
@@ -67,7 +67,7 @@ func Write(name string, things []Thing, all bool) map[string]string {
 			writeSettings(b, t, "  ", all)
 		case "space":
 			writeSettings(b, t, "", all)
-		case "topic", "queue", "endpoint":
+		case "topic", "queue", "endpoint", setting.AWatch:
 			if plural := Named(t.Kind).Plural; section[b] != plural {
 				section[b] = plural
 				fmt.Fprintf(b, "\n%s:\n", plural)

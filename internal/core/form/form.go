@@ -394,14 +394,15 @@ type DeadCount struct {
 // Live is the state of a node and its channels at one moment; of a stream of
 // them, the later ones have only the channels and groups that have changed.
 type Live struct {
-	Whole    bool           `json:"whole"` // all channels and groups are in it
-	Gone     []string       `json:"gone"`  // channels and groups that were in those before and are no more
-	Status   Status         `json:"status"`
-	Channels []Channel      `json:"channels"`
-	Groups   []Group        `json:"groups"` // the worst first
-	Dead     []DeadCount    `json:"dead"`   // queues and groups with dead letters
-	Cluster  Cluster        `json:"cluster"`
-	Changes  []LeaderChange `json:"changes"` // of leaders, the newest first
+	Whole     bool           `json:"whole"` // all channels and groups are in it
+	Gone      []string       `json:"gone"`  // channels and groups that were in those before and are no more
+	Status    Status         `json:"status"`
+	Channels  []Channel      `json:"channels"`
+	Groups    []Group        `json:"groups"` // the worst first
+	Dead      []DeadCount    `json:"dead"`   // queues and groups with dead letters
+	Cluster   Cluster        `json:"cluster"`
+	Changes   []LeaderChange `json:"changes"`   // of leaders, the newest first
+	Incidents Tally          `json:"incidents"` // that go on
 }
 
 // SetAside is logs of a channel on one node that the catalog does not know.

@@ -78,12 +78,17 @@ var (
 		{"in-rate", "/s", Mean, 2}, {"out-rate", "/s", Mean, 2}, {"in-bytes", "B/s", Mean, 0}, {"out-bytes", "B/s", Mean, 0},
 		{"messages", "", Most, 0}, {"bytes", "B", Most, 0}, {"waiting", "", Most, 0}, {"leased", "", Most, 0}, {"dead", "", Most, 0},
 		{"oldest-waiting", "s", Most, 1}, {"leaderless", "", Most, 0}, {"replicas-missing", "", Most, 0},
+		{"dead-rate", "/s", Mean, 3}, {"leased-long", "s", Most, 1}, {"silent-for", "s", Most, 0},
 	}}
 	Group = &Kind{"group", []Value{
-		{"lag", "", Most, 0}, {"lag-age", "s", Most, 1}, {"arrival-rate", "/s", Mean, 2}, {"commit-rate", "/s", Mean, 2}, {"members", "", Least, 0}, {"severity", "", Most, 0},
+		{"lag", "", Most, 0}, {"lag-age", "s", Most, 1}, {"in-rate", "/s", Mean, 2}, {"out-rate", "/s", Mean, 2}, {"members", "", Least, 0}, {"severity", "", Most, 0},
+		{"loses-data-in", "s", Least, 0}, {"route-waiting", "s", Most, 0},
 	}}
-	Endpoint = &Kind{"endpoint", []Value{{"failing", "", Most, 0}}}
-	Node     = &Kind{"node", []Value{{"in-rate", "/s", Mean, 2}, {"out-rate", "/s", Mean, 2}, {"in-bytes", "B/s", Mean, 0}, {"out-bytes", "B/s", Mean, 0}, {"disk-free", "B", Least, 0}, {"leads", "", Mean, 0}}}
+	Endpoint = &Kind{"endpoint", []Value{{"endpoint-failing", "s", Most, 0}}}
+	Node     = &Kind{"node", []Value{
+		{"node-in-rate", "/s", Mean, 2}, {"node-in-bytes", "B/s", Mean, 0}, {"disk-free", "B", Least, 0}, {"leads", "", Mean, 0},
+		{"node-away", "s", Most, 0}, {"catalog-away", "s", Most, 0}, {"certificate-left", "s", Least, 0},
+	}}
 )
 
 // Kinds are all of them.
@@ -146,6 +151,14 @@ func (b *Block) Len() (steps int) {
 		steps = max(steps, len(c))
 	}
 	return steps
+}
+
+// Cut leaves out the steps that begin at a time or later.
+func (b *Block) Cut(end time.Time) {
+	steps := max(0, int((end.Sub(b.Begin)+b.Step-1)/b.Step))
+	for v, c := range b.Columns {
+		b.Columns[v] = c[:min(len(c), steps)]
+	}
 }
 
 // Fold puts what another block has, of finer steps, into the steps of this one; several

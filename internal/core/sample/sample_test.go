@@ -79,12 +79,14 @@ func TestWhatDoesNotChangeTakesLittle(t *testing.T) {
 // A thing takes a bounded room in 30 days, however its values change.
 func TestWhatAThingTakes(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 2))
-	total := 0
-	for _, l := range Levels {
-		total += len(Channel.Encode(random(r, Channel, l.Count()), nil)) * int(l.Kept/l.Block+1)
+	of := func(k *Kind) (total int) {
+		for _, l := range Levels {
+			total += len(k.Encode(random(r, k, l.Count()), nil)) * int(l.Kept/l.Block+1)
+		}
+		t.Logf("%s: %d KiB with noise in all values", k.Name, total>>10)
+		return total
 	}
-	t.Logf("%d KiB with noise in all values", total>>10)
-	assert.Less(t, total, 700<<10)
+	assert.Less(t, 2000*of(Channel)+500*of(Group), 2<<30, "2,000 channels and 500 groups")
 }
 
 func FuzzDecode(f *testing.F) {

@@ -75,13 +75,16 @@ func DecodeStretch(raw []byte) (*Stretch, error) {
 	return decodeStretch(raw, func(Thing) bool { return true })
 }
 
-// BlockOf reads what was measured of one thing of what Encode wrote, nil without any.
-func BlockOf(raw []byte, t Thing) (*Block, error) {
-	s, err := decodeStretch(raw, func(other Thing) bool { return other == t })
+// EachBlock reads what was measured of those things of what Encode wrote that are wanted.
+func EachBlock(raw []byte, wanted func(Thing) bool, do func(Thing, *Block)) error {
+	s, err := decodeStretch(raw, wanted)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	return s.Blocks[t], nil
+	for t, b := range s.Blocks {
+		do(t, b)
+	}
+	return nil
 }
 
 // decodeStretch reads what is wanted of a stretch.

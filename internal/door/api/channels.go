@@ -23,32 +23,6 @@ import (
 	"steadyferry/internal/service/queues"
 )
 
-// Lists come in pages of defaultPage unless asked otherwise.
-const (
-	defaultPage = 200
-	maxPage     = 1000
-)
-
-// page answers with the page of a list that the query asks for: items are in
-// the order of their names, and only those of the page are shown.
-func page[T, Shown any](c *gin.Context, items []T, name func(T) string, show func(T) Shown) {
-	limit, ok := gate.IntQuery(c, "limit", defaultPage, 1, maxPage)
-	if !ok {
-		return
-	}
-	if cursor := c.Query("cursor"); cursor != "" {
-		items = items[sort.Search(len(items), func(i int) bool { return name(items[i]) > cursor }):]
-	}
-	p := form.Page[Shown]{Items: []Shown{}}
-	for _, item := range items[:min(limit, len(items))] {
-		p.Items = append(p.Items, show(item))
-	}
-	if len(items) > limit {
-		p.Next = name(items[limit-1])
-	}
-	c.JSON(http.StatusOK, p)
-}
-
 func (s *Server) spaceJSON(sp *catalog.Space) form.Space {
 	out := form.Space{Space: sp.Name, Description: sp.Description, Labels: sp.Labels, CreatedAt: sp.CreatedAt.UTC()}
 	for _, t := range s.Node.Parts.ChannelsOf(sp.Name) {
@@ -65,12 +39,12 @@ func (s *Server) spaceJSON(sp *catalog.Space) form.Space {
 func (s *Server) listSpaces(c *gin.Context) {
 	spaces := slices.Collect(maps.Values(s.Node.Catalog.View().Spaces))
 	slices.SortFunc(spaces, func(a, b *catalog.Space) int { return strings.Compare(a.Name, b.Name) })
-	page(c, spaces, func(sp *catalog.Space) string { return sp.Name }, s.spaceJSON)
+	gate.Page(c, spaces, func(sp *catalog.Space) string { return sp.Name }, s.spaceJSON)
 }
 
 func (s *Server) newSpace(c *gin.Context) {
 	var name string
-	settings, ok := readSettings(c, setting.Spaces, others{"space": &name})
+	settings, ok := gate.ReadSettings(c, setting.Spaces, gate.Others{"space": &name})
 	if !ok || gate.Refuse(c, s.Node.Manage.NewSpace(c, gate.Who(c), name, settings)) {
 		return
 	}
@@ -89,13 +63,13 @@ func (s *Server) answerSpace(c *gin.Context, name string, status int) {
 func (s *Server) showSpace(c *gin.Context) { s.answerSpace(c, c.Param("space"), http.StatusOK) }
 
 func (s *Server) setSpace(c *gin.Context) {
-	settings, ok := readSettings(c, setting.Spaces, nil)
+	settings, ok := gate.ReadSettings(c, setting.Spaces, nil)
 	if !ok {
 		return
 	}
 	preview := gate.BoolQuery(c, "preview")
 	p, err := s.Node.Manage.SetSpace(c, gate.Who(c), c.Param("space"), settings, preview)
-	answerPreview(c, p, err, preview)
+	gate.AnswerPreview(c, p, err, preview)
 }
 
 func (s *Server) removeSpace(c *gin.Context) {
@@ -163,12 +137,12 @@ func (s *Server) listChannels(c *gin.Context) {
 		}
 	}
 	channels := slices.DeleteFunc(slices.Clone(s.Node.Parts.ChannelsOf(space)), (*part.Channel).OfGroup)
-	page(c, channels, func(t *part.Channel) string { return t.Address().String() }, func(t *part.Channel) form.Channel { return s.topicJSON(c, t, now, false) })
+	gate.Page(c, channels, func(t *part.Channel) string { return t.Address().String() }, func(t *part.Channel) form.Channel { return s.topicJSON(c, t, now, false) })
 }
 
 func (s *Server) newChannel(c *gin.Context) {
 	var in struct{ address, kind string }
-	settings, ok := readSettings(c, setting.Channels, others{"address": &in.address, "kind": &in.kind})
+	settings, ok := gate.ReadSettings(c, setting.Channels, gate.Others{"address": &in.address, "kind": &in.kind})
 	if !ok {
 		return
 	}
@@ -200,21 +174,13 @@ func (s *Server) setChannel(c *gin.Context) {
 		return
 	}
 	var revision *int64
-	settings, ok := readSettings(c, setting.Channels, others{"revision": &revision})
+	settings, ok := gate.ReadSettings(c, setting.Channels, gate.Others{"revision": &revision})
 	if !ok {
 		return
 	}
 	preview := gate.BoolQuery(c, "preview")
 	p, err := s.Node.Manage.SetChannel(c, gate.Who(c), a, settings, revision, preview)
-	answerPreview(c, p, err, preview)
-}
-
-// answerPreview answers with what a change does, or with preview would do.
-func answerPreview(c *gin.Context, p *form.Preview, err error, preview bool) {
-	if !gate.Refuse(c, err) {
-		p.Done = !preview
-		c.JSON(http.StatusOK, p)
-	}
+	gate.AnswerPreview(c, p, err, preview)
 }
 
 func (s *Server) removeChannel(c *gin.Context) {
@@ -224,7 +190,7 @@ func (s *Server) removeChannel(c *gin.Context) {
 	}
 	preview := gate.BoolQuery(c, "preview")
 	p, err := s.Node.Manage.RemoveChannel(c, gate.Who(c), a, preview)
-	answerPreview(c, p, err, preview)
+	gate.AnswerPreview(c, p, err, preview)
 }
 
 func (s *Server) restoreChannel(c *gin.Context) {
@@ -287,7 +253,8 @@ func (s *Server) lookup(c *gin.Context) {
 			}
 		}
 	}
-	for name := range view.Endpoints {
+	named := slices.AppendSeq(slices.Collect(maps.Keys(view.Endpoints)), maps.Keys(view.Watches))
+	for _, name := range named {
 		if strings.Contains(name, strings.ToLower(text)) {
 			out.Near = append(out.Near, name)
 		}
@@ -301,10 +268,12 @@ func (s *Server) lookup(c *gin.Context) {
 		return
 	}
 	out.Kind = string(a.Kind())
-	if a.Kind() == address.KindChannel && view.Endpoints[a.String()] != nil {
-		out.Kind, out.Exists = setting.AnEndpoint, true
-		c.JSON(http.StatusOK, out)
-		return
+	for kind, is := range map[string]bool{setting.AnEndpoint: view.Endpoints[a.String()] != nil, setting.AWatch: view.Watches[a.String()] != nil} {
+		if is && a.Kind() == address.KindChannel {
+			out.Kind, out.Exists = kind, true
+			c.JSON(http.StatusOK, out)
+			return
+		}
 	}
 	if err := s.exists(c, a); err != nil {
 		out.Detail = err.Error()

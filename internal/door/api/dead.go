@@ -71,7 +71,7 @@ func (s *Server) items(c *gin.Context) {
 	if !ok {
 		return
 	}
-	limit, ok := gate.IntQuery(c, "limit", defaultPage, 1, maxPage)
+	limit, ok := gate.IntQuery(c, "limit", gate.DefaultPage, 1, gate.MaxPage)
 	if !ok {
 		return
 	}

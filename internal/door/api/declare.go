@@ -27,7 +27,7 @@ func (s *Server) listThings(c *gin.Context) {
 	}
 	out := form.Page[form.Thing]{Items: []form.Thing{}}
 	for _, t := range s.Node.Declares.There(func(string) bool { return true }) {
-		if t.Kind == "nodes" && pattern.String() != "*" || t.Kind != "nodes" && !pattern.Covers(t.Address) {
+		if t.Itself || t.Kind == "nodes" && pattern.String() != "*" || t.Kind != "nodes" && !pattern.Covers(t.Address) {
 			continue
 		}
 		out.Items = append(out.Items, form.Thing{Kind: t.Kind, Address: t.Address, Settings: t.Settings})

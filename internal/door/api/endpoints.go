@@ -74,7 +74,7 @@ func (s *Server) endpointsJSON(space string) []form.Endpoint {
 }
 
 func (s *Server) listEndpoints(c *gin.Context) {
-	page(c, s.endpointsJSON(c.Query("space")), func(e form.Endpoint) string { return e.Address }, func(e form.Endpoint) form.Endpoint { return e })
+	gate.Page(c, s.endpointsJSON(c.Query("space")), func(e form.Endpoint) string { return e.Address }, func(e form.Endpoint) form.Endpoint { return e })
 }
 
 func (s *Server) newEndpoint(c *gin.Context) {
@@ -82,7 +82,7 @@ func (s *Server) newEndpoint(c *gin.Context) {
 		address string
 		secrets map[string]string
 	}
-	settings, ok := readSettings(c, setting.Endpoints, others{"address": &in.address, "secrets": &in.secrets})
+	settings, ok := gate.ReadSettings(c, setting.Endpoints, gate.Others{"address": &in.address, "secrets": &in.secrets})
 	if !ok {
 		return
 	}
@@ -115,7 +115,7 @@ func (s *Server) showEndpoint(c *gin.Context) {
 
 func (s *Server) setEndpoint(c *gin.Context) {
 	var given map[string]string
-	settings, ok := readSettings(c, setting.Endpoints, others{"secrets": &given})
+	settings, ok := gate.ReadSettings(c, setting.Endpoints, gate.Others{"secrets": &given})
 	if !ok {
 		return
 	}
@@ -125,7 +125,7 @@ func (s *Server) setEndpoint(c *gin.Context) {
 	}
 	preview := gate.BoolQuery(c, "preview")
 	p, err := s.Node.Endpoints.Set(c, gate.Who(c), a, settings, given, preview)
-	answerPreview(c, p, err, preview)
+	gate.AnswerPreview(c, p, err, preview)
 }
 
 func (s *Server) removeEndpoint(c *gin.Context) {
@@ -135,7 +135,7 @@ func (s *Server) removeEndpoint(c *gin.Context) {
 	}
 	preview := gate.BoolQuery(c, "preview")
 	p, err := s.Node.Endpoints.Remove(c, gate.Who(c), a, preview)
-	answerPreview(c, p, err, preview)
+	gate.AnswerPreview(c, p, err, preview)
 }
 
 // tryEndpoint sends one message that says that it is a trial.
@@ -169,7 +169,7 @@ func (s *Server) makeTable(c *gin.Context) {
 
 // listEvents lists what happened to an endpoint or a route, the newest first.
 func (s *Server) listEvents(c *gin.Context) {
-	limit, ok := gate.IntQuery(c, "limit", 50, 1, maxPage)
+	limit, ok := gate.IntQuery(c, "limit", 50, 1, gate.MaxPage)
 	if !ok {
 		return
 	}

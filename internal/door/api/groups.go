@@ -110,7 +110,7 @@ func (s *Server) groupsJSON(ctx context.Context) []form.Group {
 	if err != nil {
 		return groups
 	}
-	for _, l := range all[:min(len(all), maxPage)] {
+	for _, l := range all[:min(len(all), gate.MaxPage)] {
 		groups = append(groups, s.groupJSON(l, false))
 	}
 	return groups
@@ -134,7 +134,7 @@ func (s *Server) listGroups(c *gin.Context) {
 	}
 	name := func(l *groups.Lag) string { return l.Group.Name }
 	slices.SortFunc(all, func(a, b *groups.Lag) int { return strings.Compare(name(a), name(b)) })
-	page(c, all, name, func(l *groups.Lag) form.Group { return s.groupJSON(l, false) })
+	gate.Page(c, all, name, func(l *groups.Lag) form.Group { return s.groupJSON(l, false) })
 }
 
 // lag lists groups with their partitions, the worst first.
@@ -142,7 +142,7 @@ func (s *Server) lag(c *gin.Context) {
 	var topic *part.Channel
 	var all []*groups.Lag
 	var err error
-	limit, ok := gate.IntQuery(c, "limit", maxPage, 1, maxPage)
+	limit, ok := gate.IntQuery(c, "limit", gate.MaxPage, 1, gate.MaxPage)
 	if !ok {
 		return
 	}
@@ -192,7 +192,7 @@ func (s *Server) lag(c *gin.Context) {
 
 func (s *Server) newGroup(c *gin.Context) {
 	var in struct{ group, from, kind string }
-	settings, ok := readSettings(c, setting.Groups, others{"group": &in.group, "from": &in.from, "kind": &in.kind})
+	settings, ok := gate.ReadSettings(c, setting.Groups, gate.Others{"group": &in.group, "from": &in.from, "kind": &in.kind})
 	if !ok {
 		return
 	}
@@ -234,7 +234,7 @@ func readBy(t *part.Channel, name string) string {
 // tryRoute says what a route would have done with a past.
 func (s *Server) tryRoute(c *gin.Context) {
 	var in struct{ since, route string }
-	settings, ok := readSettings(c, setting.Groups, others{"since": &in.since, "route": &in.route})
+	settings, ok := gate.ReadSettings(c, setting.Groups, gate.Others{"since": &in.since, "route": &in.route})
 	if !ok {
 		return
 	}
@@ -269,7 +269,7 @@ func (s *Server) chain(c *gin.Context) {
 		if gate.Refuse(c, err) {
 			return
 		}
-		if p.Items = append(p.Items, s.groupJSON(l, false)); len(p.Items) == maxPage {
+		if p.Items = append(p.Items, s.groupJSON(l, false)); len(p.Items) == gate.MaxPage {
 			break
 		}
 	}
@@ -339,13 +339,13 @@ func (s *Server) setGroup(c *gin.Context) {
 	if !ok {
 		return
 	}
-	settings, ok := readSettings(c, setting.Groups, nil)
+	settings, ok := gate.ReadSettings(c, setting.Groups, nil)
 	if !ok {
 		return
 	}
 	preview := gate.BoolQuery(c, "preview")
 	p, err := s.Node.Routes.Set(c, gate.Who(c), a, settings, preview)
-	answerPreview(c, p, err, preview)
+	gate.AnswerPreview(c, p, err, preview)
 }
 
 func (s *Server) removeGroup(c *gin.Context) {
@@ -355,7 +355,7 @@ func (s *Server) removeGroup(c *gin.Context) {
 	}
 	preview := gate.BoolQuery(c, "preview")
 	p, err := s.Node.Groups.Remove(c, gate.Who(c), a, preview)
-	answerPreview(c, p, err, preview)
+	gate.AnswerPreview(c, p, err, preview)
 }
 
 func (s *Server) lagHistory(c *gin.Context) {

@@ -57,6 +57,7 @@ func (s *Server) newSnapshot(ctx context.Context, now time.Time) form.Live {
 	live.Groups = s.groupsJSON(ctx)
 	live.Cluster = s.Node.Cluster.Nodes(now)
 	live.Changes = s.changesJSON(30)
+	live.Incidents = s.Node.Watches.Tally(ctx)
 	return live
 }
 

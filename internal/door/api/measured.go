@@ -80,6 +80,11 @@ func (s *Server) thingAt(c *gin.Context, a address.Address) (sample.Thing, error
 		}
 		return sample.Thing{Kind: sample.Channel.Name, ID: q.ID}, nil
 	case address.KindChannel:
+		for id, n := range s.Node.Catalog.View().Nodes {
+			if a.Space == address.Nodes && n.Name == a.Channel {
+				return sample.Thing{Kind: sample.Node.Name, ID: int64(id)}, nil
+			}
+		}
 		t, err := s.Node.Parts.Channel(a)
 		if err == nil {
 			return sample.Thing{Kind: sample.Channel.Name, ID: t.ID}, nil
@@ -89,5 +94,5 @@ func (s *Server) thingAt(c *gin.Context, a address.Address) (sample.Thing, error
 		}
 		return sample.Thing{}, err
 	}
-	return sample.Thing{}, problem.New(problem.Invalid, "%s is the address of a %s", a, a.Kind()).Field("address").Allowed("a channel, dead letters, a group, a route or an endpoint")
+	return sample.Thing{}, problem.New(problem.Invalid, "%s is the address of a %s", a, a.Kind()).Field("address").Allowed("a channel, dead letters, a group, a route, an endpoint or a node (nodes/NAME)")
 }

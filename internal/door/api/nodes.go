@@ -92,7 +92,7 @@ func (s *Server) movePartition(c *gin.Context) {
 	}
 	preview := gate.BoolQuery(c, "preview")
 	p, err := s.Node.Moves.Move(c, gate.Who(c), a, body.To, preview)
-	answerPreview(c, p, err, preview)
+	gate.AnswerPreview(c, p, err, preview)
 }
 
 func (s *Server) drainNode(c *gin.Context) {
@@ -102,23 +102,23 @@ func (s *Server) drainNode(c *gin.Context) {
 	}
 	preview := gate.BoolQuery(c, "preview")
 	p, err := s.Node.Moves.Drain(c, gate.Who(c), c.Param("node"), body.LeadersOnly, preview)
-	answerPreview(c, p, err, preview)
+	gate.AnswerPreview(c, p, err, preview)
 }
 
 func (s *Server) removeNode(c *gin.Context) {
 	preview := gate.BoolQuery(c, "preview")
 	p, err := s.Node.Moves.RemoveNode(c, gate.Who(c), c.Param("node"), preview)
-	answerPreview(c, p, err, preview)
+	gate.AnswerPreview(c, p, err, preview)
 }
 
 func (s *Server) setNodes(c *gin.Context) {
-	settings, ok := readSettings(c, setting.Clusters, nil)
+	settings, ok := gate.ReadSettings(c, setting.Clusters, nil)
 	if !ok {
 		return
 	}
 	preview := gate.BoolQuery(c, "preview")
 	p, err := s.Node.Cluster.Set(c, gate.Who(c), settings, preview)
-	answerPreview(c, p, err, preview)
+	gate.AnswerPreview(c, p, err, preview)
 }
 
 func (s *Server) jobJSON(j *moves.Job) form.Job {

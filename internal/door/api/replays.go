@@ -125,7 +125,7 @@ func replayJSON(r *catalog.Job) form.Replay {
 }
 
 func (s *Server) listReplays(c *gin.Context) {
-	limit, ok := gate.IntQuery(c, "limit", 100, 1, maxPage)
+	limit, ok := gate.IntQuery(c, "limit", 100, 1, gate.MaxPage)
 	if !ok {
 		return
 	}

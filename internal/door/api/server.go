@@ -21,6 +21,7 @@ import (
 	"steadyferry/internal/door/flow"
 	"steadyferry/internal/door/gate"
 	"steadyferry/internal/door/metrics"
+	"steadyferry/internal/door/oncall"
 	"steadyferry/internal/service"
 )
 
@@ -122,6 +123,7 @@ func (s *Server) Handler() http.Handler {
 	a.DELETE("/spaces/:space", s.removeSpace)
 
 	s.endpointRoutes(a)
+	oncall.New(s.Gate).Routes(a, search)
 	a.GET("/channels", s.listChannels)
 	a.POST("/channels", s.newChannel)
 	ch := a.Group("/channels/:space/:channel")

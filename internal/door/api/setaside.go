@@ -42,7 +42,7 @@ func (s *Server) adopt(c *gin.Context) {
 	}
 	preview := gate.BoolQuery(c, "preview")
 	p, err := s.Node.Manage.Adopt(c, gate.Who(c), id, a, preview)
-	answerPreview(c, p, err, preview)
+	gate.AnswerPreview(c, p, err, preview)
 }
 
 func (s *Server) throwAway(c *gin.Context) {
@@ -52,5 +52,5 @@ func (s *Server) throwAway(c *gin.Context) {
 	}
 	preview := gate.BoolQuery(c, "preview")
 	p, err := s.Node.Manage.ThrowAway(c, gate.Who(c), id, preview)
-	answerPreview(c, p, err, preview)
+	gate.AnswerPreview(c, p, err, preview)
 }

@@ -247,7 +247,7 @@ func (c *Catalog) change(ctx context.Context, e *Entry, f In) error {
 // record runs f and writes its logbook entry in one transaction. Of what nodes
 // have copies of, the change makes a version by itself.
 func (c *Catalog) record(ctx context.Context, e *Entry, f In) error {
-	return c.inTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
+	return c.InTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
 		if err := f(ctx, tx); err != nil || e == nil {
 			return err
 		}
@@ -279,7 +279,7 @@ func jsonOrNull(v any) (sql.NullString, error) {
 
 // Note writes an entry to the logbook alone.
 func (c *Catalog) Note(ctx context.Context, e *Entry) error {
-	return c.inTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error { return writeLogbook(ctx, tx, e) })
+	return c.InTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error { return writeLogbook(ctx, tx, e) })
 }
 
 // LogbookRow is one entry of the logbook.
@@ -297,10 +297,10 @@ const logbookColumns = `SELECT id, at, who, action, address, coalesce(before, 'n
 
 // ChangesOf returns the last changes of an address, newest first.
 func (c *Catalog) ChangesOf(ctx context.Context, address string, limit int) ([]LogbookRow, error) {
-	return list[LogbookRow](ctx, c, logbookColumns+`WHERE address = $1 AND action LIKE 'set %' ORDER BY id DESC LIMIT $2`, address, limit)
+	return List[LogbookRow](ctx, c, logbookColumns+`WHERE address = $1 AND action LIKE 'set %' ORDER BY id DESC LIMIT $2`, address, limit)
 }
 
 // Logbook returns entries with an id below before (0: all), newest first.
 func (c *Catalog) Logbook(ctx context.Context, before int64, limit int) ([]LogbookRow, error) {
-	return list[LogbookRow](ctx, c, logbookColumns+`WHERE $1 = 0 OR id < $1 ORDER BY id DESC LIMIT $2`, before, limit)
+	return List[LogbookRow](ctx, c, logbookColumns+`WHERE $1 = 0 OR id < $1 ORDER BY id DESC LIMIT $2`, before, limit)
 }

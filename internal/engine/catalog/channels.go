@@ -47,6 +47,7 @@ type Space struct {
 	Description string    `db:"description"`
 	Labels      Labels    `db:"labels"`
 	CreatedAt   time.Time `db:"created_at"`
+	Watched     bool      `db:"watched"` // it has got the watches that come by themselves
 }
 
 // The kinds of channels.
@@ -97,11 +98,17 @@ func (c *Channel) At() address.Address {
 // Reader returns the address of a reader of the channel by its name there.
 func (c *Channel) Reader(name string) string { return c.At().Reader(name).String() }
 
-// NewSpace records a space.
-func (c *Catalog) NewSpace(ctx context.Context, s *Space, e *Entry) error {
+// NewSpace records a space, with the watches that come with it.
+func (c *Catalog) NewSpace(ctx context.Context, s *Space, e *Entry, watches ...*Watch) error {
 	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT INTO spaces (name, description, labels) VALUES ($1, $2, $3)`, s.Name, s.Description, s.Labels.column())
-		return err
+		var id int64
+		if err := tx.GetContext(ctx, &id, `INSERT INTO spaces (name, description, labels, watched) VALUES ($1, $2, $3, true) RETURNING id`, s.Name, s.Description, s.Labels.column()); err != nil {
+			return err
+		}
+		for _, w := range watches {
+			w.SpaceID = sql.NullInt64{Int64: id, Valid: true}
+		}
+		return insertWatches(ctx, tx, watches)
 	})
 }
 
@@ -136,8 +143,10 @@ func (c *Catalog) RemoveSpace(ctx context.Context, id int64, e *Entry) error {
 		if n > 0 {
 			return ErrExists
 		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM channels WHERE space_id = $1`, id); err != nil {
-			return err
+		for _, of := range []string{"channels", "watches"} {
+			if _, err := tx.ExecContext(ctx, `DELETE FROM `+of+` WHERE space_id = $1`, id); err != nil {
+				return err
+			}
 		}
 		_, err := tx.ExecContext(ctx, `DELETE FROM spaces WHERE id = $1`, id)
 		return err

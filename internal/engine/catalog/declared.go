@@ -27,13 +27,13 @@ const declaredColumns = `SELECT kind, address, declaration, revision, settings, 
 
 // AllDeclared returns what declarations have set, by address.
 func (c *Catalog) AllDeclared(ctx context.Context) ([]Declared, error) {
-	return list[Declared](ctx, c, declaredColumns+`ORDER BY address, kind`)
+	return List[Declared](ctx, c, declaredColumns+`ORDER BY address, kind`)
 }
 
 // DeclaredOf returns what a declaration has set of the thing with the address;
 // ErrNotFound when none has set anything.
 func (c *Catalog) DeclaredOf(ctx context.Context, address string) (*Declared, error) {
-	return one[Declared](ctx, c, declaredColumns+`WHERE address = $1`, address)
+	return One[Declared](ctx, c, declaredColumns+`WHERE address = $1`, address)
 }
 
 // SetDeclared records all that a declaration has set, and forgets what it has
@@ -43,7 +43,7 @@ func (c *Catalog) SetDeclared(ctx context.Context, declaration, revision, who st
 	for i, d := range all {
 		kinds[i], addresses[i], settings[i] = d.Kind, d.Address, string(d.Settings)
 	}
-	return c.inTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
+	return c.InTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM declared WHERE declaration = $1 AND NOT (kind || ' ' || address = ANY (SELECT k || ' ' || a FROM unnest($2::text[], $3::text[]) AS t (k, a)))`, declaration, kinds, addresses); err != nil {
 			return err
 		}

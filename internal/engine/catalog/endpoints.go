@@ -76,7 +76,7 @@ type healthRow struct {
 // Healths returns how endpoints do, by their ids, as nodes have told; those of which
 // none has are left out.
 func (c *Catalog) Healths(ctx context.Context) (map[int64]endpoint.Health, error) {
-	rows, err := list[healthRow](ctx, c, `SELECT endpoint_id, health FROM endpoint_health`)
+	rows, err := List[healthRow](ctx, c, `SELECT endpoint_id, health FROM endpoint_health`)
 	all := make(map[int64]endpoint.Health, len(rows))
 	for _, r := range rows {
 		var h endpoint.Health
@@ -95,13 +95,13 @@ func (c *Catalog) TellHealth(ctx context.Context, id int64, h endpoint.Health) e
 		return err
 	}
 	next := pgtype.Timestamptz{Time: h.NextTry, Valid: !h.NextTry.IsZero()}
-	return c.exec(ctx, `INSERT INTO endpoint_health (endpoint_id, health, next_try) SELECT id, $2, $3 FROM endpoints WHERE id = $1
+	return c.Exec(ctx, `INSERT INTO endpoint_health (endpoint_id, health, next_try) SELECT id, $2, $3 FROM endpoints WHERE id = $1
 		ON CONFLICT (endpoint_id) DO UPDATE SET health = excluded.health, next_try = excluded.next_try, changed_at = now()`, id, b, next)
 }
 
 // ClaimTry lets one of all nodes try a failing endpoint: no other one does before until.
 func (c *Catalog) ClaimTry(ctx context.Context, id int64, now, until time.Time) (bool, error) {
-	rows, err := list[int64](ctx, c, `UPDATE endpoint_health SET next_try = $3 WHERE endpoint_id = $1 AND (next_try IS NULL OR next_try <= $2) RETURNING endpoint_id`, id, now, until)
+	rows, err := List[int64](ctx, c, `UPDATE endpoint_health SET next_try = $3 WHERE endpoint_id = $1 AND (next_try IS NULL OR next_try <= $2) RETURNING endpoint_id`, id, now, until)
 	return len(rows) > 0, err
 }
 
@@ -138,12 +138,12 @@ func (c *Catalog) AddEvents(ctx context.Context, events []Event) error {
 	for _, e := range events {
 		ats, addresses, whats, details = append(ats, e.At), append(addresses, e.Address), append(whats, e.What), append(details, e.Detail)
 	}
-	return c.exec(ctx, `INSERT INTO events (at, address, what, detail) SELECT * FROM unnest($1::timestamptz[], $2::text[], $3::text[], $4::text[])`,
+	return c.Exec(ctx, `INSERT INTO events (at, address, what, detail) SELECT * FROM unnest($1::timestamptz[], $2::text[], $3::text[], $4::text[])`,
 		pgtype.FlatArray[time.Time](ats), pgtype.FlatArray[string](addresses), pgtype.FlatArray[string](whats), pgtype.FlatArray[string](details))
 }
 
 // Events returns what happened to an address, the newest first, before an event (0: the
 // newest).
 func (c *Catalog) Events(ctx context.Context, address string, before int64, limit int) ([]Event, error) {
-	return list[Event](ctx, c, `SELECT id, at, address, what, detail FROM events WHERE address = $1 AND ($2 = 0 OR id < $2) ORDER BY id DESC LIMIT $3`, address, before, limit)
+	return List[Event](ctx, c, `SELECT id, at, address, what, detail FROM events WHERE address = $1 AND ($2 = 0 OR id < $2) ORDER BY id DESC LIMIT $3`, address, before, limit)
 }

@@ -54,7 +54,7 @@ func (c *Catalog) step(ctx context.Context, all bool) error {
 	var made *View
 	var changed keys
 	back := false
-	err := c.inTx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true}, func(ctx context.Context, tx *sqlx.Tx) error {
+	err := c.InTx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true}, func(ctx context.Context, tx *sqlx.Tx) error {
 		var h head
 		if err := tx.GetContext(ctx, &h, headQuery); err != nil {
 			return err
@@ -136,7 +136,7 @@ func deltaOf(changed keys) Delta {
 // Tidy lets go of what changed so long ago that no node follows from there
 // (those read all rows), and of secrets that are over.
 func (c *Catalog) Tidy(ctx context.Context) error {
-	return c.inTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
+	return c.InTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM commits WHERE version <= (SELECT version FROM catalog_version) - $1`, keptVersions); err != nil {
 			return err
 		}

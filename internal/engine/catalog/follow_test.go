@@ -24,7 +24,7 @@ import (
 func whole(t *testing.T, c *Catalog, at *View) *View {
 	t.Helper()
 	var v *View
-	require.NoError(t, c.inTx(t.Context(), nil, func(ctx context.Context, tx *sqlx.Tx) error {
+	require.NoError(t, c.InTx(t.Context(), nil, func(ctx context.Context, tx *sqlx.Tx) error {
 		var h head
 		if err := tx.GetContext(ctx, &h, headQuery); err != nil {
 			return err
@@ -273,19 +273,19 @@ func TestOldChangesAreTrimmed(t *testing.T) {
 	_, database := testdb.New(t)
 	c := openCatalog(t, database)
 	require.NoError(t, c.NewSpace(t.Context(), &Space{Name: "coldchain"}, nil))
-	last, err := one[string](t.Context(), c, `SELECT xid::text FROM commits ORDER BY version DESC LIMIT 1`)
+	last, err := One[string](t.Context(), c, `SELECT xid::text FROM commits ORDER BY version DESC LIMIT 1`)
 	require.NoError(t, err)
 	testdb.Exec(t, database,
 		`INSERT INTO commits (version, mark, xid) VALUES (-20000, gen_random_uuid(), '7')`,
 		`INSERT INTO changed (xid, tbl, key, at) VALUES ('7', 'spaces', '1', now() - interval '2 hours'), ('8', 'spaces', '2', now())`,
 		`UPDATE changed SET at = now() - interval '2 hours' WHERE xid::text = '`+*last+`'`)
 	require.NoError(t, c.Tidy(t.Context()))
-	rows, err := list[string](t.Context(), c, `SELECT xid::text FROM changed`)
+	rows, err := List[string](t.Context(), c, `SELECT xid::text FROM changed`)
 	require.NoError(t, err)
 	assert.NotContains(t, rows, "7")
 	assert.Contains(t, rows, "8", "its transaction may not have ended yet")
 	assert.Contains(t, rows, *last, "what a version says it changed stays with it")
-	old, err := list[int64](t.Context(), c, `SELECT version FROM commits WHERE version < 0`)
+	old, err := List[int64](t.Context(), c, `SELECT version FROM commits WHERE version < 0`)
 	require.NoError(t, err)
 	assert.Empty(t, old)
 }

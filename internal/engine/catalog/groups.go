@@ -80,7 +80,7 @@ type Coordination struct {
 // TakeOver makes the caller the one that coordinates a group.
 func (c *Catalog) TakeOver(ctx context.Context, id int64) (*Coordination, error) {
 	out := Coordination{Offsets: map[int]int64{}}
-	err := c.inTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
+	err := c.InTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
 		if err := tx.GetContext(ctx, &out, `UPDATE groups SET epoch = epoch + 1 WHERE id = $1 RETURNING epoch, shares`, id); err != nil {
 			return err
 		}
@@ -125,7 +125,7 @@ func (c *Catalog) Commits(ctx context.Context, commits []Commit) (refused map[in
 	}
 	// The lock makes a take-over wait, and those that come behind it see its
 	// epoch.
-	done, err := list[int64](ctx, c, `WITH mine AS (
+	done, err := List[int64](ctx, c, `WITH mine AS (
 			SELECT g.id FROM groups g JOIN unnest($1::bigint[], $2::bigint[]) AS e(id, epoch) ON g.id = e.id AND g.epoch = e.epoch ORDER BY g.id FOR SHARE OF g
 		), put AS (
 			INSERT INTO group_offsets AS o (group_id, partition, committed, changed_at)
@@ -162,14 +162,14 @@ const seekColumns = `SELECT m.id, m.at, m.who, m.why, m.target, m.undoes, m.step
 
 // Seeks returns the seeks of a group's offsets, newest first.
 func (c *Catalog) Seeks(ctx context.Context, id int64, limit int) ([]Seek, error) {
-	return list[Seek](ctx, c, seekColumns+`WHERE m.group_id = $1 ORDER BY m.id DESC LIMIT $2`, id, limit)
+	return List[Seek](ctx, c, seekColumns+`WHERE m.group_id = $1 ORDER BY m.id DESC LIMIT $2`, id, limit)
 }
 
 // SeekOffsets sets a group's offsets, all or none: with the seek they are
 // recorded, with who holds what, and in the logbook. last is the newest seek
 // that was there when it was decided on; -1 takes any.
 func (c *Catalog) SeekOffsets(ctx context.Context, id, epoch, last int64, m *Seek, offsets map[int]int64, shares []byte, e *Entry) error {
-	return c.inTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
+	return c.InTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
 		if err := fenced(ctx, tx, group.ErrOver, `UPDATE groups SET shares = $3, changed_at = clock_timestamp() WHERE id = $1 AND epoch = $2`, id, epoch, shares); err != nil {
 			return err
 		}
@@ -186,7 +186,7 @@ func (c *Catalog) SeekOffsets(ctx context.Context, id, epoch, last int64, m *See
 
 // NoteSeek records a seek of a route, which is done already.
 func (c *Catalog) NoteSeek(ctx context.Context, id int64, m *Seek, offsets map[int]int64, e *Entry) error {
-	return c.inTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error { return putSeek(ctx, tx, id, m, offsets, e) })
+	return c.InTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error { return putSeek(ctx, tx, id, m, offsets, e) })
 }
 
 func putSeek(ctx context.Context, tx *sqlx.Tx, id int64, m *Seek, offsets map[int]int64, e *Entry) error {
@@ -221,9 +221,9 @@ type SharesRow struct {
 // Offsets returns what was committed, and who holds what, after a time of the
 // database's clock.
 func (c *Catalog) Offsets(ctx context.Context, after time.Time) (offsets []OffsetRow, shares []SharesRow, err error) {
-	offsets, err = list[OffsetRow](ctx, c, `SELECT group_id, partition, committed, changed_at FROM group_offsets WHERE changed_at > $1`, after)
+	offsets, err = List[OffsetRow](ctx, c, `SELECT group_id, partition, committed, changed_at FROM group_offsets WHERE changed_at > $1`, after)
 	if err == nil {
-		shares, err = list[SharesRow](ctx, c, `SELECT id, shares, changed_at FROM groups WHERE changed_at > $1`, after)
+		shares, err = List[SharesRow](ctx, c, `SELECT id, shares, changed_at FROM groups WHERE changed_at > $1`, after)
 	}
 	return offsets, shares, err
 }
@@ -247,7 +247,7 @@ const (
 // AddLagSamples records samples of one time.
 func (c *Catalog) AddLagSamples(ctx context.Context, at time.Time, every time.Duration, samples []LagSample) error {
 	coarse := at.Sub(at.Truncate(coarseStep)) < every
-	return c.inTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
+	return c.InTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
 		add, err := tx.PrepareContext(ctx, `INSERT INTO lag_samples (group_id, at, coarse, lag, age_ms, committed, ended)
 			SELECT $1, $2, $3, $4, $5, $6, $7 WHERE EXISTS (SELECT 1 FROM groups WHERE id = $1) ON CONFLICT DO NOTHING`)
 		if err != nil {
@@ -306,6 +306,6 @@ func (c *Catalog) LagHistory(ctx context.Context, id int64, from, to time.Time, 
 // Expired returns the groups that shall be removed after a time without
 // members, which has passed.
 func (c *Catalog) Expired(ctx context.Context) ([]Group, error) {
-	return list[Group](ctx, c, `SELECT id, channel_id, name, description, paused, expire_ms, created_at FROM groups
+	return List[Group](ctx, c, `SELECT id, channel_id, name, description, paused, expire_ms, created_at FROM groups
 		WHERE expire_ms > 0 AND coalesce(shares->'members', '{}') = '{}' AND members_until < now() - expire_ms * interval '1 millisecond'`)
 }

@@ -72,13 +72,13 @@ func NewJobIn(j *Job, also In) In {
 // Jobs returns jobs of some kinds, newest first: all that have not ended, and up
 // to so many that have. Without kinds it returns those of all.
 func (c *Catalog) Jobs(ctx context.Context, ended int, kinds ...string) ([]*Job, error) {
-	return list[*Job](ctx, c, `(SELECT * FROM jobs WHERE ended_at IS NULL AND ($2::text[] IS NULL OR kind = ANY($2)))
+	return List[*Job](ctx, c, `(SELECT * FROM jobs WHERE ended_at IS NULL AND ($2::text[] IS NULL OR kind = ANY($2)))
 		UNION ALL (SELECT * FROM jobs WHERE ended_at IS NOT NULL AND ($2::text[] IS NULL OR kind = ANY($2)) ORDER BY id DESC LIMIT $1) ORDER BY id DESC`, ended, kinds)
 }
 
 // Job returns one job.
 func (c *Catalog) Job(ctx context.Context, id int64) (*Job, error) {
-	return one[Job](ctx, c, `SELECT * FROM jobs WHERE id = $1`, id)
+	return One[Job](ctx, c, `SELECT * FROM jobs WHERE id = $1`, id)
 }
 
 // SetJob changes the state and the rate of a job that is in a state (else
@@ -95,7 +95,7 @@ var ErrFenced = errors.New("another node runs it now")
 // TakeJob makes the node that calls it the one that runs a job: writes of others
 // are refused from then on.
 func (c *Catalog) TakeJob(ctx context.Context, id int64) (*Job, error) {
-	return one[Job](ctx, c, `UPDATE jobs SET fence = fence + 1 WHERE id = $1 RETURNING *`, id)
+	return One[Job](ctx, c, `UPDATE jobs SET fence = fence + 1 WHERE id = $1 RETURNING *`, id)
 }
 
 // SaveJob records how far a job is, and with a state of those that are the end

@@ -66,13 +66,13 @@ func SetNodeStateIn(id uint64, state string) In {
 
 // Steps returns the steps of jobs, in order.
 func (c *Catalog) Steps(ctx context.Context, jobs ...int64) ([]Step, error) {
-	return list[Step](ctx, c, `SELECT * FROM job_steps WHERE job_id = ANY($1) ORDER BY job_id, number`, jobs)
+	return List[Step](ctx, c, `SELECT * FROM job_steps WHERE job_id = ANY($1) ORDER BY job_id, number`, jobs)
 }
 
 // OpenSteps returns the steps of a job that have not ended, in order; for job 0
 // those of all.
 func (c *Catalog) OpenSteps(ctx context.Context, id int64) ([]Step, error) {
-	return list[Step](ctx, c, `SELECT * FROM job_steps WHERE state IN ('waiting', 'moving') AND ($1 = 0 OR job_id = $1) ORDER BY job_id, number`, id)
+	return List[Step](ctx, c, `SELECT * FROM job_steps WHERE state IN ('waiting', 'moving') AND ($1 = 0 OR job_id = $1) ORDER BY job_id, number`, id)
 }
 
 // BeginStep lets a partition be held by the nodes of the step from now on, or

@@ -74,6 +74,7 @@ type Placement struct {
 type Cluster struct {
 	Cluster       string `db:"cluster"`
 	Secret        string `db:"secret"`
+	Watched       bool   `db:"watched"` // they have got the watches that come by themselves
 	SpreadLeaders bool   `db:"spread_leaders"`
 }
 
@@ -135,18 +136,18 @@ func (c *Catalog) Register(ctx context.Context, n *Node, running time.Duration) 
 
 // Seen notes that a node runs.
 func (c *Catalog) Seen(ctx context.Context, id uint64) error {
-	return c.exec(ctx, `UPDATE nodes SET seen_at = now() WHERE id = $1`, id)
+	return c.Exec(ctx, `UPDATE nodes SET seen_at = now() WHERE id = $1`, id)
 }
 
 // SeenSince returns the nodes that have noted within the time that they run.
 func (c *Catalog) SeenSince(ctx context.Context, within time.Duration) (ids []uint64, err error) {
-	return list[uint64](ctx, c, `SELECT id FROM nodes WHERE seen_at > now() - $1 * interval '1 second'`, within.Seconds())
+	return List[uint64](ctx, c, `SELECT id FROM nodes WHERE seen_at > now() - $1 * interval '1 second'`, within.Seconds())
 }
 
 // NotRunning takes a node that stops in order for one that does not run, so
 // that its name is free at once.
 func (c *Catalog) NotRunning(ctx context.Context, id uint64) error {
-	return c.exec(ctx, `UPDATE nodes SET seen_at = '-infinity' WHERE id = $1`, id)
+	return c.Exec(ctx, `UPDATE nodes SET seen_at = '-infinity' WHERE id = $1`, id)
 }
 
 // SetNodeState changes the state of a node's record.

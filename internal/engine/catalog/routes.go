@@ -115,7 +115,7 @@ func (c *Catalog) RoutePlaces(ctx context.Context, places []RoutePlace) error {
 	for _, p := range places {
 		groups, partitions, offsets = append(groups, p.Group), append(partitions, int64(p.Partition)), append(offsets, p.Offset)
 	}
-	return c.exec(ctx, `INSERT INTO group_offsets AS o (group_id, partition, committed, changed_at)
+	return c.Exec(ctx, `INSERT INTO group_offsets AS o (group_id, partition, committed, changed_at)
 		SELECT u.id, u.partition, u.committed, clock_timestamp() FROM unnest($1::bigint[], $2::bigint[], $3::bigint[]) AS u(id, partition, committed)
 		WHERE EXISTS (SELECT 1 FROM groups g WHERE g.id = u.id)
 		ON CONFLICT (group_id, partition) DO UPDATE SET committed = excluded.committed, changed_at = excluded.changed_at WHERE o.committed <> excluded.committed`,
@@ -131,12 +131,12 @@ type EndedRoute struct {
 
 // EndedRoutes returns the routes that partitions are still to be told of.
 func (c *Catalog) EndedRoutes(ctx context.Context) ([]EndedRoute, error) {
-	return list[EndedRoute](ctx, c, `SELECT id, source_id, target_id FROM ended_routes ORDER BY at LIMIT 1000`)
+	return List[EndedRoute](ctx, c, `SELECT id, source_id, target_id FROM ended_routes ORDER BY at LIMIT 1000`)
 }
 
 // ForgetRoute is called when all partitions know that a route has ended.
 func (c *Catalog) ForgetRoute(ctx context.Context, id uuid.UUID) error {
-	return c.exec(ctx, `DELETE FROM ended_routes WHERE id = $1`, id)
+	return c.Exec(ctx, `DELETE FROM ended_routes WHERE id = $1`, id)
 }
 
 // RoutesTo returns the addresses of the routes that lead to a channel or an endpoint.

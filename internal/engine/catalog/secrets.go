@@ -151,7 +151,7 @@ const secretColumns = `SELECT x.hash, x.kind, x.label, x.created_at, x.expires_a
 // Secrets describes what is in force: tokens, sessions, links, the oldest of
 // each first.
 func (c *Catalog) Secrets(ctx context.Context) ([]Secret, error) {
-	rows, err := list[*secret](ctx, c, secretColumns+`WHERE `+standing["secrets"]+` ORDER BY x.kind DESC, x.created_at, x.hash`)
+	rows, err := List[*secret](ctx, c, secretColumns+`WHERE `+standing["secrets"]+` ORDER BY x.kind DESC, x.created_at, x.hash`)
 	all := make([]Secret, 0, len(rows))
 	for _, s := range rows {
 		all = append(all, s.describe())
@@ -161,7 +161,7 @@ func (c *Catalog) Secrets(ctx context.Context) ([]Secret, error) {
 
 // Secret describes the one in force with the id, or returns ErrNotFound.
 func (c *Catalog) Secret(ctx context.Context, id string) (Secret, error) {
-	s, err := one[secret](ctx, c, secretColumns+`WHERE `+byID+` AND `+standing["secrets"], id)
+	s, err := One[secret](ctx, c, secretColumns+`WHERE `+byID+` AND `+standing["secrets"], id)
 	if err != nil {
 		return Secret{}, err
 	}

@@ -110,7 +110,7 @@ func (c *Catalog) LookUp(ctx context.Context, kind, text string) (Principal, boo
 
 func (c *Catalog) lookUp(ctx context.Context, kind string, h hash) (*secret, error) {
 	since := c.sessions.now()
-	s, err := one[secret](ctx, c, secretColumns+`WHERE x.hash = $1 AND x.kind = $2 AND `+standing["secrets"], h[:], kind)
+	s, err := One[secret](ctx, c, secretColumns+`WHERE x.hash = $1 AND x.kind = $2 AND `+standing["secrets"], h[:], kind)
 	switch {
 	case errors.Is(err, ErrNotFound):
 		return nil, nil

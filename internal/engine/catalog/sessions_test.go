@@ -60,7 +60,7 @@ func TestASignInMakesNoVersion(t *testing.T) {
 	entries, err := a.Logbook(t.Context(), 0, 100)
 	require.NoError(t, err)
 	assert.Len(t, entries, 20, "each is in the logbook")
-	rows, err := list[int](t.Context(), a, `SELECT 1 FROM changed WHERE tbl = 'secrets'`)
+	rows, err := List[int](t.Context(), a, `SELECT 1 FROM changed WHERE tbl = 'secrets'`)
 	require.NoError(t, err)
 	assert.Empty(t, rows)
 

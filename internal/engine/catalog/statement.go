@@ -20,15 +20,15 @@ func (c *Catalog) within(ctx context.Context, f func(ctx context.Context) error)
 	return c.fault(f(ctx))
 }
 
-// list returns the rows of a query.
-func list[T any](ctx context.Context, c *Catalog, query string, args ...any) ([]T, error) {
+// List returns the rows of a query.
+func List[T any](ctx context.Context, c *Catalog, query string, args ...any) ([]T, error) {
 	rows := []T{}
 	err := c.within(ctx, func(ctx context.Context) error { return c.db.SelectContext(ctx, &rows, query, args...) })
 	return rows, err
 }
 
-// one returns the row of a query, or ErrNotFound.
-func one[T any](ctx context.Context, c *Catalog, query string, args ...any) (*T, error) {
+// One returns the row of a query, or ErrNotFound.
+func One[T any](ctx context.Context, c *Catalog, query string, args ...any) (*T, error) {
 	row := new(T)
 	if err := c.within(ctx, func(ctx context.Context) error { return c.db.GetContext(ctx, row, query, args...) }); err != nil {
 		return nil, err
@@ -36,8 +36,8 @@ func one[T any](ctx context.Context, c *Catalog, query string, args ...any) (*T,
 	return row, nil
 }
 
-// exec runs a statement alone.
-func (c *Catalog) exec(ctx context.Context, statement string, args ...any) error {
+// Exec runs a statement alone.
+func (c *Catalog) Exec(ctx context.Context, statement string, args ...any) error {
 	return c.within(ctx, func(ctx context.Context) error {
 		_, err := c.db.ExecContext(ctx, statement, args...)
 		return err
@@ -61,8 +61,8 @@ func fenced(ctx context.Context, in sqlx.ExecerContext, broken error, statement 
 	return nil
 }
 
-// inTx runs statements that hold all together or not at all.
-func (c *Catalog) inTx(ctx context.Context, options *sql.TxOptions, f func(ctx context.Context, tx *sqlx.Tx) error) error {
+// InTx runs statements that hold all together or not at all.
+func (c *Catalog) InTx(ctx context.Context, options *sql.TxOptions, f func(ctx context.Context, tx *sqlx.Tx) error) error {
 	return c.within(ctx, func(ctx context.Context) error {
 		tx, err := c.db.BeginTxx(ctx, options)
 		if err != nil {

@@ -32,6 +32,7 @@ type View struct {
 	RoutesIn  map[int64][]*Group   // the same, by the channel or endpoint that they lead to
 	DeadOf    map[int64]*Channel   // that have the dead letters of groups, by group
 	Endpoints map[string]*Endpoint // by address
+	Watches   map[string]*Watch    // by address
 	tokens    map[hash]*secret
 
 	Forgotten map[int64]bool // channels that were deleted for good
@@ -39,6 +40,7 @@ type View struct {
 	byID      map[int64]*Channel // also those that were removed
 	spaces    map[int64]*Space
 	endpoints map[int64]*Endpoint
+	watches   map[int64]*Watch
 	own       map[int64]bool // channels whose maps of groups are not shared; while it is made
 }
 
@@ -61,7 +63,7 @@ type head struct {
 	Cluster
 }
 
-const headQuery = `SELECT version, mark, cluster, secret, spread_leaders FROM catalog_version`
+const headQuery = `SELECT version, mark, cluster, secret, watched, spread_leaders FROM catalog_version`
 
 // keys are the rows that changed, by table; nil: all rows of all tables.
 type keys map[string][]string
@@ -173,6 +175,7 @@ var tables = []table{
 			}
 		}
 	}},
+	watchesTable,
 	{"placements", func(ctx context.Context, tx *sqlx.Tx, v *View, where string, args ...any) error {
 		rows, err := read[*Placement](ctx, tx, `SELECT * FROM placements `+where+` ORDER BY channel_id, partition`, args...)
 		for _, p := range rows {
@@ -310,7 +313,7 @@ var standing = map[string]string{
 // emptyView has maps and nothing in them.
 func emptyView() *View {
 	return &View{Spaces: map[string]*Space{}, Channels: map[string]*Channel{}, Nodes: map[uint64]*Node{}, Placed: map[int64][]*Placement{}, Groups: map[int64]map[string]*Group{},
-		GroupIDs: map[int64]*Group{}, Routes: map[int64][]*Group{}, RoutesIn: map[int64][]*Group{}, DeadOf: map[int64]*Channel{}, Endpoints: map[string]*Endpoint{}, endpoints: map[int64]*Endpoint{}, tokens: map[hash]*secret{}, Forgotten: map[int64]bool{}, byID: map[int64]*Channel{}, spaces: map[int64]*Space{}}
+		GroupIDs: map[int64]*Group{}, Routes: map[int64][]*Group{}, RoutesIn: map[int64][]*Group{}, DeadOf: map[int64]*Channel{}, Endpoints: map[string]*Endpoint{}, endpoints: map[int64]*Endpoint{}, Watches: map[string]*Watch{}, watches: map[int64]*Watch{}, tokens: map[hash]*secret{}, Forgotten: map[int64]bool{}, byID: map[int64]*Channel{}, spaces: map[int64]*Space{}}
 }
 
 // next makes the view of a head from an older one and the rows that have

@@ -25,8 +25,10 @@ type Node struct {
 	Memory   int64             `json:"memory"`
 	Streams  int64             `json:"streams"`
 	OnDuty   bool              `json:"onDuty"`
-	Records  bool              `json:"records"` // the database answers
-	Hears    []uint64          `json:"hears"`   // nodes that answer it
+	Records  bool              `json:"records"`              // the database answers
+	Away     time.Time         `json:"away,omitzero"`        // since when it does not
+	Ends     time.Time         `json:"certificate,omitzero"` // when the certificate ends that it shows to others
+	Hears    []uint64          `json:"hears"`                // nodes that answer it
 	Replicas []json.RawMessage `json:"replicas,omitempty"`
 	Gone     []link.Key        `json:"gone,omitempty"`
 	Changes  []LeaderChange    `json:"changes,omitempty"`

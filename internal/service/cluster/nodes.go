@@ -13,15 +13,8 @@ import (
 
 // Nodes returns how the nodes and the partitions on them are.
 func (cl *Cluster) Nodes(now time.Time) form.Cluster {
-	view := cl.catalog.View()
-	byID := map[uint64]*form.Node{}
-	for id, r := range view.Nodes {
-		if r.State != catalog.NodeMember && r.State != catalog.NodeDraining {
-			continue
-		}
-		byID[id] = cl.nodeStatus(r)
-	}
-	cluster := form.Cluster{Nodes: []form.Node{}, SpreadLeaders: view.Cluster.SpreadLeaders}
+	byID := cl.statuses()
+	cluster := form.Cluster{Nodes: []form.Node{}, SpreadLeaders: cl.catalog.View().Cluster.SpreadLeaders}
 	for _, t := range cl.parts.Channels() {
 		for _, p := range t.Partitions() {
 			s := cl.parts.PartitionStatus(p, now)
@@ -58,6 +51,50 @@ func (cl *Cluster) Nodes(now time.Time) form.Cluster {
 	}
 	slices.SortFunc(cluster.Nodes, func(a, b form.Node) int { return cmp.Compare(a.Node, b.Node) })
 	return cluster
+}
+
+// statuses are the nodes that belong to the cluster, by their ids, without what needs a look
+// at all partitions.
+func (cl *Cluster) statuses() map[uint64]*form.Node {
+	byID := map[uint64]*form.Node{}
+	for id, r := range cl.catalog.View().Nodes {
+		if r.State == catalog.NodeMember || r.State == catalog.NodeDraining {
+			byID[id] = cl.nodeStatus(r)
+		}
+	}
+	return byID
+}
+
+// Condition is what is measured of a node alone.
+type Condition struct {
+	Name            string
+	DiskFree        int64
+	Away            time.Duration // not heard of for so long
+	RecordsAway     time.Duration // they do not answer it for so long
+	CertificateLeft time.Duration // -1: it shows none
+}
+
+// Conditions returns that of each node, by its id.
+func (cl *Cluster) Conditions(now time.Time) map[uint64]Condition {
+	all := map[uint64]Condition{}
+	for id, n := range cl.statuses() {
+		c := Condition{Name: n.Node, DiskFree: n.Disk.Free, CertificateLeft: -1}
+		if !n.Up && n.Since != nil {
+			c.Away = max(now.Sub(*n.Since), time.Second)
+		}
+		about, _, _ := cl.parts.Reports().About(id)
+		if n.Self {
+			about = cl.about()
+		}
+		if !about.Away.IsZero() && n.Up {
+			c.RecordsAway = now.Sub(about.Away)
+		}
+		if !about.Ends.IsZero() {
+			c.CertificateLeft = about.Ends.Sub(now)
+		}
+		all[id] = c
+	}
+	return all
 }
 
 func (cl *Cluster) nodeStatus(r *catalog.Node) *form.Node {

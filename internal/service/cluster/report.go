@@ -3,6 +3,7 @@ package cluster
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"fmt"
 	"runtime/metrics"
@@ -124,7 +125,9 @@ func (cl *Cluster) report(told map[replica.Key]*lastWord) {
 
 // about is the part of the report that is about the node as a whole.
 func (cl *Cluster) about() report.Node {
-	r := report.Node{Started: cl.parts.Started().UTC().Truncate(time.Millisecond), Version: cl.version, Memory: MemoryUsed(), Streams: int64(cl.Streams.Open()), OnDuty: cl.onDuty.Load(), Records: cl.catalog.AwaySince().IsZero()}
+	r := report.Node{Started: cl.parts.Started().UTC().Truncate(time.Millisecond), Version: cl.version, Memory: MemoryUsed(), Streams: int64(cl.Streams.Open()), OnDuty: cl.onDuty.Load(),
+		Away: cl.catalog.AwaySince(), Ends: certificateEnds(cl.tls)}
+	r.Records = r.Away.IsZero()
 	if d, err := cl.parts.Disk(); err == nil {
 		r.Disk = d
 	}
@@ -134,4 +137,18 @@ func (cl *Cluster) about() report.Node {
 		}
 	}
 	return r
+}
+
+// certificateEnds returns when the first certificate ends that the node shows to others, the
+// zero time without one.
+func certificateEnds(c *tls.Config) (end time.Time) {
+	if c == nil {
+		return end
+	}
+	for i := range c.Certificates {
+		if leaf := c.Certificates[i].Leaf; leaf != nil && (end.IsZero() || leaf.NotAfter.Before(end)) {
+			end = leaf.NotAfter
+		}
+	}
+	return end
 }

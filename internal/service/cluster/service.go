@@ -6,6 +6,7 @@ package cluster
 
 import (
 	"context"
+	"crypto/tls"
 	"sync"
 	"sync/atomic"
 
@@ -43,14 +44,15 @@ type Cluster struct {
 	peers   part.Network
 	id      uint64
 	version string
+	tls     *tls.Config // between nodes; nil: plain
 	Streams *admit.Slots
 	onDuty  atomic.Bool
 }
 
 // New returns the service and registers what it answers of other nodes. Version
-// is that of the program, streams what is open for long on this node.
-func New(parts *part.Registry, records *catalog.Catalog, version string, streams *admit.Slots) *Cluster {
-	cl := &Cluster{parts: parts, catalog: records, peers: parts.Peers(), id: parts.ID(), version: version, Streams: streams}
+// is that of the program, between how nodes talk, streams what is open for long on this node.
+func New(parts *part.Registry, records *catalog.Catalog, version string, between *tls.Config, streams *admit.Slots) *Cluster {
+	cl := &Cluster{parts: parts, catalog: records, peers: parts.Peers(), id: parts.ID(), version: version, tls: between, Streams: streams}
 	cl.answer()
 	return cl
 }

@@ -34,6 +34,7 @@ import (
 	"steadyferry/internal/service/groups"
 	"steadyferry/internal/service/manage"
 	"steadyferry/internal/service/routes"
+	"steadyferry/internal/service/watches"
 )
 
 // Declares is the service.
@@ -45,12 +46,13 @@ type Declares struct {
 	groups  *groups.Groups
 	routes  *routes.Routes
 	outside *endpoints.Endpoints
+	watches *watches.Watches
 	kinds   map[string]kind
 }
 
 // New returns the service.
-func New(parts *part.Registry, records *catalog.Catalog, cl *cluster.Cluster, mg *manage.Manage, gs *groups.Groups, rs *routes.Routes, outside *endpoints.Endpoints) *Declares {
-	d := &Declares{parts: parts, catalog: records, cluster: cl, manage: mg, groups: gs, routes: rs, outside: outside}
+func New(parts *part.Registry, records *catalog.Catalog, cl *cluster.Cluster, mg *manage.Manage, gs *groups.Groups, rs *routes.Routes, outside *endpoints.Endpoints, ws *watches.Watches) *Declares {
+	d := &Declares{parts: parts, catalog: records, cluster: cl, manage: mg, groups: gs, routes: rs, outside: outside, watches: ws}
 	d.kinds = d.allKinds()
 	return d
 }
@@ -82,6 +84,11 @@ func (d *Declares) There(want func(space string) bool) []declare.Thing {
 	for at, e := range view.Endpoints {
 		if want(e.Space) {
 			things = append(things, declare.Thing{Kind: setting.AnEndpoint, Address: at, Settings: setting.Endpoints.Show(&e.Endpoint, e.Kind())})
+		}
+	}
+	for at, w := range view.Watches {
+		if w.Space == declare.Nodes || want(w.Space) {
+			things = append(things, declare.Thing{Kind: setting.AWatch, Address: at, Settings: setting.Watches.Show(&w.Watch, ""), Itself: watches.CameItself(w)})
 		}
 	}
 	for _, t := range things {

@@ -55,6 +55,11 @@ func (d *Declares) allKinds() map[string]kind {
 			set: func(ctx context.Context, who string, at address.Address, settings setting.Change, preview bool) (*form.Preview, error) {
 				return d.outside.Set(ctx, who, at, settings, nil, preview)
 			}},
+		setting.AWatch: {address: address.KindChannel, check: d.checkWatch, remove: d.watches.Remove, set: d.watches.Set,
+			create: func(ctx context.Context, who string, at address.Address, _ *form.DeclareChange, settings setting.Change) error {
+				_, err := d.watches.New(ctx, who, at, settings)
+				return err
+			}},
 		"group": d.readerKind(d.checkReader, d.groups.New, d.groups.Set),
 		"route": d.readerKind(d.checkRoute, d.routes.New, d.routes.Set),
 	}
@@ -92,8 +97,8 @@ func (d *Declares) checkChannel(at address.Address, c *form.DeclareChange, creat
 	if view.Spaces[at.Space] == nil && created[at.Space] == "" {
 		return problem.New(problem.NotFound, "there is no space %s, and none is declared", at.Space)
 	}
-	if view.Endpoints[c.Address] != nil {
-		return problem.New(problem.Conflict, "%s is an endpoint, and declared as a %s", c.Address, c.Kind).Next("remove it first, or declare it under another name")
+	if view.Endpoints[c.Address] != nil || view.Watches[c.Address] != nil {
+		return d.free(at, c, created)
 	}
 	if other := view.Channels[c.Address]; other != nil {
 		return problem.New(problem.Conflict, "%s is a %s, and declared as a %s", c.Address, other.Kind, c.Kind).Next("remove it first, or declare it under another name")
@@ -101,14 +106,43 @@ func (d *Declares) checkChannel(at address.Address, c *form.DeclareChange, creat
 	return d.manage.CheckNew(c.Kind, at, c.After)
 }
 
-// checkEndpoint says why an endpoint cannot be created.
-func (d *Declares) checkEndpoint(at address.Address, c *form.DeclareChange, created map[string]string) error {
+// free says why what is no channel cannot have an address.
+func (d *Declares) free(at address.Address, c *form.DeclareChange, created map[string]string) error {
 	view := d.catalog.View()
-	if view.Spaces[at.Space] == nil && created[at.Space] == "" {
+	if view.Spaces[at.Space] == nil && created[at.Space] == "" && (c.Kind != setting.AWatch || at.Space != address.Nodes) {
 		return problem.New(problem.NotFound, "there is no space %s, and none is declared", at.Space)
 	}
-	if other := view.Channels[c.Address]; other != nil {
-		return problem.New(problem.Conflict, "%s is a %s, and declared as an endpoint", c.Address, other.Kind).Next("remove it first, or declare it under another name")
+	other := ""
+	switch {
+	case view.Channels[c.Address] != nil:
+		other = "a " + view.Channels[c.Address].Kind
+	case view.Endpoints[c.Address] != nil:
+		other = "an endpoint"
+	case view.Watches[c.Address] != nil:
+		other = "a watch"
+	}
+	if other != "" {
+		return problem.New(problem.Conflict, "%s is %s, and is declared to be something else: %s", c.Address, other, c.Kind).Next("remove it first, or declare it under another name")
+	}
+	return nil
+}
+
+// checkWatch says why a watch cannot be created.
+func (d *Declares) checkWatch(at address.Address, c *form.DeclareChange, created map[string]string) error {
+	if err := d.free(at, c, created); err != nil {
+		return err
+	}
+	settings, err := declare.Named(c.Kind).Change(c.After, nil)
+	if err != nil {
+		return err
+	}
+	return d.watches.CheckNew(at, settings)
+}
+
+// checkEndpoint says why an endpoint cannot be created.
+func (d *Declares) checkEndpoint(at address.Address, c *form.DeclareChange, created map[string]string) error {
+	if err := d.free(at, c, created); err != nil {
+		return err
 	}
 	settings, err := declare.Named(c.Kind).Change(c.After, nil)
 	if err != nil {

@@ -14,6 +14,7 @@ import (
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/change"
+	"steadyferry/internal/service/watches"
 )
 
 // NewSpace makes a space.
@@ -21,9 +22,12 @@ func (mg *Manage) NewSpace(ctx context.Context, who, name string, settings setti
 	if err := address.CheckName(name); err != nil {
 		return problem.New(problem.Invalid, "the space: %v", err).Field("address").Allowed("names of 1 to 100 of a-z 0-9 . _ - that start with a letter or a digit")
 	}
+	if name == address.Nodes {
+		return problem.New(problem.Invalid, "%s is where the nodes are named", name).Field("address").Allowed("any other name")
+	}
 	s := setting.Space{Labels: map[string]string{}}
 	setting.Spaces.Apply(&s, settings)
-	err := mg.catalog.NewSpace(ctx, &catalog.Space{Name: name, Description: s.Description, Labels: s.Labels}, &catalog.Entry{Who: who, Action: "new space", Address: name, After: setting.Spaces.Show(&s, "")})
+	err := mg.catalog.NewSpace(ctx, &catalog.Space{Name: name, Description: s.Description, Labels: s.Labels}, &catalog.Entry{Who: who, Action: "new space", Address: name, After: setting.Spaces.Show(&s, "")}, watches.Sensible(name)...)
 	if errors.Is(err, catalog.ErrExists) {
 		return problem.New(problem.Conflict, "space %s exists already", name).Field("address")
 	}

@@ -153,3 +153,31 @@ func (rs *Routes) Here() map[*catalog.Group][]State {
 	}
 	return all
 }
+
+// waitingHere returns the routes that wait for something at partitions that this node leads,
+// by their addresses, each with what it has waited for the longest.
+func (rs *Routes) waitingHere() map[string]Waiting {
+	all := map[string]Waiting{}
+	for at, w := range rs.waiting() {
+		addWaiting(all, at, w)
+	}
+	return all
+}
+
+// addWaiting notes that a route waits, unless that is somebody's wish.
+func addWaiting(to map[string]Waiting, at string, w Waiting) {
+	if before, has := to[at]; w.Reason != waitsPaused && (!has || w.Since.Before(before.Since)) {
+		to[at] = w
+	}
+}
+
+// Waiting returns the routes that wait on any node that answers, by their addresses.
+func (rs *Routes) Waiting(ctx context.Context) map[string]Waiting {
+	all := rs.waitingHere()
+	for _, answer := range peer.AskEach[map[string]Waiting](ctx, rs.parts.Peers(), rs.parts.OtherNodes(), "routes that wait", struct{}{}) {
+		for at, w := range answer {
+			addWaiting(all, at, w)
+		}
+	}
+	return all
+}

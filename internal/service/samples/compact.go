@@ -6,7 +6,7 @@ import (
 	"time"
 
 	"steadyferry/internal/core/sample"
-	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/ledger"
 )
 
 // Bounds of one round.
@@ -50,7 +50,7 @@ func (s *Samples) Compact(ctx context.Context, now time.Time) error {
 		}
 	}
 	for _, l := range sample.Levels {
-		if err := s.catalog.DropBlocks(ctx, l.Step, now.Add(-l.Kept-l.Block)); err != nil {
+		if err := s.ledger.DropBlocks(ctx, l.Step, now.Add(-l.Kept-l.Block)); err != nil {
 			return err
 		}
 	}
@@ -62,12 +62,12 @@ func (s *Samples) Compact(ctx context.Context, now time.Time) error {
 func (s *Samples) firstBlocks(ctx context.Context, now time.Time) (changed time.Time, err error) {
 	level, changed := sample.Levels[0], now
 	for ctx.Err() == nil {
-		oldest, err := s.catalog.OldestStretch(ctx)
+		oldest, err := s.ledger.OldestStretch(ctx)
 		begin := level.Begin(oldest)
 		if err != nil || oldest.IsZero() || now.Before(begin.Add(level.Block)) {
 			return changed, err
 		}
-		rows, err := s.catalog.Stretches(ctx, begin, begin.Add(level.Block))
+		rows, err := s.ledger.Stretches(ctx, begin, begin.Add(level.Block))
 		if err != nil {
 			return changed, err
 		}
@@ -79,7 +79,7 @@ func (s *Samples) firstBlocks(ctx context.Context, now time.Time) (changed time.
 		if err := s.put(ctx, level, begin, blocks); err != nil {
 			return changed, err
 		}
-		if err := s.catalog.DropStretches(ctx, rows); err != nil {
+		if err := s.ledger.DropStretches(ctx, rows); err != nil {
 			return changed, err
 		}
 	}
@@ -88,7 +88,7 @@ func (s *Samples) firstBlocks(ctx context.Context, now time.Time) (changed time.
 
 // join makes blocks that begin at a time of stretches, and of the blocks that there are
 // already: a stretch may come late. What cannot be read is left out.
-func (s *Samples) join(ctx context.Context, begin time.Time, rows []catalog.StretchRow) (map[sample.Thing]*sample.Block, error) {
+func (s *Samples) join(ctx context.Context, begin time.Time, rows []ledger.StretchRow) (map[sample.Thing]*sample.Block, error) {
 	all := map[sample.Thing]*sample.Block{}
 	join := func(t sample.Thing, b *sample.Block) {
 		if all[t] == nil {
@@ -96,7 +96,7 @@ func (s *Samples) join(ctx context.Context, begin time.Time, rows []catalog.Stre
 		}
 		all[t].Join(b)
 	}
-	blocks, err := s.catalog.BlocksAt(ctx, Every, begin)
+	blocks, err := s.ledger.BlocksAt(ctx, Every, begin)
 	if err != nil {
 		return nil, err
 	}
@@ -119,7 +119,7 @@ func (s *Samples) join(ctx context.Context, begin time.Time, rows []catalog.Stre
 }
 
 // decoded is the block of a row, nil if it cannot be read.
-func decoded(r catalog.BlockRow) *sample.Block {
+func decoded(r ledger.BlockRow) *sample.Block {
 	k := sample.Named(r.Kind)
 	if k == nil {
 		return nil // of a newer version
@@ -137,7 +137,7 @@ func (s *Samples) put(ctx context.Context, level sample.Level, begin time.Time, 
 	var things []sample.Thing
 	var data [][]byte
 	flush := func() error {
-		err := s.catalog.PutBlocks(ctx, level.Step, begin, things, data)
+		err := s.ledger.PutBlocks(ctx, level.Step, begin, things, data)
 		things, data = things[:0], data[:0]
 		return err
 	}
@@ -155,12 +155,12 @@ func (s *Samples) put(ctx context.Context, level sample.Level, begin time.Time, 
 // coarser makes the blocks of a level that have ended of those of a finer one, and again
 // those in which a finer one has changed.
 func (s *Samples) coarser(ctx context.Context, level, finer sample.Level, changed, now time.Time) error {
-	first, _, some, err := s.catalog.BlockSpan(ctx, finer.Step)
+	first, _, some, err := s.ledger.BlockSpan(ctx, finer.Step)
 	if err != nil || !some {
 		return err
 	}
 	begin := level.Begin(first)
-	if _, last, some, err := s.catalog.BlockSpan(ctx, level.Step); err != nil {
+	if _, last, some, err := s.ledger.BlockSpan(ctx, level.Step); err != nil {
 		return err
 	} else if some {
 		next := last.Add(level.Block)
@@ -183,7 +183,7 @@ func (s *Samples) coarser(ctx context.Context, level, finer sample.Level, change
 func (s *Samples) fold(ctx context.Context, level, finer sample.Level, begin time.Time) error {
 	end := begin.Add(level.Block)
 	for behind := (sample.Thing{}); ; {
-		things, err := s.catalog.BlockThings(ctx, finer.Step, begin, end, behind, thingsAtOnce)
+		things, err := s.ledger.BlockThings(ctx, finer.Step, begin, end, behind, thingsAtOnce)
 		if err != nil || len(things) == 0 {
 			return err
 		}
@@ -205,7 +205,7 @@ func (s *Samples) fold(ctx context.Context, level, finer sample.Level, begin tim
 // folded is a block of a level, made of those of a finer one.
 func (s *Samples) folded(ctx context.Context, k *sample.Kind, t sample.Thing, level, finer sample.Level, from, to time.Time) (*sample.Block, error) {
 	into := k.NewBlock(from, level.Step)
-	rows, err := s.catalog.Blocks(ctx, t, finer.Step, from, to)
+	rows, err := s.ledger.Blocks(ctx, t.Kind, []int64{t.ID}, finer.Step, from, to)
 	for _, r := range rows {
 		if fine := decoded(r); fine != nil {
 			k.Fold(into, fine)

@@ -4,70 +4,158 @@ import (
 	"context"
 	"time"
 
+	"steadyferry/internal/core/clock"
+	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/sample"
+	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/report"
 	"steadyferry/internal/service/groups"
 	"steadyferry/internal/service/queues"
+	"steadyferry/internal/service/routes"
 )
 
-// gather measures all things, in the order of the values of their kinds.
+// noLossSeen is what loses-data-in is while no loss is foreseen.
+const noLossSeen = 30 * 24 * time.Hour
+
+// count is how many messages of a queue had become dead letters at a time.
+type count struct {
+	at       time.Time
+	rejected int64
+}
+
+// gathering is one measuring of all things, in the order of the values of their kinds.
+type gathering struct {
+	*Samples
+	now  time.Time
+	all  map[sample.Thing][]float64
+	died map[int64]count
+}
+
+// gather measures all things.
 func (s *Samples) gather(ctx context.Context, now time.Time) map[sample.Thing][]float64 {
-	all := map[sample.Thing][]float64{}
-	for _, t := range s.parts.Channels() {
-		all[sample.Thing{Kind: sample.Channel.Name, ID: t.ID}] = s.channel(t, now)
+	g := &gathering{s, now, map[sample.Thing][]float64{}, map[int64]count{}}
+	defer func() { s.died = g.died }()
+	for id, c := range s.of.Cluster.Conditions(now) {
+		certificate := sample.Unknown
+		if c.CertificateLeft >= 0 {
+			certificate = c.CertificateLeft.Seconds()
+		}
+		g.put(sample.Node, int64(id), 0, 0, float64(c.DiskFree), 0, c.Away.Seconds(), c.RecordsAway.Seconds(), certificate)
 	}
-	if lags, err := s.groups.Lag(ctx, nil, nil); err == nil {
+	for _, t := range s.of.Parts.Channels() {
+		g.channel(t)
+	}
+	if lags, err := s.of.Groups.Lag(ctx, nil, nil); err == nil {
+		waiting := s.of.Routes.Waiting(ctx)
 		for _, l := range lags {
-			all[sample.Thing{Kind: sample.Group.Name, ID: l.Group.ID}] = group(l)
+			g.group(l, waiting)
 		}
 	}
-	view := s.catalog.View()
-	for _, e := range view.Endpoints {
+	healths := s.of.Endpoints.Healths()
+	for _, e := range s.catalog.View().Endpoints {
 		failing := 0.0
-		if s.outside.Fails(e.ID) {
-			failing = 1
+		if h := healths[e.ID]; h.Failing() {
+			failing = max(now.Sub(h.FailingSince).Seconds(), 1)
 		}
-		all[sample.Thing{Kind: sample.Endpoint.Name, ID: e.ID}] = []float64{failing}
+		g.put(sample.Endpoint, e.ID, failing)
 	}
-	return all
+	return g.all
 }
 
-func (s *Samples) channel(t *part.Channel, now time.Time) []float64 {
-	status, each := s.parts.Status(t, now)
+func (g *gathering) put(kind *sample.Kind, id int64, values ...float64) {
+	g.all[sample.Thing{Kind: kind.Name, ID: id}] = values
+}
+
+func (g *gathering) channel(t *part.Channel) {
+	status, each := g.of.Parts.Status(t, g.now)
 	r := status.Rates
-	values := []float64{r.MessagesIn, r.MessagesOut, r.BytesIn, r.BytesOut, float64(status.Messages), float64(status.Bytes),
-		sample.Unknown, sample.Unknown, sample.Unknown, sample.Unknown, 0, 0}
+	values := make([]float64, len(sample.Channel.Values))
+	set := func(name string, x float64) { values[sample.Channel.Place(name)] = x }
+	set("in-rate", r.MessagesIn)
+	set("out-rate", r.MessagesOut)
+	set("in-bytes", r.BytesIn)
+	set("out-bytes", r.BytesOut)
+	set("messages", float64(status.Messages))
+	set("bytes", float64(status.Bytes))
+	newest := t.Record().CreatedAt
+	missing, leaderless := 0, 0
+	for i := range each {
+		p := &each[i]
+		if p.Newest != nil && p.Newest.After(newest) {
+			newest = *p.Newest
+		}
+		if p.Leader == 0 {
+			leaderless++
+		}
+		missing += g.replicas(p)
+	}
+	set("silent-for", max(clock.Now().Sub(newest).Seconds(), 0))
+	set("leaderless", float64(leaderless))
+	set("replicas-missing", float64(missing))
 	if t.IsQueue() {
-		q := queues.Summary(each)
-		values[6], values[7], values[8], values[9] = float64(q.Waiting), float64(q.Leased), float64(q.Dead), 0
-		if q.Oldest != nil {
-			values[9] = max(now.Sub(*q.Oldest).Seconds(), 0)
+		g.queue(t, queues.Summary(each), set)
+	} else {
+		for _, name := range []string{"waiting", "leased", "dead", "oldest-waiting", "dead-rate", "leased-long"} {
+			set(name, sample.Unknown)
 		}
 	}
-	for i := range each {
-		values[10] += leaderless(&each[i])
-		values[11] += missing(&each[i])
-	}
-	return values
+	g.put(sample.Channel, t.ID, values...)
 }
 
-func leaderless(p *report.Partition) float64 {
-	if p.Leader == 0 {
-		return 1
+// replicas counts those of a partition that are not in step, and adds what it is to the node
+// that leads it.
+func (g *gathering) replicas(p *report.Partition) (missing int) {
+	if node := g.all[sample.Thing{Kind: sample.Node.Name, ID: int64(p.Leader)}]; node != nil {
+		node[sample.Node.Place("node-in-rate")] += p.Rates.MessagesIn
+		node[sample.Node.Place("node-in-bytes")] += p.Rates.BytesIn
+		node[sample.Node.Place("leads")]++
 	}
-	return 0
-}
-
-func missing(p *report.Partition) (count float64) {
 	for _, r := range p.Replicas {
 		if !r.InStep {
-			count++
+			missing++
 		}
 	}
-	return count
+	return missing
 }
 
-func group(l *groups.Lag) []float64 {
-	return []float64{float64(l.Verdict.Messages), l.OldestAge.Seconds(), l.ArrivalRate, l.CommitRate, float64(len(l.Members)), float64(l.Verdict.State.Severity())}
+func (g *gathering) queue(t *part.Channel, q *queue.Summary, set func(string, float64)) {
+	set("waiting", float64(q.Waiting))
+	set("leased", float64(q.Leased))
+	set("dead", float64(q.Dead))
+	oldest, leased := 0.0, 0.0
+	if q.Oldest != nil {
+		oldest = max(clock.Now().Sub(*q.Oldest).Seconds(), 0)
+	}
+	for _, m := range q.Members {
+		if m.Leased > 0 {
+			leased = max(leased, clock.Now().Sub(time.UnixMicro(m.Oldest)).Seconds())
+		}
+	}
+	set("oldest-waiting", oldest)
+	set("leased-long", leased)
+	before, known := g.Samples.died[t.ID]
+	g.died[t.ID] = count{g.now, q.Rejected}
+	rate := sample.Unknown
+	if span := g.now.Sub(before.at).Seconds(); known && span > 0 && q.Rejected >= before.rejected {
+		rate = float64(q.Rejected-before.rejected) / span
+	}
+	set("dead-rate", rate)
 }
+
+func (g *gathering) group(l *groups.Lag, waiting map[string]routes.Waiting) {
+	loses, waits := noLossSeen.Seconds(), sample.Unknown
+	if l.Verdict.LosesIn >= 0 {
+		loses = min(l.Verdict.LosesIn.Seconds(), loses)
+	}
+	members := float64(len(l.Members))
+	if l.Group.Kind() == setting.Route {
+		waits, members = 0, sample.Unknown
+		if w, is := waiting[address(l)]; is {
+			waits = max(g.now.Sub(w.Since).Seconds(), 1)
+		}
+	}
+	g.put(sample.Group, l.Group.ID, float64(l.Verdict.Messages), l.OldestAge.Seconds(), l.ArrivalRate, l.CommitRate, members, float64(l.Verdict.State.Severity()), loses, waits)
+}
+
+func address(l *groups.Lag) string { return part.GroupAddress(l.Topic, l.Group.Name).String() }

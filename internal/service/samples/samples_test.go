@@ -14,6 +14,7 @@ import (
 	"steadyferry/internal/core/sample"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/ledger"
 	"steadyferry/internal/engine/postgres/testdb"
 	"steadyferry/internal/node/nodetest"
 	"steadyferry/internal/service/samples"
@@ -49,7 +50,7 @@ func alone(t *testing.T) (*samples.Samples, *catalog.Catalog) {
 	records, err := catalog.Open(t.Context(), database, func(catalog.Delta) {})
 	require.NoError(t, err)
 	t.Cleanup(records.Close)
-	return samples.New(nil, records, nil, nil, func() bool { return false }), records
+	return samples.New(nil, records, func() bool { return false }), records
 }
 
 // What was measured in a day and more is there in fine steps of lately and in coarser ones of
@@ -93,18 +94,18 @@ func TestADayIsKeptInStepsThatBecomeCoarser(t *testing.T) {
 	}
 	check()
 	require.NoError(t, s.Compact(t.Context(), end))
-	left, err := records.Stretches(t.Context(), first, end)
+	left, err := ledger.Of(records).Stretches(t.Context(), first, end)
 	require.NoError(t, err)
 	assert.Equal(t, 29, len(left), "of the hour that has not ended, but for the minute that is open")
 	for _, l := range sample.Levels {
-		rows, err := records.Blocks(t.Context(), inspections, l.Step, first, end)
+		rows, err := ledger.Of(records).Blocks(t.Context(), inspections.Kind, []int64{inspections.ID}, l.Step, first, end)
 		require.NoError(t, err)
 		assert.Equal(t, int(26*time.Hour/l.Block), len(rows), "blocks of %s", l.Step)
 	}
 	check()
 	require.NoError(t, s.Compact(t.Context(), end.Add(10*24*time.Hour)))
 	for i, l := range sample.Levels {
-		rows, err := records.Blocks(t.Context(), warm, l.Step, first, end)
+		rows, err := ledger.Of(records).Blocks(t.Context(), warm.Kind, []int64{warm.ID}, l.Step, first, end)
 		require.NoError(t, err)
 		assert.Equal(t, i == len(sample.Levels)-1, len(rows) > 0, "10 days later blocks of %s", l.Step)
 	}
@@ -143,7 +144,7 @@ func TestANodeMeasures(t *testing.T) {
 // when another one measures.
 func TestWhatWaitsIsRecordedWhenAnotherNodeMeasures(t *testing.T) {
 	s, records := alone(t)
-	other := samples.New(nil, records, nil, nil, func() bool { return true })
+	other := samples.New(nil, records, func() bool { return true })
 	away, cut := context.WithCancel(t.Context())
 	cut()
 	begin := time.Now().Truncate(time.Minute).Add(-90 * time.Minute)
@@ -181,7 +182,7 @@ func TestWhatComesLateJoinsItsBlocks(t *testing.T) {
 		require.NoError(t, s.Compact(t.Context(), day.Add(25*time.Hour)))
 		for _, l := range sample.Levels {
 			var known []float64
-			rows, err := records.Blocks(t.Context(), warm, l.Step, day, day.Add(24*time.Hour))
+			rows, err := ledger.Of(records).Blocks(t.Context(), warm.Kind, []int64{warm.ID}, l.Step, day, day.Add(24*time.Hour))
 			require.NoError(t, err)
 			for _, r := range rows {
 				b, err := sample.Group.Decode(r.Data)

@@ -13,24 +13,28 @@ import (
 
 	"steadyferry/internal/core/sample"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/ledger"
 	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/cluster"
 	"steadyferry/internal/service/endpoints"
 	"steadyferry/internal/service/groups"
+	"steadyferry/internal/service/routes"
 )
 
 // Samples are the measured values of the cluster.
 type Samples struct {
-	parts   *part.Registry
+	of      *Sources
 	catalog *catalog.Catalog
-	groups  *groups.Groups
-	outside *endpoints.Endpoints
+	ledger  ledger.Ledger
 	onDuty  func() bool
+	then    func(ctx context.Context, now time.Time, measured map[sample.Thing][]float64) // after each measuring
+	died    map[int64]count                                                               // by channel, of the measuring before; of gather alone
 
 	measures bool // this node is the one; of Measure alone
 
 	mu      sync.Mutex // guards what is below
 	open    *sample.Stretch
-	waiting []catalog.StretchRow // that are not recorded yet, the oldest first
+	waiting []ledger.StretchRow // that are not recorded yet, the oldest first
 }
 
 // Every is how often things are measured.
@@ -42,9 +46,18 @@ const (
 	mostWaiting = 60 // stretches
 )
 
+// Sources are what is measured.
+type Sources struct {
+	Parts     *part.Registry
+	Groups    *groups.Groups
+	Routes    *routes.Routes
+	Endpoints *endpoints.Endpoints
+	Cluster   *cluster.Cluster
+}
+
 // New returns the service. onDuty tells whether this node measures.
-func New(parts *part.Registry, records *catalog.Catalog, gs *groups.Groups, outside *endpoints.Endpoints, onDuty func() bool) *Samples {
-	return &Samples{parts: parts, catalog: records, groups: gs, outside: outside, onDuty: onDuty}
+func New(of *Sources, records *catalog.Catalog, onDuty func() bool) *Samples {
+	return &Samples{of: of, catalog: records, ledger: ledger.Of(records), onDuty: onDuty, died: map[int64]count{}}
 }
 
 // Measure measures all things at a time, if this node is the one that does, and records
@@ -56,7 +69,16 @@ func (s *Samples) Measure(ctx context.Context, now time.Time) {
 		s.End(ctx)
 		return
 	}
-	s.Put(ctx, now, s.gather(ctx, now))
+	all := s.gather(ctx, now)
+	s.Put(ctx, now, all)
+	if s.then != nil {
+		s.then(ctx, now.Truncate(Every), all)
+	}
+}
+
+// OnMeasured has f be told what was measured, each time. It is called before the first time.
+func (s *Samples) OnMeasured(f func(ctx context.Context, now time.Time, measured map[sample.Thing][]float64)) {
+	s.then = f
 }
 
 // Put keeps what was measured of things at a time, in the order of the values of their kinds,
@@ -84,7 +106,7 @@ func (s *Samples) note(now time.Time, measured map[sample.Thing][]float64) {
 
 // close has the open stretch be recorded. mu is held.
 func (s *Samples) close() {
-	s.waiting = append(s.waiting, catalog.StretchRow{At: s.open.Begin, ID: rand.Int64(), Data: s.open.Encode()})
+	s.waiting = append(s.waiting, ledger.StretchRow{At: s.open.Begin, ID: rand.Int64(), Data: s.open.Encode()})
 	s.open = nil
 	if more := len(s.waiting) - mostWaiting; more > 0 {
 		s.waiting = s.waiting[more:]
@@ -101,7 +123,7 @@ func (s *Samples) record(ctx context.Context) {
 		}
 		first := s.waiting[0]
 		s.mu.Unlock()
-		if err := s.catalog.AddStretch(ctx, first); err != nil {
+		if err := s.ledger.AddStretch(ctx, first); err != nil {
 			if ctx.Err() == nil {
 				slog.Debug("measured values wait to be recorded", "error", err)
 			}

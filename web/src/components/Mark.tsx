@@ -49,6 +49,11 @@ for (const [state, as] of [
   ["again", "attention"],
   ["refused", "failed"],
   ["stop", "failed"],
+  ["calm", "ready"],
+  ["warn", "attention"],
+  ["alarm", "failed"],
+  ["ended", "ready"],
+  ["idle", "paused"],
 ] as const)
   marks[state] = marks[as]!;
 const unknown = {

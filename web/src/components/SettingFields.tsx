@@ -6,7 +6,8 @@ import type { Fields } from "../lib/settings";
 export function useSettings() {
   return useQuery({
     queryKey: ["settings"],
-    queryFn: () => get<{ channels: Setting[]; groups: Setting[]; spaces: Setting[]; endpoints: Setting[] }>("/settings"),
+    queryFn: () =>
+      get<{ channels: Setting[]; groups: Setting[]; spaces: Setting[]; endpoints: Setting[]; watches: Setting[] }>("/settings"),
     staleTime: Infinity,
   });
 }

@@ -1,0 +1,85 @@
+package setting
+
+import (
+	"strconv"
+	"time"
+
+	"steadyferry/internal/core/address"
+)
+
+// Watch is how a watch is set.
+type Watch struct {
+	Of          string `json:"of"`
+	Value       string `json:"value"`
+	When        string `json:"when"`
+	Warn        string `json:"warn"`
+	Alarm       string `json:"alarm"`
+	Calm        string `json:"calm"`
+	ForMS       int64  `json:"forMS"`
+	Paused      bool   `json:"paused,omitempty"`
+	Description string `json:"description,omitempty"`
+}
+
+// AWatch is the kind of watches, where things of several kinds are told.
+const AWatch = "watch"
+
+// When a value is out of order.
+const (
+	Above = "above"
+	Below = "below"
+	Usual = "usual" // as the value is meant
+)
+
+// Watches is what can be set on watches. What the levels mean core/watch knows.
+var Watches = Table[Watch]{
+	row(Setting[Watch]{Name: "of", Label: "Watches", Form: Patterned(), Help: "`PATTERN` of what is watched: each thing that it covers is judged alone"}, func(w *Watch) *string { return &w.Of }),
+	row(Setting[Watch]{Name: "value", Label: "Value", Form: Sentence(400), Help: "`VALUE` that is measured, or an expression over several"}, func(w *Watch) *string { return &w.Value }),
+	row(Setting[Watch]{Name: "warn", Label: "Warns at", Form: Level(), Help: "`LEVEL` at which it warns"}, func(w *Watch) *string { return &w.Warn }),
+	row(Setting[Watch]{Name: "alarm", Label: "Alarms at", Form: Level(), Help: "`LEVEL` at which it alarms"}, func(w *Watch) *string { return &w.Alarm }),
+	row(Setting[Watch]{Name: "calm", Label: "Ends at", Form: Level(), Help: "`LEVEL` that ends it; unless set, a fifth nearer to good than the first one, counts by whole numbers"}, func(w *Watch) *string { return &w.Calm }),
+	row(Setting[Watch]{Name: "when", Label: "Out of order", Default: Usual, Form: Choice(Usual, Above, Below), Help: "`MODE`, the side of the levels that is out of order: above, below, or as the value is usually meant"}, func(w *Watch) *string { return &w.When }),
+	timed(Setting[Watch]{Name: "for", Label: "For as long as", Default: "30s", Form: Duration(0, 24*time.Hour, "at once"), Help: "`DURATION` that the value must stay there, and stay better to end it"}, time.Millisecond, func(w *Watch) *int64 { return &w.ForMS }),
+	row(Setting[Watch]{Name: "paused", Label: "Paused", Form: Switch(), Help: "a watch judges nothing"}, func(w *Watch) *bool { return &w.Paused }),
+	row(Setting[Watch]{Name: "description", Label: "Description", Form: Sentence(MaxDescription), Help: "`TEXT` that says what it is for"}, func(w *Watch) *string { return &w.Description }),
+}
+
+// maxLevel bounds the text of a level.
+const maxLevel = 40
+
+// Level is a figure of whatever is watched: a number, a duration or a size, or none. Values
+// are string; what they mean the value decides.
+func Level() Form {
+	f := Form{Name: "level", Allowed: "a number, a duration or a size, as the value has, or none", Show: same}
+	f.Parse = func(name, text string) (any, error) {
+		if text == "none" {
+			return "", nil
+		}
+		if len(text) > maxLevel {
+			return nil, wrong(name, f.Allowed, "%s has %d characters", name, len(text))
+		}
+		return text, nil
+	}
+	f.Read = func(name string, value any) (any, error) {
+		switch x := value.(type) {
+		case float64:
+			return strconv.FormatFloat(x, 'f', -1, 64), nil
+		case string:
+			return f.Parse(name, x)
+		}
+		return nil, wrong(name, f.Allowed, "%s is %s", name, shown(value))
+	}
+	return f
+}
+
+// Patterned is a pattern that covers several things. Values are string.
+func Patterned() Form {
+	f := Form{Name: "pattern", Allowed: "an address, or one with * for any characters", Show: same}
+	f.Parse = func(name, text string) (any, error) {
+		if _, err := address.ParsePattern(text); err != nil {
+			return nil, unreadable(name, f.Allowed, err)
+		}
+		return text, nil
+	}
+	f.Read = fromText(&f)
+	return f
+}

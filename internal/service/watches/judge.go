@@ -1,0 +1,259 @@
+package watches
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"maps"
+	"math"
+	"slices"
+	"time"
+
+	"github.com/google/uuid"
+
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/sample"
+	"steadyferry/internal/core/watch"
+	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/ledger"
+)
+
+// mostUnrecorded bounds the notes that wait for the records.
+const mostUnrecorded = 10_000
+
+// changes are what is not recorded yet.
+type changes struct {
+	states, gone map[*ledger.WatchState]bool
+	incidents    map[*ledger.Incident]bool
+	notes        []ledger.IncidentNote
+}
+
+func nothing() changes {
+	return changes{map[*ledger.WatchState]bool{}, map[*ledger.WatchState]bool{}, map[*ledger.Incident]bool{}, nil}
+}
+
+func (c *changes) empty() bool { return len(c.states)+len(c.gone)+len(c.incidents)+len(c.notes) == 0 }
+
+func (c *changes) judged() *ledger.Judged {
+	byBegin := func(a, b *ledger.Incident) int {
+		return cmp.Or(a.RangAt.Compare(b.RangAt), cmp.Compare(a.Address, b.Address))
+	}
+	return &ledger.Judged{States: slices.Collect(maps.Keys(c.states)), Gone: slices.Collect(maps.Keys(c.gone)), Incidents: slices.SortedFunc(maps.Keys(c.incidents), byBegin), Notes: c.notes}
+}
+
+// load reads how things under watches are, until it is known or ctx ends.
+func (ws *Watches) load(ctx context.Context) {
+	duty, ok := catalog.DutyOf(ctx)
+	for ok && ctx.Err() == nil {
+		states, err := ws.ledger.States(ctx)
+		var open []*ledger.Incident
+		if err == nil {
+			open, err = ws.ledger.Incidents(ctx, ledger.IncidentsAsked{Open: true, Limit: math.MaxInt32})
+		}
+		if err == nil {
+			ws.know(duty, states, open)
+			return
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(time.Second):
+		}
+	}
+}
+
+func (ws *Watches) know(duty int64, states []*ledger.WatchState, open []*ledger.Incident) {
+	ws.mu.Lock()
+	defer ws.mu.Unlock()
+	ws.duty, ws.changed = duty, nothing()
+	ws.states, ws.open = map[under]*ledger.WatchState{}, map[uuid.UUID]*ledger.Incident{}
+	for _, s := range states {
+		ws.states[under{s.Watch, sample.Thing{Kind: s.Kind, ID: s.Thing}}] = s
+	}
+	for _, i := range open {
+		ws.open[i.ID] = i
+	}
+}
+
+// Judge judges all that was measured at a time, and records what has come of it.
+func (ws *Watches) Judge(ctx context.Context, now time.Time, measured map[sample.Thing][]float64) {
+	ws.mu.Lock()
+	defer ws.mu.Unlock()
+	if ws.duty == 0 {
+		return
+	}
+	j := &judging{ws, now, measured, ws.covered(), ws.catalog.View()}
+	j.all()
+	if ws.changed.empty() {
+		return
+	}
+	switch err := ws.ledger.Record(ctx, ws.duty, ws.changed.judged()); {
+	case err == nil:
+		ws.changed = nothing()
+	case errors.Is(err, catalog.ErrFenced):
+		ws.duty = 0 // another node has judged since
+	case ctx.Err() == nil:
+		slog.Debug("what watches found waits to be recorded", "error", err)
+	}
+}
+
+// judging is one look at all things under watches.
+type judging struct {
+	*Watches
+	now      time.Time
+	measured map[sample.Thing][]float64
+	*covering
+	view *catalog.View
+}
+
+func (j *judging) all() {
+	judged := make(map[under]bool, len(j.states))
+	for id, r := range j.rules {
+		for _, t := range r.things {
+			u := under{id, t}
+			judged[u] = true
+			j.one(u, r)
+		}
+	}
+	for u, s := range j.states {
+		if !judged[u] {
+			j.gone(u, s)
+		}
+	}
+}
+
+// one judges one thing under a watch.
+func (j *judging) one(u under, r *ruled) {
+	figure := r.Figure(sample.Named(u.Kind), j.measured[u.Thing])
+	s := j.states[u]
+	if s == nil && math.IsNaN(figure) {
+		return // topics have no dead letters
+	}
+	if s == nil {
+		s = &ledger.WatchState{Watch: u.watch, Kind: u.Kind, Thing: u.ID}
+		j.states[u] = s
+	}
+	before := s.State
+	var turn watch.Turn
+	s.State, turn = r.Step(s.State, j.now, figure)
+	// What is good and stays so is not recorded each time.
+	if was := before; turn != watch.Stays || s.Open() && was.Peak != s.Peak || j.marksDiffer(&was, &s.State) {
+		j.changed.states[s] = true
+	}
+	if turn != watch.Stays || s.Open() {
+		j.incident(u, r, s, turn)
+	}
+}
+
+// marksDiffer reports whether something begins to last, or ceases to.
+func (j *judging) marksDiffer(a, b *watch.State) bool {
+	return a.Since != b.Since || a.Warns != b.Warns || a.Alarms != b.Alarms || a.Better != b.Better || a.BetterAs != b.BetterAs || a.Unknown.IsZero() != b.Unknown.IsZero()
+}
+
+// incident brings the incident of a crossing to where it is.
+func (j *judging) incident(u under, r *ruled, s *ledger.WatchState, turn watch.Turn) {
+	if turn == watch.Begins {
+		i := &ledger.Incident{ID: uuid.New(), Watch: r.Address(), Kind: u.Kind, Thing: u.ID, Address: j.at[u.Thing], BegunAt: s.Begun, RangAt: j.now, Facts: facts(r)}
+		i.Source = j.source(u.Thing)
+		s.Incident = uuid.NullUUID{UUID: i.ID, Valid: true}
+		j.open[i.ID] = i
+	}
+	i := j.open[s.Incident.UUID]
+	if i == nil {
+		return // it cannot be read any more
+	}
+	worse := i.Peak != s.Peak
+	i.Level, i.Worst, i.Peak, i.PeakAt, i.Last = s.Level, s.Worst, s.Peak, s.PeakAt, s.Last
+	if turn == watch.Stays && !worse {
+		return
+	}
+	if turn == watch.Ends {
+		i.EndedAt, i.EndedAs = &j.now, "calm"
+		delete(j.open, i.ID)
+		s.Incident = uuid.NullUUID{}
+	}
+	j.changed.incidents[i] = true
+	if turn != watch.Stays {
+		j.say(i, turn.String(), turnText(r, i, turn))
+	}
+}
+
+func (j *judging) say(i *ledger.Incident, what, text string) {
+	if len(j.changed.notes) < mostUnrecorded {
+		j.changed.notes = append(j.changed.notes, ledger.IncidentNote{Incident: i.ID, At: j.now, What: what, Text: text})
+	}
+}
+
+// gone ends what is watched no longer.
+func (j *judging) gone(u under, s *ledger.WatchState) {
+	delete(j.states, u)
+	delete(j.changed.states, s)
+	j.changed.gone[s] = true
+	i := j.open[s.Incident.UUID]
+	if i == nil {
+		return
+	}
+	delete(j.open, i.ID)
+	why := "it is watched no longer"
+	if j.at[u.Thing] == "" {
+		why = i.Address + " was removed"
+	} else if w := j.view.Watches[i.Watch]; w != nil && w.Paused {
+		why = "the watch was paused"
+	}
+	i.Level, i.EndedAt, i.EndedAs = watch.Calm, &j.now, why
+	j.changed.incidents[i] = true
+	j.say(i, watch.Ends.String(), why)
+}
+
+// facts are those of a watch as they are now.
+func facts(r *ruled) ledger.Facts {
+	f := ledger.Facts{Value: r.Value, Unit: r.Unit, Below: r.Below}
+	f.Warn, f.Alarm, f.Calm = levels(r.Rule)
+	return f
+}
+
+// turnText says what a turn was.
+func turnText(r *ruled, i *ledger.Incident, turn watch.Turn) string {
+	is := fmt.Sprintf("%s is %s", r.Value, watch.Format(i.Last, r.Unit))
+	if turn == watch.Ends {
+		return is + ", the worst was " + watch.Format(i.Peak, r.Unit)
+	}
+	return is + ": " + i.Level.String()
+}
+
+// source is the address of what incidents of one cause have in common: a node that is away,
+// an endpoint that fails, or the channel.
+func (j *judging) source(t sample.Thing) string {
+	at := j.at[t]
+	if g := j.view.GroupIDs[t.ID]; t.Kind == sample.Group.Name && g != nil && g.Route != nil {
+		if e := j.view.Endpoint(g.Route.Target); e != nil && j.isBad(sample.Endpoint, e.ID, "endpoint-failing") {
+			return e.Address()
+		}
+	}
+	if t.Kind == sample.Channel.Name || t.Kind == sample.Group.Name {
+		a, err := address.Parse(at)
+		if err != nil {
+			return at
+		}
+		channel := a.ChannelPart().String()
+		if ch := j.view.Channels[channel]; ch != nil {
+			for _, p := range j.view.Placed[ch.ID] {
+				for _, node := range p.Replicas {
+					if j.isBad(sample.Node, int64(node), "node-away") {
+						return j.at[sample.Thing{Kind: sample.Node.Name, ID: int64(node)}]
+					}
+				}
+			}
+		}
+		return channel
+	}
+	return at
+}
+
+func (j *judging) isBad(k *sample.Kind, id int64, value string) bool {
+	values := j.measured[sample.Thing{Kind: k.Name, ID: id}]
+	return len(values) > k.Place(value) && values[k.Place(value)] > 0
+}
+
+func nodeAddress(name string) string { return address.Nodes + "/" + name }

@@ -1,0 +1,195 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { Pause, Play } from "lucide-react";
+import { useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { toast } from "sonner";
+import { call, explain, get, Problem, type Preview, type Watch, type Watched } from "../api/client";
+import { Command, Copy } from "../components/Copy";
+import { figureText } from "../components/Curve";
+import { Declared } from "../components/Declared";
+import { Effects } from "../components/Effects";
+import { Failure } from "../components/Failure";
+import { Figures } from "../components/Figures";
+import { Mark } from "../components/Mark";
+import { Dialog, Notice } from "../components/Panel";
+import { SettingFields, useSettings } from "../components/SettingFields";
+import { type Column, Timetable } from "../components/Timetable";
+import { WatchTrial } from "../components/WatchTrial";
+import { pageOf } from "../lib/address";
+import { ago } from "../lib/format";
+import { changesOf, type Fields, textOf } from "../lib/settings";
+
+const columns: Column<Watched>[] = [
+  {
+    key: "address",
+    title: "Thing",
+    show: (w) => (
+      <Link className="address" to={w.address.startsWith("nodes/") ? "/nodes" : (pageOf(w.address) ?? "/channels")}>
+        {w.address}
+      </Link>
+    ),
+  },
+  { key: "state", title: "State", show: (w) => <Mark state={w.state} /> },
+  { key: "figure", title: "Now", figures: true, className: "whitespace-nowrap", show: (w) => w.text },
+  { key: "since", title: "For", figures: true, wide: true, show: (w) => ago(w.since) },
+  {
+    key: "incident",
+    title: "Incident",
+    figures: true,
+    show: (w) => (w.incident ? <Link to={`/incidents/${w.incident}`}>{w.incident}</Link> : "–"),
+  },
+];
+
+/** Changes a watch: what that would have meant for the past is seen while the levels move. */
+function Levels({ of }: { of: Watch }) {
+  const client = useQueryClient();
+  const table = useSettings();
+  const rows = (table.data?.watches ?? []).filter((row) => row.name !== "paused");
+  const values = of.settings as Record<string, unknown>;
+  const initial = Object.fromEntries(rows.map((row) => [row.name, textOf(row, values[row.name])]));
+  const [changed, setChanged] = useState<Fields>({});
+  const [preview, setPreview] = useState<Preview>();
+  const [failed, setFailed] = useState("");
+  const fields = { ...initial, ...changed };
+  const { settings, flags } = changesOf(rows, initial, fields);
+  const send = async (only: boolean) => {
+    setFailed("");
+    try {
+      const p = await call<Preview>("PATCH", `/watches/${of.address}?preview=${only}`, settings);
+      if (only) return setPreview(p);
+      setPreview(undefined);
+      setChanged({});
+      toast.success(`${of.address} is changed`);
+      await client.invalidateQueries({ queryKey: ["watch", of.address] });
+    } catch (error) {
+      setPreview(undefined);
+      setFailed(explain(error));
+    }
+  };
+  return (
+    <form
+      className="space-y-3"
+      onSubmit={(e) => {
+        e.preventDefault();
+        void send(true);
+      }}
+    >
+      <h2>Levels</h2>
+      <SettingFields rows={rows} fields={fields} onChange={setChanged} />
+      <WatchTrial
+        address={of.address}
+        settings={fields}
+        onLevel={(name, level) => setChanged((c) => ({ ...c, [name]: level }))}
+      />
+      {flags && <Command text={`ferry set ${of.address} ${flags}`} />}
+      <Failure text={failed} />
+      <button className="button" data-main disabled={!flags}>
+        See what changes
+      </button>
+      {preview && (
+        <Dialog open onClose={() => setPreview(undefined)} title="What changes" about={of.address}>
+          <Effects preview={preview} />
+          <div className="mt-4 flex gap-3">
+            <button type="button" className="button" data-main onClick={() => void send(false)}>
+              Change it
+            </button>
+            <button type="button" className="button" onClick={() => setPreview(undefined)}>
+              Leave it
+            </button>
+          </div>
+        </Dialog>
+      )}
+    </form>
+  );
+}
+
+/** One watch with what it watches. */
+export function WatchPage() {
+  const { space, name } = useParams();
+  const address = `${space}/${name}`;
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const [removing, setRemoving] = useState<Preview>();
+  const path = `/watches/${address}`;
+  const whole = useQuery({
+    queryKey: ["watch", address],
+    queryFn: () => get<Watch>(path),
+    refetchInterval: 3000,
+    retry: (n, e) => !(e instanceof Problem) && n < 3,
+  });
+  if (whole.error && !whole.data)
+    return (
+      <Notice mark={<Mark state="attention" word="" />} title={explain(whole.error)}>
+        <p>
+          <Link to="/watches">All watches</Link>
+        </p>
+      </Notice>
+    );
+  if (!whole.data) return <Notice title={`Waiting for ${address}`} />;
+  const w = whole.data;
+  const attempt = async (f: () => Promise<void>) => {
+    try {
+      await f();
+      await client.invalidateQueries({ queryKey: ["watch", address] });
+    } catch (error) {
+      toast.error(explain(error));
+    }
+  };
+  const remove = (only: boolean) =>
+    attempt(async () => {
+      const p = await call<Preview>("DELETE", `${path}?preview=${only}`);
+      if (only) return setRemoving(p);
+      toast.success(`${address} is removed`);
+      navigate("/watches");
+    });
+  return (
+    <>
+      <p className="text-[length:var(--text-small)]">
+        <Link to="/watches">Watches</Link>
+      </p>
+      <div className="mb-2 flex flex-wrap items-center gap-x-3 gap-y-2">
+        <h1 className="address">{address}</h1>
+        <Copy text={address} what="address" />
+        <Mark state={w.state} />
+        <span className="ml-auto flex gap-2">
+          <button
+            className="button"
+            onClick={() => void attempt(async () => void (await call("PATCH", path, { paused: !w.paused })))}
+          >
+            {w.paused ? <Play size={16} aria-hidden /> : <Pause size={16} aria-hidden />} {w.paused ? "Resume" : "Pause"}
+          </button>
+          <button className="button" onClick={() => void remove(true)}>
+            Remove
+          </button>
+        </span>
+      </div>
+      {w.description && <p className="mb-2 max-w-3xl text-soft">{w.description}</p>}
+      <Declared of={w.declared} />
+      <Figures
+        all={[
+          ["Watches", w.value, `of ${w.of}`],
+          ["Warns", w.below ? `at or below ${figureText(w.warn, w.unit)}` : figureText(w.warn, w.unit), ""],
+          ["Alarms", w.below ? `at or below ${figureText(w.alarm, w.unit)}` : figureText(w.alarm, w.unit), ""],
+          ["Ends at", figureText(w.calm, w.unit), ""],
+          ["Things", String(w.things), `${w.alarms} alarm, ${w.warns} warn`],
+        ]}
+      />
+      {w.watched && w.watched.length > 0 ? (
+        <Timetable label="What it watches" columns={columns} rows={w.watched} rowKey={(t) => t.address} />
+      ) : (
+        <Notice title={`Nothing of ${w.of} has ${w.value} yet.`} />
+      )}
+      <div className="mt-6">
+        <Levels key={w.revision} of={w} />
+      </div>
+      {removing && (
+        <Dialog open onClose={() => setRemoving(undefined)} title="Remove the watch" about={address}>
+          <Effects preview={removing} />
+          <button className="button mt-4" data-main onClick={() => void remove(false)}>
+            Remove it
+          </button>
+        </Dialog>
+      )}
+    </>
+  );
+}
