@@ -53,6 +53,9 @@ type (
 	IncidentNote      = form.IncidentNote
 	IncidentStory     = form.IncidentStory
 	IncidentSaying    = form.IncidentSaying
+	Tally             = form.Tally
+	Notice            = form.Notice
+	NoticeAnswer      = form.NoticeAnswer
 	MeasuredValue     = form.MeasuredValue
 	LeaderChange      = form.LeaderChange
 	Lease             = form.Lease

@@ -293,5 +293,6 @@ func TestMetricsHaveOurNames(t *testing.T) {
 	for _, body := range []string{string(b), n.Ask("GET", "/metrics", "").Body} {
 		assert.Contains(t, body, `steadyferry_messages_in_total{channel="coldchain/readings",partition="0"} 3`)
 		assert.Contains(t, body, "steadyferry_catalog_reachable 1")
+		assert.Contains(t, body, `steadyferry_incidents{level="alarm"} 0`)
 	}
 }

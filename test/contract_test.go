@@ -150,6 +150,7 @@ func TestAnswersKeepToTheDocument(t *testing.T) {
 		{"GET", "/api/v1/watch-values", "", "", ""},
 		{"GET", "/api/v1/watches/coldchain/dead-inspections", "", "", ""},
 		{"PATCH", "/api/v1/watches/coldchain/dead-inspections", `{"warn":"6"}`, "application/json", ""},
+		{"POST", "/api/v1/watches/coldchain/dead-inspections/notice-trials", "", "", ""},
 		{"DELETE", "/api/v1/watches/coldchain/dead-inspections?preview=true", "", "", ""},
 		{"GET", "/api/v1/incidents?open=true&span=1d", "", "", ""},
 		{"GET", "/api/v1/incidents/1", "", "", ""},

@@ -284,8 +284,9 @@ func (c *call) status(out io.Writer) error {
 	if s.SetAside > 0 {
 		fmt.Fprintf(out, "logs of %s were set aside, since the catalog does not know them: ferry nodes set-aside\n", words.Many(s.SetAside, "channel"))
 	}
-	fmt.Fprintf(out, "%s, %s, %s, %s   in %s %s   out %s %s\n\n", words.Many(s.Channels, "channel"), words.Many(s.Partitions, "partition"), words.Many(s.Messages, "message"), term.Size(s.Bytes),
+	fmt.Fprintf(out, "%s, %s, %s, %s   in %s %s   out %s %s\n", words.Many(s.Channels, "channel"), words.Many(s.Partitions, "partition"), words.Many(s.Messages, "message"), term.Size(s.Bytes),
 		term.PerSecond(s.Rates.MessagesIn), term.SizePerSecond(s.Rates.BytesIn), term.PerSecond(s.Rates.MessagesOut), term.SizePerSecond(s.Rates.BytesOut))
+	fmt.Fprintf(out, "%s\n\n", c.tally(l.Incidents))
 	var rows [][]string
 	for _, t := range l.Channels {
 		rows = append(rows, []string{t.Address, c.Mark(t.State), term.PerSecond(t.Rates.MessagesIn), term.SizePerSecond(t.Rates.BytesIn),
@@ -298,4 +299,15 @@ func (c *call) status(out io.Writer) error {
 	c.Table(out, []string{"channel", "state", "in", "bytes in", "out", "bytes out", "kept", "on disk", "oldest", "partitions"}, rows,
 		"in", "bytes in", "out", "bytes out", "kept", "on disk", "oldest", "partitions")
 	return nil
+}
+
+// tally says how many incidents go on.
+func (c *call) tally(t client.Tally) string {
+	switch {
+	case t.Alarms > 0:
+		return c.MarkAs("alarm", fmt.Sprintf("%s, %s: ferry incidents -open", words.Many(t.Alarms, "alarm"), words.Many(t.Warns, "warning")))
+	case t.Warns > 0:
+		return c.MarkAs("warn", words.Many(t.Warns, "warning")+": ferry incidents -open")
+	}
+	return c.MarkAs("calm", "all that is watched is in order")
 }

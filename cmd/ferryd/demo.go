@@ -61,6 +61,7 @@ Steady Ferry is running with the demo of Northlight Cold Chain.
   Console        %s
   Sign in once   %s%s   (works once, for 15 minutes)
   Clinics' hook  %s   (a place outside, with a switch)
+  Duty desk      %s   (who is told of incidents)
 
 Try in another terminal:
 
@@ -71,7 +72,7 @@ Try in another terminal:
   ferry send coldchain/readings -key box-0007 -body '{"box":"box-0007","celsius":9.5}'
 
 Ctrl-C stops it; what was published stays in %s.
-`, r.url, r.url, link, outside.hook, r.url, c.dir, filepath.Dir(self), c.dir)
+`, r.url, r.url, link, outside.hook, outside.hook+deskPath, r.url, c.dir, filepath.Dir(self), c.dir)
 		return d.run(ctx)
 	})
 }
@@ -175,6 +176,9 @@ func (d *depot) prepare(ctx context.Context) error {
 		return err
 	}
 	if err := d.livePast(ctx); err != nil {
+		return err
+	}
+	if err := d.outside.watch(ctx, d.api, d.inspections); err != nil {
 		return err
 	}
 	return d.outside.archive(ctx, d.api, d.readings)

@@ -100,6 +100,7 @@ Steady Ferry is running with %d nodes and the demo of Northlight Cold Chain.
   Console        %s
   Sign in once   %s%s   (works once, for 15 minutes)
   Clinics' hook  %s   (a place outside, with a switch)
+  Duty desk      %s   (who is told of incidents)
 
 Try in another terminal:
 
@@ -110,7 +111,7 @@ Try in another terminal:
   kill -9 $(cat %s/ferryd.lock)      # node-b; it is started again after %s
 
 Ctrl-C stops all of them; what was published stays in %s.
-`, count, urls[0], urls[0], link, outside.hook, servers, nodes[0].dir, filepath.Dir(self), nodes[1].dir, restartAfter, c.dir)
+`, count, urls[0], urls[0], link, outside.hook, outside.hook+deskPath, servers, nodes[0].dir, filepath.Dir(self), nodes[1].dir, restartAfter, c.dir)
 	return d.run(ctx)
 }
 

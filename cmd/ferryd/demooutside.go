@@ -16,6 +16,7 @@ import (
 
 	"steadyferry/client"
 	"steadyferry/cmd/ferryd/clinic"
+	"steadyferry/cmd/ferryd/desk"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/engine/postgres"
 )
@@ -24,6 +25,7 @@ import (
 const (
 	clinicHook  = "coldchain/clinic-hook"
 	clinicTable = "coldchain/clinic-table"
+	dutyDesk    = "coldchain/duty-desk"
 )
 
 // hookAddress is where the stand-in serves, if that is free.
@@ -55,7 +57,7 @@ func (c *config) openOutside(ctx context.Context, database string) (*outside, er
 		}
 	}
 	o.hook = "http://" + listener.Addr().String() + "/"
-	server := &http.Server{Handler: clinic.New(o.secret), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute}
+	server := &http.Server{Handler: o.places(), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute}
 	go func() { _ = server.Serve(listener) }() // it ends when it is closed
 	context.AfterFunc(ctx, func() { server.Close() })
 	u, err := url.Parse(database)
@@ -74,10 +76,32 @@ func (c *config) openOutside(ctx context.Context, database string) (*outside, er
 	return o, nil
 }
 
+// deskPath is where the desk that is told of incidents is, beside the hook.
+const deskPath = "desk/"
+
+// places are the stand-ins by their paths.
+func (o *outside) places() http.Handler {
+	mux := http.NewServeMux()
+	mux.Handle("/", clinic.New(o.secret))
+	mux.Handle("/"+deskPath, desk.New(o.secret))
+	return mux
+}
+
+// watch has the desk be told of what fails and of what will be lost.
+func (o *outside) watch(ctx context.Context, api *client.Client, inspections address.Address) error {
+	err := api.Call(ctx, http.MethodPost, "/watches", nil, map[string]any{"address": "coldchain/dead-inspections", "of": inspections.String(), "value": "dead", "warn": "5", "alarm": "10",
+		"tell": []string{dutyDesk}, "description": "Inspectors look at what could not be judged"}, nil)
+	if err != nil {
+		return err
+	}
+	return api.Call(ctx, http.MethodPatch, "/watches/coldchain/losing", nil, map[string]any{"tell": []string{dutyDesk}}, nil)
+}
+
 // make makes the endpoints, or tells them where the places are now.
 func (o *outside) make(ctx context.Context, api *client.Client) error {
 	all := []map[string]any{{"address": clinicHook, "url": o.hook, "secrets": map[string]string{"signing": o.secret}, "backoff": "1s..30s", "attempts": 4, "timeLimit": "5s",
-		"description": "Where clinics hear of boxes that must come back"}}
+		"description": "Where clinics hear of boxes that must come back"},
+		{"address": dutyDesk, "url": o.hook + deskPath, "secrets": map[string]string{"signing": o.secret}, "description": "Who is told of incidents"}}
 	if o.database != "" {
 		all = append(all, map[string]any{"address": clinicTable, "url": o.database, "secrets": map[string]string{"password": o.password}, "table": "clinic.readings",
 			"columns": map[string]string{"box": "key", "celsius": "/celsius", "battery": "/battery", "at": "/at", "place": "offset", "partition": "partition"}, "description": "Readings as rows, for the clinics' reports"})

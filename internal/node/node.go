@@ -122,7 +122,7 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	n.Routes = routes.New(n.Parts, n.Catalog, n.Groups, n.Queues, n.Endpoints)
 	n.Traces = trace.New(n.Parts, n.Catalog, n.Queues, n.Groups, n.Look, n.Routes)
 	n.Samples = samples.New(&samples.Sources{Parts: n.Parts, Groups: n.Groups, Routes: n.Routes, Endpoints: n.Endpoints, Cluster: n.Cluster}, n.Catalog, n.Cluster.IsOnDuty)
-	n.Watches = watches.New(n.Parts, n.Catalog, n.Samples)
+	n.Watches = watches.New(n.Parts, n.Catalog, n.Samples, n.Endpoints)
 	n.Manage = manage.New(n.Parts, n.Catalog, n.Queues, n.Cluster, n.Moves, config.KeepRemoved)
 	n.Declares = declares.New(n.Parts, n.Catalog, n.Cluster, n.Manage, n.Groups, n.Routes, n.Endpoints, n.Watches)
 	n.Access = access.New(n.Parts, n.Catalog, config.Dir)

@@ -31,12 +31,19 @@ func WatchPath(a address.Address) string {
 // Watches is the verb that lists watches.
 var Watches = verb{
 	Name: "watches", Args: "[SPACE]", Summary: "List watches: what is judged by which levels, and how it is",
-	Details: "    ferry watches coldchain\n    ferry watches -fail-on alarm       exit 1 when something alarms, for pipelines\n    ferry watches -values              what can be watched",
+	Details: `    ferry watches coldchain
+    ferry watches -fail-on alarm       exit 1 when something alarms, for pipelines
+    ferry watches -values              what can be watched
+    ferry watches -try-telling coldchain/dead-inspections   send a trial to those that it tells, and show their answers`,
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		every := term.EveryFlag(fs)
 		failOn := failFlag(fs)
 		values := fs.Bool("values", false, "list what can be watched")
+		telling := fs.Bool("try-telling", false, "of one watch: send a trial to those that it tells")
 		return func(c *call) error {
+			if *telling {
+				return c.tryTelling()
+			}
 			if *values {
 				return c.values()
 			}
@@ -88,6 +95,32 @@ func (c *call) values() error {
 			return []string{v.Name, strings.Join(v.Kinds, ", "), side(v.Below), v.Unit, v.Help}
 		}})
 	return err
+}
+
+func (c *call) tryTelling() error {
+	a, err := c.OneChannel()
+	if err != nil {
+		return err
+	}
+	all, err := term.AskWithin[struct {
+		Answers []client.NoticeAnswer `json:"answers"`
+	}](c.Call, tryTime, http.MethodPost, WatchPath(a)+"/notice-trials", nil, nil)
+	if err != nil {
+		return err
+	}
+	failed := 0
+	for _, one := range all.Answers {
+		if !one.Taken {
+			failed++
+		}
+	}
+	if _, err := term.List(c.Call, c.Out, all.Answers, term.TableOf[client.NoticeAnswer]{Headings: []string{"endpoint", "taken", "answer"},
+		Row: func(a client.NoticeAnswer) []string {
+			return []string{a.Endpoint, map[bool]string{true: "yes", false: "no"}[a.Taken], term.OneLine(a.Says, 120)}
+		}}); err != nil || failed == 0 {
+		return err
+	}
+	return fmt.Errorf("%s not told", words.Many(failed, "endpoint was", "endpoints were"))
 }
 
 func side(below bool) string {
@@ -221,6 +254,19 @@ func proposed(l client.TrialLevels) string {
 	return fmt.Sprintf("-warn %s -alarm %s, which 1 %% and 0.1 %% of what was measured went beyond", l.Warn, l.Alarm)
 }
 
+// telling is who is told by a watch, and when.
+func telling(settings client.Settings) string {
+	told := term.SettingText(settings["tell"])
+	if told == "" || told == "none" {
+		return "nobody"
+	}
+	text := fmt.Sprintf("%s; again after %s, at most %s an hour", told, term.SettingText(settings["repeat"]), term.SettingText(settings["hourly"]))
+	if quiet := term.SettingText(settings["quiet"]); quiet != "" && quiet != "none" {
+		text += ", no warnings " + quiet
+	}
+	return text
+}
+
 // ShowWatch shows a watch and what it watches.
 func ShowWatch(to *term.Call, out io.Writer, a address.Address) error {
 	c := own(to)
@@ -233,7 +279,7 @@ func ShowWatch(to *term.Call, out io.Writer, a address.Address) error {
 	}
 	lasts, _ := w.Settings["for"].(string)
 	c.To(out).Pairs([][2]string{{"watch", w.Address}, {"state", c.Mark(w.State)}, {"watches", fmt.Sprintf("%s of %s, out of order %s its levels", w.Value, w.Of, side(w.Below))}, {"levels", levels(w.Warn, w.Alarm, w.Calm, w.Unit)},
-		{"must last", lasts}, {"description", w.Description}, {"things", fmt.Sprintf("%d: %d alarm, %d warn, %d without data", w.Things, w.Alarms, w.Warns, w.Unknown)}})
+		{"must last", lasts}, {"tells", telling(w.Settings)}, {"description", w.Description}, {"things", fmt.Sprintf("%d: %d alarm, %d warn, %d without data", w.Things, w.Alarms, w.Warns, w.Unknown)}})
 	if len(w.Watched) == 0 {
 		fmt.Fprintf(out, "\nnothing of %s has %s\n", w.Of, w.Value)
 		return nil

@@ -168,7 +168,7 @@ func (h *Hook) take(w http.ResponseWriter, r *http.Request) {
 
 // judge says how a delivery is answered. The lock is held.
 func (h *Hook) judge(mode string, r *http.Request, body []byte) (status int, why string, again bool) {
-	if err := h.verify(r.Header, body); err != nil {
+	if err := Verify(h.secret, r.Header, body); err != nil {
 		return http.StatusUnauthorized, err.Error(), false
 	}
 	if r.Header.Get("Ferry-Header-Ferry-Trial") == "true" && mode != Down {
@@ -204,13 +204,13 @@ func numbers(place string) (all []int64) {
 	return all
 }
 
-// verify checks a signature as Standard Webhooks 1.0 have it.
-func (h *Hook) verify(header http.Header, body []byte) error {
+// Verify checks a signature as Standard Webhooks 1.0 have it.
+func Verify(secret []byte, header http.Header, body []byte) error {
 	seconds, err := strconv.ParseInt(header.Get("Webhook-Timestamp"), 10, 64)
 	if age := time.Since(time.Unix(seconds, 0)); err != nil || age.Abs() > oldest {
 		return fmt.Errorf("the delivery was signed %q, which is not now", header.Get("Webhook-Timestamp"))
 	}
-	mac := hmac.New(sha256.New, h.secret)
+	mac := hmac.New(sha256.New, secret)
 	fmt.Fprintf(mac, "%s.%d.%s", header.Get("Webhook-Id"), seconds, body)
 	for signature := range strings.SplitSeq(header.Get("Webhook-Signature"), " ") {
 		sum, err := base64.StdEncoding.DecodeString(strings.TrimPrefix(signature, "v1,"))

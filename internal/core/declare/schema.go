@@ -70,7 +70,7 @@ func rowSchema(row setting.Row) object {
 		one = object{"type": "boolean"}
 	case "choice":
 		one = object{"enum": row.Choices}
-	case "names", "edits":
+	case "names", "addresses", "edits":
 		one = object{"type": "array", "items": object{"type": "string"}}
 	case "labels", "headers", "columns":
 		return object{"type": "object", "additionalProperties": object{"type": "string"}, "description": row.Label + ": " + row.Allowed}

@@ -131,6 +131,8 @@ func some(rnd *rand.Rand, row setting.Row) any {
 			labels[fmt.Sprintf("l%d", rnd.IntN(4))] = hard[rnd.IntN(len(hard))]
 		}
 		return labels
+	case "addresses":
+		return pick([]any{}, []any{"space-0/endpoint-0", "space-1/endpoint-1"})
 	case "level":
 		return pick("none", "5", 12.5, "10m")
 	case "pattern":

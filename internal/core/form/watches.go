@@ -164,3 +164,25 @@ type Tally struct {
 	Warns  int `json:"warns"`
 	Alarms int `json:"alarms"`
 }
+
+// Notice is what is posted to those who are told of incidents.
+type Notice struct {
+	Notice    string           `json:"notice"` // id, the same however often it comes
+	At        time.Time        `json:"at"`
+	Says      string           `json:"says"`
+	Incidents []NoticeIncident `json:"incidents"`
+}
+
+// NoticeIncident is an incident as a notice tells it.
+type NoticeIncident struct {
+	Incident
+	Word string `json:"word"` // begins, rises, falls, goes-on or ends
+	Link string `json:"link"`
+}
+
+// NoticeAnswer is what an endpoint said to a trial.
+type NoticeAnswer struct {
+	Endpoint string `json:"endpoint"`
+	Taken    bool   `json:"taken"`
+	Says     string `json:"says"`
+}

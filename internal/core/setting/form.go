@@ -245,16 +245,21 @@ func Names(most int) Form {
 		return check(name, all)
 	}
 	f.Parse = func(name, text string) (any, error) {
-		all := []string{}
-		for one := range strings.SplitSeq(text, ",") {
-			if one = strings.TrimSpace(one); one != "" && one != "none" {
-				all = append(all, one)
-			}
-		}
-		return check(name, all)
+		return check(name, splitNames(text))
 	}
 	f.Show = showTexts
 	return f
+}
+
+// splitNames reads names with commas between them; none is no name.
+func splitNames(text string) []string {
+	all := []string{}
+	for one := range strings.SplitSeq(text, ",") {
+		if one = strings.TrimSpace(one); one != "" && one != "none" {
+			all = append(all, one)
+		}
+	}
+	return all
 }
 
 // textsOf reads a list of texts as JSON has it, or as Show has.

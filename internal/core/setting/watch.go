@@ -1,6 +1,7 @@
 package setting
 
 import (
+	"fmt"
 	"strconv"
 	"time"
 
@@ -9,19 +10,25 @@ import (
 
 // Watch is how a watch is set.
 type Watch struct {
-	Of          string `json:"of"`
-	Value       string `json:"value"`
-	When        string `json:"when"`
-	Warn        string `json:"warn"`
-	Alarm       string `json:"alarm"`
-	Calm        string `json:"calm"`
-	ForMS       int64  `json:"forMS"`
-	Paused      bool   `json:"paused,omitempty"`
-	Description string `json:"description,omitempty"`
+	Of          string   `json:"of"`
+	Value       string   `json:"value"`
+	When        string   `json:"when"`
+	Warn        string   `json:"warn"`
+	Alarm       string   `json:"alarm"`
+	Calm        string   `json:"calm"`
+	ForMS       int64    `json:"forMS"`
+	Tell        []string `json:"tell,omitempty"`
+	RepeatMS    int64    `json:"repeatMS"`
+	Hourly      int      `json:"hourly"`
+	Quiet       string   `json:"quiet,omitempty"`
+	Paused      bool     `json:"paused,omitempty"`
+	Description string   `json:"description,omitempty"`
 }
 
 // AWatch is the kind of watches, where things of several kinds are told.
 const AWatch = "watch"
+
+const maxTell = 10
 
 // When a value is out of order.
 const (
@@ -39,6 +46,10 @@ var Watches = Table[Watch]{
 	row(Setting[Watch]{Name: "calm", Label: "Ends at", Form: Level(), Help: "`LEVEL` that ends it; unless set, a fifth nearer to good than the first one, counts by whole numbers"}, func(w *Watch) *string { return &w.Calm }),
 	row(Setting[Watch]{Name: "when", Label: "Out of order", Default: Usual, Form: Choice(Usual, Above, Below), Help: "`MODE`, the side of the levels that is out of order: above, below, or as the value is usually meant"}, func(w *Watch) *string { return &w.When }),
 	timed(Setting[Watch]{Name: "for", Label: "For as long as", Default: "30s", Form: Duration(0, 24*time.Hour, "at once"), Help: "`DURATION` that the value must stay there, and stay better to end it"}, time.Millisecond, func(w *Watch) *int64 { return &w.ForMS }),
+	row(Setting[Watch]{Name: "tell", Label: "Tells", Form: Targets(maxTell), Help: "`ADDRESSES` of endpoints that are told of its incidents, with commas"}, func(w *Watch) *[]string { return &w.Tell }),
+	timed(Setting[Watch]{Name: "repeat", Label: "Tells again after", Default: "90m", Form: Duration(time.Minute, 30*day, "never"), Help: "tell again after this `DURATION` of an incident that goes on and nobody has seen"}, time.Millisecond, func(w *Watch) *int64 { return &w.RepeatMS }),
+	row(Setting[Watch]{Name: "hourly", Label: "Notices an hour", Default: "20", Form: Number(1, 1000, ""), Help: "tell at most `N` times an hour; what is held back comes together later"}, func(w *Watch) *int { return &w.Hourly }),
+	row(Setting[Watch]{Name: "quiet", Label: "Quiet hours", Form: Sentence(80), Help: "`TIME`s in which nobody is told of warnings, such as 22:00..06:30 Europe/Lisbon; alarms are told"}, func(w *Watch) *string { return &w.Quiet }),
 	row(Setting[Watch]{Name: "paused", Label: "Paused", Form: Switch(), Help: "a watch judges nothing"}, func(w *Watch) *bool { return &w.Paused }),
 	row(Setting[Watch]{Name: "description", Label: "Description", Form: Sentence(MaxDescription), Help: "`TEXT` that says what it is for"}, func(w *Watch) *string { return &w.Description }),
 }
@@ -81,5 +92,31 @@ func Patterned() Form {
 		return text, nil
 	}
 	f.Read = fromText(&f)
+	return f
+}
+
+// Targets is up to so many addresses of endpoints, with commas between them as text. Values
+// are []string.
+func Targets(most int) Form {
+	f := Form{Name: "addresses", Allowed: fmt.Sprintf("up to %d addresses of endpoints", most), Show: showTexts}
+	check := func(name string, all []string) (any, error) {
+		if len(all) > most {
+			return nil, wrong(name, f.Allowed, "%s has %d addresses", name, len(all))
+		}
+		for _, one := range all {
+			if _, err := address.ParseChannel(one); err != nil {
+				return nil, unreadable(name, f.Allowed, err)
+			}
+		}
+		return all, nil
+	}
+	f.Read = func(name string, value any) (any, error) {
+		all, ok := textsOf(value)
+		if !ok {
+			return nil, wrong(name, f.Allowed, "%s is %s", name, shown(value))
+		}
+		return check(name, all)
+	}
+	f.Parse = func(name, text string) (any, error) { return check(name, splitNames(text)) }
 	return f
 }

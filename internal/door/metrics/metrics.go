@@ -53,6 +53,7 @@ var (
 	descDelivered   = describe("endpoint_messages_total", "Messages that this node has delivered to the endpoint, that it refused, and deliveries that failed, since the node started.", "endpoint", "did")
 	descFailing     = describe("endpoint_failing", "1 while the endpoint fails, as this node knows.", "endpoint")
 	descDiskFree    = describe("disk_free_bytes", "Free bytes of the disk with the logs.")
+	descIncidents   = describe("incidents", "Incidents that go on, by their level; the same from each node.", "level")
 	descCatalog     = describe("catalog_reachable", "1 when the database with the catalog answers.")
 	descStreams     = describe("streams_open", "Open tails and browses.")
 )
@@ -122,8 +123,17 @@ func (k collector) Collect(ch chan<- prometheus.Metric) {
 	}
 	gauge(descFewer, float64(cluster.ReplicasMissing))
 	gauge(descLeaderless, float64(cluster.WithoutLeader))
+	k.incidents(gauge)
 	gauge(descCatalog, oneIf(k.node.Catalog.AwaySince().IsZero()))
 	gauge(descStreams, float64(k.node.Streams.Open()))
+}
+
+func (k collector) incidents(gauge func(d *prometheus.Desc, v float64, labels ...string)) {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	tally := k.node.Watches.Tally(ctx)
+	gauge(descIncidents, float64(tally.Warns), "warn")
+	gauge(descIncidents, float64(tally.Alarms), "alarm")
 }
 
 // groups tells where the groups are that this node coordinates, so that of all

@@ -35,6 +35,7 @@ func (s *OnCall) Routes(a *gin.RouterGroup, search gin.HandlerFunc) {
 	w.GET("", s.showWatch)
 	w.PATCH("", s.setWatch)
 	w.DELETE("", s.removeWatch)
+	w.POST("/notice-trials", s.tryTelling)
 	a.GET("/incidents", s.listIncidents)
 	a.GET("/incidents/:incident", s.showIncident)
 	a.POST("/incidents/:incident/notes", s.sayOfIncident)
@@ -120,6 +121,18 @@ func (s *OnCall) removeWatch(c *gin.Context) {
 	preview := gate.BoolQuery(c, "preview")
 	p, err := s.Node.Watches.Remove(c, gate.Who(c), a, preview)
 	gate.AnswerPreview(c, p, err, preview)
+}
+
+// tryTelling sends a notice that says that it is a trial to all that a watch tells.
+func (s *OnCall) tryTelling(c *gin.Context) {
+	a, err := watchAt(c)
+	if gate.Refuse(c, err) {
+		return
+	}
+	all, err := s.Node.Watches.TryTelling(c, a)
+	if !gate.Refuse(c, err) {
+		c.JSON(http.StatusOK, gin.H{"answers": all})
+	}
 }
 
 // The past on which a watch is tried.

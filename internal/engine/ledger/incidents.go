@@ -2,7 +2,9 @@ package ledger
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
@@ -49,6 +51,9 @@ type Incident struct {
 	QuietTo  *time.Time  `db:"silenced_until"`
 	QuietBy  string      `db:"silenced_by"`
 	QuietFor string      `db:"silenced_for"`
+	ToldAt   *time.Time  `db:"told_at"`
+	ToldAs   watch.Level `db:"told_as"`
+	ToldEnd  bool        `db:"told_end"`
 
 	Facts `db:"-"`
 }
@@ -61,6 +66,7 @@ type Facts struct {
 	Warn  *float64 `json:"warn"`
 	Alarm *float64 `json:"alarm"`
 	Calm  *float64 `json:"calm"`
+	Tell  []string `json:"tell,omitempty"` // who is told, should the watch be removed
 }
 
 // IncidentNote is something that happened in an incident, or that somebody says of it.
@@ -79,6 +85,7 @@ type Judged struct {
 	Gone      []*WatchState
 	Incidents []*Incident
 	Notes     []IncidentNote
+	Notices   []*Notice
 }
 
 // Record writes what has changed, all of it or nothing, if the duties of the cluster are
@@ -111,6 +118,11 @@ func (l Ledger) Record(ctx context.Context, duty int64, j *Judged) error {
 				return err
 			}
 		}
+		for _, n := range j.Notices {
+			if err := recordNotice(ctx, tx, n); err != nil {
+				return err
+			}
+		}
 		return nil
 	})
 }
@@ -137,15 +149,20 @@ func recordStates(ctx context.Context, tx *sqlx.Tx, states []*WatchState) error 
 	return err
 }
 
+// recordIncident writes an incident; the numbers of new ones follow each other.
 func recordIncident(ctx context.Context, tx *sqlx.Tx, i *Incident) error {
+	err := tx.GetContext(ctx, &i.Number, `UPDATE incidents SET level = $2, worst = $3, ended_at = $4, ended_as = $5, peak = $6, peak_at = $7, last = $8, told_at = $9, told_as = $10, told_end = $11 WHERE id = $1 RETURNING number`,
+		i.ID, i.Level.String(), i.Worst.String(), i.EndedAt, i.EndedAs, i.Peak, i.PeakAt, i.Last, i.ToldAt, i.ToldAs.String(), i.ToldEnd)
+	if !errors.Is(err, sql.ErrNoRows) {
+		return err
+	}
 	facts, err := json.Marshal(i.Facts)
 	if err != nil {
 		return err
 	}
 	return tx.GetContext(ctx, &i.Number, `INSERT INTO incidents (id, watch, kind, thing_id, address, source, facts, level, worst, begun_at, rang_at, ended_at, ended_as, peak, peak_at, last)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16)
-		ON CONFLICT (id) DO UPDATE SET level = excluded.level, worst = excluded.worst, ended_at = excluded.ended_at, ended_as = excluded.ended_as, peak = excluded.peak, peak_at = excluded.peak_at, last = excluded.last
-		RETURNING number`, i.ID, i.Watch, i.Kind, i.Thing, i.Address, i.Source, facts, i.Level.String(), i.Worst.String(), i.BegunAt, i.RangAt, i.EndedAt, i.EndedAs, i.Peak, i.PeakAt, i.Last)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16) RETURNING number`,
+		i.ID, i.Watch, i.Kind, i.Thing, i.Address, i.Source, facts, i.Level.String(), i.Worst.String(), i.BegunAt, i.RangAt, i.EndedAt, i.EndedAs, i.Peak, i.PeakAt, i.Last)
 }
 
 func addNote(ctx context.Context, tx *sqlx.Tx, n IncidentNote) error {
@@ -197,6 +214,12 @@ func (l Ledger) incidents(ctx context.Context, where string, args ...any) ([]*In
 		}
 	}
 	return rows, err
+}
+
+// Untold returns the incidents that have ended, of whose end those who know of them were not
+// told, of the last day.
+func (l Ledger) Untold(ctx context.Context) ([]*Incident, error) {
+	return l.incidents(ctx, `WHERE ended_at > now() - interval '1 day' AND told_at IS NOT NULL AND NOT told_end ORDER BY number`)
 }
 
 // Tally counts the incidents that go on, by their levels.

@@ -15,6 +15,7 @@ import (
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/ledger"
 	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/samples"
 )
 
 // Bounds of a story.
@@ -139,8 +140,9 @@ func (ws *Watches) Story(ctx context.Context, number int64) (*Story, error) {
 	if space == address.Nodes {
 		space = ""
 	}
-	if out.Before, err = ws.ledger.Changes(ctx, space, i.BegunAt.Add(-lookBefore), i.BegunAt, mostEntries); err == nil {
-		out.During, err = ws.ledger.Changes(ctx, i.Address, i.BegunAt, end, mostEntries)
+	seen := i.BegunAt.Add(samples.Every) // it crossed within that time
+	if out.Before, err = ws.ledger.Changes(ctx, space, i.BegunAt.Add(-lookBefore), seen, mostEntries); err == nil {
+		out.During, err = ws.ledger.Changes(ctx, strings.TrimSuffix(i.Address, "/dead"), seen, end, mostEntries)
 	}
 	if err != nil {
 		return nil, part.Explain(err, out.Address)

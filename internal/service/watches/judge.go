@@ -52,8 +52,16 @@ func (ws *Watches) load(ctx context.Context) {
 		if err == nil {
 			open, err = ws.ledger.Incidents(ctx, ledger.IncidentsAsked{Open: true, Limit: math.MaxInt32})
 		}
+		var untold []*ledger.Incident
 		if err == nil {
-			ws.know(duty, states, open)
+			untold, err = ws.ledger.Untold(ctx)
+		}
+		var made map[string][]time.Time
+		if err == nil {
+			made, err = ws.ledger.NoticesSince(ctx, time.Now().Add(-time.Hour))
+		}
+		if err == nil {
+			ws.know(duty, states, open, untold, made)
 			return
 		}
 		select {
@@ -63,11 +71,15 @@ func (ws *Watches) load(ctx context.Context) {
 	}
 }
 
-func (ws *Watches) know(duty int64, states []*ledger.WatchState, open []*ledger.Incident) {
+func (ws *Watches) know(duty int64, states []*ledger.WatchState, open, untold []*ledger.Incident, made map[string][]time.Time) {
 	ws.mu.Lock()
 	defer ws.mu.Unlock()
 	ws.duty, ws.changed = duty, nothing()
 	ws.states, ws.open = map[under]*ledger.WatchState{}, map[uuid.UUID]*ledger.Incident{}
+	ws.untold, ws.made, ws.hushed = map[uuid.UUID]*ledger.Incident{}, made, nil
+	for _, i := range untold {
+		ws.untold[i.ID] = i
+	}
 	for _, s := range states {
 		ws.states[under{s.Watch, sample.Thing{Kind: s.Kind, ID: s.Thing}}] = s
 	}
@@ -85,16 +97,49 @@ func (ws *Watches) Judge(ctx context.Context, now time.Time, measured map[sample
 	}
 	j := &judging{ws, now, measured, ws.covered(), ws.catalog.View()}
 	j.all()
-	if ws.changed.empty() {
-		return
-	}
-	switch err := ws.ledger.Record(ctx, ws.duty, ws.changed.judged()); {
-	case err == nil:
+	if !ws.changed.empty() {
+		if ws.record(ctx, ws.changed.judged()) != nil {
+			return
+		}
 		ws.changed = nothing()
+	}
+	ws.tellAll(ctx, now)
+}
+
+// record writes what has come of judging. mu is held.
+func (ws *Watches) record(ctx context.Context, judged *ledger.Judged) error {
+	err := ws.ledger.Record(ctx, ws.duty, judged)
+	switch {
 	case errors.Is(err, catalog.ErrFenced):
 		ws.duty = 0 // another node has judged since
-	case ctx.Err() == nil:
+	case err != nil && ctx.Err() == nil:
 		slog.Debug("what watches found waits to be recorded", "error", err)
+	}
+	return err
+}
+
+// tellAll makes the notices that are due. mu is held.
+func (ws *Watches) tellAll(ctx context.Context, now time.Time) {
+	if len(ws.open)+len(ws.untold) == 0 {
+		return
+	}
+	hushed, err := ws.ledger.Hushed(ctx)
+	if err != nil {
+		return // who has said what is not known
+	}
+	ws.hushed = hushed
+	judged := ws.tell(ctx, now)
+	if len(judged.Incidents) == 0 {
+		return
+	}
+	if ws.record(ctx, &judged) != nil {
+		ws.duty = 0 // what was told is not known: it is read again
+		return
+	}
+	for _, i := range judged.Incidents {
+		if i.ToldEnd {
+			delete(ws.untold, i.ID)
+		}
 	}
 }
 
@@ -116,9 +161,19 @@ func (j *judging) all() {
 			j.one(u, r)
 		}
 	}
+	held := make(map[uuid.UUID]bool, len(j.open))
 	for u, s := range j.states {
 		if !judged[u] {
-			j.gone(u, s)
+			delete(j.states, u)
+			delete(j.changed.states, s)
+			j.changed.gone[s] = true
+		} else if s.Incident.Valid {
+			held[s.Incident.UUID] = true
+		}
+	}
+	for id, i := range j.open {
+		if !held[id] {
+			j.gone(i)
 		}
 	}
 }
@@ -170,7 +225,7 @@ func (j *judging) incident(u under, r *ruled, s *ledger.WatchState, turn watch.T
 	}
 	if turn == watch.Ends {
 		i.EndedAt, i.EndedAs = &j.now, "calm"
-		delete(j.open, i.ID)
+		j.ended(i)
 		s.Incident = uuid.NullUUID{}
 	}
 	j.changed.incidents[i] = true
@@ -185,18 +240,19 @@ func (j *judging) say(i *ledger.Incident, what, text string) {
 	}
 }
 
-// gone ends what is watched no longer.
-func (j *judging) gone(u under, s *ledger.WatchState) {
-	delete(j.states, u)
-	delete(j.changed.states, s)
-	j.changed.gone[s] = true
-	i := j.open[s.Incident.UUID]
-	if i == nil {
-		return
-	}
+// ended takes an incident out of those that go on.
+func (j *judging) ended(i *ledger.Incident) {
 	delete(j.open, i.ID)
+	if i.ToldAt != nil {
+		j.untold[i.ID] = i
+	}
+}
+
+// gone ends the incident of what is watched no longer.
+func (j *judging) gone(i *ledger.Incident) {
+	j.ended(i)
 	why := "it is watched no longer"
-	if j.at[u.Thing] == "" {
+	if j.at[sample.Thing{Kind: i.Kind, ID: i.Thing}] == "" {
 		why = i.Address + " was removed"
 	} else if w := j.view.Watches[i.Watch]; w != nil && w.Paused {
 		why = "the watch was paused"
@@ -208,7 +264,7 @@ func (j *judging) gone(u under, s *ledger.WatchState) {
 
 // facts are those of a watch as they are now.
 func facts(r *ruled) ledger.Facts {
-	f := ledger.Facts{Value: r.Value, Unit: r.Unit, Below: r.Below}
+	f := ledger.Facts{Value: r.Value, Unit: r.Unit, Below: r.Below, Tell: r.Tell}
 	f.Warn, f.Alarm, f.Calm = levels(r.Rule)
 	return f
 }

@@ -51,7 +51,7 @@ func (ws *Watches) New(ctx context.Context, who string, a address.Address, setti
 		}
 		w.SpaceID = sql.NullInt64{Int64: space.ID, Valid: true}
 	}
-	if err := fill(&w.Watch, a, settings); err != nil {
+	if err := ws.fill(&w.Watch, a, settings); err != nil {
 		return nil, err
 	}
 	err := ws.catalog.NewWatch(ctx, w, &catalog.Entry{Who: who, Action: "new watch", Address: a.String(), After: setting.Watches.Show(&w.Watch, "")})
@@ -65,14 +65,17 @@ func (ws *Watches) New(ctx context.Context, who string, a address.Address, setti
 }
 
 // fill sets what a watch is, with defaults for what is not said, and checks it.
-func fill(w *setting.Watch, a address.Address, settings setting.Change) error {
+func (ws *Watches) fill(w *setting.Watch, a address.Address, settings setting.Change) error {
 	setting.Watches.SetDefaults(w, "")
-	return apply(w, a, settings)
+	if err := apply(w, a, settings); err != nil {
+		return err
+	}
+	return checkTold(ws.catalog.View(), w)
 }
 
 // CheckNew says why a watch with the settings could not be made.
 func (ws *Watches) CheckNew(a address.Address, settings setting.Change) error {
-	return fill(&setting.Watch{}, a, settings)
+	return ws.fill(&setting.Watch{}, a, settings)
 }
 
 // apply makes a change of settings, and says what is wrong with it.
@@ -80,6 +83,9 @@ func apply(w *setting.Watch, a address.Address, settings setting.Change) error {
 	setting.Watches.Apply(w, settings)
 	if _, err := watch.New(w); err != nil {
 		return err
+	}
+	if _, err := watch.NewTelling(w); err != nil {
+		return problem.New(problem.Invalid, "%v", err).Field("quiet")
 	}
 	// A watch of a space sees nothing of others.
 	if of, _, _ := strings.Cut(w.Of, "/"); of != a.Space {
@@ -97,6 +103,9 @@ func (ws *Watches) Set(ctx context.Context, who string, a address.Address, setti
 		}
 		w := *old
 		if err := apply(&w.Watch, a, settings); err != nil {
+			return err
+		}
+		if err := checkTold(ws.catalog.View(), &w.Watch); settings["tell"] != nil && err != nil {
 			return err
 		}
 		if p, err = change.Preview(ctx, ws.catalog, a.String(), setting.Watches, &old.Watch, &w.Watch, ""); err != nil || len(p.After) == 0 {

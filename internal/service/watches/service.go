@@ -19,6 +19,8 @@ import (
 	"github.com/google/uuid"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/endpoint"
+	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/sample"
 	"steadyferry/internal/core/watch"
 	"steadyferry/internal/engine/catalog"
@@ -33,6 +35,7 @@ type Watches struct {
 	catalog *catalog.Catalog
 	ledger  ledger.Ledger
 	samples *samples.Samples
+	outside Poster
 
 	tally tally
 
@@ -40,8 +43,17 @@ type Watches struct {
 	duty    int64      // under which states are known here; 0: they are not
 	states  map[under]*ledger.WatchState
 	open    map[uuid.UUID]*ledger.Incident
-	changed changes // that is not recorded yet
+	untold  map[uuid.UUID]*ledger.Incident // that have ended, which those who know of them do not know
+	hushed  map[uuid.UUID]ledger.Hushed    // of which people have said something
+	made    map[string][]time.Time         // notices of the last hour, by watch
+	changed changes                        // that is not recorded yet
 	cover   covering
+}
+
+// Poster sends a message to an endpoint, and returns what it has answered;
+// endpoints.ErrRemoved without such an endpoint.
+type Poster interface {
+	Post(ctx context.Context, at string, m *message.Message) (*endpoint.Answer, error)
 }
 
 // under is a thing under a watch.
@@ -51,8 +63,8 @@ type under struct {
 }
 
 // New returns the service; it judges what is measured from now on.
-func New(parts *part.Registry, records *catalog.Catalog, measured *samples.Samples) *Watches {
-	ws := &Watches{parts: parts, catalog: records, ledger: ledger.Of(records), samples: measured}
+func New(parts *part.Registry, records *catalog.Catalog, measured *samples.Samples, outside Poster) *Watches {
+	ws := &Watches{parts: parts, catalog: records, ledger: ledger.Of(records), samples: measured, outside: outside}
 	measured.OnMeasured(ws.Judge)
 	return ws
 }
@@ -137,7 +149,18 @@ func (ws *Watches) Run(ctx context.Context) {
 	ws.load(ctx)
 	ticker := time.NewTicker(time.Second)
 	defer ticker.Stop()
+	var tidied time.Time
 	for {
+		if !ws.Knows() {
+			ws.load(ctx)
+		}
+		ws.sendDue(ctx)
+		if now := time.Now(); now.Sub(tidied) > time.Hour {
+			tidied = now
+			if err := ws.ledger.TidyNotices(ctx); err != nil && ctx.Err() == nil {
+				slog.Debug("old notices are not deleted yet", "error", err)
+			}
+		}
 		if err := ws.first(ctx); err != nil && ctx.Err() == nil {
 			slog.Debug("the first watches are not made yet", "error", err)
 		}

@@ -3,7 +3,12 @@ package watches_test
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
 	"math/rand/v2"
+	"regexp"
+	"sync"
 	"testing"
 	"time"
 
@@ -11,7 +16,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/endpoint"
 	"steadyferry/internal/core/form"
+	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/sample"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/core/watch"
@@ -34,6 +41,45 @@ type place struct {
 	records  *catalog.Catalog
 	queue    int64
 	now      time.Time
+
+	mu       sync.Mutex
+	answers  func(at string) *endpoint.Answer // unset: all is taken
+	received []*message.Message
+}
+
+// Post is the place outside that is told.
+func (p *place) Post(ctx context.Context, at string, m *message.Message) (*endpoint.Answer, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	answer := &endpoint.Answer{Status: 200, Means: endpoint.Done}
+	if p.answers != nil {
+		answer = p.answers(at)
+	}
+	if answer != nil {
+		p.received = append(p.received, m)
+		return answer, nil
+	}
+	return nil, errors.New("the connection broke")
+}
+
+// told are the notices that came, by their ids: how often each, and what it says in short.
+func (p *place) told() (times map[string]int, said []string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	times = map[string]int{}
+	for _, m := range p.received {
+		if times[m.ID]++; times[m.ID] > 1 {
+			continue
+		}
+		var n form.Notice
+		require.NoError(p.t, json.Unmarshal(m.Body, &n))
+		text := ""
+		for _, i := range n.Incidents {
+			text += fmt.Sprintf("%d %s,", i.Number, i.Word)
+		}
+		said = append(said, text)
+	}
+	return times, said
 }
 
 // judge is a node that has the duty.
@@ -64,7 +110,7 @@ func (p *place) open() *catalog.Catalog {
 // onDuty is another node, which gets the duty.
 func (p *place) onDuty() *judge {
 	records := p.open()
-	j := &judge{Watches: watches.New(nil, records, samples.New(nil, records, func() bool { return false })), records: records}
+	j := &judge{Watches: watches.New(nil, records, samples.New(nil, records, func() bool { return false }), p), records: records}
 	ctx, cancel := context.WithCancel(p.t.Context())
 	done := make(chan struct{})
 	go func() {
@@ -304,4 +350,16 @@ func TestEverySpaceGetsItsWatchesOnce(t *testing.T) {
 	j = p.onDuty()
 	time.Sleep(1500 * time.Millisecond) // it looks once a second
 	assert.Len(t, j.records.View().Watches, count-1)
+}
+
+func at(w *catalog.Watch) address.Address { return address.Channel("coldchain", w.Name) }
+
+func unmarshal(t *testing.T, b []byte, into any) {
+	t.Helper()
+	require.NoError(t, json.Unmarshal(b, into))
+}
+
+// strip takes out of a sentence for how long something has lasted by the real clock.
+func strip(text string) string {
+	return regexp.MustCompile(` for [0-9hms]+,`).ReplaceAllString(text, " for 0s,")
 }

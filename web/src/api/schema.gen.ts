@@ -847,6 +847,26 @@ export interface paths {
     patch: operations["setWatch"];
     trace?: never;
   };
+  "/api/v1/watches/{space}/{watch}/notice-trials": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        space: components["parameters"]["space"];
+        watch: string;
+      };
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Send a notice that says that it is a trial to all that a watch tells */
+    post: operations["tryTelling"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/incidents": {
     parameters: {
       query?: never;
@@ -1744,7 +1764,8 @@ export interface components {
         | "columns"
         | "table"
         | "level"
-        | "pattern";
+        | "pattern"
+        | "addresses";
       /** @description In words */
       allowed: string;
       choices?: string[];
@@ -2555,6 +2576,14 @@ export interface components {
       when?: "usual" | "above" | "below";
       /** @description DURATION that the value must stay there, and stay better to end it. Allowed: 0s (at once) to 1d. Unless set: 30s */
       for?: string;
+      /** @description ADDRESSES of endpoints that are told of its incidents, with commas. Allowed: up to 10 addresses of endpoints */
+      tell?: string[];
+      /** @description Tell again after this DURATION of an incident that goes on and nobody has seen. Allowed: 0s (never), 1m to 30d. Unless set: 90m */
+      repeat?: string;
+      /** @description Tell at most N times an hour; what is held back comes together later. Allowed: 1 to 1000. Unless set: 20 */
+      hourly?: number;
+      /** @description TIMEs in which nobody is told of warnings, such as 22:00..06:30 Europe/Lisbon; alarms are told. Allowed: up to 80 characters */
+      quiet?: string;
       /** @description A watch judges nothing */
       paused?: boolean;
       /** @description TEXT that says what it is for. Allowed: up to 500 characters */
@@ -2696,6 +2725,26 @@ export interface components {
       /** @description Tell nobody of it for this DURATION, with the reason as text; 0s ends it */
       silence?: string;
       text?: string;
+    };
+    NoticeAnswer: {
+      endpoint: string;
+      taken: boolean;
+      says: string;
+    };
+    /** @description What is posted to endpoints that are told of incidents, as the event of a message with the header ferry-notice */
+    Notice: {
+      /** @description Its id, the same however often it comes */
+      notice: string;
+      /** Format: date-time */
+      at: string;
+      /** @description In a sentence */
+      says: string;
+      incidents: (components["schemas"]["Incident"] & {
+        /** @enum {string} */
+        word: "begins" | "rises" | "falls" | "goes-on" | "ends";
+        /** @description Where the incident is shown */
+        link: string;
+      })[];
     };
     WatchTrial: {
       /** @description That it covers */
@@ -5230,6 +5279,32 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Preview"];
+        };
+      };
+      default: components["responses"]["Problem"];
+    };
+  };
+  tryTelling: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        space: components["parameters"]["space"];
+        watch: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description What each has answered */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            answers: components["schemas"]["NoticeAnswer"][];
+          };
         };
       };
       default: components["responses"]["Problem"];

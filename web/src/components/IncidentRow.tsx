@@ -17,12 +17,12 @@ export function IncidentRow({ incident: i, next = true }: { incident: Incident; 
         <Mark state={i.state} />
       </div>
       <div className="min-w-0 flex-1 basis-64">
-        <p>
-          <Link to={`/incidents/${i.number}`} className="font-semibold">
+        <p className="py-0.5">
+          <Link to={`/incidents/${i.number}`} className="inline-block min-h-6 font-semibold">
             {i.says}
           </Link>
         </p>
-        <p className="text-[length:var(--text-small)] text-soft">
+        <p className="text-[length:var(--text-small)] leading-6 text-soft">
           since {clock(i.begunAt, false)}, {ago(i.begunAt)} ago ·{" "}
           <Link className="address" to={thingPage(i)}>
             {i.address}

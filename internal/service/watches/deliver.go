@@ -1,0 +1,115 @@
+package watches
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/endpoint"
+	"steadyferry/internal/core/form"
+	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/problem"
+	"steadyferry/internal/core/setting"
+	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/ledger"
+	"steadyferry/internal/service/endpoints"
+)
+
+// Bounds of sending.
+const (
+	sentAtOnce = 8
+	giveUpTime = 24 * time.Hour
+	sendTime   = 30 * time.Second
+)
+
+// sendDue sends the notices that are due, those of an endpoint in their order. What is not
+// heard of in time is sent again: a notice has one id, however often it comes.
+func (ws *Watches) sendDue(ctx context.Context) {
+	for ctx.Err() == nil {
+		due, err := ws.ledger.TakeNotices(ctx, sentAtOnce)
+		if err != nil && ctx.Err() == nil {
+			slog.Debug("notices wait for the records", "error", err)
+		}
+		if err != nil || len(due) == 0 {
+			return
+		}
+		var sending sync.WaitGroup
+		for _, n := range due {
+			sending.Go(func() {
+				if err := ws.sendOne(ctx, &n); err != nil && ctx.Err() == nil {
+					slog.Debug("what came of a notice is not recorded", "error", err)
+				}
+			})
+		}
+		sending.Wait()
+	}
+}
+
+func (ws *Watches) sendOne(ctx context.Context, n *ledger.DueNotice) error {
+	answer, err := ws.post(ctx, n.Endpoint, n.ID.String(), n.Body, n.MadeAt)
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case errors.Is(err, endpoints.ErrRemoved):
+		return ws.ledger.EndNotice(ctx, n.ID, false, "the endpoint was removed")
+	case err != nil:
+		return ws.ledger.NoticeFailed(ctx, n.ID, err.Error())
+	case answer.Means == endpoint.Done:
+		return ws.ledger.EndNotice(ctx, n.ID, true, answer.Says())
+	case answer.Means == endpoint.Refused:
+		return ws.ledger.EndNotice(ctx, n.ID, false, "it is refused: "+answer.Says())
+	case time.Since(n.MadeAt) > giveUpTime:
+		return ws.ledger.EndNotice(ctx, n.ID, false, fmt.Sprintf("given up after %d tries: %s", n.Tries, answer.Says()))
+	}
+	return ws.ledger.NoticeFailed(ctx, n.ID, answer.Says())
+}
+
+// post sends a notice to an endpoint.
+func (ws *Watches) post(ctx context.Context, at, id string, body []byte, made time.Time) (*endpoint.Answer, error) {
+	ctx, cancel := context.WithTimeout(ctx, sendTime)
+	defer cancel()
+	return ws.outside.Post(ctx, at, &message.Message{ID: id, ContentType: "application/json", Time: made, Body: body, Headers: []message.Header{{Name: "ferry-notice", Value: "incidents"}}})
+}
+
+// TryTelling sends a notice that says that it is a trial to all that a watch tells, and returns
+// what they have answered.
+func (ws *Watches) TryTelling(ctx context.Context, a address.Address) ([]form.NoticeAnswer, error) {
+	w, err := ws.Of(ctx, a)
+	if err != nil {
+		return nil, err
+	}
+	if len(w.Tell) == 0 {
+		return nil, problem.New(problem.Conflict, "%s tells nobody", a).Field("tell").Next("ferry set %s -tell %s/ENDPOINT", a, a.Space)
+	}
+	all := []form.NoticeAnswer{}
+	for _, at := range w.Tell {
+		body := fmt.Appendf(nil, `{"trial":true,"watch":%q,"says":%q,"incidents":[]}`, a.String(), "a trial: "+a.String()+" would tell of its incidents here")
+		one := form.NoticeAnswer{Endpoint: at}
+		answer, err := ws.post(ctx, at, "trial-"+fmt.Sprint(time.Now().UnixNano()), body, time.Now())
+		if err != nil {
+			one.Says = err.Error()
+		} else {
+			one.Taken, one.Says = answer.Means == endpoint.Done, answer.Says()
+		}
+		all = append(all, one)
+	}
+	return all, nil
+}
+
+// checkTold says why a watch cannot tell what it is set to tell.
+func checkTold(view *catalog.View, w *setting.Watch) error {
+	for _, at := range w.Tell {
+		e := view.Endpoints[at]
+		if e == nil {
+			return problem.New(problem.NotFound, "there is no endpoint %s", at).Field("tell").Next("ferry new endpoint %s -url URL makes it", at)
+		}
+		if e.Kind() != setting.HTTP {
+			return problem.New(problem.Invalid, "%s is a %s", at, e.Kind()).Field("tell").Allowed("endpoints at an address of HTTP")
+		}
+	}
+	return nil
+}

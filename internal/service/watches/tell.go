@@ -1,0 +1,136 @@
+package watches
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"maps"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"steadyferry/internal/core/form"
+	"steadyferry/internal/core/watch"
+	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/ledger"
+)
+
+// tell makes the notices that are due: one for each endpoint, of all its incidents. mu is held,
+// and all that was judged is recorded, so that each incident has its number.
+func (ws *Watches) tell(ctx context.Context, now time.Time) (j ledger.Judged) {
+	view := ws.catalog.View()
+	words := map[*ledger.Incident]watch.Word{}
+	by := map[string][]*ledger.Incident{} // by endpoint
+	for _, i := range ws.mayTell() {
+		t := telling(view, i)
+		if len(t.Endpoints) == 0 {
+			delete(ws.untold, i.ID)
+			continue
+		}
+		word := t.Due(now, ws.happening(i, now), toldOf(i))
+		if word == watch.TellNothing || !ws.mayMake(i.Watch, t.Hourly, now) {
+			continue
+		}
+		words[i] = word
+		for _, at := range t.Endpoints {
+			by[at] = append(by[at], i)
+		}
+	}
+	for at, all := range by {
+		slices.SortFunc(all, func(a, b *ledger.Incident) int { return int(a.Number - b.Number) })
+		n, err := ws.notice(at, all, words, now)
+		if err != nil {
+			slog.Warn("a notice cannot be written", "endpoint", at, "error", err)
+			continue
+		}
+		j.Notices = append(j.Notices, n)
+	}
+	for i, word := range words {
+		i.ToldAt, i.ToldAs, i.ToldEnd = &now, i.Level, word == watch.TellEnds
+		j.Incidents = append(j.Incidents, i)
+	}
+	return j
+}
+
+// telling is how an incident is told: as its watch says, or once that is removed, as it did.
+func telling(view *catalog.View, i *ledger.Incident) *watch.Telling {
+	if w := view.Watches[i.Watch]; w != nil {
+		if t, err := watch.NewTelling(&w.Watch); err == nil {
+			return t
+		}
+	}
+	return &watch.Telling{Endpoints: i.Tell, Hourly: math.MaxInt}
+}
+
+// mayTell are the incidents of which somebody may have to be told, by their numbers.
+func (ws *Watches) mayTell() []*ledger.Incident {
+	all := slices.AppendSeq(slices.Collect(maps.Values(ws.open)), maps.Values(ws.untold))
+	slices.SortFunc(all, func(a, b *ledger.Incident) int { return int(a.Number - b.Number) })
+	return all
+}
+
+func (ws *Watches) happening(i *ledger.Incident, now time.Time) watch.Happening {
+	h := ws.hushed[i.ID]
+	is := watch.Happening{Level: i.Level, Seen: h.AckedAt != nil, Silenced: h.QuietTo != nil && h.QuietTo.After(now)}
+	if i.EndedAt != nil {
+		is.Level = watch.Calm
+	}
+	return is
+}
+
+func toldOf(i *ledger.Incident) watch.Told {
+	t := watch.Told{As: i.ToldAs, Ended: i.ToldEnd}
+	if i.ToldAt != nil {
+		t.At = *i.ToldAt
+	}
+	return t
+}
+
+// mayMake reports whether a watch may tell once more in this hour.
+func (ws *Watches) mayMake(at string, hourly int, now time.Time) bool {
+	made := slices.DeleteFunc(ws.made[at], func(t time.Time) bool { return now.Sub(t) >= time.Hour })
+	if len(made) > 0 && made[len(made)-1].Equal(now) {
+		return true // it comes with what is told already
+	}
+	if len(made) >= hourly {
+		ws.made[at] = made
+		return false
+	}
+	ws.made[at] = append(made, now)
+	return true
+}
+
+// notice writes a notice of incidents.
+func (ws *Watches) notice(at string, all []*ledger.Incident, words map[*ledger.Incident]watch.Word, now time.Time) (*ledger.Notice, error) {
+	n := &ledger.Notice{ID: uuid.New(), Endpoint: at, MadeAt: now}
+	body := form.Notice{Notice: n.ID.String(), At: now.UTC(), Incidents: []form.NoticeIncident{}}
+	says := make([]string, 0, len(all))
+	for _, i := range all {
+		n.Incidents = append(n.Incidents, i.ID)
+		if !slices.Contains(n.Watches, i.Watch) {
+			n.Watches = append(n.Watches, i.Watch)
+		}
+		one := form.NoticeIncident{Incident: ws.told(i), Word: string(words[i]), Link: ws.link(i.Number)}
+		body.Incidents = append(body.Incidents, one)
+		says = append(says, one.Word+": "+one.Says)
+	}
+	body.Says = strings.Join(says, "; ")
+	var err error
+	n.Body, err = json.Marshal(body)
+	return n, err
+}
+
+// link is where an incident is shown.
+func (ws *Watches) link(number int64) string {
+	base := ""
+	for _, n := range ws.catalog.View().Nodes {
+		if base == "" || ws.parts != nil && n.ID == ws.parts.ID() {
+			base = n.API
+		}
+	}
+	return fmt.Sprintf("%s/incidents/%d", strings.TrimSuffix(base, "/"), number)
+}
