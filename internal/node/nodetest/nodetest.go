@@ -52,6 +52,7 @@ func Cluster(t testing.TB, count int) []*Node {
 		t.Cleanup(n.Close)
 		nodes[i] = n
 	}
+	require.Eventually(t, nodes[0].watched, 20*time.Second, 5*time.Millisecond, "the nodes get their watches")
 	require.NoError(t, nodes[0].Manage.NewSpace(t.Context(), "owner", "coldchain", nil))
 	require.Eventually(t, func() bool {
 		for _, n := range nodes {
@@ -118,10 +119,15 @@ func OpenTo(t testing.TB, outside endpoints.Config) *Node {
 	_, database := testdb.New(t)
 	n := &Node{t: t, config: node.Config{Name: "node-a", Dir: t.TempDir(), DatabaseURL: database, KeepRemoved: time.Hour, DiskReserve: 1 << 20, Version: "test", Outside: outside}}
 	n.open()
-	require.NoError(t, n.Manage.NewSpace(t.Context(), "owner", "coldchain", nil))
 	t.Cleanup(n.Close)
+	require.Eventually(t, n.watched, 20*time.Second, 5*time.Millisecond, "the nodes get their watches")
+	require.NoError(t, n.Manage.NewSpace(t.Context(), "owner", "coldchain", nil))
 	return n
 }
+
+// watched reports whether the nodes have got the watches that come by themselves, which is
+// the last thing that a node records by itself at its first start.
+func (n *Node) watched() bool { return n.Catalog.View().Cluster.Watched }
 
 // Channel makes a topic or a queue.
 func (n *Node) Channel(kind, name string, settings setting.Change) *part.Channel {
