@@ -5323,6 +5323,7 @@ export interface operations {
         address?: string;
         /** @description Only those that went on in this last time, such as 7d */
         span?: string;
+        /** @description Incidents on a page */
         limit?: number;
         /** @description The next of the page before */
         cursor?: components["parameters"]["cursor"];
