@@ -111,8 +111,10 @@ func (ws *Watches) Set(ctx context.Context, who string, a address.Address, setti
 		if p, err = change.Preview(ctx, ws.catalog, a.String(), setting.Watches, &old.Watch, &w.Watch, ""); err != nil || len(p.After) == 0 {
 			return err
 		}
-		if effects, err := ws.differs(ctx, &old.Watch, &w.Watch); err == nil {
-			p.Effects = append(p.Effects, effects...)
+		if slices.ContainsFunc(judges, func(name string) bool { return p.After[name] != nil }) {
+			if effects, err := ws.differs(ctx, &old.Watch, &w.Watch); err == nil {
+				p.Effects = append(p.Effects, effects...)
+			}
 		}
 		if preview {
 			return nil
@@ -121,6 +123,9 @@ func (ws *Watches) Set(ctx context.Context, who string, a address.Address, setti
 	})
 	return p, err
 }
+
+// judges are the settings that decide what a watch finds.
+var judges = []string{"of", "value", "when", "warn", "alarm", "calm", "for"}
 
 // differs says what a change would have meant for the past.
 func (ws *Watches) differs(ctx context.Context, was, is *setting.Watch) ([]string, error) {

@@ -13,6 +13,7 @@ import (
 	"log/slog"
 	"reflect"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -78,9 +79,10 @@ type ruled struct {
 
 // covering is which things are under which watches, for one version of the records.
 type covering struct {
-	version int64
-	rules   map[int64]*ruled
-	at      map[sample.Thing]string // addresses
+	version  int64
+	rules    map[int64]*ruled
+	at       map[sample.Thing]string   // addresses
+	tellings map[string]*watch.Telling // by watch, of those that are paused too
 }
 
 // covered returns what is covered now.
@@ -90,8 +92,20 @@ func (ws *Watches) covered() *covering {
 		return &ws.cover
 	}
 	before := ws.cover.rules
-	ws.cover = covering{version: view.Version, rules: map[int64]*ruled{}, at: Things(view)}
-	for _, w := range view.Watches {
+	ws.cover = covering{version: view.Version, rules: map[int64]*ruled{}, at: Things(view), tellings: map[string]*watch.Telling{}}
+	// A watch covers what is in its space: it need not be held against all else.
+	in := map[string]map[sample.Thing]string{}
+	for t, at := range ws.cover.at {
+		space, _, _ := strings.Cut(at, "/")
+		if in[space] == nil {
+			in[space] = map[sample.Thing]string{}
+		}
+		in[space][t] = at
+	}
+	for at, w := range view.Watches {
+		if t, err := watch.NewTelling(&w.Watch); err == nil {
+			ws.cover.tellings[at] = t
+		}
 		if w.Paused {
 			continue
 		}
@@ -103,7 +117,7 @@ func (ws *Watches) covered() *covering {
 		} else {
 			continue // it was checked when it was made, by another version
 		}
-		r.things = coveredBy(r.Rule, ws.cover.at)
+		r.things = coveredBy(r.Rule, in[w.Space])
 		ws.cover.rules[w.ID] = r
 	}
 	return &ws.cover

@@ -15,18 +15,16 @@ import (
 
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/watch"
-	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/ledger"
 )
 
 // tell makes the notices that are due: one for each endpoint, of all its incidents. mu is held,
 // and all that was judged is recorded, so that each incident has its number.
 func (ws *Watches) tell(ctx context.Context, now time.Time) (j ledger.Judged) {
-	view := ws.catalog.View()
 	words := map[*ledger.Incident]watch.Word{}
 	by := map[string][]*ledger.Incident{} // by endpoint
 	for _, i := range ws.mayTell() {
-		t := telling(view, i)
+		t := ws.telling(i)
 		if len(t.Endpoints) == 0 {
 			delete(ws.untold, i.ID)
 			continue
@@ -57,11 +55,9 @@ func (ws *Watches) tell(ctx context.Context, now time.Time) (j ledger.Judged) {
 }
 
 // telling is how an incident is told: as its watch says, or once that is removed, as it did.
-func telling(view *catalog.View, i *ledger.Incident) *watch.Telling {
-	if w := view.Watches[i.Watch]; w != nil {
-		if t, err := watch.NewTelling(&w.Watch); err == nil {
-			return t
-		}
+func (ws *Watches) telling(i *ledger.Incident) *watch.Telling {
+	if t := ws.covered().tellings[i.Watch]; t != nil {
+		return t
 	}
 	return &watch.Telling{Endpoints: i.Tell, Hourly: math.MaxInt}
 }
