@@ -21,20 +21,7 @@ import (
 
 // Of returns the record of an endpoint.
 func (es *Endpoints) Of(ctx context.Context, a address.Address) (*catalog.Endpoint, error) {
-	if e := es.catalog.View().Endpoints[a.String()]; e != nil {
-		return e, nil
-	}
-	// Another node may have made it a moment ago.
-	if es.catalog.Refresh(ctx) == nil {
-		if e := es.catalog.View().Endpoints[a.String()]; e != nil {
-			return e, nil
-		}
-	}
-	p := problem.New(problem.NotFound, "there is no endpoint %s", a)
-	if near := address.Nearest(a.String(), slices.Collect(maps.Keys(es.catalog.View().Endpoints))); near != "" {
-		return nil, p.Next("did you mean %s?", near)
-	}
-	return nil, p.Next("ferry new endpoint %s -url URL makes it", a)
+	return change.Find(ctx, es.catalog, "endpoint", a, func(v *catalog.View) map[string]*catalog.Endpoint { return v.Endpoints }, "ferry new endpoint "+a.String()+" -url URL makes it")
 }
 
 // New makes an endpoint.

@@ -5,7 +5,6 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
@@ -22,20 +21,7 @@ import (
 
 // Of returns the record of a watch.
 func (ws *Watches) Of(ctx context.Context, a address.Address) (*catalog.Watch, error) {
-	if w := ws.catalog.View().Watches[a.String()]; w != nil {
-		return w, nil
-	}
-	// Another node may have made it a moment ago.
-	if ws.catalog.Refresh(ctx) == nil {
-		if w := ws.catalog.View().Watches[a.String()]; w != nil {
-			return w, nil
-		}
-	}
-	p := problem.New(problem.NotFound, "there is no watch %s", a)
-	if near := address.Nearest(a.String(), slices.Collect(maps.Keys(ws.catalog.View().Watches))); near != "" {
-		return nil, p.Next("did you mean %s?", near)
-	}
-	return nil, p.Next("ferry watches lists those that there are")
+	return change.Find(ctx, ws.catalog, "watch", a, func(v *catalog.View) map[string]*catalog.Watch { return v.Watches }, "ferry watches lists those that there are")
 }
 
 // New makes a watch.
