@@ -170,7 +170,7 @@ func addNote(ctx context.Context, tx *sqlx.Tx, n IncidentNote) error {
 	return err
 }
 
-// States returns how all things under watches are.
+// States returns how all things under watches are, for whoever judges them.
 func (l Ledger) States(ctx context.Context) ([]*WatchState, error) { return l.states(ctx, "") }
 
 // StatesOf returns how the things under a watch are.
@@ -186,6 +186,25 @@ func (l Ledger) states(ctx context.Context, where string, args ...any) ([]*Watch
 		}
 	}
 	return rows, err
+}
+
+// StateCount is how many things under a watch are at a level; Unknown: nothing is known of them.
+type StateCount struct {
+	Watch   int64       `db:"watch_id"`
+	Level   watch.Level `db:"level"`
+	Unknown bool        `db:"unknown"`
+	Count   int         `db:"count"`
+}
+
+// StateCounts counts the things under watches by how they are; unknown is what has not been
+// known since a time.
+func (l Ledger) StateCounts(ctx context.Context, unknownSince time.Time) (map[int64][]StateCount, error) {
+	rows, err := catalog.List[StateCount](ctx, l.c, `SELECT watch_id, state ->> 'level' AS level, coalesce((state ->> 'unknown')::timestamptz < $1, false) AS unknown, count(*) AS count FROM watch_states GROUP BY 1, 2, 3`, unknownSince)
+	by := map[int64][]StateCount{}
+	for _, r := range rows {
+		by[r.Watch] = append(by[r.Watch], r)
+	}
+	return by, err
 }
 
 // IncidentsAsked is which incidents are wanted: those that fulfil all that is said.

@@ -32,13 +32,9 @@ const mostShown = 200
 
 // List returns the watches of a space, or of all, by address.
 func (ws *Watches) List(ctx context.Context, space string) ([]form.Watch, error) {
-	states, err := ws.ledger.States(ctx)
+	by, err := ws.ledger.StateCounts(ctx, time.Now().Add(-noDataAfter))
 	if err != nil {
 		return nil, part.Explain(err, "watches")
-	}
-	by := map[int64][]*ledger.WatchState{}
-	for _, s := range states {
-		by[s.Watch] = append(by[s.Watch], s)
 	}
 	view := ws.catalog.View()
 	all := []form.Watch{}
@@ -77,22 +73,30 @@ func (ws *Watches) Tally(ctx context.Context) form.Tally {
 	return t.now
 }
 
-// describe tells a watch, of the states of things under it.
-func describe(w *catalog.Watch, states []*ledger.WatchState) form.Watch {
+// counted is how many of some states there are of each sort.
+func counted(states []*ledger.WatchState) (counts []ledger.StateCount) {
+	for _, s := range states {
+		counts = append(counts, ledger.StateCount{Level: s.Level, Unknown: isUnknown(&s.State), Count: 1})
+	}
+	return counts
+}
+
+// describe tells a watch, of how many things under it are how.
+func describe(w *catalog.Watch, counts []ledger.StateCount) form.Watch {
 	out := form.Watch{Address: w.Address(), Of: w.Of, Value: w.Value, Paused: w.Paused, Description: w.Description, Settings: setting.Watches.Show(&w.Watch, ""), CreatedAt: w.CreatedAt.UTC(), Revision: w.Revision}
 	if r, err := watch.New(&w.Watch); err == nil {
 		out.Unit, out.Below = r.Unit, r.Below
 		out.Warn, out.Alarm, out.Calm = levels(r)
 	}
-	out.Things = len(states)
-	for _, s := range states {
-		switch stateOf(&s.State) {
-		case watch.Warn.String():
-			out.Warns++
-		case watch.Alarm.String():
-			out.Alarms++
-		case StateNoData:
-			out.Unknown++
+	for _, c := range counts {
+		out.Things += c.Count
+		switch {
+		case c.Level == watch.Warn:
+			out.Warns += c.Count
+		case c.Level == watch.Alarm:
+			out.Alarms += c.Count
+		case c.Unknown:
+			out.Unknown += c.Count
 		}
 	}
 	switch {
@@ -114,10 +118,14 @@ func describe(w *catalog.Watch, states []*ledger.WatchState) form.Watch {
 
 // stateOf is the word of a state: one that goes on does so also without figures.
 func stateOf(s *watch.State) string {
-	if !s.Open() && !s.Unknown.IsZero() && time.Since(s.Unknown) > noDataAfter {
+	if !s.Open() && isUnknown(s) {
 		return StateNoData
 	}
 	return s.Level.String()
+}
+
+func isUnknown(s *watch.State) bool {
+	return !s.Unknown.IsZero() && time.Since(s.Unknown) > noDataAfter
 }
 
 // Show returns a watch with what it watches, the worst first.
@@ -127,7 +135,7 @@ func (ws *Watches) Show(ctx context.Context, w *catalog.Watch) (*form.Watch, err
 		return nil, part.Explain(err, w.Address())
 	}
 	at := Things(ws.catalog.View())
-	out := describe(w, states)
+	out := describe(w, counted(states))
 	out.Watched = []form.Watched{}
 	r, err := watch.New(&w.Watch)
 	if err != nil {

@@ -178,9 +178,16 @@ func TestAnIncidentFromItsBeginToItsEnd(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []any{"alarm", 1, 1, 0}, []any{shown.State, shown.Things, shown.Alarms, shown.Warns})
 	assert.Equal(t, i.Number, shown.Watched[0].Incident)
+	listed, err := j.List(t.Context(), "coldchain")
+	require.NoError(t, err)
+	assert.Equal(t, []any{"alarm", 1, 1, 0, 0}, []any{listed[0].State, listed[0].Things, listed[0].Alarms, listed[0].Warns, listed[0].Unknown}, "the same is counted in the records")
 	for _, dead := range []float64{0, 0, -1, 0, 0} {
 		p.judge(t.Context(), j, dead)
 	}
+	p.judge(t.Context(), j, -1) // hours ago by the clock of the machine
+	listed, err = j.List(t.Context(), "coldchain")
+	require.NoError(t, err)
+	assert.Equal(t, []any{"no-data", 1, 1}, []any{listed[0].State, listed[0].Things, listed[0].Unknown})
 	assert.Empty(t, p.incidents(j, true))
 	story, err := j.Story(t.Context(), i.Number)
 	require.NoError(t, err)
