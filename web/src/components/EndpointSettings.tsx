@@ -1,12 +1,10 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { toast } from "sonner";
-import { call, explain, type Endpoint, type Preview } from "../api/client";
+import type { Endpoint } from "../api/client";
 import { changesOf, type Fields, isOf, textOf } from "../lib/settings";
+import { useChanging } from "./Changing";
 import { Command } from "./Copy";
-import { Effects } from "./Effects";
 import { Failure } from "./Failure";
-import { Dialog } from "./Panel";
 import { SettingFields, useSettings } from "./SettingFields";
 
 const flagsOf: Record<string, string> = {
@@ -46,8 +44,15 @@ export function EndpointSettings({ of }: { of: Endpoint }) {
   const initial = Object.fromEntries(rows.map((row) => [row.name, textOf(row, values[row.name])]));
   const [changed, setChanged] = useState<Fields>({});
   const [secrets, setSecrets] = useState<Record<string, string>>({});
-  const [preview, setPreview] = useState<Preview>();
-  const [failed, setFailed] = useState("");
+  const changing = useChanging({
+    address: of.address,
+    path: `/endpoints/${of.address}`,
+    done: async () => {
+      setChanged({});
+      setSecrets({});
+      await client.invalidateQueries({ queryKey: ["endpoint", of.address] });
+    },
+  });
   const changes = changesOf(rows, initial, { ...initial, ...changed });
   const given = Object.fromEntries(Object.entries(secrets).filter(([name, text]) => text || name === "oldSigning"));
   const body = { ...changes.settings, ...(Object.keys(given).length > 0 && { secrets: given }) };
@@ -60,27 +65,12 @@ export function EndpointSettings({ of }: { of: Endpoint }) {
   ]
     .filter(Boolean)
     .join(" ");
-  const send = async (only: boolean) => {
-    setFailed("");
-    try {
-      const p = await call<Preview>("PATCH", `/endpoints/${of.address}?preview=${only}`, body);
-      if (only) return setPreview(p);
-      setPreview(undefined);
-      setChanged({});
-      setSecrets({});
-      toast.success(`${of.address} is changed`);
-      await client.invalidateQueries({ queryKey: ["endpoint", of.address] });
-    } catch (error) {
-      setPreview(undefined);
-      setFailed(explain(error));
-    }
-  };
   return (
     <form
       className="space-y-3"
       onSubmit={(e) => {
         e.preventDefault();
-        void send(true);
+        void changing.see(body);
       }}
     >
       <SettingFields made rows={rows} fields={{ ...initial, ...changed }} onChange={setChanged} />
@@ -129,23 +119,11 @@ export function EndpointSettings({ of }: { of: Endpoint }) {
         )}
       </div>
       {flags && <Command text={`ferry set ${of.address} ${flags}`} />}
-      <Failure text={failed} />
+      <Failure text={changing.failed} />
       <button className="button" data-main disabled={!flags}>
         See what changes
       </button>
-      {preview && (
-        <Dialog open onClose={() => setPreview(undefined)} title="What changes" about={of.address}>
-          <Effects preview={preview} />
-          <div className="mt-4 flex gap-3">
-            <button type="button" className="button" data-main onClick={() => void send(false)}>
-              Change it
-            </button>
-            <button type="button" className="button" onClick={() => setPreview(undefined)}>
-              Leave it
-            </button>
-          </div>
-        </Dialog>
-      )}
+      {changing.dialog}
     </form>
   );
 }

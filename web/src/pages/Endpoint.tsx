@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Pause, Play, Radio } from "lucide-react";
 import { useState } from "react";
-import { Link, useNavigate, useParams } from "react-router";
+import { useNavigate, useParams } from "react-router";
 import { toast } from "sonner";
 import {
   call,
@@ -15,6 +15,7 @@ import {
   type TableStatements,
 } from "../api/client";
 import { useLive } from "../api/live";
+import { Absent } from "../components/Absent";
 import { Command, Copy } from "../components/Copy";
 import { Declared } from "../components/Declared";
 import { Effects } from "../components/Effects";
@@ -22,7 +23,7 @@ import { EndpointSettings } from "../components/EndpointSettings";
 import { Events } from "../components/Events";
 import { Figures } from "../components/Figures";
 import { Mark } from "../components/Mark";
-import { Dialog, Notice } from "../components/Panel";
+import { Dialog } from "../components/Panel";
 import { type Column, Timetable } from "../components/Timetable";
 import { ago, clock, count, rate } from "../lib/format";
 import { RouteLink } from "./Endpoints";
@@ -91,16 +92,7 @@ export function EndpointPage() {
     refetchInterval: 1000,
     retry: (n, e) => !(e instanceof Problem) && n < 3,
   });
-  if (whole.error && !whole.data) {
-    return (
-      <Notice mark={<Mark state="attention" word="" />} title={explain(whole.error)}>
-        <p>
-          <Link to="/endpoints">All endpoints</Link>
-        </p>
-      </Notice>
-    );
-  }
-  if (!whole.data) return <Notice title={`Waiting for ${address}`} />;
+  if (!whole.data) return <Absent error={whole.error} what={address} all="All endpoints" to="/endpoints" />;
   const e = whole.data;
   const routes = live?.groups.filter((g) => g.kind === "route" && g.to === address) ?? [];
   const attempt = async (f: () => Promise<void>) => {

@@ -8,6 +8,7 @@ import { call, explain, get, groupPath, Problem, type Group, type PastSeek, type
 import { Copy } from "../components/Copy";
 import { LagCharts } from "../components/LagCharts";
 import { Figures } from "../components/Figures";
+import { Absent } from "../components/Absent";
 import { Mark } from "../components/Mark";
 import { RouteDialog } from "../components/RouteDialog";
 import { Leads, Outage, RouteWork } from "../components/RouteWork";
@@ -15,7 +16,7 @@ import { SeekDialog } from "../components/SeekDialog";
 import { Declared } from "../components/Declared";
 import { Events } from "../components/Events";
 import { Effects } from "../components/Effects";
-import { Dialog, Notice } from "../components/Panel";
+import { Dialog } from "../components/Panel";
 import { Pennants } from "../components/Pennants";
 import { type Column, Timetable } from "../components/Timetable";
 import { ago, clock, count, many, rate } from "../lib/format";
@@ -161,16 +162,7 @@ export function GroupPage() {
     refetchInterval: 5000,
     placeholderData: (old) => old,
   });
-  if (whole.error && !whole.data) {
-    return (
-      <Notice mark={<Mark state="attention" word="" />} title={explain(whole.error)}>
-        <p>
-          <Link to="/groups">All groups</Link>
-        </p>
-      </Notice>
-    );
-  }
-  if (!whole.data) return <Notice title={`Waiting for ${address}`} />;
+  if (!whole.data) return <Absent error={whole.error} what={address} all="All groups" to="/groups" />;
   const group = whole.data;
   const list = past.data?.items ?? [];
   const seeks = live?.channels.find((c) => c.address === group.channel)?.kind === "topic"; // of a queue there are no places

@@ -3,13 +3,13 @@ import { Check } from "lucide-react";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { call, explain, get, Problem, type IncidentStory, type LogbookEntry } from "../api/client";
+import { Absent } from "../components/Absent";
 import { Command } from "../components/Copy";
 import { Curve, figureText } from "../components/Curve";
 import { Failure } from "../components/Failure";
 import { Figures } from "../components/Figures";
 import { IncidentRow, thingPage } from "../components/IncidentRow";
 import { Mark } from "../components/Mark";
-import { Notice } from "../components/Panel";
 import { type Column, Timetable } from "../components/Timetable";
 import { clock, span, words } from "../lib/format";
 
@@ -94,15 +94,7 @@ export function IncidentPage() {
     refetchInterval: 3000,
     retry: (n, e) => !(e instanceof Problem) && n < 3,
   });
-  if (whole.error && !whole.data)
-    return (
-      <Notice mark={<Mark state="attention" word="" />} title={explain(whole.error)}>
-        <p>
-          <Link to="/incidents">All incidents</Link>
-        </p>
-      </Notice>
-    );
-  if (!whole.data) return <Notice title={`Waiting for incident ${number}`} />;
+  if (!whole.data) return <Absent error={whole.error} what={`incident ${number}`} all="All incidents" to="/incidents" />;
   const s = whole.data;
   const end = s.endedAt ? Date.parse(s.endedAt) : Date.now();
   return (

@@ -2,7 +2,8 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { toast } from "sonner";
-import { call, channelPath, explain, type Preview, type Settings, type Channel } from "../api/client";
+import { call, channelPath, explain, type Preview, type Channel } from "../api/client";
+import { useChanging } from "../components/Changing";
 import { Declared } from "../components/Declared";
 import { Command } from "../components/Copy";
 import { Effects } from "../components/Effects";
@@ -20,7 +21,6 @@ export function SettingsTab({ topic }: { topic: Channel }) {
   const values = topic.settings as Record<string, unknown>;
   const initial = Object.fromEntries(rows.map((row) => [row.name, textOf(row, values[row.name])]));
   const [changed, setChanged] = useState<Fields>({});
-  const [preview, setPreview] = useState<{ preview: Preview; settings: Settings }>();
   const [removing, setRemoving] = useState<Preview>();
   const [failed, setFailed] = useState("");
   const path = channelPath(topic.address);
@@ -35,18 +35,14 @@ export function SettingsTab({ topic }: { topic: Channel }) {
       setFailed(explain(error));
     }
   };
-  const look = (settings: Settings) =>
-    attempt(async () => {
-      const p = await call<Preview>("PATCH", `${path}?preview=true`, settings);
-      setPreview({ preview: p, settings });
-    });
-  const apply = () =>
-    attempt(async () => {
-      await call<Preview>("PATCH", path, preview!.settings);
-      setPreview(undefined);
+  const changing = useChanging({
+    address: topic.address,
+    path,
+    done: async () => {
       setChanged({});
-      toast.success(`${topic.address} is changed`);
-    });
+      await client.invalidateQueries({ queryKey: ["topic", topic.address] });
+    },
+  });
   const restore = async () => {
     try {
       await call<Channel>("POST", `${path}/restore`);
@@ -73,12 +69,12 @@ export function SettingsTab({ topic }: { topic: Channel }) {
         className="space-y-3"
         onSubmit={(e) => {
           e.preventDefault();
-          void look(changes.settings);
+          void changing.see(changes.settings);
         }}
       >
         <SettingFields made rows={rows} fields={{ ...initial, ...changed }} onChange={setChanged} />
         {changes.flags && <Command text={`ferry set ${topic.address} ${changes.flags}`} />}
-        <Failure text={failed} />
+        <Failure text={failed || changing.failed} />
         <button className="button" data-main disabled={!changes.flags}>
           See what changes
         </button>
@@ -90,7 +86,7 @@ export function SettingsTab({ topic }: { topic: Channel }) {
           <p className="mb-2 text-soft">
             {topic.paused ? "Publishing is refused; reading goes on." : "Refuse publishing for a while; reading goes on."}
           </p>
-          <button className="button" onClick={() => void look({ paused: !topic.paused })}>
+          <button className="button" onClick={() => void changing.see({ paused: !topic.paused })}>
             {topic.paused ? "End the pause" : "Pause publishing"}
           </button>
         </section>
@@ -106,19 +102,7 @@ export function SettingsTab({ topic }: { topic: Channel }) {
           </button>
         </section>
       </aside>
-      {preview && (
-        <Dialog open onClose={() => setPreview(undefined)} title="What changes" about={topic.address}>
-          <Effects preview={preview.preview} />
-          <div className="mt-4 flex gap-3">
-            <button className="button" data-main onClick={() => void apply()}>
-              Change it
-            </button>
-            <button className="button" onClick={() => setPreview(undefined)}>
-              Leave it
-            </button>
-          </div>
-        </Dialog>
-      )}
+      {changing.dialog}
       {removing && (
         <Dialog open onClose={() => setRemoving(undefined)} title={`Remove ${topic.address}`} about="Nothing is deleted at once.">
           <Effects preview={removing} />

@@ -4,6 +4,8 @@ import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { toast } from "sonner";
 import { call, explain, get, Problem, type Preview, type Watch, type Watched } from "../api/client";
+import { Absent } from "../components/Absent";
+import { useChanging } from "../components/Changing";
 import { Command, Copy } from "../components/Copy";
 import { figureText } from "../components/Curve";
 import { Declared } from "../components/Declared";
@@ -48,30 +50,22 @@ function Levels({ of }: { of: Watch }) {
   const values = of.settings as Record<string, unknown>;
   const initial = Object.fromEntries(rows.map((row) => [row.name, textOf(row, values[row.name])]));
   const [changed, setChanged] = useState<Fields>({});
-  const [preview, setPreview] = useState<Preview>();
-  const [failed, setFailed] = useState("");
+  const changing = useChanging({
+    address: of.address,
+    path: `/watches/${of.address}`,
+    done: async () => {
+      setChanged({});
+      await client.invalidateQueries({ queryKey: ["watch", of.address] });
+    },
+  });
   const fields = { ...initial, ...changed };
   const { settings, flags } = changesOf(rows, initial, fields);
-  const send = async (only: boolean) => {
-    setFailed("");
-    try {
-      const p = await call<Preview>("PATCH", `/watches/${of.address}?preview=${only}`, settings);
-      if (only) return setPreview(p);
-      setPreview(undefined);
-      setChanged({});
-      toast.success(`${of.address} is changed`);
-      await client.invalidateQueries({ queryKey: ["watch", of.address] });
-    } catch (error) {
-      setPreview(undefined);
-      setFailed(explain(error));
-    }
-  };
   return (
     <form
       className="space-y-3"
       onSubmit={(e) => {
         e.preventDefault();
-        void send(true);
+        void changing.see(settings);
       }}
     >
       <h2>Levels</h2>
@@ -82,23 +76,11 @@ function Levels({ of }: { of: Watch }) {
         onLevel={(name, level) => setChanged((c) => ({ ...c, [name]: level }))}
       />
       {flags && <Command text={`ferry set ${of.address} ${flags}`} />}
-      <Failure text={failed} />
+      <Failure text={changing.failed} />
       <button className="button" data-main disabled={!flags}>
         See what changes
       </button>
-      {preview && (
-        <Dialog open onClose={() => setPreview(undefined)} title="What changes" about={of.address}>
-          <Effects preview={preview} />
-          <div className="mt-4 flex gap-3">
-            <button type="button" className="button" data-main onClick={() => void send(false)}>
-              Change it
-            </button>
-            <button type="button" className="button" onClick={() => setPreview(undefined)}>
-              Leave it
-            </button>
-          </div>
-        </Dialog>
-      )}
+      {changing.dialog}
     </form>
   );
 }
@@ -117,15 +99,7 @@ export function WatchPage() {
     refetchInterval: 3000,
     retry: (n, e) => !(e instanceof Problem) && n < 3,
   });
-  if (whole.error && !whole.data)
-    return (
-      <Notice mark={<Mark state="attention" word="" />} title={explain(whole.error)}>
-        <p>
-          <Link to="/watches">All watches</Link>
-        </p>
-      </Notice>
-    );
-  if (!whole.data) return <Notice title={`Waiting for ${address}`} />;
+  if (!whole.data) return <Absent error={whole.error} what={address} all="All watches" to="/watches" />;
   const w = whole.data;
   const attempt = async (f: () => Promise<void>) => {
     try {
