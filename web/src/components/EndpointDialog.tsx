@@ -1,9 +1,10 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { call, explain, get, type Endpoint, type Space } from "../api/client";
+import { call, explain, type Endpoint } from "../api/client";
 import { quote } from "../lib/format";
 import { changesOf, type Fields, isOf } from "../lib/settings";
+import { AddressFields, useSpaces } from "./AddressFields";
 import { Command } from "./Copy";
 import { Failure } from "./Failure";
 import { Dialog } from "./Panel";
@@ -34,13 +35,12 @@ const asked: Record<string, string[]> = {
 export function EndpointDialog({ onClose }: { onClose: () => void }) {
   const client = useQueryClient();
   const navigate = useNavigate();
-  const spaces = useQuery({ queryKey: ["spaces"], queryFn: () => get<{ items: Space[] }>("/spaces?limit=1000") });
   const table = useSettings();
   const [form, setForm] = useState({ space: "", name: "", url: "", secret: "", fields: {} as Fields });
   const [failed, setFailed] = useState("");
   const [busy, setBusy] = useState(false);
   const set = (part: Partial<typeof form>) => setForm((f) => ({ ...f, ...part }));
-  const known = spaces.data?.items.map((s) => s.space) ?? [];
+  const known = useSpaces();
   const space = form.space || known[0] || "";
   const kind = kinds[form.url.split(":")[0]!] ?? "http";
   const rows = (table.data?.endpoints ?? []).filter((row) => isOf(row, kind) && asked[kind]!.includes(row.name));
@@ -79,24 +79,7 @@ export function EndpointDialog({ onClose }: { onClose: () => void }) {
     >
       <form onSubmit={submit} className="space-y-3">
         <div className="grid gap-3 sm:grid-cols-2">
-          <label className="block">
-            <span className="label">Space</span>
-            <select className="field address" value={space} onChange={(e) => set({ space: e.target.value })}>
-              {known.map((s) => (
-                <option key={s}>{s}</option>
-              ))}
-            </select>
-          </label>
-          <label className="block">
-            <span className="label">Name</span>
-            <input
-              className="field address"
-              value={form.name}
-              onChange={(e) => set({ name: e.target.value })}
-              required
-              autoFocus
-            />
-          </label>
+          <AddressFields spaces={known} space={space} name={form.name} onChange={set} />
         </div>
         <label className="block">
           <span className="label">Address (https://…, postgresql://USER@HOST/DATABASE or ferry+https://HOST/SPACE/CHANNEL)</span>

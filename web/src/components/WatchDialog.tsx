@@ -1,8 +1,9 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { call, explain, get, type Space, type Watch, type WatchValue } from "../api/client";
+import { call, explain, get, type Watch, type WatchValue } from "../api/client";
 import { changesOf, type Fields } from "../lib/settings";
+import { AddressFields, useSpaces } from "./AddressFields";
 import { Command } from "./Copy";
 import { Failure } from "./Failure";
 import { Dialog, DialogFoot } from "./Panel";
@@ -21,10 +22,9 @@ export const useWatchValues = () =>
 export function WatchDialog({ onClose }: { onClose: () => void }) {
   const client = useQueryClient();
   const navigate = useNavigate();
-  const spaces = useQuery({ queryKey: ["spaces"], queryFn: () => get<{ items: Space[] }>("/spaces?limit=1000") });
   const values = useWatchValues();
   const table = useSettings();
-  const known = [...(spaces.data?.items.map((s) => s.space) ?? []), "nodes"];
+  const known = [...useSpaces(), "nodes"];
   const [form, setForm] = useState({ space: "", name: "", fields: { value: "dead", warn: "5", alarm: "10" } as Fields });
   const [failed, setFailed] = useState("");
   const [busy, setBusy] = useState(false);
@@ -60,24 +60,7 @@ export function WatchDialog({ onClose }: { onClose: () => void }) {
     >
       <form onSubmit={submit} className="space-y-3">
         <div className="grid gap-3 sm:grid-cols-3">
-          <label className="block">
-            <span className="label">Space</span>
-            <select className="field address" value={space} onChange={(e) => setForm({ ...form, space: e.target.value })}>
-              {known.map((s) => (
-                <option key={s}>{s}</option>
-              ))}
-            </select>
-          </label>
-          <label className="block">
-            <span className="label">Name</span>
-            <input
-              className="field address"
-              value={form.name}
-              onChange={(e) => setForm({ ...form, name: e.target.value })}
-              required
-              autoFocus
-            />
-          </label>
+          <AddressFields spaces={known} space={space} name={form.name} onChange={(part) => setForm({ ...form, ...part })} />
           <label className="block">
             <span className="label">Value {help && <span className="font-normal">({help})</span>}</span>
             <input className="field" list="watch-values" value={fields.value} onChange={(e) => set({ value: e.target.value })} />
