@@ -224,14 +224,17 @@ func Sentence(most int) Form {
 
 // Names is up to so many names, with commas between them as text; none is no
 // name. Values are []string.
-func Names(most int) Form {
-	f := Form{Name: "names", Allowed: fmt.Sprintf("up to %d names", most)}
-	check := func(name string, all []string) (any, error) {
+func Names(most int) Form { return listed("names", "names", most, address.CheckName) }
+
+// listed is up to so many of what check lets through.
+func listed(form, what string, most int, check func(one string) error) Form {
+	f := Form{Name: form, Allowed: fmt.Sprintf("up to %d %s", most, what), Show: showTexts}
+	checkAll := func(name string, all []string) (any, error) {
 		if len(all) > most {
-			return nil, wrong(name, f.Allowed, "%s has %d names", name, len(all))
+			return nil, wrong(name, f.Allowed, "%s has %d of them", name, len(all))
 		}
 		for _, one := range all {
-			if err := address.CheckName(one); err != nil {
+			if err := check(one); err != nil {
 				return nil, unreadable(name, f.Allowed, err)
 			}
 		}
@@ -242,12 +245,9 @@ func Names(most int) Form {
 		if !ok {
 			return nil, wrong(name, f.Allowed, "%s is %s", name, shown(value))
 		}
-		return check(name, all)
+		return checkAll(name, all)
 	}
-	f.Parse = func(name, text string) (any, error) {
-		return check(name, splitNames(text))
-	}
-	f.Show = showTexts
+	f.Parse = func(name, text string) (any, error) { return checkAll(name, splitNames(text)) }
 	return f
 }
 

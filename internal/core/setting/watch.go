@@ -1,7 +1,6 @@
 package setting
 
 import (
-	"fmt"
 	"strconv"
 	"time"
 
@@ -98,25 +97,8 @@ func Patterned() Form {
 // Targets is up to so many addresses of endpoints, with commas between them as text. Values
 // are []string.
 func Targets(most int) Form {
-	f := Form{Name: "addresses", Allowed: fmt.Sprintf("up to %d addresses of endpoints", most), Show: showTexts}
-	check := func(name string, all []string) (any, error) {
-		if len(all) > most {
-			return nil, wrong(name, f.Allowed, "%s has %d addresses", name, len(all))
-		}
-		for _, one := range all {
-			if _, err := address.ParseChannel(one); err != nil {
-				return nil, unreadable(name, f.Allowed, err)
-			}
-		}
-		return all, nil
-	}
-	f.Read = func(name string, value any) (any, error) {
-		all, ok := textsOf(value)
-		if !ok {
-			return nil, wrong(name, f.Allowed, "%s is %s", name, shown(value))
-		}
-		return check(name, all)
-	}
-	f.Parse = func(name, text string) (any, error) { return check(name, splitNames(text)) }
-	return f
+	return listed("addresses", "addresses of endpoints", most, func(one string) error {
+		_, err := address.ParseChannel(one)
+		return err
+	})
 }

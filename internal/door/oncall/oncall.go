@@ -58,14 +58,20 @@ func (s *OnCall) listValues(c *gin.Context) {
 	c.JSON(http.StatusOK, gin.H{"values": all})
 }
 
-func (s *OnCall) newWatch(c *gin.Context) {
+// readWatch reads a request with the address and the settings of a watch. Without true it has
+// answered.
+func readWatch(c *gin.Context) (a address.Address, settings setting.Change, ok bool) {
 	var at string
-	settings, ok := gate.ReadSettings(c, setting.Watches, gate.Others{"address": &at})
-	if !ok {
-		return
+	if settings, ok = gate.ReadSettings(c, setting.Watches, gate.Others{"address": &at}); !ok {
+		return a, nil, false
 	}
 	a, err := address.ParseChannel(at)
-	if gate.Refuse(c, err) {
+	return a, settings, !gate.Refuse(c, err)
+}
+
+func (s *OnCall) newWatch(c *gin.Context) {
+	a, settings, ok := readWatch(c)
+	if !ok {
 		return
 	}
 	w, err := s.Node.Watches.New(c, gate.Who(c), a, settings)
@@ -143,17 +149,13 @@ const (
 
 // tryWatch says what a watch with the settings would have said of the past.
 func (s *OnCall) tryWatch(c *gin.Context) {
-	var at string
-	settings, ok := gate.ReadSettings(c, setting.Watches, gate.Others{"address": &at})
+	a, settings, ok := readWatch(c)
 	if !ok {
-		return
-	}
-	a, err := address.ParseChannel(at)
-	if gate.Refuse(c, err) {
 		return
 	}
 	span := usualPast
 	if text := c.Query("span"); text != "" {
+		var err error
 		if span, err = address.ParseDuration(text); err != nil || span < leastPast || span > usualPast {
 			gate.WriteProblem(c, gate.Invalid("span", fmt.Sprintf("span is %q", text), "10m to 30d"))
 			return
