@@ -166,7 +166,7 @@ func recordIncident(ctx context.Context, tx *sqlx.Tx, i *Incident) error {
 }
 
 func addNote(ctx context.Context, tx *sqlx.Tx, n IncidentNote) error {
-	_, err := tx.ExecContext(ctx, `INSERT INTO incident_notes (incident, at, who, what, text) VALUES ($1, $2, $3, $4, $5)`, n.Incident, n.At, n.Who, n.What, n.Text)
+	_, err := tx.ExecContext(ctx, `INSERT INTO incident_notes (incident, at, who, what, text) VALUES ($1, $2, $3, $4, $5) ON CONFLICT DO NOTHING`, n.Incident, n.At, n.Who, n.What, n.Text)
 	return err
 }
 

@@ -64,7 +64,7 @@ func (l Ledger) EndNotice(ctx context.Context, id uuid.UUID, sent bool, answer s
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `INSERT INTO incident_notes (incident, at, who, what, text)
-			SELECT i.id, now(), '', $2, n.endpoint || ': ' || $3::text FROM notices n JOIN incidents i ON i.id = ANY (n.incidents) WHERE n.id = $1`, id, what, answer)
+			SELECT i.id, now(), '', $2, n.endpoint || ': ' || $3::text FROM notices n JOIN incidents i ON i.id = ANY (n.incidents) WHERE n.id = $1 ON CONFLICT DO NOTHING`, id, what, answer)
 		return err
 	})
 }

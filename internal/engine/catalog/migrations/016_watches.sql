@@ -88,3 +88,5 @@ CREATE TABLE incident_notes (
     text text NOT NULL
 );
 CREATE INDEX incident_notes_of ON incident_notes (incident, id);
+-- What the service notes is there once, also when it is recorded again.
+CREATE UNIQUE INDEX incident_notes_once ON incident_notes (incident, at, what) WHERE who = '';
