@@ -105,13 +105,14 @@ func (l Ledger) Record(ctx context.Context, duty int64, j *Judged) error {
 				return err
 			}
 		}
-		if err := recordStates(ctx, tx, j.States); err != nil {
-			return err
-		}
 		for _, s := range j.Gone {
 			if _, err := tx.ExecContext(ctx, `DELETE FROM watch_states WHERE watch_id = $1 AND kind = $2 AND thing_id = $3`, s.Watch, s.Kind, s.Thing); err != nil {
 				return err
 			}
+		}
+		// What went and came again is there.
+		if err := recordStates(ctx, tx, j.States); err != nil {
+			return err
 		}
 		for _, n := range j.Notes {
 			if err := addNote(ctx, tx, n); err != nil {

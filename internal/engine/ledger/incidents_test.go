@@ -43,6 +43,12 @@ func TestWhatIsRecordedTwiceIsThereOnce(t *testing.T) {
 		require.NoError(t, err)
 		assert.Len(t, notes, 3, "people may say several things at once")
 	}
+	testdb.Exec(t, database, `INSERT INTO watches (id, name, settings) VALUES (5, 'w', '{}')`)
+	went, came := &ledger.WatchState{Watch: 5, Kind: "group", Thing: 1}, &ledger.WatchState{Watch: 5, Kind: "group", Thing: 1}
+	require.NoError(t, l.Record(t.Context(), 0, &ledger.Judged{Gone: []*ledger.WatchState{went}, States: []*ledger.WatchState{came}}))
+	states, err := l.StatesOf(t.Context(), 5)
+	require.NoError(t, err)
+	assert.Len(t, states, 1, "it came again")
 	assert.ErrorIs(t, l.Record(t.Context(), 7, &ledger.Judged{}), catalog.ErrFenced)
 	tally, err := l.Tally(t.Context())
 	require.NoError(t, err)

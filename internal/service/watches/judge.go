@@ -189,11 +189,16 @@ func (j *judging) one(u under, r *ruled) {
 		s = &ledger.WatchState{Watch: u.watch, Kind: u.Kind, Thing: u.ID}
 		j.states[u] = s
 	}
-	before := s.State
+	// A crossing of one value is none of another.
+	if i := j.open[s.Incident.UUID]; i != nil && (i.Value != r.Value || i.Below != r.Below) {
+		j.end(i, "the watch looks at something else now")
+		s.State, s.Incident = watch.State{}, uuid.NullUUID{}
+	}
+	was := s.State
 	var turn watch.Turn
 	s.State, turn = r.Step(s.State, j.now, figure)
 	// What is good and stays so is not recorded each time.
-	if was := before; turn != watch.Stays || s.Open() && was.Peak != s.Peak || j.marksDiffer(&was, &s.State) {
+	if turn != watch.Stays || s.Open() && was.Peak != s.Peak || j.marksDiffer(&was, &s.State) {
 		j.changed.states[s] = true
 	}
 	if turn != watch.Stays || s.Open() {
@@ -250,13 +255,18 @@ func (j *judging) ended(i *ledger.Incident) {
 
 // gone ends the incident of what is watched no longer.
 func (j *judging) gone(i *ledger.Incident) {
-	j.ended(i)
 	why := "it is watched no longer"
 	if j.at[sample.Thing{Kind: i.Kind, ID: i.Thing}] == "" {
 		why = i.Address + " was removed"
 	} else if w := j.view.Watches[i.Watch]; w != nil && w.Paused {
 		why = "the watch was paused"
 	}
+	j.end(i, why)
+}
+
+// end ends an incident for another reason than that its figure is good.
+func (j *judging) end(i *ledger.Incident, why string) {
+	j.ended(i)
 	i.Level, i.EndedAt, i.EndedAs = watch.Calm, &j.now, why
 	j.changed.incidents[i] = true
 	j.say(i, watch.Ends.String(), why)

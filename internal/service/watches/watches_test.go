@@ -285,6 +285,10 @@ func TestIncidentsEndWithWhatIsWatched(t *testing.T) {
 			_, err := j.Set(t.Context(), "owner", address.Channel("coldchain", w.Name), setting.Change{"of": "coldchain/others"}, false)
 			return err
 		},
+		"the watch looks at something else now": func(p *place, j *judge, w *catalog.Watch) error {
+			_, err := j.Set(t.Context(), "owner", address.Channel("coldchain", w.Name), setting.Change{"value": "waiting"}, false)
+			return err
+		},
 		"coldchain/inspections was removed": func(p *place, j *judge, w *catalog.Watch) error {
 			return j.records.MarkRemoved(t.Context(), p.queue, false, nil)
 		},
