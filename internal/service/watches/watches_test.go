@@ -36,7 +36,7 @@ const step = 10 * time.Second
 // place is records with a queue, coldchain/inspections, and nodes that judge what the test
 // says was measured.
 type place struct {
-	t        *testing.T
+	t        testing.TB
 	database string
 	records  *catalog.Catalog
 	queue    int64
@@ -89,7 +89,7 @@ type judge struct {
 	stop    func()
 }
 
-func newPlace(t *testing.T) *place {
+func newPlace(t testing.TB) *place {
 	_, database := testdb.New(t)
 	p := &place{t: t, database: database, now: time.Now().UTC().Truncate(time.Minute).Add(-3 * time.Hour)}
 	p.records = p.open()
