@@ -1,0 +1,56 @@
+package setting
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"steadyferry/internal/core/address"
+)
+
+// Address is the address of one thing, or none. Values are string.
+func Address(of string) Form {
+	return placed("address", "the address of a "+of+", or none", func(text string) (fmt.Stringer, error) { return address.Parse(text) })
+}
+
+// Position is a position in a channel, or none. Values are string.
+func Position() Form {
+	return placed("position", "first, end, offset:1200, time:2026-11-23T08:00:00Z, ago:90m, group:NAME, or none", func(text string) (fmt.Stringer, error) { return address.ParsePosition(text) })
+}
+
+// placed is what one of the address package's readers takes, or none.
+func placed(form, allowed string, parse func(text string) (fmt.Stringer, error)) Form {
+	f := Form{Name: form, Allowed: allowed, Show: same}
+	f.Parse = func(name, text string) (any, error) {
+		if text == "" || text == "none" {
+			return "", nil
+		}
+		at, err := parse(text)
+		if err != nil {
+			return nil, unreadable(name, f.Allowed, err)
+		}
+		return at.String(), nil
+	}
+	f.Read = fromText(&f)
+	return f
+}
+
+// Rate is how many a second, above 0: a number in JSON, 50/s or 50 as text. Values are
+// float64.
+func Rate(most float64) Form {
+	f := Form{Name: "rate", Allowed: "more than 0 to " + strconv.FormatFloat(most, 'f', -1, 64) + " a second", Show: same}
+	f.Parse = func(name, text string) (any, error) {
+		x, err := strconv.ParseFloat(strings.TrimSuffix(text, "/s"), 64)
+		if err != nil || !(x > 0) || x > most {
+			return nil, wrong(name, f.Allowed, "%s is %q", name, text)
+		}
+		return x, nil
+	}
+	f.Read = func(name string, value any) (any, error) {
+		if x, ok := value.(float64); ok {
+			return f.Parse(name, strconv.FormatFloat(x, 'f', -1, 64))
+		}
+		return fromText(&f)(name, value)
+	}
+	return f
+}
