@@ -48,6 +48,8 @@ type (
 	Watch             = form.Watch
 	WatchValue        = form.WatchValue
 	WatchTrial        = form.WatchTrial
+	Chore             = form.Chore
+	Run               = form.Run
 	TrialLevels       = form.TrialLevels
 	Incident          = form.Incident
 	IncidentNote      = form.IncidentNote

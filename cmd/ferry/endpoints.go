@@ -68,7 +68,7 @@ func endpointPath(a address.Address) string {
 	return "/endpoints/" + url.PathEscape(a.Space) + "/" + url.PathEscape(a.Channel)
 }
 
-// kindAt is what has an address like that of a channel: endpoint, watch, or a channel if it
+// kindAt is what has an address like that of a channel: endpoint, watch, chore, or a channel if it
 // is not known.
 func (c *call) kindAt(a address.Address) string {
 	f, err := term.Ask[client.Found](c.Call, http.MethodGet, "/lookup", url.Values{"address": {a.String()}}, nil)
@@ -85,6 +85,8 @@ func (c *call) pathOf(a address.Address) string {
 		return endpointPath(a)
 	case "watch":
 		return oncall.WatchPath(a)
+	case "chore":
+		return oncall.ChorePath(a)
 	}
 	return client.ChannelPath(a)
 }

@@ -18,13 +18,14 @@ import (
 )
 
 var newVerb = verb{
-	Name: "new", Args: "space|topic|queue|group|route|endpoint|watch ADDRESS", Summary: "Make a space, a topic, a queue, a group, a route, an endpoint or a watch",
-	Details: "    ferry new space coldchain\n    ferry new topic coldchain/readings -partitions 6 -retain 72h -retain-bytes 10GiB\n    ferry new queue coldchain/inspections -lease 1m -attempt-limit 4 -backoff 2s..10m\n    ferry new group coldchain/readings@compliance -from first\n    ferry new route coldchain/readings@warm -to coldchain/inspections -where 'body.celsius > 8.0' -try ago:1h\n    ferry new route coldchain/readings@warm -to coldchain/inspections -where 'body.celsius > 8.0'\n    ferry new watch coldchain/dead-inspections -of coldchain/inspections -value dead -warn 5 -alarm 10 -try ago:30d\n    ferry new watch coldchain/dead-inspections -of coldchain/inspections -value dead -warn 5 -alarm 10",
+	Name: "new", Args: "space|topic|queue|group|route|endpoint|watch|chore ADDRESS", Summary: "Make a space, a topic, a queue, a group, a route, an endpoint, a watch or a chore",
+	Details: "    ferry new space coldchain\n    ferry new topic coldchain/readings -partitions 6 -retain 72h -retain-bytes 10GiB\n    ferry new queue coldchain/inspections -lease 1m -attempt-limit 4 -backoff 2s..10m\n    ferry new group coldchain/readings@compliance -from first\n    ferry new route coldchain/readings@warm -to coldchain/inspections -where 'body.celsius > 8.0' -try ago:1h\n    ferry new route coldchain/readings@warm -to coldchain/inspections -where 'body.celsius > 8.0'\n    ferry new watch coldchain/dead-inspections -of coldchain/inspections -value dead -warn 5 -alarm 10 -try ago:30d\n    ferry new watch coldchain/dead-inspections -of coldchain/inspections -value dead -warn 5 -alarm 10\n    ferry new chore coldchain/nightly-return -at '0 3 * * *' -zone Europe/Lisbon -do return -of coldchain/inspections -rate 50/s",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		given := settingFlags(fs)
 		from := new(string)
 		term.PositionFlag(fs, from, "from", "", "of a group or a route: `POSITION` at which it starts; unless set, first for a group and end for a route")
 		try := tryFlag(fs)
+		yes := fs.Bool("yes", false, "of a chore that loses something or moves offsets: make it")
 		secrets := secretFlag(fs)
 		return func(c *call) error {
 			if len(c.Args) != 2 {
@@ -36,9 +37,9 @@ var newVerb = verb{
 				switch kind {
 				case "route":
 					return c.tryRoute(*try, given)
-				case "watch":
+				case "watch", "chore":
 				default:
-					return term.WrongUsage("-try is for routes and watches")
+					return term.WrongUsage("-try is for routes, watches and chores")
 				}
 			}
 			ctx, cancel := c.Short()
@@ -67,6 +68,8 @@ var newVerb = verb{
 				return c.newEndpoint(given, secrets)
 			case "watch":
 				return oncall.NewWatch(c.Call, given, *try)
+			case "chore":
+				return oncall.NewChore(c.Call, given, *try, *yes)
 			case "queue":
 				return c.newQueue(ctx, given)
 			case "topic":
@@ -93,7 +96,7 @@ var newVerb = verb{
 				fmt.Fprintf(c.Out, "next: ferry send %s -body 'hello'\n", t.Address)
 				return nil
 			}
-			return term.WrongUsage("%q cannot be created; allowed: space, topic, queue, group, route, endpoint, watch", kind)
+			return term.WrongUsage("%q cannot be created; allowed: space, topic, queue, group, route, endpoint, watch, chore", kind)
 		}
 	},
 }
@@ -125,7 +128,7 @@ func (c *call) newQueue(ctx context.Context, given givenSettings) error {
 }
 
 var setVerb = verb{
-	Name: "set", Args: "ADDRESS", Summary: "Change the settings of a space, a topic, a queue, a group, a route, an endpoint or a watch",
+	Name: "set", Args: "ADDRESS", Summary: "Change the settings of a space, a topic, a queue, a group, a route, an endpoint, a watch or a chore",
 	Details: "What loses data, brings a loss nearer, or moves replicas or keys is shown first, and done with -yes.\n\n    ferry set coldchain/readings -retain 72h -description 'What every box measures'\n    ferry set coldchain/inspections -attempt-limit 4",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		given := settingFlags(fs)
@@ -169,7 +172,7 @@ var setVerb = verb{
 }
 
 var removeVerb = verb{
-	Name: "remove", Args: "ADDRESS", Summary: "Remove a channel, a group, a route, an endpoint, a watch or an empty space, or bring a removed channel back",
+	Name: "remove", Args: "ADDRESS", Summary: "Remove a channel, a group, a route, an endpoint, a watch, a chore or an empty space, or bring a removed channel back",
 	Details: "Without -yes it only shows what would happen. A removed topic can be brought back with -undo until it is deleted.",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		yes := fs.Bool("yes", false, "do it")

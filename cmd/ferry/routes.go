@@ -18,9 +18,7 @@ import (
 
 // tryFlag is the flag that tries a route on the past instead of setting it.
 func tryFlag(fs *flag.FlagSet) *string {
-	try := new(string)
-	term.PositionFlag(fs, try, "try", "", "of a route: make and change nothing, and show what it would have done with what came since this `POSITION`; of a watch: when it would have rung since ago:DURATION")
-	return try
+	return fs.String("try", "", "make and change nothing; of a route: show what it would have done with what came since this `POSITION`; of a watch: when it would have rung since ago:DURATION; of a chore: what it would do now")
 }
 
 // showChain draws the routes through which messages come to a channel and go on from

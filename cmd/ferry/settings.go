@@ -21,6 +21,7 @@ func settingFlags(fs *flag.FlagSet) givenSettings {
 	define(fs, given, setting.Spaces)
 	define(fs, given, setting.Endpoints)
 	define(fs, given, setting.Watches)
+	define(fs, given, setting.Chores)
 	return given
 }
 
@@ -34,9 +35,12 @@ func define[T any](fs *flag.FlagSet, given givenSettings, table setting.Table[T]
 			}
 			help += ")"
 		}
-		if f := fs.Lookup(s.Flag()); f != nil { // of another table, with the same form
+		if f := fs.Lookup(s.Flag()); f != nil { // of another table, under the same name
 			if strings.HasPrefix(help, "of a") {
 				f.Usage += "; " + strings.ReplaceAll(help, "`", "")
+			}
+			if known := f.Value.(*settingFlag); known.form.Allowed != s.Form.Allowed {
+				known.others = append(known.others, s.Form)
 			}
 			continue
 		}
@@ -53,9 +57,11 @@ func (g givenSettings) with(name string, value any) givenSettings {
 
 // settingFlag is the flag of one setting.
 type settingFlag struct {
-	name  string
-	form  setting.Form
-	given givenSettings
+	name string
+	form setting.Form
+	// others are what it can be of other kinds of things; the service tells whether it fits.
+	others []setting.Form
+	given  givenSettings
 }
 
 func (f *settingFlag) String() string { return "" }
@@ -63,7 +69,13 @@ func (f *settingFlag) String() string { return "" }
 func (f *settingFlag) IsBoolFlag() bool { return f.form.Name == "switch" }
 
 func (f *settingFlag) Set(text string) error {
-	value, err := f.form.Parse(f.name, text)
+	form := f.form
+	value, err := form.Parse(f.name, text)
+	for _, other := range f.others {
+		if also, wrong := other.Parse(f.name, text); err != nil && wrong == nil {
+			form, value, err = other, also, nil
+		}
+	}
 	if err != nil {
 		return err
 	}
@@ -79,6 +91,6 @@ func (f *settingFlag) Set(text string) error {
 			value = append(have, edits...)
 		}
 	}
-	f.given[f.name] = f.form.Show(value)
+	f.given[f.name] = form.Show(value)
 	return nil
 }

@@ -24,7 +24,7 @@ import (
 )
 
 var showVerb = verb{
-	Name: "show", Args: "ADDRESS", Summary: "Show a space, a channel, a partition, a group, a route, an endpoint, a watch or one message whole",
+	Name: "show", Args: "ADDRESS", Summary: "Show a space, a channel, a partition, a group, a route, an endpoint, a watch, a chore or one message whole",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		every := term.EveryFlag(fs)
 		history := fs.Bool("history", false, "of a group: its seeks")
@@ -62,6 +62,8 @@ var showVerb = verb{
 					return c.Repeat(*every, func(out io.Writer) error { return c.showEndpoint(out, a) })
 				case "watch":
 					return c.Repeat(*every, func(out io.Writer) error { return oncall.ShowWatch(c.Call, out, a) })
+				case "chore":
+					return c.Repeat(*every, func(out io.Writer) error { return oncall.ShowChore(c.Call, out, a) })
 				}
 				return c.Repeat(*every, func(out io.Writer) error { return c.showTopic(out, a) })
 			case address.KindMessage:

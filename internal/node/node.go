@@ -23,6 +23,7 @@ import (
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service"
 	"steadyferry/internal/service/access"
+	"steadyferry/internal/service/acts"
 	"steadyferry/internal/service/cluster"
 	"steadyferry/internal/service/declares"
 	"steadyferry/internal/service/endpoints"
@@ -35,6 +36,7 @@ import (
 	"steadyferry/internal/service/replays"
 	"steadyferry/internal/service/routes"
 	"steadyferry/internal/service/samples"
+	"steadyferry/internal/service/timetable"
 	"steadyferry/internal/service/trace"
 	"steadyferry/internal/service/watches"
 )
@@ -123,8 +125,10 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	n.Traces = trace.New(n.Parts, n.Catalog, n.Queues, n.Groups, n.Look, n.Routes)
 	n.Samples = samples.New(&samples.Sources{Parts: n.Parts, Groups: n.Groups, Routes: n.Routes, Endpoints: n.Endpoints, Cluster: n.Cluster}, n.Catalog, n.Cluster.IsOnDuty)
 	n.Watches = watches.New(n.Parts, n.Catalog, n.Samples, n.Endpoints)
+	n.Timetable = timetable.New(n.Parts, n.Catalog, n.Jobs)
 	n.Manage = manage.New(n.Parts, n.Catalog, n.Queues, n.Cluster, n.Moves, config.KeepRemoved)
-	n.Declares = declares.New(n.Parts, n.Catalog, n.Cluster, n.Manage, n.Groups, n.Routes, n.Endpoints, n.Watches)
+	n.Declares = declares.New(n.Parts, n.Catalog, n.Cluster, n.Manage, n.Groups, n.Routes, n.Endpoints, n.Watches, n.Timetable)
+	acts.Register(n.Timetable, &acts.Services{Parts: n.Parts, Catalog: n.Catalog, Queues: n.Queues, Groups: n.Groups, Replays: n.Replays, Look: n.Look, Cluster: n.Cluster, Declares: n.Declares, Dir: config.Dir})
 	n.Access = access.New(n.Parts, n.Catalog, config.Dir)
 	opened.Store(true)
 	n.Parts.Open(ctx, n.Groups)
@@ -164,7 +168,7 @@ func (n *Node) begin() {
 	n.duties.Go(func() { n.Cluster.Reporting(run) })
 	n.duties.Go(func() {
 		n.Catalog.WhileOnDuty(run, func(ctx context.Context) {
-			n.Cluster.OnDuty(ctx, n.Jobs.Run, n.Moves.Run, n.Groups.Run, n.Routes.Run, n.Samples.Run, n.Watches.Run)
+			n.Cluster.OnDuty(ctx, n.Jobs.Run, n.Moves.Run, n.Groups.Run, n.Routes.Run, n.Samples.Run, n.Watches.Run, n.Timetable.Run)
 		})
 	})
 }

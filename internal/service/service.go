@@ -19,6 +19,7 @@ import (
 	"steadyferry/internal/service/replays"
 	"steadyferry/internal/service/routes"
 	"steadyferry/internal/service/samples"
+	"steadyferry/internal/service/timetable"
 	"steadyferry/internal/service/trace"
 	"steadyferry/internal/service/watches"
 )
@@ -43,6 +44,7 @@ type Services struct {
 	Access    *access.Access
 	Samples   *samples.Samples
 	Watches   *watches.Watches
+	Timetable *timetable.Timetable
 
 	Streams  *admit.Slots // what is open for long: tails, browses, members
 	Searches *admit.Slots

@@ -61,10 +61,11 @@ var Kinds = []*Kind{
 	kindOf(setting.AWatch, "watches", "", setting.Watches),
 	kindOf("group", "groups", setting.Consumer, setting.Groups),
 	kindOf("route", "routes", setting.Route, setting.Groups),
+	kindOf(setting.AChore, "chores", "", setting.Chores),
 }
 
 // ofSpaces are the kinds that stand in a space beside its channels.
-var ofSpaces = []*Kind{Named("endpoint"), Named(setting.AWatch)}
+var ofSpaces = []*Kind{Named("endpoint"), Named(setting.AWatch), Named(setting.AChore)}
 
 // readersOf are the kinds of those that read a channel of a kind, which stand below
 // it in a file.

@@ -12,7 +12,7 @@ import (
 )
 
 // What a file may have at its top, and beside the settings of a thing.
-var fileKeys = []string{"declaration", "include", "blocks", "nodes", "space", "description", "labels", "topics", "queues", "endpoints", "watches"}
+var fileKeys = []string{"declaration", "include", "blocks", "nodes", "space", "description", "labels", "topics", "queues", "endpoints", "watches", "chores"}
 
 const maxUse = 20 // blocks of one thing
 
@@ -37,6 +37,7 @@ func (r *reading) file(root *value) {
 	space := root.named("space")
 	if space == nil {
 		r.inSpace(Named(setting.AWatch), Nodes, root)
+		r.inSpace(Named(setting.AChore), Nodes, root)
 		ofSpace := func(f field) bool {
 			return slices.Contains([]string{"description", "labels", "topics", "queues", "endpoints"}, f.name)
 		}
@@ -137,7 +138,7 @@ func (r *reading) thing(kind, at string, v *value, beside []string) {
 	t := Thing{Kind: kind, Address: at, Settings: map[string]any{}, Place: v.place}
 	key := t.key()
 	switch kind {
-	case "topic", "queue", "endpoint", setting.AWatch:
+	case "topic", "queue", "endpoint", setting.AWatch, setting.AChore:
 		key = "channel " + at
 	case "group", "route":
 		key = "reader " + at

@@ -32,6 +32,10 @@ func settingsOfNew(kind string) map[string]any {
 		w := setting.Watch{Of: "space-0/*"}
 		setting.Watches.SetDefaults(&w, "")
 		shown = setting.Watches.Show(&w, "")
+	case setting.AChore:
+		c := setting.Chore{Of: "space-0/*", Do: setting.DoVerify, EveryMS: 3_600_000}
+		setting.Chores.SetDefaults(&c, "")
+		shown = setting.Chores.Show(&c, "")
 	case "group", "route":
 		shown = setting.Groups.Show(&setting.Group{Routing: setting.Routing{To: "space-0/channel-0"}}, kind)
 	default:
@@ -186,6 +190,7 @@ func someThings(t *testing.T, rnd *rand.Rand) []Thing {
 		for e := range rnd.IntN(3) {
 			add("endpoint", fmt.Sprintf("%s/endpoint-%d", space, e))
 			add(setting.AWatch, fmt.Sprintf("%s/watch-%d", space, e))
+			add(setting.AChore, fmt.Sprintf("%s/chore-%d", space, e))
 		}
 		for c := range 5 {
 			at := fmt.Sprintf("%s/channel-%d", space, c)

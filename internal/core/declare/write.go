@@ -67,7 +67,7 @@ func Write(name string, things []Thing, all bool) map[string]string {
 			writeSettings(b, t, "  ", all)
 		case "space":
 			writeSettings(b, t, "", all)
-		case "topic", "queue", "endpoint", setting.AWatch:
+		case "topic", "queue", "endpoint", setting.AWatch, setting.AChore:
 			if plural := Named(t.Kind).Plural; section[b] != plural {
 				section[b] = plural
 				fmt.Fprintf(b, "\n%s:\n", plural)

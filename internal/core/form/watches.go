@@ -171,6 +171,7 @@ type Notice struct {
 	At        time.Time        `json:"at"`
 	Says      string           `json:"says"`
 	Incidents []NoticeIncident `json:"incidents"`
+	Run       *Run             `json:"run,omitempty"` // the run of a chore, of a notice about one
 }
 
 // NoticeIncident is an incident as a notice tells it.

@@ -85,8 +85,12 @@ type Due struct {
 // mostCounted bounds how many missed times are counted.
 const mostCounted = 1000
 
-// Decide says what is due of the times behind one that is done with, up to now.
+// Decide says what is due of the times behind one that is done with, up to now. When that is
+// yet to come the clock was wrong once: it goes on from now.
 func (s *Schedule) Decide(done, now time.Time) (d Due) {
+	if done.Sub(now) > Late {
+		return Due{At: now}
+	}
 	for at := s.Next(done); !at.IsZero() && !at.After(now); at = s.Next(at) {
 		d.At = at
 		if d.Missed++; d.Missed > mostCounted {

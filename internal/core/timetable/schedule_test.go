@@ -127,7 +127,8 @@ func TestWhatWasMissedRunsOnceOrNotAtAll(t *testing.T) {
 		{"three were missed", setting.MissedOnce, "2026-11-28T04:30:00Z", Due{At: at(t, "2026-11-28T04:00:00Z"), Run: true, Missed: 3}},
 		{"and are skipped", setting.MissedSkip, "2026-11-28T04:30:00Z", Due{At: at(t, "2026-11-28T04:00:00Z"), Missed: 4}},
 		{"but not that which is due", setting.MissedSkip, "2026-11-28T04:00:50Z", Due{At: at(t, "2026-11-28T04:00:00Z"), Run: true, Missed: 3}},
-		{"clocks that went back", setting.MissedOnce, "2026-11-27T20:00:00Z", Due{}},
+		{"a clock that went back a little", setting.MissedOnce, "2026-11-27T23:59:30Z", Due{}},
+		{"one that was wrong once", setting.MissedOnce, "2026-11-27T20:00:00Z", Due{At: at(t, "2026-11-27T20:00:00Z")}},
 	} {
 		c := hourly
 		c.Missed = one.missed

@@ -253,7 +253,7 @@ func (s *Server) lookup(c *gin.Context) {
 			}
 		}
 	}
-	named := slices.AppendSeq(slices.Collect(maps.Keys(view.Endpoints)), maps.Keys(view.Watches))
+	named := slices.AppendSeq(slices.AppendSeq(slices.Collect(maps.Keys(view.Endpoints)), maps.Keys(view.Watches)), maps.Keys(view.Chores))
 	for _, name := range named {
 		if strings.Contains(name, strings.ToLower(text)) {
 			out.Near = append(out.Near, name)
@@ -268,12 +268,10 @@ func (s *Server) lookup(c *gin.Context) {
 		return
 	}
 	out.Kind = string(a.Kind())
-	for kind, is := range map[string]bool{setting.AnEndpoint: view.Endpoints[a.String()] != nil, setting.AWatch: view.Watches[a.String()] != nil} {
-		if is && a.Kind() == address.KindChannel {
-			out.Kind, out.Exists = kind, true
-			c.JSON(http.StatusOK, out)
-			return
-		}
+	if kind := view.Beside(a.String()); kind != "" && a.Kind() == address.KindChannel {
+		out.Kind, out.Exists = kind, true
+		c.JSON(http.StatusOK, out)
+		return
 	}
 	if err := s.exists(c, a); err != nil {
 		out.Detail = err.Error()

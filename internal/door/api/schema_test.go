@@ -21,7 +21,7 @@ var formSchemas = map[string]string{
 	"number": "type: integer", "size": "type: integer, format: int64", "duration": "type: string", "durations": "type: string", "switch": "type: boolean",
 	"sentence": "type: string", "names": "type: array, items: { type: string }", "choice": "type: string, enum: [%s]",
 	"condition": "type: string", "edits": "type: array, items: { type: string }", "address": "type: string",
-	"url": "type: string", "level": "type: string", "addresses": "type: array, items: { type: string }", "pattern": "type: string", "table": "type: string", "headers": "type: object, additionalProperties: { type: string }", "columns": "type: object, additionalProperties: { type: string }",
+	"url": "type: string", "level": "type: string", "addresses": "type: array, items: { type: string }", "pattern": "type: string", "position": "type: string", "rate": "type: number", "table": "type: string", "headers": "type: object, additionalProperties: { type: string }", "columns": "type: object, additionalProperties: { type: string }",
 }
 
 // properties are the settings of a table as they stand in the document.
@@ -57,7 +57,7 @@ func TestTheDocumentHasTheSettingsOfTheTables(t *testing.T) {
 	b, err := os.ReadFile(path)
 	require.NoError(t, err)
 	document := string(b)
-	for name, wanted := range map[string]string{"channels": properties(setting.Channels), "groups": properties(setting.Groups), "spaces": properties(setting.Spaces), "endpoints": properties(setting.Endpoints), "watches": properties(setting.Watches), "nodes": properties(setting.Clusters)} {
+	for name, wanted := range map[string]string{"channels": properties(setting.Channels), "groups": properties(setting.Groups), "spaces": properties(setting.Spaces), "endpoints": properties(setting.Endpoints), "watches": properties(setting.Watches), "chores": properties(setting.Chores), "nodes": properties(setting.Clusters)} {
 		between := regexp.MustCompile(`(?s)(        # Settings of ` + name + `, from the table:\n)(.*?)(        # End of settings\.\n)`)
 		have := between.FindStringSubmatch(document)
 		require.NotNil(t, have, name)

@@ -14,9 +14,7 @@ import (
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/door/gate"
-	"steadyferry/internal/engine/logs"
 	"steadyferry/internal/engine/part"
-	"steadyferry/internal/service/look"
 	"steadyferry/internal/service/queues"
 )
 
@@ -65,23 +63,10 @@ func (s *Flow) exportTopic(c *gin.Context, f *exportFile) error {
 	}
 	ctx, cancel := s.StreamContext(c)
 	defer cancel()
-	return s.Node.Look.Browse(ctx, sel, func(e look.Event) error {
-		if e.Message == nil {
-			return nil
-		}
-		if e.Message.Whole > 0 {
-			// Browse shortens large bodies; here each is read whole, one at a time.
-			p, err := f.topic.Partition(e.Message.Partition)
-			if err == nil {
-				e.Message, err = logs.Message(ctx, s.Node.Parts, p, e.Message.Offset, sel.AnyReplica)
-			}
-			if err != nil {
-				return err
-			}
-		}
-		line := form.MessageOf(f.topic.Address(), e.Message)
-		line.KeepExact(e.Message.Body)
-		return f.write(line, &e.Message.Message)
+	return s.Node.Look.Whole(ctx, sel, func(m *message.Stored) error {
+		line := form.MessageOf(f.topic.Address(), m)
+		line.KeepExact(m.Body)
+		return f.write(line, &m.Message)
 	})
 }
 

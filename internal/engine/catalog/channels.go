@@ -108,7 +108,7 @@ func (c *Catalog) NewSpace(ctx context.Context, s *Space, e *Entry, watches ...*
 		for _, w := range watches {
 			w.SpaceID = sql.NullInt64{Int64: id, Valid: true}
 		}
-		return insertWatches(ctx, tx, watches)
+		return insertOwned(ctx, tx, "watches", watches...)
 	})
 }
 
@@ -143,7 +143,7 @@ func (c *Catalog) RemoveSpace(ctx context.Context, id int64, e *Entry) error {
 		if n > 0 {
 			return ErrExists
 		}
-		for _, of := range []string{"channels", "watches"} {
+		for _, of := range []string{"channels", "watches", "chores"} {
 			if _, err := tx.ExecContext(ctx, `DELETE FROM `+of+` WHERE space_id = $1`, id); err != nil {
 				return err
 			}

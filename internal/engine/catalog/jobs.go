@@ -33,6 +33,7 @@ type Job struct {
 	CreatedAt time.Time       `db:"made_at"`
 	ChangedAt time.Time       `db:"changed_at"`
 	EndedAt   sql.NullTime    `db:"ended_at"`
+	Parent    sql.NullInt64   `db:"parent"` // the job that made it
 }
 
 // In is a change that is made together with another one, or not at all.
@@ -61,8 +62,8 @@ func (c *Catalog) NewJob(ctx context.Context, j *Job, e *Entry, also In) error {
 // NewJobIn records a job within another change.
 func NewJobIn(j *Job, also In) In {
 	return func(ctx context.Context, tx *sqlx.Tx) error {
-		if err := tx.GetContext(ctx, j, `INSERT INTO jobs (kind, address, who, detail, spec, rate, total) VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING *`,
-			j.Kind, j.Address, j.Who, j.Detail, []byte(j.Spec), j.Rate, j.Total); err != nil {
+		if err := tx.GetContext(ctx, j, `INSERT INTO jobs (kind, address, who, detail, spec, rate, total, parent) VALUES ($1, $2, $3, $4, $5, $6, $7, $8) RETURNING *`,
+			j.Kind, j.Address, j.Who, j.Detail, []byte(j.Spec), j.Rate, j.Total, j.Parent); err != nil {
 			return err
 		}
 		return All(also)(ctx, tx)
@@ -79,6 +80,11 @@ func (c *Catalog) Jobs(ctx context.Context, ended int, kinds ...string) ([]*Job,
 // Job returns one job.
 func (c *Catalog) Job(ctx context.Context, id int64) (*Job, error) {
 	return One[Job](ctx, c, `SELECT * FROM jobs WHERE id = $1`, id)
+}
+
+// JobOf returns the job that another one has made, or ErrNotFound.
+func (c *Catalog) JobOf(ctx context.Context, parent int64) (*Job, error) {
+	return One[Job](ctx, c, `SELECT * FROM jobs WHERE parent = $1`, parent)
 }
 
 // SetJob changes the state and the rate of a job that is in a state (else

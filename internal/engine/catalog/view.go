@@ -33,6 +33,7 @@ type View struct {
 	DeadOf    map[int64]*Channel   // that have the dead letters of groups, by group
 	Endpoints map[string]*Endpoint // by address
 	Watches   map[string]*Watch    // by address
+	Chores    map[string]*Chore    // by address
 	tokens    map[hash]*secret
 
 	Forgotten map[int64]bool // channels that were deleted for good
@@ -41,6 +42,7 @@ type View struct {
 	spaces    map[int64]*Space
 	endpoints map[int64]*Endpoint
 	watches   map[int64]*Watch
+	chores    map[int64]*Chore
 	own       map[int64]bool // channels whose maps of groups are not shared; while it is made
 }
 
@@ -176,6 +178,7 @@ var tables = []table{
 		}
 	}},
 	watchesTable,
+	choresTable,
 	{"placements", func(ctx context.Context, tx *sqlx.Tx, v *View, where string, args ...any) error {
 		rows, err := read[*Placement](ctx, tx, `SELECT * FROM placements `+where+` ORDER BY channel_id, partition`, args...)
 		for _, p := range rows {
@@ -313,7 +316,7 @@ var standing = map[string]string{
 // emptyView has maps and nothing in them.
 func emptyView() *View {
 	return &View{Spaces: map[string]*Space{}, Channels: map[string]*Channel{}, Nodes: map[uint64]*Node{}, Placed: map[int64][]*Placement{}, Groups: map[int64]map[string]*Group{},
-		GroupIDs: map[int64]*Group{}, Routes: map[int64][]*Group{}, RoutesIn: map[int64][]*Group{}, DeadOf: map[int64]*Channel{}, Endpoints: map[string]*Endpoint{}, endpoints: map[int64]*Endpoint{}, Watches: map[string]*Watch{}, watches: map[int64]*Watch{}, tokens: map[hash]*secret{}, Forgotten: map[int64]bool{}, byID: map[int64]*Channel{}, spaces: map[int64]*Space{}}
+		GroupIDs: map[int64]*Group{}, Routes: map[int64][]*Group{}, RoutesIn: map[int64][]*Group{}, DeadOf: map[int64]*Channel{}, Endpoints: map[string]*Endpoint{}, endpoints: map[int64]*Endpoint{}, Watches: map[string]*Watch{}, watches: map[int64]*Watch{}, Chores: map[string]*Chore{}, chores: map[int64]*Chore{}, tokens: map[hash]*secret{}, Forgotten: map[int64]bool{}, byID: map[int64]*Channel{}, spaces: map[int64]*Space{}}
 }
 
 // next makes the view of a head from an older one and the rows that have

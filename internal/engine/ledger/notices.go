@@ -30,13 +30,18 @@ type DueNotice struct {
 	Tries    int       `db:"tries"` // this one counts
 }
 
+// NewNotice records a notice, which is there once however often that is done.
+func (l Ledger) NewNotice(ctx context.Context, n *Notice) error {
+	return l.c.InTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error { return recordNotice(ctx, tx, n) })
+}
+
 func recordNotice(ctx context.Context, tx *sqlx.Tx, n *Notice) error {
 	incidents := make([]pgtype.UUID, len(n.Incidents))
 	for i, id := range n.Incidents {
 		incidents[i] = pgtype.UUID{Bytes: id, Valid: true}
 	}
-	_, err := tx.ExecContext(ctx, `INSERT INTO notices (id, endpoint, watches, incidents, body, made_at, next_at) VALUES ($1, $2, $3, $4, $5, $6, now())`,
-		n.ID, n.Endpoint, pgtype.FlatArray[string](n.Watches), pgtype.FlatArray[pgtype.UUID](incidents), n.Body, n.MadeAt)
+	_, err := tx.ExecContext(ctx, `INSERT INTO notices (id, endpoint, watches, incidents, body, made_at, next_at) VALUES ($1, $2, $3, $4, $5, $6, now()) ON CONFLICT DO NOTHING`,
+		n.ID, n.Endpoint, pgtype.FlatArray[string](append([]string{}, n.Watches...)), pgtype.FlatArray[pgtype.UUID](incidents), n.Body, n.MadeAt)
 	return err
 }
 

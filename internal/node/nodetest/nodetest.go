@@ -5,6 +5,7 @@ package nodetest
 import (
 	"context"
 	"encoding/base64"
+	"fmt"
 	"net"
 	"testing"
 	"time"
@@ -14,6 +15,7 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/endpoint"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/seal"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/outside"
@@ -21,6 +23,7 @@ import (
 	"steadyferry/internal/engine/postgres/testdb"
 	"steadyferry/internal/node"
 	"steadyferry/internal/service/endpoints"
+	"steadyferry/internal/service/queues"
 )
 
 // Node is a node within a test.
@@ -163,4 +166,33 @@ func (n *Node) PublishKey(t *part.Channel, key, body string) {
 func (n *Node) Exec(statements ...string) {
 	n.t.Helper()
 	testdb.Exec(n.t, n.config.DatabaseURL, statements...)
+}
+
+// DeadLetters makes a queue, coldchain/inspections, all of whose messages are dead letters, of
+// one cause.
+func (n *Node) DeadLetters(count int) *part.Channel {
+	n.t.Helper()
+	q := n.Channel(setting.Queue, "coldchain/inspections", setting.Change{"attemptLimit": 1, "backoff": setting.Span{}})
+	for i := range count {
+		n.Publish(q, 0, fmt.Sprintf(`{"box":"%d"}`, i))
+	}
+	n.Reject(q, count)
+	require.EqualValues(n.t, count, n.Queues.Counts(q).Dead)
+	return q
+}
+
+// Dir is its data directory.
+func (n *Node) Dir() string { return n.config.Dir }
+
+// Reject leases up to so many messages of a queue and rejects them.
+func (n *Node) Reject(q *part.Channel, count int) {
+	n.t.Helper()
+	done, err := n.Queues.Work(n.t.Context(), q, queues.Work{Member: "lana", Partition: part.AnyPartition, Max: count, Wait: time.Second})
+	require.NoError(n.t, err)
+	w := queues.Work{Member: "lana", Partition: part.AnyPartition}
+	for _, l := range done.Leased {
+		w.Settle = append(w.Settle, queues.Settle{Lease: l.Lease, Outcome: queue.Reject, Reason: "bad-box"})
+	}
+	_, err = n.Queues.Work(n.t.Context(), q, w)
+	require.NoError(n.t, err)
 }

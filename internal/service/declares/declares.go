@@ -34,6 +34,7 @@ import (
 	"steadyferry/internal/service/groups"
 	"steadyferry/internal/service/manage"
 	"steadyferry/internal/service/routes"
+	"steadyferry/internal/service/timetable"
 	"steadyferry/internal/service/watches"
 )
 
@@ -47,12 +48,13 @@ type Declares struct {
 	routes  *routes.Routes
 	outside *endpoints.Endpoints
 	watches *watches.Watches
+	chores  *timetable.Timetable
 	kinds   map[string]kind
 }
 
 // New returns the service.
-func New(parts *part.Registry, records *catalog.Catalog, cl *cluster.Cluster, mg *manage.Manage, gs *groups.Groups, rs *routes.Routes, outside *endpoints.Endpoints, ws *watches.Watches) *Declares {
-	d := &Declares{parts: parts, catalog: records, cluster: cl, manage: mg, groups: gs, routes: rs, outside: outside, watches: ws}
+func New(parts *part.Registry, records *catalog.Catalog, cl *cluster.Cluster, mg *manage.Manage, gs *groups.Groups, rs *routes.Routes, outside *endpoints.Endpoints, ws *watches.Watches, chores *timetable.Timetable) *Declares {
+	d := &Declares{parts: parts, catalog: records, cluster: cl, manage: mg, groups: gs, routes: rs, outside: outside, watches: ws, chores: chores}
 	d.kinds = d.allKinds()
 	return d
 }
@@ -89,6 +91,11 @@ func (d *Declares) There(want func(space string) bool) []declare.Thing {
 	for at, w := range view.Watches {
 		if w.Space == declare.Nodes || want(w.Space) {
 			things = append(things, declare.Thing{Kind: setting.AWatch, Address: at, Settings: setting.Watches.Show(&w.Watch, ""), Itself: watches.CameItself(w)})
+		}
+	}
+	for at, c := range view.Chores {
+		if c.Space == declare.Nodes || want(c.Space) {
+			things = append(things, declare.Thing{Kind: setting.AChore, Address: at, Settings: setting.Chores.Show(&c.Chore, "")})
 		}
 	}
 	for _, t := range things {

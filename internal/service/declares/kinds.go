@@ -55,9 +55,14 @@ func (d *Declares) allKinds() map[string]kind {
 			set: func(ctx context.Context, who string, at address.Address, settings setting.Change, preview bool) (*form.Preview, error) {
 				return d.outside.Set(ctx, who, at, settings, nil, preview)
 			}},
-		setting.AWatch: {address: address.KindChannel, check: d.checkWatch, remove: d.watches.Remove, set: d.watches.Set,
+		setting.AWatch: {address: address.KindChannel, check: d.checkOwned(d.watches.CheckNew), remove: d.watches.Remove, set: d.watches.Set,
 			create: func(ctx context.Context, who string, at address.Address, _ *form.DeclareChange, settings setting.Change) error {
 				_, err := d.watches.New(ctx, who, at, settings)
+				return err
+			}},
+		setting.AChore: {address: address.KindChannel, check: d.checkOwned(d.chores.CheckNew), remove: d.chores.Remove, set: d.chores.Set,
+			create: func(ctx context.Context, who string, at address.Address, _ *form.DeclareChange, settings setting.Change) error {
+				_, err := d.chores.New(ctx, who, at, settings, false)
 				return err
 			}},
 		"group": d.readerKind(d.checkReader, d.groups.New, d.groups.Set),
@@ -97,7 +102,7 @@ func (d *Declares) checkChannel(at address.Address, c *form.DeclareChange, creat
 	if view.Spaces[at.Space] == nil && created[at.Space] == "" {
 		return problem.New(problem.NotFound, "there is no space %s, and none is declared", at.Space)
 	}
-	if view.Endpoints[c.Address] != nil || view.Watches[c.Address] != nil {
+	if view.Beside(c.Address) != "" {
 		return d.free(at, c, created)
 	}
 	if other := view.Channels[c.Address]; other != nil {
@@ -109,34 +114,31 @@ func (d *Declares) checkChannel(at address.Address, c *form.DeclareChange, creat
 // free says why what is no channel cannot have an address.
 func (d *Declares) free(at address.Address, c *form.DeclareChange, created map[string]string) error {
 	view := d.catalog.View()
-	if view.Spaces[at.Space] == nil && created[at.Space] == "" && (c.Kind != setting.AWatch || at.Space != address.Nodes) {
+	if view.Spaces[at.Space] == nil && created[at.Space] == "" && (c.Kind != setting.AWatch && c.Kind != setting.AChore || at.Space != address.Nodes) {
 		return problem.New(problem.NotFound, "there is no space %s, and none is declared", at.Space)
 	}
-	other := ""
-	switch {
-	case view.Channels[c.Address] != nil:
-		other = "a " + view.Channels[c.Address].Kind
-	case view.Endpoints[c.Address] != nil:
-		other = "an endpoint"
-	case view.Watches[c.Address] != nil:
-		other = "a watch"
+	other := view.Beside(c.Address)
+	if ch := view.Channels[c.Address]; ch != nil {
+		other = ch.Kind
 	}
 	if other != "" {
-		return problem.New(problem.Conflict, "%s is %s, and is declared to be something else: %s", c.Address, other, c.Kind).Next("remove it first, or declare it under another name")
+		return problem.New(problem.Conflict, "%s exists as another kind of thing, %s, and is declared as %s", c.Address, other, c.Kind).Next("remove it first, or declare it under another name")
 	}
 	return nil
 }
 
-// checkWatch says why a watch cannot be created.
-func (d *Declares) checkWatch(at address.Address, c *form.DeclareChange, created map[string]string) error {
-	if err := d.free(at, c, created); err != nil {
-		return err
+// checkOwned says why a watch or a chore cannot be created.
+func (d *Declares) checkOwned(check func(at address.Address, settings setting.Change, created map[string]string) error) func(address.Address, *form.DeclareChange, map[string]string) error {
+	return func(at address.Address, c *form.DeclareChange, created map[string]string) error {
+		if err := d.free(at, c, created); err != nil {
+			return err
+		}
+		settings, err := declare.Named(c.Kind).Change(c.After, nil)
+		if err != nil {
+			return err
+		}
+		return check(at, settings, created)
 	}
-	settings, err := declare.Named(c.Kind).Change(c.After, nil)
-	if err != nil {
-		return err
-	}
-	return d.watches.CheckNew(at, settings)
 }
 
 // checkEndpoint says why an endpoint cannot be created.

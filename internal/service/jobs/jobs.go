@@ -67,6 +67,15 @@ func (js *Jobs) Get(ctx context.Context, id int64, kinds ...string) (*catalog.Jo
 	return j, part.Explain(err, "jobs")
 }
 
+// MadeBy returns the job that another one has made, nil when there is none.
+func (js *Jobs) MadeBy(ctx context.Context, parent int64) (*catalog.Job, error) {
+	j, err := js.records.JobOf(ctx, parent)
+	if errors.Is(err, catalog.ErrNotFound) {
+		return nil, nil
+	}
+	return j, err
+}
+
 // Set pauses, resumes or cancels a job, or changes its rate: an empty state and
 // no rate leave them.
 func (js *Jobs) Set(ctx context.Context, who string, id int64, state job.State, rate *float64, kinds ...string) (*catalog.Job, error) {

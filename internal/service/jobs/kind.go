@@ -2,6 +2,7 @@ package jobs
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -95,6 +96,14 @@ func Register[S, P any](js *Jobs, k *Kind[S, P]) {
 	}}
 }
 
+// parentKey is of the job that makes another one.
+type parentKey struct{}
+
+// Under has jobs be made by another one, which makes one of them, however often it begins to.
+func Under(ctx context.Context, parent int64) context.Context {
+	return context.WithValue(ctx, parentKey{}, parent)
+}
+
 // New records a job, which one node of the cluster then runs. With preview it
 // only plans; without anything to do there is no job.
 func (k *Kind[S, P]) New(ctx context.Context, who string, spec S, rate float64, preview bool) (*Plan, *catalog.Job, error) {
@@ -117,11 +126,7 @@ func (k *Kind[S, P]) New(ctx context.Context, who string, spec S, rate float64, 
 	if k.MaxRate > 0 {
 		plan.After["rate"] = rate
 	}
-	j, also, err := k.record(who, &spec, rate, plan)
-	if err != nil {
-		return nil, nil, err
-	}
-	err = k.jobs.records.NewJob(ctx, j, &catalog.Entry{Who: who, Action: plan.Action, Address: plan.Address, Before: plan.Before, After: plan.After}, also)
+	j, err := k.Record(ctx, who, spec, rate, plan)
 	if err != nil {
 		return nil, nil, part.Explain(err, plan.Address)
 	}
@@ -129,6 +134,18 @@ func (k *Kind[S, P]) New(ctx context.Context, who string, spec S, rate float64, 
 		plan.Said.Job = j.ID
 	}
 	return plan, j, nil
+}
+
+// Record makes a job of a plan. Its errors are those of the records.
+func (k *Kind[S, P]) Record(ctx context.Context, who string, spec S, rate float64, plan *Plan) (*catalog.Job, error) {
+	j, also, err := k.record(who, &spec, rate, plan)
+	if err != nil {
+		return nil, err
+	}
+	if parent, made := ctx.Value(parentKey{}).(int64); made {
+		j.Parent = sql.NullInt64{Int64: parent, Valid: true}
+	}
+	return j, k.jobs.records.NewJob(ctx, j, &catalog.Entry{Who: who, Action: plan.Action, Address: plan.Address, Before: plan.Before, After: plan.After}, also)
 }
 
 // Within returns a job without a rate that is made within another change, which

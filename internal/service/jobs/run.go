@@ -97,14 +97,24 @@ func (r *runner) run(ctx context.Context) {
 	}
 }
 
-// passing reports whether an error may be gone in a while.
-func (r *runner) passing(err error) bool {
+// Passing reports whether an error will be gone in a while; known, whether that can be told.
+func Passing(err error) (passing, known bool) {
 	var p *problem.Problem
 	switch {
 	case errors.As(err, &p):
-		return p.Kind == problem.Unavailable || p.Kind == problem.NoMajority || p.Kind == problem.CatalogAway || p.Kind == problem.DiskFull || p.Kind == problem.Paused
-	case errors.Is(err, catalog.ErrAway), errors.Is(err, context.DeadlineExceeded):
-		return true
+		return p.Kind == problem.Unavailable || p.Kind == problem.NoMajority || p.Kind == problem.CatalogAway || p.Kind == problem.DiskFull || p.Kind == problem.Paused, true
+	case errors.Is(err, catalog.ErrAway), errors.Is(err, catalog.ErrFenced), errors.Is(err, context.DeadlineExceeded), errors.Is(err, context.Canceled):
+		return true, true
+	}
+	return false, false
+}
+
+// passing reports whether an error may be gone in a while.
+func (r *runner) passing(err error) bool {
+	passing, known := Passing(err)
+	switch {
+	case known:
+		return passing
 	case r.faulty.IsZero():
 		r.faulty = time.Now()
 	}

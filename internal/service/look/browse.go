@@ -88,6 +88,27 @@ func (lk *Look) Spans(ctx context.Context, s *Selection, now time.Time) ([]span,
 	return spans, total, nil
 }
 
+// Whole goes through what is meant, each message with the whole of its body: browsing shortens
+// large ones, here each of those is read alone.
+func (lk *Look) Whole(ctx context.Context, s Selection, f func(m *message.Stored) error) error {
+	return lk.Browse(ctx, s, func(e Event) error {
+		m := e.Message
+		if m == nil {
+			return nil
+		}
+		if m.Whole > 0 {
+			p, err := s.Topic.Partition(m.Partition)
+			if err == nil {
+				m, err = logs.Message(ctx, lk.parts, p, m.Offset, s.AnyReplica)
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return f(m)
+	})
+}
+
 // Browse looks through a selection and tells what it finds, with its progress
 // now and then, until it is through, has found the limit, or tell returns an
 // error. Messages of several partitions come in the order of their times.

@@ -14,37 +14,16 @@ import (
 	"steadyferry/internal/core/edit"
 	"steadyferry/internal/core/job"
 	"steadyferry/internal/core/problem"
-	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/postgres/testdb"
 	"steadyferry/internal/node/nodetest"
 	"steadyferry/internal/service/look"
-	"steadyferry/internal/service/queues"
 	"steadyferry/internal/service/replays"
 )
 
 func TestMain(m *testing.M) { testdb.Main(m) }
-
-// failed is a queue all of whose messages are dead letters.
-func failed(t *testing.T, n *nodetest.Node, count int) *part.Channel {
-	t.Helper()
-	q := n.Channel(setting.Queue, "coldchain/inspections", setting.Change{"attemptLimit": 1, "backoff": setting.Span{}})
-	for i := range count {
-		n.Publish(q, 0, fmt.Sprintf(`{"box":"%d"}`, i))
-	}
-	done, err := n.Queues.Work(t.Context(), q, queues.Work{Member: "lana", Partition: part.AnyPartition, Max: count, Wait: time.Second})
-	require.NoError(t, err)
-	w := queues.Work{Member: "lana", Partition: part.AnyPartition}
-	for _, l := range done.Leased {
-		w.Settle = append(w.Settle, queues.Settle{Lease: l.Lease, Outcome: queue.Reject, Reason: "bad-box"})
-	}
-	_, err = n.Queues.Work(t.Context(), q, w)
-	require.NoError(t, err)
-	require.EqualValues(t, count, n.Queues.Counts(q).Dead)
-	return q
-}
 
 func begin(t *testing.T, n *nodetest.Node, s replays.Spec, rate float64) *catalog.Job {
 	t.Helper()
@@ -80,7 +59,7 @@ func kept(t *testing.T, n *nodetest.Node, topic *part.Channel) (bodies []string)
 
 func TestDeadLettersGoBackToTheirQueue(t *testing.T) {
 	n := nodetest.Open(t)
-	q := failed(t, n, 5)
+	q := n.DeadLetters(5)
 	spec := replays.Spec{From: "coldchain/inspections/dead", To: "coldchain/inspections", Where: `int(body.box) != 3`, StopAbove: 1}
 	plan, err := n.Replays.Plan(t.Context(), &spec)
 	require.NoError(t, err)
@@ -164,7 +143,7 @@ func TestAReplayIsPacedPausedAndCancelled(t *testing.T) {
 
 func TestBadReplaysAreRefused(t *testing.T) {
 	n := nodetest.Open(t)
-	failed(t, n, 1)
+	n.DeadLetters(1)
 	n.Channel(setting.Topic, "coldchain/readings", nil)
 	good := replays.Spec{From: "coldchain/inspections/dead", To: "coldchain/inspections"}
 	for wanted, c := range map[string]struct {

@@ -26,7 +26,7 @@ func BenchmarkJudge(b *testing.B) {
 			testdb.Exec(b, p.database, fmt.Sprintf(`INSERT INTO groups (channel_id, name) SELECT %d, 'g-' || n FROM generate_series(1, %d) n`, p.queue, manyThings))
 			require.NoError(b, p.records.Reload(b.Context()))
 			j := p.onDuty()
-			w := &catalog.Watch{ID: catalog.NewWatchID(), Name: "behind", Watch: setting.Watch{Of: "coldchain/*@*", Value: "lag", Warn: "10", Alarm: "100", ForMS: 3_600_000}}
+			w := &catalog.Watch{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: "behind"}, Watch: setting.Watch{Of: "coldchain/*@*", Value: "lag", Warn: "10", Alarm: "100", ForMS: 3_600_000}}
 			w.SpaceID.Int64, w.SpaceID.Valid = p.records.View().Spaces["coldchain"].ID, true
 			require.NoError(b, j.records.NewWatch(b.Context(), w, nil))
 			all := [2]map[sample.Thing][]float64{{}, {}}

@@ -13,8 +13,6 @@ import (
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
-	"steadyferry/internal/core/setting"
-	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/ledger"
 	"steadyferry/internal/service/endpoints"
 )
@@ -98,18 +96,4 @@ func (ws *Watches) TryTelling(ctx context.Context, a address.Address) ([]form.No
 		all = append(all, one)
 	}
 	return all, nil
-}
-
-// checkTold says why a watch cannot tell what it is set to tell.
-func checkTold(view *catalog.View, w *setting.Watch) error {
-	for _, at := range w.Tell {
-		e := view.Endpoints[at]
-		if e == nil {
-			return problem.New(problem.NotFound, "there is no endpoint %s", at).Field("tell").Next("ferry new endpoint %s -url URL makes it", at)
-		}
-		if e.Kind() != setting.HTTP {
-			return problem.New(problem.Invalid, "%s is a %s", at, e.Kind()).Field("tell").Allowed("endpoints at an address of HTTP")
-		}
-	}
-	return nil
 }

@@ -29,7 +29,7 @@ func (ws *Watches) New(ctx context.Context, who string, a address.Address, setti
 	if err := address.CheckName(a.Channel); err != nil || a.Group != "" {
 		return nil, problem.New(problem.Invalid, "%s is no address of a watch", a).Field("address").Allowed("SPACE/NAME, or nodes/NAME for what is watched of nodes")
 	}
-	w := &catalog.Watch{ID: catalog.NewWatchID(), Space: a.Space, Name: a.Channel}
+	w := &catalog.Watch{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Space: a.Space, Name: a.Channel}}
 	if a.Space != address.Nodes {
 		space, err := ws.parts.Space(a.Space)
 		if err != nil {
@@ -37,7 +37,7 @@ func (ws *Watches) New(ctx context.Context, who string, a address.Address, setti
 		}
 		w.SpaceID = sql.NullInt64{Int64: space.ID, Valid: true}
 	}
-	if err := ws.fill(&w.Watch, a, settings); err != nil {
+	if err := ws.fill(&w.Watch, a, settings, nil); err != nil {
 		return nil, err
 	}
 	err := ws.catalog.NewWatch(ctx, w, &catalog.Entry{Who: who, Action: "new watch", Address: a.String(), After: setting.Watches.Show(&w.Watch, "")})
@@ -51,17 +51,18 @@ func (ws *Watches) New(ctx context.Context, who string, a address.Address, setti
 }
 
 // fill sets what a watch is, with defaults for what is not said, and checks it.
-func (ws *Watches) fill(w *setting.Watch, a address.Address, settings setting.Change) error {
+func (ws *Watches) fill(w *setting.Watch, a address.Address, settings setting.Change, coming map[string]string) error {
 	setting.Watches.SetDefaults(w, "")
 	if err := apply(w, a, settings); err != nil {
 		return err
 	}
-	return checkTold(ws.catalog.View(), w)
+	return change.CheckTold(ws.catalog.View(), w.Tell, coming)
 }
 
-// CheckNew says why a watch with the settings could not be made.
-func (ws *Watches) CheckNew(a address.Address, settings setting.Change) error {
-	return ws.fill(&setting.Watch{}, a, settings)
+// CheckNew says why a watch with the settings could not be made after what is coming, the
+// kinds of other things by their addresses.
+func (ws *Watches) CheckNew(a address.Address, settings setting.Change, coming map[string]string) error {
+	return ws.fill(&setting.Watch{}, a, settings, coming)
 }
 
 // apply makes a change of settings, and says what is wrong with it.
@@ -91,7 +92,7 @@ func (ws *Watches) Set(ctx context.Context, who string, a address.Address, setti
 		if err := apply(&w.Watch, a, settings); err != nil {
 			return err
 		}
-		if err := checkTold(ws.catalog.View(), &w.Watch); settings["tell"] != nil && err != nil {
+		if err := change.CheckTold(ws.catalog.View(), w.Tell, nil); settings["tell"] != nil && err != nil {
 			return err
 		}
 		if p, err = change.Preview(ctx, ws.catalog, a.String(), setting.Watches, &old.Watch, &w.Watch, ""); err != nil || len(p.After) == 0 {

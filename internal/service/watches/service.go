@@ -189,7 +189,7 @@ func (ws *Watches) Run(ctx context.Context) {
 // Sensible returns the watches that come with a space, or with the nodes.
 func Sensible(space string) (all []*catalog.Watch) {
 	for _, s := range watch.SensibleOf(space) {
-		all = append(all, &catalog.Watch{ID: catalog.NewWatchID(), Space: space, Name: s.Name, Watch: s.Settings(space)})
+		all = append(all, &catalog.Watch{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Space: space, Name: s.Name}, Watch: s.Settings(space)})
 	}
 	return all
 }

@@ -40,7 +40,7 @@ func TestIncidentsOfOneCauseHaveOneSource(t *testing.T) {
 		"hooks":    {Of: "coldchain/*", Value: "endpoint-failing", Warn: "1m"},
 		"waiting":  {Of: "coldchain/*", Value: "waiting", Warn: "1"},
 	} {
-		one := &catalog.Watch{ID: catalog.NewWatchID(), Name: name, Watch: w}
+		one := &catalog.Watch{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: name}, Watch: w}
 		one.SpaceID.Int64, one.SpaceID.Valid = space, true
 		require.NoError(t, j.records.NewWatch(t.Context(), one, nil))
 	}

@@ -1,0 +1,46 @@
+package catalog
+
+import (
+	"context"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"steadyferry/internal/core/setting"
+)
+
+// Chore is a chore, and how it is set.
+type Chore struct {
+	Owned
+	setting.Chore `db:"-"`
+	Since         time.Time `db:"since"` // its times count from then on
+}
+
+func (ch *Chore) settings() any { return &ch.Chore }
+
+var choresTable = ownedTable("chores", func(v *View) (*map[string]*Chore, *map[int64]*Chore) { return &v.Chores, &v.chores })
+
+// NewChore records a chore, whose times count from now on.
+func (c *Catalog) NewChore(ctx context.Context, ch *Chore, e *Entry) error {
+	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error { return insertOwned(ctx, tx, "chores", ch) })
+}
+
+// SetChore changes a chore, which must be of the revision that it was made from (else
+// ErrStale). With again its times count anew, from now on.
+func (c *Catalog) SetChore(ctx context.Context, ch *Chore, again bool, e *Entry) error {
+	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+		if err := setOwned(ctx, tx, "chores", ch); err != nil || !again {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE chores SET since = now() WHERE id = $1`, ch.ID); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `DELETE FROM chore_states WHERE chore_id = $1`, ch.ID)
+		return err
+	})
+}
+
+// RemoveChore deletes a chore. Its runs stay.
+func (c *Catalog) RemoveChore(ctx context.Context, id int64, e *Entry) error {
+	return c.removeOwned(ctx, "chores", id, e)
+}
