@@ -1,5 +1,19 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { BookOpen, FileDiff, Flag, LogOut, MailX, Moon, Plug, Repeat, Server, Siren, Sun, Waves } from "lucide-react";
+import {
+  BookOpen,
+  CalendarClock,
+  FileDiff,
+  Flag,
+  LogOut,
+  MailX,
+  Moon,
+  Plug,
+  Repeat,
+  Server,
+  Siren,
+  Sun,
+  Waves,
+} from "lucide-react";
 import { useEffect } from "react";
 import { BrowserRouter, Link, Navigate, NavLink, Route, Routes } from "react-router";
 import { Toaster } from "sonner";
@@ -10,6 +24,8 @@ import { Mark } from "./components/Mark";
 import { setTheme, useTheme } from "./lib/theme";
 import { clock, many, short } from "./lib/format";
 import { Channels } from "./pages/Channels";
+import { ChorePage } from "./pages/Chore";
+import { Chores } from "./pages/Chores";
 import { EndpointPage } from "./pages/Endpoint";
 import { Endpoints } from "./pages/Endpoints";
 import { GroupPage } from "./pages/Group";
@@ -34,6 +50,7 @@ const places = [
   { to: "/dead", icon: MailX, name: "What failed" },
   { to: "/endpoints", icon: Plug, name: "What is outside" },
   { to: "/replays", icon: Repeat, name: "What is sent again" },
+  { to: "/timetable", icon: CalendarClock, name: "What is done when" },
   { to: "/nodes", icon: Server, name: "What is running" },
   { to: "/drift", icon: FileDiff, name: "What drifted" },
   { to: "/logbook", icon: BookOpen, name: "Who did what" },
@@ -160,6 +177,8 @@ export function App() {
               <Route path="/dead/:space/:channel" element={<DeadPage />} />
               <Route path="/replays" element={<ReplaysPage />} />
               <Route path="/trace/:space/:channel/:place" element={<TracePage />} />
+              <Route path="/timetable" element={<Chores />} />
+              <Route path="/timetable/:space/:name" element={<ChorePage />} />
               <Route path="/nodes" element={<NodesPage />} />
               <Route path="/drift" element={<DriftPage />} />
               <Route path="/logbook" element={<LogbookPage />} />

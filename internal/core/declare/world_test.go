@@ -157,6 +157,12 @@ func some(rnd *rand.Rand, row setting.Row) any {
 		return pick(map[string]any{}, map[string]any{"box": "key", "celsius": "/celsius"})
 	case "address":
 		return pick("space-0/channel-0", "space-1/channel-1")
+	case "position":
+		return pick("first", "ago:1h30m", "group:audit")
+	case "cause":
+		return pick("f05f472b", "none")
+	case "rate":
+		return pick(12.5, 40.0, "7/s")
 	}
 	return nil
 }

@@ -18,6 +18,12 @@ func Position() Form {
 	return placed("position", "first, end, offset:1200, time:2026-11-23T08:00:00Z, ago:90m, group:NAME, or none", func(text string) (fmt.Stringer, error) { return address.ParsePosition(text) })
 }
 
+// written is a form that says in its own words how values are written.
+func written(f Form, allowed string) Form {
+	f.Allowed = allowed
+	return f
+}
+
 // placed is what one of the address package's readers takes, or none.
 func placed(form, allowed string, parse func(text string) (fmt.Stringer, error)) Form {
 	f := Form{Name: form, Allowed: allowed, Show: same}
@@ -33,6 +39,21 @@ func placed(form, allowed string, parse func(text string) (fmt.Stringer, error))
 	}
 	f.Read = fromText(&f)
 	return f
+}
+
+// causeID is the id of a cause of dead letters, as it is printed.
+type causeID string
+
+func (c causeID) String() string { return string(c) }
+
+// Cause is the id of a cause of dead letters, or none. Values are string.
+func Cause() Form {
+	return placed("cause", "the id of a cause, as ferry dead lists them, or none", func(text string) (fmt.Stringer, error) {
+		if id, err := strconv.ParseUint(text, 16, 32); err != nil || id == 0 {
+			return nil, fmt.Errorf("%q is not eight digits of 0-9 a-f", text)
+		}
+		return causeID(text), nil
+	})
 }
 
 // Rate is how many a second, above 0: a number in JSON, 50/s or 50 as text. Values are

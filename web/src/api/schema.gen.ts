@@ -2703,9 +2703,9 @@ export interface components {
             do?: "return" | "discard" | "replay" | "seek" | "verify" | "export" | "declare" | "report";
             /** @description Of a chore: the ADDRESS of what it does it to. Allowed: an address, or one with * for any characters */
             of?: string;
-            /** @description Of a chore: TIMES at which it runs, as five cron fields: minute, hour, day of the month, month, day of the week. Allowed: up to 120 characters */
+            /** @description Of a chore: TIMES at which it runs, as five cron fields. Allowed: minute, hour, day of the month, month, day of the week */
             at?: string;
-            /** @description Of a chore: ZONE of its times, such as Europe/Lisbon. Allowed: up to 120 characters. Unless set: UTC */
+            /** @description Of a chore: ZONE of its times, such as Europe/Lisbon. Allowed: a zone, such as Europe/Lisbon. Unless set: UTC */
             zone?: string;
             /** @description Of a chore: DURATION between its runs. Allowed: 0s (not by a pause), 1m to 366d */
             every?: string;
@@ -2717,7 +2717,7 @@ export interface components {
             daily?: number;
             /** @description Of a chore that replays: the ADDRESS to which it sends. Allowed: the address of a channel or group, or none */
             to?: string;
-            /** @description Of a chore: ID of the cause of the dead letters that it takes. Allowed: up to 8 characters */
+            /** @description Of a chore: ID of the cause of the dead letters that it takes. Allowed: the id of a cause, as ferry dead lists them, or none */
             cause?: string;
             /** @description Of a chore: it takes only messages with this CONDITION. Allowed: CEL over a message */
             where?: string;

@@ -54,6 +54,7 @@ for (const [state, as] of [
   ["alarm", "failed"],
   ["ended", "ready"],
   ["idle", "paused"],
+  ["cancelling", "starting"],
 ] as const)
   marks[state] = marks[as]!;
 const unknown = {

@@ -6,8 +6,7 @@ import type { Fields } from "../lib/settings";
 export function useSettings() {
   return useQuery({
     queryKey: ["settings"],
-    queryFn: () =>
-      get<{ channels: Setting[]; groups: Setting[]; spaces: Setting[]; endpoints: Setting[]; watches: Setting[] }>("/settings"),
+    queryFn: () => get<Record<"channels" | "groups" | "spaces" | "endpoints" | "watches" | "chores", Setting[]>>("/settings"),
     staleTime: Infinity,
   });
 }

@@ -1,19 +1,17 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { Pause, Play } from "lucide-react";
 import { useState } from "react";
-import { Link, useNavigate, useParams } from "react-router";
-import { toast } from "sonner";
-import { call, explain, get, Problem, type Preview, type Watch, type Watched } from "../api/client";
+import { Link, useParams } from "react-router";
+import { get, Problem, type Watch, type Watched } from "../api/client";
 import { Absent } from "../components/Absent";
 import { useChanging } from "../components/Changing";
 import { Command, Copy } from "../components/Copy";
 import { figureText } from "../components/Curve";
 import { Declared } from "../components/Declared";
-import { Effects } from "../components/Effects";
 import { Failure } from "../components/Failure";
 import { Figures } from "../components/Figures";
+import { useHandling } from "../components/Handling";
 import { Mark } from "../components/Mark";
-import { Dialog, Notice } from "../components/Panel";
+import { Notice } from "../components/Panel";
 import { SettingFields, useSettings } from "../components/SettingFields";
 import { type Column, Timetable } from "../components/Timetable";
 import { WatchTrial } from "../components/WatchTrial";
@@ -89,10 +87,8 @@ function Levels({ of }: { of: Watch }) {
 export function WatchPage() {
   const { space, name } = useParams();
   const address = `${space}/${name}`;
-  const client = useQueryClient();
-  const navigate = useNavigate();
-  const [removing, setRemoving] = useState<Preview>();
   const path = `/watches/${address}`;
+  const handling = useHandling({ kind: "watch", address, path, all: "/watches" });
   const whole = useQuery({
     queryKey: ["watch", address],
     queryFn: () => get<Watch>(path),
@@ -101,21 +97,6 @@ export function WatchPage() {
   });
   if (!whole.data) return <Absent error={whole.error} what={address} all="All watches" to="/watches" />;
   const w = whole.data;
-  const attempt = async (f: () => Promise<void>) => {
-    try {
-      await f();
-      await client.invalidateQueries({ queryKey: ["watch", address] });
-    } catch (error) {
-      toast.error(explain(error));
-    }
-  };
-  const remove = (only: boolean) =>
-    attempt(async () => {
-      const p = await call<Preview>("DELETE", `${path}?preview=${only}`);
-      if (only) return setRemoving(p);
-      toast.success(`${address} is removed`);
-      navigate("/watches");
-    });
   return (
     <>
       <p className="text-[length:var(--text-small)]">
@@ -125,17 +106,7 @@ export function WatchPage() {
         <h1 className="address">{address}</h1>
         <Copy text={address} what="address" />
         <Mark state={w.state} />
-        <span className="ml-auto flex gap-2">
-          <button
-            className="button"
-            onClick={() => void attempt(async () => void (await call("PATCH", path, { paused: !w.paused })))}
-          >
-            {w.paused ? <Play size={16} aria-hidden /> : <Pause size={16} aria-hidden />} {w.paused ? "Resume" : "Pause"}
-          </button>
-          <button className="button" onClick={() => void remove(true)}>
-            Remove
-          </button>
-        </span>
+        <span className="ml-auto flex gap-2">{handling.buttons(w.paused)}</span>
       </div>
       {w.description && <p className="mb-2 max-w-3xl text-soft">{w.description}</p>}
       <Declared of={w.declared} />
@@ -156,14 +127,7 @@ export function WatchPage() {
       <div className="mt-6">
         <Levels key={w.revision} of={w} />
       </div>
-      {removing && (
-        <Dialog open onClose={() => setRemoving(undefined)} title="Remove the watch" about={address}>
-          <Effects preview={removing} />
-          <button className="button mt-4" data-main onClick={() => void remove(false)}>
-            Remove it
-          </button>
-        </Dialog>
-      )}
+      {handling.dialog}
     </>
   );
 }
