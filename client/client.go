@@ -27,6 +27,9 @@ type Client struct {
 	// Waiting, if set, is told when no node can do what is asked now, before
 	// it is tried again.
 	Waiting func(err error, wait time.Duration)
+	// Program, if set, is the name by which the program is known to those who look who
+	// publishes: 1 to 100 of a-z 0-9 . _ -.
+	Program string
 	// Patience is how long what can safely be repeated is tried again.
 	Patience time.Duration
 
@@ -257,6 +260,9 @@ func (c *Client) send(ctx context.Context, server string, r Request) (*http.Resp
 		request.Header[name] = values
 	}
 	request.Header.Set("Authorization", "Bearer "+c.token)
+	if c.Program != "" {
+		request.Header.Set(HeaderProgram, c.Program)
+	}
 	if r.publish {
 		return c.publish.Do(request)
 	}

@@ -76,6 +76,9 @@ func (p *FastPublisher) Publish(partition int, batch []byte) error {
 	request.Header.SetMethod(http.MethodPost)
 	request.Header.SetContentType(BatchType)
 	request.Header.Set("Authorization", "Bearer "+p.client.token)
+	if p.client.Program != "" {
+		request.Header.Set(HeaderProgram, p.client.Program)
+	}
 	request.SetRequestURI(fmt.Sprint(server, "/api/v1", ChannelPath(p.address), "/messages?partition=", partition))
 	request.SetBodyRaw(batch)
 	if err := host.Do(request, response); err != nil {

@@ -48,6 +48,8 @@ type (
 	Watch             = form.Watch
 	WatchValue        = form.WatchValue
 	WatchTrial        = form.WatchTrial
+	Chart             = form.Chart
+	ChartThing        = form.ChartThing
 	Chore             = form.Chore
 	Run               = form.Run
 	TrialLevels       = form.TrialLevels
@@ -141,6 +143,7 @@ const (
 	ProblemType    = form.ProblemType
 	WorkType       = form.WorkType
 
+	HeaderProgram     = form.HeaderProgram
 	FormatNDJSON      = form.FormatNDJSON
 	FormatCloudEvents = form.FormatCloudEvents
 )

@@ -59,7 +59,7 @@ func (c *Client) dial(ctx context.Context, path string) (*websocket.Conn, error)
 	dialer := websocket.Dialer{HandshakeTimeout: 10 * time.Second, ReadBufferSize: 16 << 10, WriteBufferSize: 16 << 10}
 	var failed error
 	for _, server := range c.order("") {
-		conn, response, err := dialer.DialContext(ctx, "ws"+strings.TrimPrefix(server, "http")+"/api/v1"+path, http.Header{"Authorization": {"Bearer " + c.token}})
+		conn, response, err := dialer.DialContext(ctx, "ws"+strings.TrimPrefix(server, "http")+"/api/v1"+path, c.streamHead())
 		if err == nil {
 			return conn, nil
 		}
@@ -215,4 +215,13 @@ func (s *WorkStream) Close(ctx context.Context) error {
 			return nil
 		}
 	}
+}
+
+// streamHead is the head of a request that becomes a stream.
+func (c *Client) streamHead() http.Header {
+	head := http.Header{"Authorization": {"Bearer " + c.token}}
+	if c.Program != "" {
+		head.Set(HeaderProgram, c.Program)
+	}
+	return head
 }

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
@@ -152,6 +153,9 @@ func TestAnswersKeepToTheDocument(t *testing.T) {
 		{"PATCH", "/api/v1/watches/coldchain/dead-inspections", `{"warn":"6"}`, "application/json", ""},
 		{"POST", "/api/v1/watches/coldchain/dead-inspections/notice-trials", "", "", ""},
 		{"DELETE", "/api/v1/watches/coldchain/dead-inspections?preview=true", "", "", ""},
+		{"GET", "/api/v1/chart", "", "", ""},
+		{"GET", "/api/v1/chart?space=coldchain&around=coldchain/readings&steps=1&most=3&at=" + time.Now().Add(-time.Minute).UTC().Format(time.RFC3339), "", "", ""},
+		{"GET", "/api/v1/chart?at=noon", "", "", ""},
 		{"POST", "/api/v1/chores?preview=true", `{"address":"coldchain/nightly-return","do":"return","of":"coldchain/inspections","at":"0 3 * * *","zone":"Europe/Lisbon","rate":50}`, "application/json", ""},
 		{"POST", "/api/v1/chores", `{"address":"coldchain/nightly-return","do":"return","of":"coldchain/inspections","at":"0 3 * * *","zone":"Europe/Lisbon","rate":"50/s"}`, "application/json", ""},
 		{"POST", "/api/v1/chores", `{"address":"coldchain/nightly-loss","do":"discard","of":"coldchain/inspections","every":"1d"}`, "application/json", ""},

@@ -105,6 +105,9 @@ type depot struct {
 	ago                  time.Duration       // by how much it is earlier now
 }
 
+// program is the head of what a program of the depot publishes.
+func program(name string) http.Header { return http.Header{client.HeaderProgram: {name}} }
+
 // now is the time of the demo's world.
 func (d *depot) now() time.Time { return time.Now().Add(-d.ago) }
 
@@ -265,7 +268,7 @@ func (d *depot) publishReadings(ctx context.Context, builders map[int]*message.B
 	sending, ctx := errgroup.WithContext(ctx)
 	for p, b := range builders {
 		sending.Go(func() error {
-			_, err := d.api.Publish(ctx, d.readings, p, client.BatchType, nil, b.Build(message.Plain, nil))
+			_, err := d.api.Publish(ctx, d.readings, p, client.BatchType, program("box-gateway"), b.Build(message.Plain, nil))
 			return err
 		})
 	}
@@ -297,6 +300,6 @@ func (d *depot) depart(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	_, err = d.api.Publish(ctx, d.journeys, -1, "application/json", http.Header{"Ferry-Key": {b.id}}, body)
+	_, err = d.api.Publish(ctx, d.journeys, -1, "application/json", http.Header{"Ferry-Key": {b.id}, client.HeaderProgram: {"dispatch"}}, body)
 	return err
 }

@@ -70,7 +70,7 @@ func (d *depot) recall(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	_, err = d.api.Publish(ctx, d.recalls, 0, "application/json", http.Header{"Ferry-Key": {b.id}}, body)
+	_, err = d.api.Publish(ctx, d.recalls, 0, "application/json", http.Header{"Ferry-Key": {b.id}, client.HeaderProgram: {"recall-desk"}}, body)
 	return err
 }
 
@@ -85,7 +85,7 @@ func (d *depot) order(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	_, err = d.api.Publish(ctx, d.orders, -1, "application/json", http.Header{"Ferry-Key": {clinic}}, body)
+	_, err = d.api.Publish(ctx, d.orders, -1, "application/json", http.Header{"Ferry-Key": {clinic}, client.HeaderProgram: {"order-desk"}}, body)
 	return err
 }
 

@@ -24,6 +24,7 @@ import (
 	"steadyferry/internal/service"
 	"steadyferry/internal/service/access"
 	"steadyferry/internal/service/acts"
+	"steadyferry/internal/service/chart"
 	"steadyferry/internal/service/cluster"
 	"steadyferry/internal/service/declares"
 	"steadyferry/internal/service/endpoints"
@@ -32,6 +33,7 @@ import (
 	"steadyferry/internal/service/look"
 	"steadyferry/internal/service/manage"
 	"steadyferry/internal/service/moves"
+	"steadyferry/internal/service/publishers"
 	"steadyferry/internal/service/queues"
 	"steadyferry/internal/service/replays"
 	"steadyferry/internal/service/routes"
@@ -114,6 +116,7 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	n.Parts = part.New(part.Config{Name: config.Name, ID: id, Dir: config.Dir, Reserve: config.DiskReserve, Listener: config.PeerListener, TLS: config.PeerTLS, FeedRate: config.FeedRate}, n.Catalog, n.logs)
 	logs.Answer(n.Parts)
 	n.Cluster = cluster.New(n.Parts, n.Catalog, config.Version, config.PeerTLS, n.Streams)
+	n.Publishers = publishers.New(n.Parts)
 	n.Queues = queues.New(n.Parts, n.Catalog)
 	n.Groups = groups.New(n.Parts, n.Catalog, n.Cluster, n.Queues)
 	n.Jobs = jobs.New(n.Catalog)
@@ -125,6 +128,7 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	n.Traces = trace.New(n.Parts, n.Catalog, n.Queues, n.Groups, n.Look, n.Routes)
 	n.Samples = samples.New(&samples.Sources{Parts: n.Parts, Groups: n.Groups, Routes: n.Routes, Endpoints: n.Endpoints, Cluster: n.Cluster}, n.Catalog, n.Cluster.IsOnDuty)
 	n.Watches = watches.New(n.Parts, n.Catalog, n.Samples, n.Endpoints)
+	n.Charts = chart.New(n.Parts, n.Catalog, n.Samples, n.Watches, n.Groups, n.Publishers)
 	n.Timetable = timetable.New(n.Parts, n.Catalog, n.Jobs)
 	n.Manage = manage.New(n.Parts, n.Catalog, n.Queues, n.Cluster, n.Moves, config.KeepRemoved)
 	n.Declares = declares.New(n.Parts, n.Catalog, n.Cluster, n.Manage, n.Groups, n.Routes, n.Endpoints, n.Watches, n.Timetable)
@@ -160,6 +164,7 @@ func (n *Node) begin() {
 		{cluster.LeaderEvery, func(now time.Time) { n.Cluster.SpreadLeaders(run, now) }},
 		{4 * time.Second, func(time.Time) { n.Catalog.Seen(run, n.Parts.ID()) }},
 		{2 * time.Second, func(time.Time) { n.Access.KeepOwnerToken(run) }},
+		{publishers.Every, func(now time.Time) { n.Publishers.Tend(now) }},
 		{time.Minute, func(now time.Time) { n.Manage.Purge(run, now) }},
 		{time.Minute, func(time.Time) { n.Catalog.Tidy(run) }},
 	} {

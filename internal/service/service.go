@@ -7,6 +7,7 @@ import (
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/access"
+	"steadyferry/internal/service/chart"
 	"steadyferry/internal/service/cluster"
 	"steadyferry/internal/service/declares"
 	"steadyferry/internal/service/endpoints"
@@ -15,6 +16,7 @@ import (
 	"steadyferry/internal/service/look"
 	"steadyferry/internal/service/manage"
 	"steadyferry/internal/service/moves"
+	"steadyferry/internal/service/publishers"
 	"steadyferry/internal/service/queues"
 	"steadyferry/internal/service/replays"
 	"steadyferry/internal/service/routes"
@@ -29,22 +31,24 @@ type Services struct {
 	Catalog *catalog.Catalog
 	Parts   *part.Registry
 
-	Cluster   *cluster.Cluster
-	Queues    *queues.Queues
-	Groups    *groups.Groups
-	Jobs      *jobs.Jobs
-	Moves     *moves.Moves
-	Look      *look.Look
-	Replays   *replays.Replays
-	Endpoints *endpoints.Endpoints
-	Routes    *routes.Routes
-	Traces    *trace.Traces
-	Manage    *manage.Manage
-	Declares  *declares.Declares
-	Access    *access.Access
-	Samples   *samples.Samples
-	Watches   *watches.Watches
-	Timetable *timetable.Timetable
+	Cluster    *cluster.Cluster
+	Publishers *publishers.Publishers
+	Queues     *queues.Queues
+	Groups     *groups.Groups
+	Jobs       *jobs.Jobs
+	Moves      *moves.Moves
+	Look       *look.Look
+	Replays    *replays.Replays
+	Endpoints  *endpoints.Endpoints
+	Routes     *routes.Routes
+	Traces     *trace.Traces
+	Manage     *manage.Manage
+	Declares   *declares.Declares
+	Access     *access.Access
+	Samples    *samples.Samples
+	Watches    *watches.Watches
+	Timetable  *timetable.Timetable
+	Charts     *chart.Charts
 
 	Streams  *admit.Slots // what is open for long: tails, browses, members
 	Searches *admit.Slots

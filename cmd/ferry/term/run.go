@@ -173,6 +173,7 @@ func (c *Call) start(v *Verb, args []string) error {
 	if c.API, err = client.New(servers, First(o.token, os.Getenv("FERRY_TOKEN"))); err != nil {
 		return &usageError{err}
 	}
+	c.API.Program = "ferry"
 	waited := false
 	c.API.Waiting = func(err error, _ time.Duration) {
 		if !waited {

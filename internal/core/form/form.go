@@ -30,6 +30,7 @@ const (
 
 // Formats of an export.
 const (
+	HeaderProgram     = "Ferry-Program" // what a program calls itself, to those who look who publishes
 	FormatNDJSON      = "ndjson"
 	FormatCloudEvents = "cloudevents"
 )

@@ -57,6 +57,16 @@ var rank = map[State]int{KeepingUp: 0, CatchingUp: 1, HoldingOff: 2, PausedState
 // Severity says how bad a state is: 0 is good, and more is worse.
 func (s State) Severity() int { return rank[s] }
 
+// OfSeverity returns the state that is as bad as said.
+func OfSeverity(severity int) State {
+	for s, r := range rank {
+		if r == severity {
+			return s
+		}
+	}
+	return KeepingUp
+}
+
 // Worse compares two states; it is positive when a is worse.
 func Worse(a, b State) int { return cmp.Compare(rank[a], rank[b]) }
 

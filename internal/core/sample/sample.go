@@ -82,7 +82,7 @@ var (
 	}}
 	Group = &Kind{"group", []Value{
 		{"lag", "", Most, 0}, {"lag-age", "s", Most, 1}, {"in-rate", "/s", Mean, 2}, {"out-rate", "/s", Mean, 2}, {"members", "", Least, 0}, {"severity", "", Most, 0},
-		{"loses-data-in", "s", Least, 0}, {"route-waiting", "s", Most, 0},
+		{"loses-data-in", "s", Least, 0}, {"route-waiting", "s", Most, 0}, {"sent-rate", "/s", Mean, 2},
 	}}
 	Endpoint = &Kind{"endpoint", []Value{{"endpoint-failing", "s", Most, 0}}}
 	Node     = &Kind{"node", []Value{

@@ -35,6 +35,7 @@ var Values = []Value{
 	{"lag-age", false, "age of the oldest of those"},
 	{"loses-data-in", true, "time until retention takes what a group has not read; 30d while none is foreseen"},
 	{"route-waiting", false, "for how long a route has waited for its target"},
+	{"sent-rate", true, "messages that a route sends on a second, of those that it decides about"},
 	{"members", true, "members of a group"},
 	{"silent-for", false, "for how long nothing has come into a channel"},
 	{"in-rate", true, "messages that come into a channel, or that a group has to read"},

@@ -27,6 +27,7 @@ import (
 	"steadyferry/internal/core/strict"
 	"steadyferry/internal/door/gate"
 	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/publishers"
 )
 
 // Request headers of a message that is sent as a raw body.
@@ -87,8 +88,19 @@ func (s *Flow) publish(c *gin.Context) {
 	if gate.Refuse(c, err) {
 		return
 	}
+	out := published(receipts)
+	s.publisher(c, t).Sent(int64(out.Accepted))
 	c.Writer.Header()["Content-Type"] = gate.JSONType
-	c.Writer.Write(appendPublished(make([]byte, 0, 160), published(receipts)))
+	c.Writer.Write(appendPublished(make([]byte, 0, 160), out))
+}
+
+// publisher counts what comes of a request: by the principal, and the program that it names.
+func (s *Flow) publisher(c *gin.Context, t *part.Channel) *publishers.Publisher {
+	name := gate.Who(c)
+	if program := c.GetHeader(form.HeaderProgram); program != "" && address.CheckName(program) == nil {
+		name = program + " (" + name + ")"
+	}
+	return s.Node.Publishers.Of(t.ID, name)
 }
 
 // headerLeader names the node that leads the partition of a request, when it
@@ -348,7 +360,7 @@ func (s *Flow) publishLines(c *gin.Context, t *part.Channel, partition int) {
 	defer hold.Release()
 	done, cancel := context.WithCancel(context.WithoutCancel(c))
 	defer cancel()
-	p := &linePublisher{server: s, topic: t, partition: partition, ctx: context.WithoutCancel(c), hold: hold}
+	p := &linePublisher{server: s, topic: t, partition: partition, ctx: context.WithoutCancel(c), hold: hold, publisher: s.publisher(c, t)}
 	p.total.Receipts = []form.Receipt{}
 	control := http.NewResponseController(c.Writer)
 	control.SetWriteDeadline(time.Time{}) // lines may come for hours
@@ -376,6 +388,7 @@ type linePublisher struct {
 	gathered  []*message.Message
 	bytes     int
 	hold      part.Hold // of what is gathered
+	publisher *publishers.Publisher
 	total     form.Published
 }
 
@@ -440,6 +453,7 @@ func (p *linePublisher) flush() error {
 	receipts, err := p.server.Node.Parts.PublishMessages(ctx, p.topic, p.partition, p.gathered)
 	kept := published(receipts)
 	p.total.Accepted += kept.Accepted
+	p.publisher.Sent(int64(kept.Accepted))
 	p.total.Dropped += kept.Dropped
 	p.total.Receipts = append(p.total.Receipts, kept.Receipts...)
 	p.total.Receipts = p.total.Receipts[max(len(p.total.Receipts)-1000, 0):]

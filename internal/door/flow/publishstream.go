@@ -17,6 +17,7 @@ import (
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/door/gate"
 	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/publishers"
 )
 
 // streamBatches is how many batches of one stream may be under way; what comes
@@ -38,20 +39,21 @@ func (s *Flow) publishStream(c *gin.Context) {
 	defer conn.Close()
 	ctx, cancel := s.StreamContext(c)
 	defer cancel()
-	p := &publishStream{server: s, topic: t, conn: conn, who: gate.Who(c)}
+	p := &publishStream{server: s, topic: t, conn: conn, who: gate.Who(c), publisher: s.publisher(c, t)}
 	go p.ping(ctx)
 	p.read()
 	p.underWay.Wait() // what was taken is answered
 }
 
 type publishStream struct {
-	server   *Flow
-	topic    *part.Channel
-	who      string
-	conn     *websocket.Conn
-	underWay sync.WaitGroup
-	ending   atomic.Bool
-	mu       sync.Mutex // held while an answer is written
+	server    *Flow
+	topic     *part.Channel
+	who       string
+	publisher *publishers.Publisher
+	conn      *websocket.Conn
+	underWay  sync.WaitGroup
+	ending    atomic.Bool
+	mu        sync.Mutex // held while an answer is written
 }
 
 func (p *publishStream) ping(ctx context.Context) {
@@ -148,6 +150,9 @@ func (p *publishStream) publish(data []byte, hold part.Hold) {
 	} else {
 		r := form.Receipt{Partition: receipt.Partition, Offset: receipt.Offset, Count: receipt.Count, Time: receipt.Time, Repeat: receipt.Repeat}
 		answer = client.AppendPublishAnswer(nil, number, &r, nil)
+		if !receipt.Repeat {
+			p.publisher.Sent(int64(receipt.Count))
+		}
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()

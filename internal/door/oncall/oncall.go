@@ -37,6 +37,7 @@ func (s *OnCall) Routes(a *gin.RouterGroup, search gin.HandlerFunc) {
 	w.DELETE("", s.removeWatch)
 	w.POST("/notice-trials", s.tryTelling)
 	s.timetableRoutes(a, search)
+	a.GET("/chart", search, s.chart)
 	a.GET("/incidents", s.listIncidents)
 	a.GET("/incidents/:incident", s.showIncident)
 	a.POST("/incidents/:incident/notes", s.sayOfIncident)

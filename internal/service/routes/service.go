@@ -44,7 +44,7 @@ type placeKey struct {
 func New(parts *part.Registry, records *catalog.Catalog, gs *groups.Groups, qs *queues.Queues, outside *endpoints.Endpoints) *Routes {
 	rs := &Routes{parts: parts, catalog: records, groups: gs, queues: qs, outside: outside, carriers: map[*part.Partition]*carrier{}, places: map[placeKey]catalog.RoutePlace{}, stalls: map[string]stall{}}
 	peer.Answer(&parts.Calls, "routes", rs.answerStates)
-	peer.Answer(&parts.Calls, "routes that wait", func(context.Context, uint64, struct{}) (map[string]Waiting, error) { return rs.waitingHere(), nil })
+	peer.Answer(&parts.Calls, "how routes do", func(context.Context, uint64, struct{}) (map[int64]Doing, error) { return rs.doingHere(), nil })
 	gs.Routes(rs.reachedHere)
 	return rs
 }

@@ -154,29 +154,40 @@ func (rs *Routes) Here() map[*catalog.Group][]State {
 	return all
 }
 
-// waitingHere returns the routes that wait for something at partitions that this node leads,
-// by their addresses, each with what it has waited for the longest.
-func (rs *Routes) waitingHere() map[string]Waiting {
-	all := map[string]Waiting{}
-	for at, w := range rs.waiting() {
-		addWaiting(all, at, w)
+// Doing is how a route does on all partitions of its source together.
+type Doing struct {
+	Waits Waiting `json:"waits"` // what it has waited for the longest, unless that is somebody's wish
+	Sent  int64   `json:"sent"`  // since nodes lead the partitions: less than before when others lead
+}
+
+// join adds how a route does on other partitions.
+func (d Doing) join(other Doing) Doing {
+	d.Sent += other.Sent
+	if w := other.Waits; w.Reason != "" && w.Reason != waitsPaused && (d.Waits.Reason == "" || w.Since.Before(d.Waits.Since)) {
+		d.Waits = w
+	}
+	return d
+}
+
+// doingHere is how routes do on partitions that this node leads, by their groups' ids.
+func (rs *Routes) doingHere() map[int64]Doing {
+	all := map[int64]Doing{}
+	for g, states := range rs.Here() {
+		d := Doing{}
+		for _, s := range states {
+			d = d.join(Doing{Waits: s.Waits, Sent: s.Sent})
+		}
+		all[g.ID] = d
 	}
 	return all
 }
 
-// addWaiting notes that a route waits, unless that is somebody's wish.
-func addWaiting(to map[string]Waiting, at string, w Waiting) {
-	if before, has := to[at]; w.Reason != waitsPaused && (!has || w.Since.Before(before.Since)) {
-		to[at] = w
-	}
-}
-
-// Waiting returns the routes that wait on any node that answers, by their addresses.
-func (rs *Routes) Waiting(ctx context.Context) map[string]Waiting {
-	all := rs.waitingHere()
-	for _, answer := range peer.AskEach[map[string]Waiting](ctx, rs.parts.Peers(), rs.parts.OtherNodes(), "routes that wait", struct{}{}) {
-		for at, w := range answer {
-			addWaiting(all, at, w)
+// Doing returns how routes do on all nodes that answer, by their groups' ids.
+func (rs *Routes) Doing(ctx context.Context) map[int64]Doing {
+	all := rs.doingHere()
+	for _, answer := range peer.AskEach[map[int64]Doing](ctx, rs.parts.Peers(), rs.parts.OtherNodes(), "how routes do", struct{}{}) {
+		for id, d := range answer {
+			all[id] = all[id].join(d)
 		}
 	}
 	return all

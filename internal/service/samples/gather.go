@@ -18,10 +18,22 @@ import (
 // noLossSeen is what loses-data-in is while no loss is foreseen.
 const noLossSeen = 30 * 24 * time.Hour
 
-// count is how many messages of a queue had become dead letters at a time.
-type count struct {
-	at       time.Time
-	rejected int64
+// counts are those of a time, of which a later time makes rates.
+type counts struct {
+	at   time.Time
+	died map[int64]int64 // messages of queues that had become dead letters
+	sent map[int64]int64 // what routes had sent
+}
+
+func countsAt(now time.Time) counts { return counts{now, map[int64]int64{}, map[int64]int64{}} }
+
+// rate is how many came in a second since an earlier count.
+func (c counts) rate(before counts, was, is map[int64]int64, id int64) float64 {
+	first, known := was[id]
+	if span := c.at.Sub(before.at).Seconds(); known && span > 0 && is[id] >= first {
+		return float64(is[id]-first) / span
+	}
+	return sample.Unknown
 }
 
 // gathering is one measuring of all things, in the order of the values of their kinds.
@@ -29,13 +41,13 @@ type gathering struct {
 	*Samples
 	now  time.Time
 	all  map[sample.Thing][]float64
-	died map[int64]count
+	then counts
+	is   counts
 }
 
-// gather measures all things.
-func (s *Samples) gather(ctx context.Context, now time.Time) map[sample.Thing][]float64 {
-	g := &gathering{s, now, map[sample.Thing][]float64{}, map[int64]count{}}
-	defer func() { s.died = g.died }()
+// gather measures all things. before are the counts of the time before.
+func (s *Samples) gather(ctx context.Context, now time.Time, before counts) (map[sample.Thing][]float64, counts) {
+	g := &gathering{s, now, map[sample.Thing][]float64{}, before, countsAt(now)}
 	for id, c := range s.of.Cluster.Conditions(now) {
 		certificate := sample.Unknown
 		if c.CertificateLeft >= 0 {
@@ -47,9 +59,9 @@ func (s *Samples) gather(ctx context.Context, now time.Time) map[sample.Thing][]
 		g.channel(t)
 	}
 	if lags, err := s.of.Groups.Lag(ctx, nil, nil); err == nil {
-		waiting := s.of.Routes.Waiting(ctx)
+		doing := s.of.Routes.Doing(ctx)
 		for _, l := range lags {
-			g.group(l, waiting)
+			g.group(l, doing)
 		}
 	}
 	healths := s.of.Endpoints.Healths()
@@ -60,7 +72,7 @@ func (s *Samples) gather(ctx context.Context, now time.Time) map[sample.Thing][]
 		}
 		g.put(sample.Endpoint, e.ID, failing)
 	}
-	return g.all
+	return g.all, g.is
 }
 
 func (g *gathering) put(kind *sample.Kind, id int64, values ...float64) {
@@ -134,28 +146,24 @@ func (g *gathering) queue(t *part.Channel, q *queue.Summary, set func(string, fl
 	}
 	set("oldest-waiting", oldest)
 	set("leased-long", leased)
-	before, known := g.Samples.died[t.ID]
-	g.died[t.ID] = count{g.now, q.Rejected}
-	rate := sample.Unknown
-	if span := g.now.Sub(before.at).Seconds(); known && span > 0 && q.Rejected >= before.rejected {
-		rate = float64(q.Rejected-before.rejected) / span
-	}
-	set("dead-rate", rate)
+	g.is.died[t.ID] = q.Rejected
+	set("dead-rate", g.is.rate(g.then, g.then.died, g.is.died, t.ID))
 }
 
-func (g *gathering) group(l *groups.Lag, waiting map[string]routes.Waiting) {
-	loses, waits := noLossSeen.Seconds(), sample.Unknown
+func (g *gathering) group(l *groups.Lag, doing map[int64]routes.Doing) {
+	loses, waits, sent := noLossSeen.Seconds(), sample.Unknown, sample.Unknown
 	if l.Verdict.LosesIn >= 0 {
 		loses = min(l.Verdict.LosesIn.Seconds(), loses)
 	}
 	members := float64(len(l.Members))
 	if l.Group.Kind() == setting.Route {
 		waits, members = 0, sample.Unknown
-		if w, is := waiting[address(l)]; is {
-			waits = max(g.now.Sub(w.Since).Seconds(), 1)
+		d := doing[l.Group.ID]
+		if d.Waits.Reason != "" {
+			waits = max(g.now.Sub(d.Waits.Since).Seconds(), 1)
 		}
+		g.is.sent[l.Group.ID] = d.Sent
+		sent = g.is.rate(g.then, g.then.sent, g.is.sent, l.Group.ID)
 	}
-	g.put(sample.Group, l.Group.ID, float64(l.Verdict.Messages), l.OldestAge.Seconds(), l.ArrivalRate, l.CommitRate, members, float64(l.Verdict.State.Severity()), loses, waits)
+	g.put(sample.Group, l.Group.ID, float64(l.Verdict.Messages), l.OldestAge.Seconds(), l.ArrivalRate, l.CommitRate, members, float64(l.Verdict.State.Severity()), loses, waits, sent)
 }
-
-func address(l *groups.Lag) string { return part.GroupAddress(l.Topic, l.Group.Name).String() }

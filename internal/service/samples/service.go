@@ -28,13 +28,15 @@ type Samples struct {
 	ledger  ledger.Ledger
 	onDuty  func() bool
 	then    func(ctx context.Context, now time.Time, measured map[sample.Thing][]float64) // after each measuring
-	died    map[int64]count                                                               // by channel, of the measuring before; of gather alone
+	counted counts                                                                        // of the measuring before; of Measure alone
 
 	measures bool // this node is the one; of Measure alone
 
 	mu      sync.Mutex // guards what is below
 	open    *sample.Stretch
 	waiting []ledger.StretchRow // that are not recorded yet, the oldest first
+
+	latest latest
 }
 
 // Every is how often things are measured.
@@ -57,7 +59,7 @@ type Sources struct {
 
 // New returns the service. onDuty tells whether this node measures.
 func New(of *Sources, records *catalog.Catalog, onDuty func() bool) *Samples {
-	return &Samples{of: of, catalog: records, ledger: ledger.Of(records), onDuty: onDuty, died: map[int64]count{}}
+	return &Samples{of: of, catalog: records, ledger: ledger.Of(records), onDuty: onDuty, counted: countsAt(time.Now())}
 }
 
 // Measure measures all things at a time, if this node is the one that does, and records
@@ -69,7 +71,8 @@ func (s *Samples) Measure(ctx context.Context, now time.Time) {
 		s.End(ctx)
 		return
 	}
-	all := s.gather(ctx, now)
+	all, counted := s.gather(ctx, now, s.counted)
+	s.counted = counted
 	s.Put(ctx, now, all)
 	if s.then != nil {
 		s.then(ctx, now.Truncate(Every), all)
