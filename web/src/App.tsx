@@ -13,8 +13,9 @@ import {
   Siren,
   Sun,
   Waves,
+  Waypoints,
 } from "lucide-react";
-import { useEffect } from "react";
+import { lazy, Suspense, useEffect } from "react";
 import { BrowserRouter, Link, Navigate, NavLink, Route, Routes } from "react-router";
 import { Toaster } from "sonner";
 import { call, get, onSignedOut, Problem, type SignIn } from "./api/client";
@@ -43,17 +44,22 @@ import { TopicPage } from "./pages/Topic";
 import { WatchPage } from "./pages/Watch";
 import { Watches } from "./pages/Watches";
 
+// The chart, with what draws it, is loaded by those who open it.
+const Hanging = lazy(() => import("./pages/Hanging").then((m) => ({ default: m.Hanging })));
+
+// What is short stands for the name where there is little room, and is a part of it.
 const places = [
-  { to: "/incidents", icon: Siren, name: "What is wrong" },
-  { to: "/channels", icon: Waves, name: "What is where" },
-  { to: "/groups", icon: Flag, name: "Who is behind" },
-  { to: "/dead", icon: MailX, name: "What failed" },
-  { to: "/endpoints", icon: Plug, name: "What is outside" },
-  { to: "/replays", icon: Repeat, name: "What is sent again" },
-  { to: "/timetable", icon: CalendarClock, name: "What is done when" },
-  { to: "/nodes", icon: Server, name: "What is running" },
-  { to: "/drift", icon: FileDiff, name: "What drifted" },
-  { to: "/logbook", icon: BookOpen, name: "Who did what" },
+  { to: "/incidents", icon: Siren, name: "What is wrong", short: "wrong" },
+  { to: "/channels", icon: Waves, name: "What is where", short: "where" },
+  { to: "/groups", icon: Flag, name: "Who is behind", short: "behind" },
+  { to: "/dead", icon: MailX, name: "What failed", short: "failed" },
+  { to: "/endpoints", icon: Plug, name: "What is outside", short: "outside" },
+  { to: "/replays", icon: Repeat, name: "What is sent again", short: "again" },
+  { to: "/timetable", icon: CalendarClock, name: "What is done when", short: "when" },
+  { to: "/chart", icon: Waypoints, name: "How it hangs together", short: "together" },
+  { to: "/nodes", icon: Server, name: "What is running", short: "running" },
+  { to: "/drift", icon: FileDiff, name: "What drifted", short: "drifted" },
+  { to: "/logbook", icon: BookOpen, name: "Who did what", short: "did what" },
 ];
 
 function Rail() {
@@ -61,15 +67,15 @@ function Rail() {
   return (
     <nav
       aria-label="Places"
-      className="z-20 flex shrink-0 border-hair bg-sunk max-md:fixed max-md:inset-x-0 max-md:bottom-0 max-md:justify-around max-md:border-t md:sticky md:top-0 md:h-dvh md:w-24 md:flex-col md:border-r md:pt-3"
+      className="z-20 flex shrink-0 border-hair bg-sunk max-md:fixed max-md:inset-x-0 max-md:bottom-0 max-md:overflow-x-auto max-md:border-t md:sticky md:top-0 md:h-dvh md:w-24 md:flex-col md:border-r md:pt-3"
     >
       <img src="/mark.svg" alt="Steady Ferry" width="34" height="34" className="mx-auto mb-4 max-md:hidden" />
-      {places.map(({ to, icon: Icon, name }) => (
+      {places.map(({ to, icon: Icon, name, short: brief }) => (
         <NavLink
           key={to}
           to={to}
           className={({ isActive }) =>
-            `flex flex-col items-center gap-0.5 px-1 py-2 text-center text-[0.75rem] leading-tight no-underline ${isActive ? "bg-paper font-semibold text-ink md:border-l-3 md:border-sea" : "text-soft hover:text-ink"}`
+            `flex shrink-0 flex-col items-center gap-0.5 px-1 py-2 text-center max-md:min-w-13 max-md:px-1.5 text-[0.75rem] leading-tight no-underline ${isActive ? "bg-paper font-semibold text-ink md:border-l-3 md:border-sea" : "text-soft hover:text-ink"}`
           }
         >
           <span className="relative">
@@ -83,7 +89,10 @@ function Rail() {
               </span>
             )}
           </span>
-          {name}
+          <span className="max-md:sr-only">{name}</span>
+          <span className="md:hidden" aria-hidden>
+            {brief}
+          </span>
         </NavLink>
       ))}
     </nav>
@@ -177,6 +186,14 @@ export function App() {
               <Route path="/dead/:space/:channel" element={<DeadPage />} />
               <Route path="/replays" element={<ReplaysPage />} />
               <Route path="/trace/:space/:channel/:place" element={<TracePage />} />
+              <Route
+                path="/chart"
+                element={
+                  <Suspense fallback={null}>
+                    <Hanging />
+                  </Suspense>
+                }
+              />
               <Route path="/timetable" element={<Chores />} />
               <Route path="/timetable/:space/:name" element={<ChorePage />} />
               <Route path="/nodes" element={<NodesPage />} />

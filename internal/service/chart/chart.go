@@ -244,6 +244,9 @@ func (d *drawing) readers() {
 		if g.Paused {
 			t.State = "paused"
 		}
+		if dead := d.view.DeadOf[g.ID]; dead != nil {
+			t.Facts = append(t.Facts, d.facts(sample.Channel, dead.ID, "dead")...)
+		}
 		d.put(t)
 		d.link(d.sourceOf(ch), at, rate)
 		if g.Route != nil {

@@ -62,6 +62,9 @@ const unknown = {
   colour: "text-stopped",
 };
 
+/** The shape and the colour of a state, for drawings. */
+export const markOf = (state: string) => marks[state] ?? unknown;
+
 /** wrap lets long words go over several lines, where there is little room. */
 export function Mark({ state, word = words(state), wrap = false }: { state: string; word?: string; wrap?: boolean }) {
   const m = marks[state] ?? unknown;

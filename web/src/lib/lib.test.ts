@@ -8,7 +8,8 @@ import { parseSize, quote, size, span } from "./format";
 import { changesOf, isOf, textOf } from "./settings";
 import { merge, Past } from "./live";
 import { days, midnight, periods, typed } from "./position";
-import type { Group, Live, Setting, Channel } from "../api/client";
+import { downstream, step, thickness, troubled } from "./chart";
+import type { Group, Live, Setting, Channel, ChartOf, ChartThing } from "../api/client";
 
 describe("conditions", () => {
   it("names fields as CEL does", () => {
@@ -253,5 +254,55 @@ describe("positions", () => {
     expect(yesterday).toEqual({ from: at(2026, 10, 25), to: at(2026, 10, 26) });
     expect(days("2026-11-01", "2026-11-30")).toEqual({ from: at(2026, 10, 1), to: at(2026, 11, 1) });
     expect(midnight(now).getHours()).toBe(0);
+  });
+});
+
+describe("moving on a chart", () => {
+  const thing = (id: string, level = "calm") => ({ id, level }) as ChartThing;
+  const chart = {
+    things: [thing("box"), thing("readings"), thing("warm"), thing("forecast", "alarm"), thing("inspections", "warn")],
+    links: [
+      { from: "box", to: "readings", rate: 25 },
+      { from: "readings", to: "warm", rate: 2 },
+      { from: "readings", to: "forecast", rate: 0 },
+      { from: "warm", to: "inspections", rate: 2 },
+      { from: "inspections", to: "readings", rate: 0 },
+    ],
+  } as ChartOf;
+  const at = {
+    box: { x: 0, y: 0 },
+    readings: { x: 200, y: 0 },
+    warm: { x: 400, y: 0 },
+    forecast: { x: 400, y: 60 },
+    inspections: { x: 600, y: 0 },
+  };
+  const from = (id: string | undefined, key: string) => step(chart, at, id, key);
+  it("goes from trouble to trouble, the worst first, and round", () => {
+    expect(troubled(chart.things).map((t) => t.id)).toEqual(["forecast", "inspections"]);
+    expect([from(undefined, "n"), from("forecast", "n"), from("inspections", "n"), from("box", "n")]).toEqual([
+      "forecast",
+      "inspections",
+      "forecast",
+      "forecast",
+    ]);
+  });
+  it("finds what lies behind, also in a ring", () => {
+    expect(downstream(chart, "box")).toEqual(["readings", "warm", "forecast", "inspections"]);
+    expect(from("warm", "d")).toBe("inspections");
+    expect(from("forecast", "d")).toBeUndefined();
+  });
+  it("goes along the ways, and to what is above and below", () => {
+    expect(from(undefined, "ArrowRight")).toBe("box");
+    expect(from("box", "ArrowRight")).toBe("readings");
+    expect(from("readings", "ArrowRight")).toBe("warm");
+    expect(from("warm", "ArrowDown")).toBe("forecast");
+    expect(from("forecast", "ArrowUp")).toBe("warm");
+    expect(from("warm", "ArrowLeft")).toBe("readings");
+    expect(from("warm", "ArrowUp")).toBeUndefined();
+  });
+  it("draws more messages thicker", () => {
+    expect(thickness(0)).toBe(1);
+    expect(thickness(10)).toBeGreaterThan(thickness(1));
+    expect(thickness(1e9)).toBe(8);
   });
 });
