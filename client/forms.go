@@ -48,6 +48,9 @@ type (
 	Watch             = form.Watch
 	WatchValue        = form.WatchValue
 	WatchTrial        = form.WatchTrial
+	Outlook           = form.Outlook
+	Foreseen          = form.Foreseen
+	Going             = form.Going
 	Chart             = form.Chart
 	ChartThing        = form.ChartThing
 	Chore             = form.Chore

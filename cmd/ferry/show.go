@@ -257,7 +257,7 @@ func (c *call) printMessage(m client.Message) {
 }
 
 var statusVerb = verb{
-	Name: "status", Args: "", Summary: "Show the node and every topic, with rates",
+	Name: "status", Args: "", Summary: "Say what is wrong, what will go wrong and what is being done, and show the node and every channel, with rates",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		every := term.EveryFlag(fs)
 		return func(c *call) error {
@@ -288,7 +288,10 @@ func (c *call) status(out io.Writer) error {
 	}
 	fmt.Fprintf(out, "%s, %s, %s, %s   in %s %s   out %s %s\n", words.Many(s.Channels, "channel"), words.Many(s.Partitions, "partition"), words.Many(s.Messages, "message"), term.Size(s.Bytes),
 		term.PerSecond(s.Rates.MessagesIn), term.SizePerSecond(s.Rates.BytesIn), term.PerSecond(s.Rates.MessagesOut), term.SizePerSecond(s.Rates.BytesOut))
-	fmt.Fprintf(out, "%s\n\n", c.tally(l.Incidents))
+	if err := oncall.Outlook(c.Call, out); err != nil {
+		return err
+	}
+	fmt.Fprintln(out)
 	var rows [][]string
 	for _, t := range l.Channels {
 		rows = append(rows, []string{t.Address, c.Mark(t.State), term.PerSecond(t.Rates.MessagesIn), term.SizePerSecond(t.Rates.BytesIn),
@@ -301,15 +304,4 @@ func (c *call) status(out io.Writer) error {
 	c.Table(out, []string{"channel", "state", "in", "bytes in", "out", "bytes out", "kept", "on disk", "oldest", "partitions"}, rows,
 		"in", "bytes in", "out", "bytes out", "kept", "on disk", "oldest", "partitions")
 	return nil
-}
-
-// tally says how many incidents go on.
-func (c *call) tally(t client.Tally) string {
-	switch {
-	case t.Alarms > 0:
-		return c.MarkAs("alarm", fmt.Sprintf("%s, %s: ferry incidents -open", words.Many(t.Alarms, "alarm"), words.Many(t.Warns, "warning")))
-	case t.Warns > 0:
-		return c.MarkAs("warn", words.Many(t.Warns, "warning")+": ferry incidents -open")
-	}
-	return c.MarkAs("calm", "all that is watched is in order")
 }

@@ -33,6 +33,7 @@ import (
 	"steadyferry/internal/service/look"
 	"steadyferry/internal/service/manage"
 	"steadyferry/internal/service/moves"
+	"steadyferry/internal/service/outlook"
 	"steadyferry/internal/service/publishers"
 	"steadyferry/internal/service/queues"
 	"steadyferry/internal/service/replays"
@@ -130,9 +131,10 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	n.Watches = watches.New(n.Parts, n.Catalog, n.Samples, n.Endpoints)
 	n.Charts = chart.New(n.Parts, n.Catalog, n.Samples, n.Watches, n.Groups, n.Publishers)
 	n.Timetable = timetable.New(n.Parts, n.Catalog, n.Jobs)
+	n.Outlook = outlook.New(n.Parts, n.Catalog, n.Samples, n.Watches, n.Jobs, n.Queues, n.Look, n.Timetable)
 	n.Manage = manage.New(n.Parts, n.Catalog, n.Queues, n.Cluster, n.Moves, config.KeepRemoved)
 	n.Declares = declares.New(n.Parts, n.Catalog, n.Cluster, n.Manage, n.Groups, n.Routes, n.Endpoints, n.Watches, n.Timetable)
-	acts.Register(n.Timetable, &acts.Services{Parts: n.Parts, Catalog: n.Catalog, Queues: n.Queues, Groups: n.Groups, Replays: n.Replays, Look: n.Look, Cluster: n.Cluster, Declares: n.Declares, Dir: config.Dir})
+	acts.Register(n.Timetable, &acts.Services{Parts: n.Parts, Catalog: n.Catalog, Queues: n.Queues, Groups: n.Groups, Replays: n.Replays, Look: n.Look, Cluster: n.Cluster, Declares: n.Declares, Outlook: n.Outlook, Dir: config.Dir})
 	n.Access = access.New(n.Parts, n.Catalog, config.Dir)
 	opened.Store(true)
 	n.Parts.Open(ctx, n.Groups)

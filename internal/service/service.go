@@ -16,6 +16,7 @@ import (
 	"steadyferry/internal/service/look"
 	"steadyferry/internal/service/manage"
 	"steadyferry/internal/service/moves"
+	"steadyferry/internal/service/outlook"
 	"steadyferry/internal/service/publishers"
 	"steadyferry/internal/service/queues"
 	"steadyferry/internal/service/replays"
@@ -49,6 +50,7 @@ type Services struct {
 	Watches    *watches.Watches
 	Timetable  *timetable.Timetable
 	Charts     *chart.Charts
+	Outlook    *outlook.Outlook
 
 	Streams  *admit.Slots // what is open for long: tails, browses, members
 	Searches *admit.Slots

@@ -37,6 +37,7 @@ import { Incidents } from "./pages/Incidents";
 import { LogbookPage } from "./pages/Logbook";
 import { DeadPage, DeadPlaces } from "./pages/Dead";
 import { NodesPage } from "./pages/Nodes";
+import { Now } from "./pages/Now";
 import { ReplaysPage } from "./pages/Replays";
 import { SignInPage } from "./pages/SignIn";
 import { TracePage } from "./pages/Trace";
@@ -49,7 +50,7 @@ const Hanging = lazy(() => import("./pages/Hanging").then((m) => ({ default: m.H
 
 // What is short stands for the name where there is little room, and is a part of it.
 const places = [
-  { to: "/incidents", icon: Siren, name: "What is wrong", short: "wrong" },
+  { to: "/now", icon: Siren, name: "What is wrong", short: "wrong" },
   { to: "/channels", icon: Waves, name: "What is where", short: "where" },
   { to: "/groups", icon: Flag, name: "Who is behind", short: "behind" },
   { to: "/dead", icon: MailX, name: "What failed", short: "failed" },
@@ -118,7 +119,7 @@ function Bar() {
           <Mark state={at ? "attention" : "starting"} word={at ? `no word since ${clock(at, false)}` : "connecting"} />
         )}
         {live && live.incidents.alarms + live.incidents.warns > 0 && (
-          <Link to="/incidents" className="no-underline">
+          <Link to="/now" className="no-underline">
             <Mark
               state={live.incidents.alarms > 0 ? "alarm" : "warn"}
               word={live.incidents.alarms > 0 ? many(live.incidents.alarms, "alarm") : many(live.incidents.warns, "warning")}
@@ -172,6 +173,7 @@ export function App() {
           <Bar />
           <main className="mx-auto max-w-[90rem] px-4 py-4 max-md:pb-24">
             <Routes>
+              <Route path="/now" element={<Now />} />
               <Route path="/incidents" element={<Incidents />} />
               <Route path="/incidents/:number" element={<IncidentPage />} />
               <Route path="/watches" element={<Watches />} />
@@ -199,7 +201,7 @@ export function App() {
               <Route path="/nodes" element={<NodesPage />} />
               <Route path="/drift" element={<DriftPage />} />
               <Route path="/logbook" element={<LogbookPage />} />
-              <Route path="*" element={<Navigate to="/channels" replace />} />
+              <Route path="*" element={<Navigate to="/now" replace />} />
             </Routes>
           </main>
         </div>

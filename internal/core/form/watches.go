@@ -171,7 +171,14 @@ type Notice struct {
 	At        time.Time        `json:"at"`
 	Says      string           `json:"says"`
 	Incidents []NoticeIncident `json:"incidents"`
-	Run       *Run             `json:"run,omitempty"` // the run of a chore, of a notice about one
+	Run       *Run             `json:"run,omitempty"`  // the run of a chore, of a notice about one
+	Text      *NoticeText      `json:"text,omitempty"` // that a chore sends, such as a report
+}
+
+// NoticeText is a text that is sent as a notice.
+type NoticeText struct {
+	Markdown string `json:"markdown"`
+	Link     string `json:"link"` // where it is shown
 }
 
 // NoticeIncident is an incident as a notice tells it.

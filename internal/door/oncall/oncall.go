@@ -38,6 +38,8 @@ func (s *OnCall) Routes(a *gin.RouterGroup, search gin.HandlerFunc) {
 	w.POST("/notice-trials", s.tryTelling)
 	s.timetableRoutes(a, search)
 	a.GET("/chart", search, s.chart)
+	a.GET("/outlook", search, s.outlook)
+	a.GET("/reports/:space", search, s.report)
 	a.GET("/incidents", s.listIncidents)
 	a.GET("/incidents/:incident", s.showIncident)
 	a.POST("/incidents/:incident/notes", s.sayOfIncident)

@@ -47,6 +47,11 @@ func (l Ledger) RunsOf(ctx context.Context, kind, address string, before int64, 
 	return catalog.List[*catalog.Job](ctx, l.c, `SELECT * FROM jobs WHERE kind = $1 AND address = $2 AND id < $3 ORDER BY id DESC LIMIT $4`, kind, address, before, most)
 }
 
+// RunsSince returns the newest jobs of a kind about things of a space that were made since a time.
+func (l Ledger) RunsSince(ctx context.Context, kind, space string, since time.Time, most int) ([]*catalog.Job, error) {
+	return catalog.List[*catalog.Job](ctx, l.c, `SELECT * FROM jobs WHERE kind = $1 AND starts_with(address, $2 || '/') AND made_at >= $3 ORDER BY id DESC LIMIT $4`, kind, space, since, most)
+}
+
 // LastRuns returns the newest job of a kind about each of some addresses.
 func (l Ledger) LastRuns(ctx context.Context, kind string, addresses []string) ([]*catalog.Job, error) {
 	return catalog.List[*catalog.Job](ctx, l.c, `SELECT j.* FROM unnest($2::text[]) AS a(address) CROSS JOIN LATERAL

@@ -19,6 +19,7 @@ import (
 	"steadyferry/internal/service/declares"
 	"steadyferry/internal/service/groups"
 	"steadyferry/internal/service/look"
+	"steadyferry/internal/service/outlook"
 	"steadyferry/internal/service/queues"
 	"steadyferry/internal/service/replays"
 	"steadyferry/internal/service/timetable"
@@ -34,6 +35,7 @@ type Services struct {
 	Look     *look.Look
 	Cluster  *cluster.Cluster
 	Declares *declares.Declares
+	Outlook  *outlook.Outlook
 	Dir      string // of the node, in which files are written
 }
 
@@ -46,6 +48,7 @@ func Register(t *timetable.Timetable, s *Services) {
 	t.Register(setting.DoVerify, s.verifying())
 	t.Register(setting.DoExport, s.exporting())
 	t.Register(setting.DoDeclare, s.declaring())
+	t.Register(setting.DoReport, s.reporting())
 }
 
 // ofOne is the one address that a chore is of.

@@ -3,6 +3,8 @@ package acts_test
 import (
 	"encoding/json"
 	"fmt"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -222,5 +224,36 @@ func TestActsThatCannotBeAreRefused(t *testing.T) {
 		settings["at"] = "0 3 * * *"
 		_, err := n.Timetable.New(t.Context(), "owner", nightly, settings, false)
 		assert.ErrorContains(t, err, says, fmt.Sprint(settings))
+	}
+}
+
+// A report goes to those whom the chore tells, and only there.
+func TestAReportIsSent(t *testing.T) {
+	t.Parallel()
+	n := nodetest.Open(t)
+	received := make(chan form.Notice, 4)
+	place := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		var told form.Notice
+		if err := json.NewDecoder(r.Body).Decode(&told); err == nil {
+			received <- told
+		}
+	}))
+	t.Cleanup(place.Close)
+	_, err := n.Timetable.New(t.Context(), "owner", nightly, setting.Change{"at": "0 3 * * *", "do": setting.DoReport, "of": "coldchain"}, false)
+	assert.ErrorContains(t, err, "needs tell")
+	_, err = n.Endpoints.New(t.Context(), "owner", address.Channel("coldchain", "desk"), setting.Change{"url": place.URL}, nil)
+	require.NoError(t, err)
+	shown := chore(t, n, setting.Change{"do": setting.DoReport, "of": "coldchain", "tell": []string{"coldchain/desk"}})
+	assert.Equal(t, []string{"it would send the report of the last day of coldchain to coldchain/desk"}, shown.Effects)
+	r := run(t, n)
+	require.Equal(t, string(job.Done), r.State, r.Says)
+	select {
+	case told := <-received:
+		require.NotNil(t, told.Text)
+		assert.Contains(t, told.Text.Markdown, "# coldchain")
+		assert.Contains(t, told.Text.Link, "/api/v1/reports/coldchain?format=html")
+		assert.Contains(t, told.Says, "coldchain/nightly: run")
+	case <-time.After(20 * time.Second):
+		t.Fatal("nobody was told")
 	}
 }

@@ -88,6 +88,20 @@ func (lk *Look) Spans(ctx context.Context, s *Selection, now time.Time) ([]span,
 	return spans, total, nil
 }
 
+// Came counts the messages that came into a channel since a time, of those that are kept;
+// atLeast reports that others came which are not.
+func (lk *Look) Came(ctx context.Context, t *part.Channel, since time.Time) (messages int64, atLeast bool, err error) {
+	sel := Selection{Topic: t, From: address.Position{Kind: address.AtTime, Time: since}, To: address.Position{Kind: address.End}}
+	spans, messages, err := lk.Spans(ctx, &sel, time.Now())
+	for _, s := range spans {
+		// What begins where the log does may have begun before.
+		if first := s.log.First(); first > 0 && s.From == first {
+			atLeast = true
+		}
+	}
+	return messages, atLeast, err
+}
+
 // Whole goes through what is meant, each message with the whole of its body: browsing shortens
 // large ones, here each of those is read alone.
 func (lk *Look) Whole(ctx context.Context, s Selection, f func(m *message.Stored) error) error {

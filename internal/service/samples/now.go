@@ -33,6 +33,13 @@ func (s *Samples) Now(ctx context.Context) map[sample.Thing][]float64 {
 	return l.values
 }
 
+// Histories returns what was measured of things of a kind from a time up to another one, in the
+// finest steps that go back so far and are not more than a day's of the finest.
+func (s *Samples) Histories(ctx context.Context, kind string, ids []int64, from, to time.Time) (map[int64]*sample.Block, error) {
+	const most = 1500
+	return s.in(ctx, sample.LevelFor(time.Since(from), to.Sub(from), most), kind, ids, from, to)
+}
+
 // Then returns what was measured of things at a time, in the order of the values of their
 // kinds: the last figure of each value up to it.
 func (s *Samples) Then(ctx context.Context, things []sample.Thing, at time.Time) (map[sample.Thing][]float64, error) {

@@ -17,6 +17,7 @@ import (
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/ledger"
 	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/change"
 	"steadyferry/internal/service/jobs"
 )
 
@@ -42,14 +43,15 @@ type decided struct{ was, is ledger.ChoreState }
 
 // progress is how far a run is.
 type progress struct {
-	Log    []form.RunLine  `json:"log"`
-	Says   string          `json:"says"`
-	Act    json.RawMessage `json:"act,omitempty"` // the act's own
-	Job    int64           `json:"job,omitempty"`
-	Kind   string          `json:"kind,omitempty"`
-	Over   bool            `json:"over,omitempty"`
-	Failed string          `json:"failed,omitempty"`
-	Faults int             `json:"faults,omitempty"` // in a row, of which it is not known whether they pass
+	Log    []form.RunLine   `json:"log"`
+	Says   string           `json:"says"`
+	Act    json.RawMessage  `json:"act,omitempty"` // the act's own
+	Job    int64            `json:"job,omitempty"`
+	Kind   string           `json:"kind,omitempty"`
+	Over   bool             `json:"over,omitempty"`
+	Failed string           `json:"failed,omitempty"`
+	Sent   *form.NoticeText `json:"sent,omitempty"`   // that goes to those who are told, whatever became of it
+	Faults int              `json:"faults,omitempty"` // in a row, of which it is not known whether they pass
 }
 
 // mostFaults is how many of them a run bears: about one a second.
@@ -207,7 +209,7 @@ func (w *work) Judge(context.Context) (string, error) { return "", nil }
 // tell makes the notices about the end of the run, each once.
 func (w *work) tell(ctx context.Context) error {
 	c := &w.Spec.Chore
-	if len(c.Tell) == 0 || w.Progress.Failed == "" && c.TellOf != setting.TellAlways || w.Spec.Skipped != "" {
+	if len(c.Tell) == 0 || w.Progress.Failed == "" && c.TellOf != setting.TellAlways && w.Progress.Sent == nil || w.Spec.Skipped != "" {
 		return nil
 	}
 	run := told(w.Job)
@@ -218,7 +220,7 @@ func (w *work) tell(ctx context.Context) error {
 	now := time.Now().UTC()
 	for _, at := range c.Tell {
 		id := uuid.NewSHA1(w.Job.UID, []byte(at))
-		body, err := json.Marshal(form.Notice{Notice: id.String(), At: now, Says: fmt.Sprintf("%s: run %d %s: %s", run.Chore, run.Run, run.State, run.Says), Incidents: []form.NoticeIncident{}, Run: run})
+		body, err := json.Marshal(form.Notice{Notice: id.String(), At: now, Says: fmt.Sprintf("%s: run %d %s: %s", run.Chore, run.Run, run.State, run.Says), Incidents: []form.NoticeIncident{}, Run: run, Text: w.Progress.Sent})
 		if err != nil {
 			return err
 		}
@@ -251,6 +253,11 @@ func (d *Doing) Who() string { return "chore " + d.Job.Address }
 func (d *Doing) Says(format string, args ...any) {
 	d.Progress.Says = fmt.Sprintf(format, args...)
 	d.note(d.Progress.Says)
+}
+
+// Attach has those whom the chore tells get a text, in Markdown, with the path where it is shown.
+func (d *Doing) Attach(markdown, path string) {
+	d.Progress.Sent = &form.NoticeText{Markdown: markdown, Link: change.Base(d.t.catalog.View(), d.t.parts) + path}
 }
 
 // Load reads what the act has kept.

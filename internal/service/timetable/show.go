@@ -136,6 +136,16 @@ func (t *Timetable) Runs(ctx context.Context, c *catalog.Chore, before int64, mo
 	return all, nil
 }
 
+// Since returns the newest runs of chores of a space that have begun since a time.
+func (t *Timetable) Since(ctx context.Context, space string, since time.Time, most int) ([]form.Run, error) {
+	rows, err := t.ledger.RunsSince(ctx, Kind, space, since, most)
+	all := make([]form.Run, len(rows))
+	for i, j := range rows {
+		all[i] = *told(j)
+	}
+	return all, err
+}
+
 // RunOf returns a run by its number.
 func (t *Timetable) RunOf(ctx context.Context, number int64) (*form.Run, error) {
 	j, err := t.jobs.Get(ctx, number, Kind)

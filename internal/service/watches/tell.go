@@ -16,6 +16,7 @@ import (
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/watch"
 	"steadyferry/internal/engine/ledger"
+	"steadyferry/internal/service/change"
 )
 
 // tell makes the notices that are due: one for each endpoint, of all its incidents. mu is held,
@@ -122,11 +123,5 @@ func (ws *Watches) notice(at string, all []*ledger.Incident, words map[*ledger.I
 
 // link is where an incident is shown.
 func (ws *Watches) link(number int64) string {
-	base := ""
-	for _, n := range ws.catalog.View().Nodes {
-		if base == "" || ws.parts != nil && n.ID == ws.parts.ID() {
-			base = n.API
-		}
-	}
-	return fmt.Sprintf("%s/incidents/%d", strings.TrimSuffix(base, "/"), number)
+	return fmt.Sprintf("%s/incidents/%d", change.Base(ws.catalog.View(), ws.parts), number)
 }

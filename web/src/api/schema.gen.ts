@@ -867,6 +867,42 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/outlook": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What is wrong, what will go wrong, what was changed in the last hour, and what is being done */
+    get: operations["showOutlook"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/reports/{space}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        space: components["parameters"]["space"];
+      };
+      cookie?: never;
+    };
+    /** What happened in a space lately, as a page with its pictures */
+    get: operations["showReport"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/chart": {
     parameters: {
       query?: never;
@@ -2740,6 +2776,131 @@ export interface components {
       below: boolean;
       kinds: string[];
       help: string;
+    };
+    Outlook: {
+      /** Format: date-time */
+      at: string;
+      /** @description Incidents that go on, by what they have in common, the worst first */
+      wrong: {
+        source: string;
+        incidents: components["schemas"]["Incident"][];
+      }[];
+      /**
+       * Format: date-time
+       * @description When the last incident ended; null while one goes on, or there was none
+       */
+      wellSince: string | null;
+      foreseen: components["schemas"]["Foreseen"][];
+      changed: components["schemas"]["LogbookEntry"][];
+      /** @description Jobs and runs that go on, and those that ended badly in the last hour */
+      doing: components["schemas"]["Going"][];
+    };
+    /** @description Something that will go wrong if nothing changes */
+    Foreseen: {
+      /** @enum {string} */
+      kind: "loss" | "disk" | "certificate" | "waiting";
+      address: string;
+      /** @enum {string} */
+      level: "warn" | "alarm";
+      says: string;
+      /** @description What to do, as a command */
+      next: string;
+      /** Format: date-time */
+      at: string | null;
+    };
+    Going: {
+      /** Format: int64 */
+      job: number;
+      kind: string;
+      address: string;
+      state: string;
+      who: string;
+      says: string;
+      /** Format: date-time */
+      since: string;
+    };
+    /** @description What happened in a space */
+    Report: {
+      space: string;
+      /** Format: date-time */
+      from: string;
+      /** Format: date-time */
+      to: string;
+      /** @description In a sentence */
+      says: string;
+      channels: {
+        address: string;
+        kind: string;
+        /**
+         * Format: int64
+         * @description That came; null when that is not known
+         */
+        messages: number | null;
+        /** @description Some of them are not kept any more, and not counted */
+        atLeast: boolean;
+        /** @description Messages a second, on average */
+        rate: number;
+        /** @description In the busiest step of what was measured */
+        peak: number;
+        /** Format: int64 */
+        kept: number;
+        /** Format: int64 */
+        bytes: number;
+        /**
+         * Format: int64
+         * @description Dead letters now
+         */
+        dead: number;
+        curve: (number | null)[];
+      }[];
+      readers: {
+        address: string;
+        kind: string;
+        /** Format: int64 */
+        lag: number;
+        /** Format: int64 */
+        worstLag: number;
+        /** @description Seconds */
+        worstAge: number;
+        /** Format: date-time */
+        worstAt: string | null;
+        curve: (number | null)[];
+      }[];
+      causes: {
+        address: string;
+        cause: string;
+        reason: string;
+        detail: string;
+        /**
+         * Format: int64
+         * @description In that time, of those that are dead letters still
+         */
+        came: number;
+        /** Format: int64 */
+        count: number;
+        /** Format: date-time */
+        first: string;
+        new: boolean;
+      }[];
+      incidents: components["schemas"]["Incident"][];
+      chores: {
+        address: string;
+        runs: number;
+        failed: number;
+        /** Format: int64 */
+        messages: number;
+        /** Format: date-time */
+        last: string;
+        /** @description Of the last run */
+        says: string;
+      }[];
+      done: {
+        who: string;
+        action: string;
+        times: number;
+        addresses: string[];
+      }[];
+      foreseen: components["schemas"]["Foreseen"][];
     };
     /** @description How things hang together */
     Chart: {
@@ -5585,6 +5746,60 @@ export interface operations {
           "application/json": {
             answers: components["schemas"]["NoticeAnswer"][];
           };
+        };
+      };
+      default: components["responses"]["Problem"];
+    };
+  };
+  showOutlook: {
+    parameters: {
+      query?: {
+        /** @description Only that of a space */
+        space?: string;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description The outlook */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Outlook"];
+        };
+      };
+      default: components["responses"]["Problem"];
+    };
+  };
+  showReport: {
+    parameters: {
+      query?: {
+        /** @description From 10m to 31d */
+        span?: string;
+        /** @description What it is written as */
+        format?: "json" | "html" | "markdown";
+      };
+      header?: never;
+      path: {
+        space: components["parameters"]["space"];
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description The report */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Report"];
+          "text/html": string;
+          "text/markdown": string;
         };
       };
       default: components["responses"]["Problem"];
