@@ -241,7 +241,7 @@ func TestAReportIsSent(t *testing.T) {
 	t.Cleanup(place.Close)
 	_, err := n.Timetable.New(t.Context(), "owner", nightly, setting.Change{"at": "0 3 * * *", "do": setting.DoReport, "of": "coldchain"}, false)
 	assert.ErrorContains(t, err, "needs tell")
-	_, err = n.Endpoints.New(t.Context(), "owner", address.Channel("coldchain", "desk"), setting.Change{"url": place.URL}, nil)
+	_, err = n.Endpoints.New(t.Context(), "owner", address.Channel("coldchain", "desk"), setting.Change{"url": place.URL, "handshake": false}, nil)
 	require.NoError(t, err)
 	shown := chore(t, n, setting.Change{"do": setting.DoReport, "of": "coldchain", "tell": []string{"coldchain/desk"}})
 	assert.Equal(t, []string{"it would send the report of the last day of coldchain to coldchain/desk"}, shown.Effects)
