@@ -7,6 +7,8 @@ require (
 	github.com/HdrHistogram/hdrhistogram-go v1.4.0
 	github.com/cespare/xxhash/v2 v2.3.0
 	github.com/chromedp/chromedp v0.23.0
+	github.com/emersion/go-sasl v0.0.0-20241020182733-b788ff22d5a6
+	github.com/emersion/go-smtp v0.25.1
 	github.com/getkin/kin-openapi v0.152.0
 	github.com/gin-gonic/gin v1.12.0
 	github.com/goccy/go-yaml v1.19.2
@@ -24,6 +26,7 @@ require (
 	github.com/stretchr/testify v1.12.1
 	github.com/tidwall/gjson v1.20.2
 	github.com/valyala/fasthttp v1.77.0
+	github.com/wneessen/go-mail v0.8.1
 	go.etcd.io/raft/v3 v3.7.0
 	golang.org/x/net v0.61.0
 	golang.org/x/sync v0.24.0

@@ -85,7 +85,7 @@ func flags(name string, c *config) *flag.FlagSet {
 	fs.StringVar(&c.names, "names", "", "`HOSTS`, separated by commas, under which callers may reach this node, such as that of a proxy; IP addresses, localhost, this machine's name and -advertise are taken without it")
 	fs.StringVar(&c.tlsDir, "tls-dir", "", "`DIRECTORY` with ca.pem, NODE.pem and NODE-key.pem for TLS between nodes (ferryd certs makes them); needed unless -peer-listen is on loopback")
 	fs.StringVar(&c.networks, "outside-networks", endpoint.Public, "`NETWORKS` in which endpoints may lie: "+endpoint.AllowedNetworks)
-	fs.StringVar(&c.schemes, "outside-schemes", "https,postgresql,ferry+https", "`SCHEMES` that addresses of endpoints may begin with: "+setting.Schemes)
+	fs.StringVar(&c.schemes, "outside-schemes", "https,postgresql,ferry+https,smtps,smtp", "`SCHEMES` that addresses of endpoints may begin with: "+setting.Schemes)
 	fs.StringVar(&c.sealKeys, "seal-keys", "", "`FILE` with the keys by which secrets of endpoints are kept, one a line: the first one seals, all open. Nodes of a cluster need the same; one that is alone makes its own in -dir")
 	fs.Var(sizeFlag{&c.catchUpRate}, "catch-up-rate", "`SIZE` that this node sends a second at most to replicas that are far behind")
 	fs.Var(durationFlag{&c.keepRemoved}, "keep-removed", "`DURATION` in which a removed channel can be brought back")

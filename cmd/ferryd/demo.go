@@ -31,7 +31,7 @@ func demo(args []string) error {
 	fs.Lookup("dir").DefValue = "ferry-demo"
 	c.dir = "ferry-demo"
 	c.logLevel = slog.LevelWarn
-	c.networks, c.schemes = endpoint.Loopback, "http,postgresql" // places outside are this machine
+	c.networks, c.schemes = endpoint.Loopback, "http,postgresql,smtp" // places outside are this machine
 	nodes := fs.Int("nodes", 1, "`N` nodes, 1 to 9, each in a process of its own when there are several")
 	if err := readConfig(fs, args); err != nil {
 		return err

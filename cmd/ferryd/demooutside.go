@@ -18,6 +18,7 @@ import (
 	"steadyferry/cmd/ferryd/clinic"
 	"steadyferry/cmd/ferryd/desk"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/engine/outside/postbox"
 	"steadyferry/internal/engine/postgres"
 )
 
@@ -26,6 +27,7 @@ const (
 	clinicHook  = "coldchain/clinic-hook"
 	clinicTable = "coldchain/clinic-table"
 	dutyDesk    = "coldchain/duty-desk"
+	dutyMail    = "coldchain/duty-mail"
 )
 
 // hookAddress is where the stand-in serves, if that is free.
@@ -35,6 +37,7 @@ const hookAddress = "127.0.0.1:14729"
 type outside struct {
 	hook, secret       string // the stand-in's address, and what signs deliveries to it
 	database, password string // address of a database; empty: none of the demo's own
+	box                *postbox.Box
 }
 
 // openOutside serves the stand-in, and the demo's own database on loopback, until the
@@ -57,6 +60,10 @@ func (c *config) openOutside(ctx context.Context, database string) (*outside, er
 		}
 	}
 	o.hook = "http://" + listener.Addr().String() + "/"
+	if o.box, err = postbox.Open("", "", ""); err != nil {
+		return nil, err
+	}
+	context.AfterFunc(ctx, o.box.Close)
 	server := &http.Server{Handler: o.places(), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute}
 	go func() { _ = server.Serve(listener) }() // it ends when it is closed
 	context.AfterFunc(ctx, func() { server.Close() })
@@ -79,18 +86,22 @@ func (c *config) openOutside(ctx context.Context, database string) (*outside, er
 // deskPath is where the desk that is told of incidents is, beside the hook.
 const deskPath = "desk/"
 
+// mailPath is where the mail that came is shown, beside the hook.
+const mailPath = "mail/"
+
 // places are the stand-ins by their paths.
 func (o *outside) places() http.Handler {
 	mux := http.NewServeMux()
 	mux.Handle("/", clinic.New(o.secret))
 	mux.Handle("/"+deskPath, desk.New(o.secret))
+	mux.Handle("/"+mailPath, o.box.Page())
 	return mux
 }
 
 // watch has the desk be told of what fails and of what will be lost.
 func (o *outside) watch(ctx context.Context, api *client.Client, inspections address.Address) error {
 	err := api.Call(ctx, http.MethodPost, "/watches", nil, map[string]any{"address": "coldchain/dead-inspections", "of": inspections.String(), "value": "dead", "warn": "5", "alarm": "10",
-		"tell": []string{dutyDesk}, "description": "Inspectors look at what could not be judged"}, nil)
+		"tell": []string{dutyDesk, dutyMail}, "description": "Inspectors look at what could not be judged"}, nil)
 	if err != nil {
 		return err
 	}
@@ -101,7 +112,8 @@ func (o *outside) watch(ctx context.Context, api *client.Client, inspections add
 func (o *outside) make(ctx context.Context, api *client.Client) error {
 	all := []map[string]any{{"address": clinicHook, "url": o.hook, "secrets": map[string]string{"signing": o.secret}, "backoff": "1s..30s", "attempts": 4, "timeLimit": "5s",
 		"description": "Where clinics hear of boxes that must come back"},
-		{"address": dutyDesk, "url": o.hook + deskPath, "secrets": map[string]string{"signing": o.secret}, "description": "Who is told of incidents"}}
+		{"address": dutyDesk, "url": o.hook + deskPath, "secrets": map[string]string{"signing": o.secret}, "description": "Who is told of incidents"},
+		{"address": dutyMail, "url": o.box.URL(), "secrets": map[string]string{"authority": o.box.Authority}, "mailFrom": "ferry@northlight.example", "mailTo": []string{"duty@northlight.example"}, "description": "Mail to whoever is on call"}}
 	if o.database != "" {
 		all = append(all, map[string]any{"address": clinicTable, "url": o.database, "secrets": map[string]string{"password": o.password}, "table": "clinic.readings",
 			"columns": map[string]string{"box": "key", "celsius": "/celsius", "battery": "/battery", "at": "/at", "place": "offset", "partition": "partition"}, "description": "Readings as rows, for the clinics' reports"})

@@ -16,6 +16,7 @@ const (
 	HTTP    = "http"  // an address to which messages are posted
 	InTable = "table" // of a PostgreSQL database
 	Ferry   = "ferry" // a channel of another Steady Ferry
+	Mail    = "mail"  // of people, by SMTP; for notices alone
 )
 
 // AnEndpoint is what a place outside is called, and the kind of one that may be of any.
@@ -26,10 +27,10 @@ const AnEndpoint = "endpoint"
 var schemes = map[string]struct {
 	kind string
 	tls  bool
-}{"https": {HTTP, true}, "http": {HTTP, false}, "postgresql": {InTable, true}, "ferry+https": {Ferry, true}, "ferry+http": {Ferry, false}}
+}{"https": {HTTP, true}, "http": {HTTP, false}, "postgresql": {InTable, true}, "ferry+https": {Ferry, true}, "ferry+http": {Ferry, false}, "smtp": {Mail, true}, "smtps": {Mail, true}}
 
 // Schemes lists what addresses of endpoints may begin with.
-const Schemes = "https, http, postgresql, ferry+https, ferry+http"
+const Schemes = "https, http, postgresql, ferry+https, ferry+http, smtps, smtp"
 
 // Formats of what is posted.
 const (
@@ -56,6 +57,10 @@ type Endpoint struct {
 	Table       string            `json:"table,omitempty"`
 	Columns     map[string]string `json:"columns,omitempty"` // what each has of a message
 	KeyColumns  []string          `json:"keyColumns,omitempty"`
+	MailFrom    string            `json:"mailFrom,omitempty"`
+	MailTo      []string          `json:"mailTo,omitempty"`
+	MailUser    string            `json:"mailUser,omitempty"`
+	Notice      string            `json:"notice,omitempty"` // what notices say, as CEL
 	// Lanes is how many partitions the channel of another Steady Ferry has, as it said.
 	Lanes int `json:"lanes,omitempty"`
 }
@@ -69,6 +74,8 @@ func (e *Endpoint) Kind() string {
 var (
 	ofHTTP   = []string{HTTP, AnEndpoint}
 	ofTables = []string{InTable, AnEndpoint}
+	ofMail   = []string{Mail, AnEndpoint}
+	ofTold   = []string{HTTP, Mail, AnEndpoint}
 	// What is delivered message by message.
 	oneByOne = []string{HTTP, InTable, AnEndpoint}
 )
@@ -94,6 +101,10 @@ var Endpoints = Table[Endpoint]{
 		Get: func(e *Endpoint) any { return e.Columns },
 		Put: func(e *Endpoint, value any) { e.Columns = Merge(e.Columns, value.(map[string]string)) }},
 	row(Setting[Endpoint]{Name: "keyColumns", AsFlag: "key-columns", Kinds: ofTables, Label: "Columns that name a row", Form: Names(8), Help: "of an endpoint: `NAMES` of columns, with commas, by which a row replaces the one that is there; none: each message is a row more"}, func(e *Endpoint) *[]string { return &e.KeyColumns }),
+	row(Setting[Endpoint]{Name: "mailFrom", Kinds: ofMail, Label: "Mail is from", Form: Mailbox(), Help: "of an endpoint: the `ADDRESS` of mail that notices come from"}, func(e *Endpoint) *string { return &e.MailFrom }),
+	row(Setting[Endpoint]{Name: "mailTo", Kinds: ofMail, Label: "Mail goes to", Form: Mailboxes(20), Help: "of an endpoint: `ADDRESSES` of mail that notices go to, with commas"}, func(e *Endpoint) *[]string { return &e.MailTo }),
+	row(Setting[Endpoint]{Name: "mailUser", Kinds: ofMail, Label: "User of the mail server", Form: Sentence(200), Help: "of an endpoint: the `NAME` by which the mail server knows this one; its password is a secret"}, func(e *Endpoint) *string { return &e.MailUser }),
+	row(Setting[Endpoint]{Name: "notice", Kinds: ofTold, Label: "Notices say", Form: written(Sentence(2000), "CEL over notice, that gives a text or an object; none: the notice itself"), Help: "of an endpoint: what notices say there, as `TEXT` of CEL over notice"}, func(e *Endpoint) *string { return &e.Notice }),
 	row(Setting[Endpoint]{Name: "parallel", Kinds: ofHTTP, Label: "At once", Default: "8", Form: Number(1, 64, ""), Help: "of an endpoint: `N` deliveries at once at most; those of one key are one after the other"}, func(e *Endpoint) *int { return &e.Parallel }),
 	timed(Setting[Endpoint]{Name: "timeLimit", Label: "An answer may take", Default: "20s", Form: Duration(100*time.Millisecond, 5*time.Minute, ""), Help: "of an endpoint: `DURATION` that an answer may take"}, time.Millisecond, func(e *Endpoint) *int64 { return &e.TimeLimitMS }),
 	{Name: "backoff", Label: "Delay between attempts", Default: "1s..10m", Form: Durations(10*time.Millisecond, day),

@@ -2,6 +2,7 @@ package setting
 
 import (
 	"fmt"
+	"net/mail"
 	"strconv"
 	"strings"
 
@@ -74,4 +75,28 @@ func Rate(most float64) Form {
 		return fromText(&f)(name, value)
 	}
 	return f
+}
+
+// Mailbox is an address of mail. Values are string.
+func Mailbox() Form {
+	return placed("mailbox", "an address of mail, such as duty@northlight.example", func(text string) (fmt.Stringer, error) {
+		a, err := mail.ParseAddress(text)
+		if err != nil {
+			return nil, fmt.Errorf("%q is no address of mail", text)
+		}
+		return mailbox(a.Address), nil
+	})
+}
+
+type mailbox string
+
+func (m mailbox) String() string { return string(m) }
+
+// Mailboxes are up to so many addresses of mail, with commas between them as text. Values are
+// []string.
+func Mailboxes(most int) Form {
+	return listed("addresses", "addresses of mail", most, func(one string) error {
+		_, err := mail.ParseAddress(one)
+		return err
+	})
 }

@@ -92,6 +92,7 @@ type Sender struct {
 	broken error   // why nothing can be sent at all
 	rows   *rows   // of a table
 	copies *copies // of another Steady Ferry
+	mailer *mailer // of people
 
 	mu       sync.Mutex // guards the rest
 	welcome  bool       // the place has said that it wants deliveries
@@ -108,7 +109,7 @@ const (
 
 // New returns what sends to a place. What is wrong with how that is set, Err tells.
 func New(config Config, place Place) *Sender {
-	n := map[string]int{setting.HTTP: max(place.Parallel, 1), setting.InTable: tableConnections, setting.Ferry: copyConnections}[place.Kind()]
+	n := map[string]int{setting.HTTP: max(place.Parallel, 1), setting.InTable: tableConnections, setting.Ferry: copyConnections, setting.Mail: 1}[place.Kind()]
 	to := &Sender{Slots: make(chan struct{}, n), Place: place, config: config, keys: place.Secrets.keys(), bearer: place.Secrets[Bearer]}
 	u, err := url.Parse(place.URL)
 	if err != nil {
@@ -122,6 +123,10 @@ func New(config Config, place Place) *Sender {
 	}
 	if place.Kind() == setting.InTable {
 		to.rows, to.broken = newRows(config, &place, u, secured)
+		return to
+	}
+	if place.Kind() == setting.Mail {
+		to.mailer, to.broken = newMailer(to, u, secured)
 		return to
 	}
 	transport := &http.Transport{
@@ -178,6 +183,8 @@ func (to *Sender) Send(ctx context.Context, lane *Lane, items []Item) (*endpoint
 		return to.rows.post(ctx, lane, items)
 	case to.copies != nil:
 		return to.copies.post(ctx, lane, items)
+	case to.mailer != nil:
+		return to.mailer.post(ctx, items), nil
 	}
 	return to.post(ctx, lane, items), nil
 }

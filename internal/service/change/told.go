@@ -17,8 +17,8 @@ func CheckTold(view *catalog.View, tell []string, coming map[string]string) erro
 		if e == nil {
 			return problem.New(problem.NotFound, "there is no endpoint %s", at).Field("tell").Next("ferry new endpoint %s -url URL makes it", at)
 		}
-		if e.Kind() != setting.HTTP {
-			return problem.New(problem.Invalid, "%s is a %s", at, e.Kind()).Field("tell").Allowed("endpoints at an address of HTTP")
+		if e.Kind() != setting.HTTP && e.Kind() != setting.Mail {
+			return problem.New(problem.Invalid, "%s is a %s", at, e.Kind()).Field("tell").Allowed("endpoints at an address of HTTP or of mail")
 		}
 	}
 	return nil

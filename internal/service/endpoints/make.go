@@ -11,6 +11,7 @@ import (
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
+	"steadyferry/internal/core/notice"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
@@ -89,6 +90,14 @@ func (es *Endpoints) apply(e *catalog.Endpoint, a address.Address, settings sett
 	}
 	if e.Kind() == setting.InTable && (e.Table == "" || len(e.Columns) == 0) {
 		return problem.New(problem.Invalid, "%s has no table, or no columns", a).Field("table").Next("give -table SCHEMA.TABLE and -column COLUMN=SOURCE for each column")
+	}
+	if e.Kind() == setting.Mail && (e.MailFrom == "" || len(e.MailTo) == 0) {
+		return problem.New(problem.Invalid, "%s has no sender, or nobody who gets it", a).Field("mailTo").Next("give -mail-from ADDRESS and -mail-to ADDRESSES")
+	}
+	if e.Notice != "" {
+		if _, err := notice.Compile(e.Notice); err != nil {
+			return err
+		}
 	}
 	for _, key := range e.KeyColumns {
 		if e.Columns[key] == "" {

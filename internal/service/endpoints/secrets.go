@@ -26,6 +26,7 @@ var secretsOf = map[string][]string{
 	setting.HTTP:    {outside.Signing, outside.OldSigning, outside.Bearer, outside.Certificate, outside.Authority},
 	setting.InTable: {outside.Password, outside.Certificate, outside.Authority},
 	setting.Ferry:   {outside.Token, outside.Certificate, outside.Authority},
+	setting.Mail:    {outside.Password, outside.Certificate, outside.Authority},
 }
 
 const maxSecret = 32 << 10

@@ -99,6 +99,9 @@ func (rs *Routes) checkTarget(ctx context.Context, source *part.Channel, a addre
 	ch, err := rs.parts.Channel(at)
 	if err != nil {
 		if e, outside := rs.outside.Of(ctx, at); outside == nil {
+			if e.Kind() == setting.Mail {
+				return target{}, problem.New(problem.Invalid, "%s sends mail, which is for notices of incidents and chores", at).Field("to").Next("have a watch tell it: ferry set SPACE/WATCH -tell %s", at)
+			}
 			return toEndpoint(e), nil
 		}
 		return target{}, err

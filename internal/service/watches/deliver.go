@@ -2,6 +2,7 @@ package watches
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -12,7 +13,9 @@ import (
 	"steadyferry/internal/core/endpoint"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/notice"
 	"steadyferry/internal/core/problem"
+	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/ledger"
 	"steadyferry/internal/service/endpoints"
 )
@@ -70,7 +73,36 @@ func (ws *Watches) sendOne(ctx context.Context, n *ledger.DueNotice) error {
 func (ws *Watches) post(ctx context.Context, at, id string, body []byte, made time.Time) (*endpoint.Answer, error) {
 	ctx, cancel := context.WithTimeout(ctx, sendTime)
 	defer cancel()
-	return ws.outside.Post(ctx, at, &message.Message{ID: id, ContentType: "application/json", Time: made, Body: body, Headers: []message.Header{{Name: "ferry-notice", Value: "incidents"}}})
+	m := &message.Message{ID: id, ContentType: "application/json", Time: made, Body: body, Headers: []message.Header{{Name: "ferry-notice", Value: "incidents"}}}
+	if err := ws.word(at, m); err != nil {
+		return nil, err
+	}
+	return ws.outside.Post(ctx, at, m)
+}
+
+// word makes of a notice what its endpoint gets: what the endpoint's own words make of it, and
+// of mail a letter.
+func (ws *Watches) word(at string, m *message.Message) (err error) {
+	e := ws.catalog.View().Endpoints[at]
+	if e == nil {
+		return nil // which sending says
+	}
+	var words *notice.Words
+	if e.Notice != "" {
+		if words, err = notice.Compile(e.Notice); err != nil {
+			words, err = nil, nil // they were checked by another version
+		}
+	}
+	if e.Kind() != setting.Mail {
+		m.ContentType, m.Body = notice.Posted(words, m.Body)
+		return nil
+	}
+	letter, err := notice.Mailed(words, m.Body)
+	if err != nil {
+		return err
+	}
+	m.Body, err = json.Marshal(letter)
+	return err
 }
 
 // TryTelling sends a notice that says that it is a trial to all that a watch tells, and returns
