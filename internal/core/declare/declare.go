@@ -38,10 +38,11 @@ type Kind struct {
 	Rows   []setting.Row
 	normal func(values map[string]any) (map[string]any, error)
 	read   func(values map[string]json.RawMessage) (setting.Change, error)
+	parsed func(texts map[string]string) (map[string]any, error)
 }
 
 func kindOf[T any](name, plural, of string, table setting.Table[T]) *Kind {
-	k := &Kind{Name: name, Plural: plural, normal: func(values map[string]any) (map[string]any, error) { return table.Normal(values, of) }, read: table.Read}
+	k := &Kind{Name: name, Plural: plural, normal: func(values map[string]any) (map[string]any, error) { return table.Normal(values, of) }, read: table.Read, parsed: func(texts map[string]string) (map[string]any, error) { return table.Parsed(texts, of) }}
 	for _, row := range table.Rows() {
 		if len(row.Kinds) == 0 || slices.Contains(row.Kinds, of) {
 			k.Rows = append(k.Rows, row)
@@ -86,6 +87,10 @@ func Named(name string) *Kind {
 	}
 	return nil
 }
+
+// Parsed reads settings as flags are written, and returns them as Normal does. What is fixed
+// cannot be among them.
+func (k *Kind) Parsed(texts map[string]string) (map[string]any, error) { return k.parsed(texts) }
 
 // Texts are settings, which are as Normal returns them, as a file has them.
 func (k *Kind) Texts(settings map[string]any) map[string]string {

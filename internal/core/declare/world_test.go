@@ -159,6 +159,12 @@ func some(rnd *rand.Rand, row setting.Row) any {
 		return pick("space-0/channel-0", "space-1/channel-1")
 	case "position":
 		return pick("first", "ago:1h30m", "group:audit")
+	case "mailbox":
+		return pick("ferry@northlight.example", "none")
+	case "mailboxes":
+		return pick([]any{}, []any{"duty@northlight.example", "depot@northlight.example"})
+	case "keeps":
+		return pick(map[string]any{}, map[string]any{"paused": "false", "description": "a: #b"})
 	case "cause":
 		return pick("f05f472b", "none")
 	case "rate":

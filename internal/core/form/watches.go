@@ -7,6 +7,7 @@ type Watch struct {
 	Address     string         `json:"address"`
 	Of          string         `json:"of"`
 	Value       string         `json:"value"`
+	Keeps       string         `json:"keeps,omitempty"` // settings that things shall have; it looks at no value then
 	Unit        string         `json:"unit"`
 	Below       bool           `json:"below"` // trouble is below the levels
 	Warn        *float64       `json:"warn"`

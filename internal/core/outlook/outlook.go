@@ -151,3 +151,27 @@ func Sort(all []form.Foreseen) {
 		return cmp.Or(cmp.Compare(a.Level, b.Level), cmp.Compare(when(&a), when(&b)), cmp.Compare(a.Address, b.Address))
 	})
 }
+
+// BySource puts incidents of one source together, the worst first.
+func BySource(all []form.Incident) []form.WrongSource {
+	rank := func(i *form.Incident) int {
+		if i.State == watch.Alarm.String() {
+			return 0
+		}
+		return 1
+	}
+	slices.SortStableFunc(all, func(a, b form.Incident) int {
+		return cmp.Or(cmp.Compare(rank(&a), rank(&b)), cmp.Compare(b.Number, a.Number))
+	})
+	out, at := []form.WrongSource{}, map[string]int{}
+	for _, i := range all {
+		n, known := at[i.Source]
+		if !known {
+			n = len(out)
+			at[i.Source] = n
+			out = append(out, form.WrongSource{Source: i.Source})
+		}
+		out[n].Incidents = append(out[n].Incidents, i)
+	}
+	return out
+}

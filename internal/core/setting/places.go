@@ -95,7 +95,7 @@ func (m mailbox) String() string { return string(m) }
 // Mailboxes are up to so many addresses of mail, with commas between them as text. Values are
 // []string.
 func Mailboxes(most int) Form {
-	return listed("addresses", "addresses of mail", most, func(one string) error {
+	return listed("mailboxes", "addresses of mail", most, func(one string) error {
 		_, err := mail.ParseAddress(one)
 		return err
 	})

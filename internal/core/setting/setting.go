@@ -266,3 +266,21 @@ func (t Table[T]) Normal(values map[string]any, kind string) (map[string]any, er
 	}
 	return normal, nil
 }
+
+// Parsed reads settings of things of a kind as flags are written, and returns them as Show
+// does. What is fixed cannot be among them.
+func (t Table[T]) Parsed(texts map[string]string, kind string) (map[string]any, error) {
+	shown := make(map[string]any, len(texts))
+	for name, text := range texts {
+		s := t.Named(name)
+		if s == nil || !s.Of(kind) || s.Fixed {
+			return nil, unknown(name, t.names(kind))
+		}
+		value, err := s.Form.Parse(name, text)
+		if err != nil {
+			return nil, err
+		}
+		shown[name] = s.Form.Show(value)
+	}
+	return shown, nil
+}

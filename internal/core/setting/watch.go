@@ -1,6 +1,7 @@
 package setting
 
 import (
+	"fmt"
 	"strconv"
 	"time"
 
@@ -9,19 +10,20 @@ import (
 
 // Watch is how a watch is set.
 type Watch struct {
-	Of          string   `json:"of"`
-	Value       string   `json:"value"`
-	When        string   `json:"when"`
-	Warn        string   `json:"warn"`
-	Alarm       string   `json:"alarm"`
-	Calm        string   `json:"calm"`
-	ForMS       int64    `json:"forMS"`
-	Tell        []string `json:"tell,omitempty"`
-	RepeatMS    int64    `json:"repeatMS"`
-	Hourly      int      `json:"hourly"`
-	Quiet       string   `json:"quiet,omitempty"`
-	Paused      bool     `json:"paused,omitempty"`
-	Description string   `json:"description,omitempty"`
+	Of          string            `json:"of"`
+	Value       string            `json:"value"`
+	When        string            `json:"when"`
+	Warn        string            `json:"warn"`
+	Alarm       string            `json:"alarm"`
+	Calm        string            `json:"calm"`
+	ForMS       int64             `json:"forMS"`
+	Keep        map[string]string `json:"keep,omitempty"`
+	Tell        []string          `json:"tell,omitempty"`
+	RepeatMS    int64             `json:"repeatMS"`
+	Hourly      int               `json:"hourly"`
+	Quiet       string            `json:"quiet,omitempty"`
+	Paused      bool              `json:"paused,omitempty"`
+	Description string            `json:"description,omitempty"`
 }
 
 // AWatch is the kind of watches, where things of several kinds are told.
@@ -45,6 +47,9 @@ var Watches = Table[Watch]{
 	row(Setting[Watch]{Name: "calm", Label: "Ends at", Form: Level(), Help: "`LEVEL` that ends it; unless set, a fifth nearer to good than the first one, counts by whole numbers"}, func(w *Watch) *string { return &w.Calm }),
 	row(Setting[Watch]{Name: "when", Label: "Out of order", Default: Usual, Form: Choice(Usual, Above, Below), Help: "`MODE`, the side of the levels that is out of order: above, below, or as the value is usually meant"}, func(w *Watch) *string { return &w.When }),
 	timed(Setting[Watch]{Name: "for", Label: "For as long as", Default: "30s", Form: Duration(0, 24*time.Hour, "at once"), Help: "`DURATION` that the value must stay there, and stay better to end it"}, time.Millisecond, func(w *Watch) *int64 { return &w.ForMS }),
+	{Name: "keep", Label: "Keeps", Form: Kept(), Help: "`SETTING=VALUE` that what is watched shall have, such as paused=false: the watch sets it so, instead of watching a value; may be given several times",
+		Get: func(w *Watch) any { return w.Keep },
+		Put: func(w *Watch, value any) { w.Keep = Merge(w.Keep, value.(map[string]string)) }},
 	row(Setting[Watch]{Name: "tell", Label: "Tells", Form: Targets(maxTell), Help: "`ADDRESSES` of endpoints that are told of its incidents, with commas"}, func(w *Watch) *[]string { return &w.Tell }),
 	timed(Setting[Watch]{Name: "repeat", Label: "Tells again after", Default: "90m", Form: Duration(time.Minute, 30*day, "never"), Help: "tell again after this `DURATION` of an incident that goes on and nobody has seen"}, time.Millisecond, func(w *Watch) *int64 { return &w.RepeatMS }),
 	row(Setting[Watch]{Name: "hourly", Label: "Notices an hour", Default: "20", Form: Number(1, 1000, ""), Help: "tell at most `N` times an hour; what is held back comes together later"}, func(w *Watch) *int { return &w.Hourly }),
@@ -100,5 +105,19 @@ func Targets(most int) Form {
 	return listed("addresses", "addresses of endpoints", most, func(one string) error {
 		_, err := address.ParseChannel(one)
 		return err
+	})
+}
+
+// maxKept bounds the settings that a watch keeps.
+const maxKept = 20
+
+// Kept is settings with the values that they shall have; a change says only what changes, and
+// an empty value takes a setting away. Values are map[string]string.
+func Kept() Form {
+	return pairs("keeps", fmt.Sprintf("SETTING=VALUE of up to %d settings", maxKept), maxKept, func(name, key, value string) error {
+		if len(key) > 100 || len(value) > MaxDescription {
+			return wrong(name, fmt.Sprintf("up to %d characters", MaxDescription), "%s has a text that is too long", name)
+		}
+		return nil
 	})
 }

@@ -47,6 +47,7 @@ type Rule struct {
 	For   time.Duration
 
 	covers      address.Pattern
+	Keep        *Keep       // how what it covers shall be set; nil: it looks at a value
 	value       string      // empty: an expression
 	expression  *expression // nil: a value
 	warn, alarm float64     // sample.Unknown without one
@@ -68,6 +69,9 @@ func New(w *setting.Watch) (*Rule, error) {
 	if r.covers, err = address.ParsePattern(w.Of); err != nil {
 		return nil, err
 	}
+	if len(w.Keep) > 0 {
+		return r, r.readKeep(w)
+	}
 	if err := r.readValue(w.Value); err != nil {
 		return nil, err
 	}
@@ -78,6 +82,20 @@ func New(w *setting.Watch) (*Rule, error) {
 		r.Below = true
 	}
 	return r, r.readLevels(w)
+}
+
+// readKeep reads how things shall be set: what cannot be set so alarms.
+func (r *Rule) readKeep(w *setting.Watch) (err error) {
+	if w.Value != "" && w.Value != Astray {
+		return problem.New(problem.Invalid, "it looks at %s, and keeps something", w.Value).Field("keep").Allowed("either a value or keep")
+	}
+	if r.Keep, err = newKeep(w.Keep); err != nil {
+		return err
+	}
+	r.value, r.Kinds = Astray, r.Keep.kinds()
+	r.warn, r.alarm = sample.Unknown, 1
+	r.calm, r.calmAlarm = 0, 0
+	return nil
 }
 
 func (r *Rule) readValue(text string) (err error) {

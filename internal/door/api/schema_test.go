@@ -21,7 +21,7 @@ var formSchemas = map[string]string{
 	"number": "type: integer", "size": "type: integer, format: int64", "duration": "type: string", "durations": "type: string", "switch": "type: boolean",
 	"sentence": "type: string", "names": "type: array, items: { type: string }", "choice": "type: string, enum: [%s]",
 	"condition": "type: string", "edits": "type: array, items: { type: string }", "address": "type: string",
-	"url": "type: string", "level": "type: string", "addresses": "type: array, items: { type: string }", "pattern": "type: string", "position": "type: string", "cause": "type: string", "rate": "type: number", "table": "type: string", "headers": "type: object, additionalProperties: { type: string }", "columns": "type: object, additionalProperties: { type: string }",
+	"url": "type: string", "level": "type: string", "addresses": "type: array, items: { type: string }", "pattern": "type: string", "position": "type: string", "cause": "type: string", "mailbox": "type: string", "mailboxes": "type: array, items: { type: string }", "keeps": "type: object, additionalProperties: { type: string }", "rate": "type: number", "table": "type: string", "headers": "type: object, additionalProperties: { type: string }", "columns": "type: object, additionalProperties: { type: string }",
 }
 
 // properties are the settings of a table as they stand in the document.

@@ -313,3 +313,14 @@ func (l Ledger) LastEnded(ctx context.Context, space string) (time.Time, error) 
 	}
 	return at.Time, nil
 }
+
+// Corrections returns when a thing was set right by a watch since a time, the first one first.
+func (l Ledger) Corrections(ctx context.Context, watch int64, kind string, thing int64, since time.Time) ([]time.Time, error) {
+	return catalog.List[time.Time](ctx, l.c, `SELECT at FROM watch_corrections WHERE watch_id = $1 AND kind = $2 AND thing_id = $3 AND at >= $4 ORDER BY at`, watch, kind, thing, since)
+}
+
+// AddCorrection records that a thing is set right by a watch, and forgets what is old.
+func (l Ledger) AddCorrection(ctx context.Context, watch int64, kind string, thing int64) error {
+	return l.c.Exec(ctx, `WITH old AS (DELETE FROM watch_corrections WHERE at < now() - interval '1 day')
+		INSERT INTO watch_corrections (watch_id, kind, thing_id) VALUES ($1, $2, $3)`, watch, kind, thing)
+}

@@ -208,3 +208,9 @@ func readerOf(view *catalog.View, at address.Address) *catalog.Group {
 	}
 	return nil
 }
+
+// Correct sets a thing of a kind that can be declared.
+func (d *Declares) Correct(ctx context.Context, who, kind string, at address.Address, settings setting.Change) error {
+	_, err := d.kinds[kind].set(ctx, who, at, settings, false)
+	return err
+}

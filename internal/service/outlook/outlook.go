@@ -4,17 +4,14 @@
 package outlook
 
 import (
-	"cmp"
 	"context"
 	"fmt"
-	"slices"
 	"time"
 
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/job"
 	"steadyferry/internal/core/outlook"
 	"steadyferry/internal/core/sample"
-	"steadyferry/internal/core/watch"
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/ledger"
@@ -71,7 +68,7 @@ func (o *Outlook) Now(ctx context.Context, space string) (*Seen, error) {
 	if err != nil {
 		return nil, err
 	}
-	out.Wrong = BySource(open)
+	out.Wrong = outlook.BySource(open)
 	if len(open) == 0 {
 		at, err := o.ledger.LastEnded(ctx, space)
 		if err != nil {
@@ -90,30 +87,6 @@ func (o *Outlook) Now(ctx context.Context, space string) (*Seen, error) {
 	}
 	out.Foreseen, err = o.foresee(ctx, space, now)
 	return out, err
-}
-
-// BySource puts incidents of one source together, the worst first.
-func BySource(all []form.Incident) []form.WrongSource {
-	rank := func(i *form.Incident) int {
-		if i.State == watch.Alarm.String() {
-			return 0
-		}
-		return 1
-	}
-	slices.SortStableFunc(all, func(a, b form.Incident) int {
-		return cmp.Or(cmp.Compare(rank(&a), rank(&b)), cmp.Compare(b.Number, a.Number))
-	})
-	out, at := []form.WrongSource{}, map[string]int{}
-	for _, i := range all {
-		n, known := at[i.Source]
-		if !known {
-			n = len(out)
-			at[i.Source] = n
-			out = append(out, form.WrongSource{Source: i.Source})
-		}
-		out[n].Incidents = append(out[n].Incidents, i)
-	}
-	return out
 }
 
 // doing is what goes on, and what has ended badly lately.

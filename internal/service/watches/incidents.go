@@ -61,6 +61,9 @@ func (ws *Watches) told(i *ledger.Incident) form.Incident {
 
 // says tells an incident in a sentence.
 func says(i *ledger.Incident) string {
+	if i.Value == watch.Astray {
+		return keptSays(i)
+	}
 	level := i.Warn
 	if i.Worst == watch.Alarm && i.Alarm != nil {
 		level = i.Alarm

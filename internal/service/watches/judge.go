@@ -77,6 +77,7 @@ func (ws *Watches) know(duty int64, states []*ledger.WatchState, open, untold []
 	ws.duty, ws.changed = duty, nothing()
 	ws.states, ws.open = map[under]*ledger.WatchState{}, map[uuid.UUID]*ledger.Incident{}
 	ws.untold, ws.made, ws.hushed = map[uuid.UUID]*ledger.Incident{}, made, nil
+	ws.wrong = map[under]*astray{}
 	for _, i := range untold {
 		ws.untold[i.ID] = i
 	}
@@ -181,6 +182,9 @@ func (j *judging) all() {
 // one judges one thing under a watch.
 func (j *judging) one(u under, r *ruled) {
 	figure := r.Figure(sample.Named(u.Kind), j.measured[u.Thing])
+	if r.Keep != nil {
+		figure = j.astray(u, r)
+	}
 	s := j.states[u]
 	if s == nil && math.IsNaN(figure) {
 		return // topics have no dead letters
@@ -190,7 +194,7 @@ func (j *judging) one(u under, r *ruled) {
 		j.states[u] = s
 	}
 	// A crossing of one value is none of another.
-	if i := j.open[s.Incident.UUID]; i != nil && (i.Value != r.Value || i.Below != r.Below) {
+	if i := j.open[s.Incident.UUID]; i != nil && (i.Value != r.Watched() || i.Below != r.Below) {
 		j.end(i, "the watch looks at something else now")
 		s.State, s.Incident = watch.State{}, uuid.NullUUID{}
 	}
@@ -274,14 +278,14 @@ func (j *judging) end(i *ledger.Incident, why string) {
 
 // facts are those of a watch as they are now.
 func facts(r *ruled) ledger.Facts {
-	f := ledger.Facts{Value: r.Value, Unit: r.Unit, Below: r.Below, Tell: r.Tell}
+	f := ledger.Facts{Value: r.Watched(), Unit: r.Unit, Below: r.Below, Tell: r.Tell}
 	f.Warn, f.Alarm, f.Calm = levels(r.Rule)
 	return f
 }
 
 // turnText says what a turn was.
 func turnText(r *ruled, i *ledger.Incident, turn watch.Turn) string {
-	is := fmt.Sprintf("%s is %s", r.Value, watch.Format(i.Last, r.Unit))
+	is := fmt.Sprintf("%s is %s", r.Watched(), watch.Format(i.Last, r.Unit))
 	if turn == watch.Ends {
 		return is + ", the worst was " + watch.Format(i.Peak, r.Unit)
 	}

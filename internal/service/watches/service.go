@@ -38,7 +38,8 @@ type Watches struct {
 	samples *samples.Samples
 	outside Poster
 
-	tally tally
+	tally   tally
+	correct Corrects
 
 	mu      sync.Mutex // guards what is below
 	duty    int64      // under which states are known here; 0: they are not
@@ -49,6 +50,7 @@ type Watches struct {
 	made    map[string][]time.Time         // notices of the last hour, by watch
 	changed changes                        // that is not recorded yet
 	cover   covering
+	wrong   map[under]*astray // that a watch keeps otherwise
 }
 
 // Poster sends a message to an endpoint, and returns what it has answered;
@@ -75,6 +77,14 @@ type ruled struct {
 	*catalog.Watch
 	*watch.Rule
 	things []sample.Thing
+}
+
+// Watched is what the watch looks at: a value, an expression, or watch.Astray.
+func (r *ruled) Watched() string {
+	if r.Keep != nil {
+		return watch.Astray
+	}
+	return r.Value
 }
 
 // covering is which things are under which watches, for one version of the records.
@@ -169,6 +179,7 @@ func (ws *Watches) Run(ctx context.Context) {
 			ws.load(ctx)
 		}
 		ws.sendDue(ctx)
+		ws.setRight(ctx)
 		if now := time.Now(); now.Sub(tidied) > time.Hour {
 			tidied = now
 			if err := ws.ledger.TidyNotices(ctx); err != nil && ctx.Err() == nil {

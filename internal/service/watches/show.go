@@ -86,6 +86,9 @@ func describe(w *catalog.Watch, counts []ledger.StateCount) form.Watch {
 	out := form.Watch{Address: w.Address(), Of: w.Of, Value: w.Value, Paused: w.Paused, Description: w.Description, Settings: setting.Watches.Show(&w.Watch, ""), CreatedAt: w.CreatedAt.UTC(), Revision: w.Revision}
 	if r, err := watch.New(&w.Watch); err == nil {
 		out.Unit, out.Below = r.Unit, r.Below
+		if r.Keep != nil {
+			out.Value, out.Keeps = watch.Astray, keptText(&w.Watch)
+		}
 		out.Warn, out.Alarm, out.Calm = levels(r)
 	}
 	for _, c := range counts {

@@ -15,6 +15,7 @@ import (
 
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/watch"
+	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/ledger"
 	"steadyferry/internal/service/change"
 )
@@ -24,6 +25,7 @@ import (
 func (ws *Watches) tell(ctx context.Context, now time.Time) (j ledger.Judged) {
 	words := map[*ledger.Incident]watch.Word{}
 	by := map[string][]*ledger.Incident{} // by endpoint
+	var held []*ledger.Incident           // which come with the next word about their source
 	for _, i := range ws.mayTell() {
 		t := ws.telling(i)
 		if len(t.Endpoints) == 0 {
@@ -31,6 +33,10 @@ func (ws *Watches) tell(ctx context.Context, now time.Time) (j ledger.Judged) {
 			continue
 		}
 		word := t.Due(now, ws.happening(i, now), toldOf(i))
+		if word == watch.TellBegins && ws.isKnown(i, t) {
+			held = append(held, i)
+			continue
+		}
 		if word == watch.TellNothing || !ws.mayMake(i.Watch, t.Hourly, now) {
 			continue
 		}
@@ -38,6 +44,9 @@ func (ws *Watches) tell(ctx context.Context, now time.Time) (j ledger.Judged) {
 		for _, at := range t.Endpoints {
 			by[at] = append(by[at], i)
 		}
+	}
+	for _, i := range held {
+		ws.join(i, words, by)
 	}
 	for at, all := range by {
 		slices.SortFunc(all, func(a, b *ledger.Incident) int { return int(a.Number - b.Number) })
@@ -53,6 +62,31 @@ func (ws *Watches) tell(ctx context.Context, now time.Time) (j ledger.Judged) {
 		j.Incidents = append(j.Incidents, i)
 	}
 	return j
+}
+
+// isKnown reports whether those who would be told of an incident know of another one of its
+// source that is as bad: a node that is away is not forty alarms.
+func (ws *Watches) isKnown(i *ledger.Incident, t *watch.Telling) bool {
+	for _, o := range ws.open {
+		if o == i || o.Source != i.Source || o.ToldAt == nil || o.ToldAs < i.Level {
+			continue
+		}
+		know := ws.telling(o).Endpoints
+		if !slices.ContainsFunc(t.Endpoints, func(at string) bool { return !slices.Contains(know, at) }) {
+			return true
+		}
+	}
+	return false
+}
+
+// join has an incident be told with what is told of others of its source.
+func (ws *Watches) join(i *ledger.Incident, words map[*ledger.Incident]watch.Word, by map[string][]*ledger.Incident) {
+	for _, at := range ws.telling(i).Endpoints {
+		if slices.ContainsFunc(by[at], func(o *ledger.Incident) bool { return o.Source == i.Source }) {
+			words[i] = watch.TellBegins
+			by[at] = append(by[at], i)
+		}
+	}
 }
 
 // telling is how an incident is told: as its watch says, or once that is removed, as it did.
@@ -105,7 +139,6 @@ func (ws *Watches) mayMake(at string, hourly int, now time.Time) bool {
 func (ws *Watches) notice(at string, all []*ledger.Incident, words map[*ledger.Incident]watch.Word, now time.Time) (*ledger.Notice, error) {
 	n := &ledger.Notice{ID: uuid.New(), Endpoint: at, MadeAt: now}
 	body := form.Notice{Notice: n.ID.String(), At: now.UTC(), Incidents: []form.NoticeIncident{}}
-	says := make([]string, 0, len(all))
 	for _, i := range all {
 		n.Incidents = append(n.Incidents, i.ID)
 		if !slices.Contains(n.Watches, i.Watch) {
@@ -113,12 +146,33 @@ func (ws *Watches) notice(at string, all []*ledger.Incident, words map[*ledger.I
 		}
 		one := form.NoticeIncident{Incident: ws.told(i), Word: string(words[i]), Link: ws.link(i.Number)}
 		body.Incidents = append(body.Incidents, one)
-		says = append(says, one.Word+": "+one.Says)
 	}
-	body.Says = strings.Join(says, "; ")
+	body.Says = saysOf(body.Incidents)
 	var err error
 	n.Body, err = json.Marshal(body)
 	return n, err
+}
+
+// saysOf tells incidents in a sentence: of those of one source the first one, and how many more
+// there are.
+func saysOf(all []form.NoticeIncident) string {
+	says, more, order := map[string]string{}, map[string]int{}, []string{}
+	for i := range all {
+		one := &all[i]
+		if _, known := says[one.Source]; known {
+			more[one.Source]++
+			continue
+		}
+		says[one.Source] = one.Word + ": " + one.Says
+		order = append(order, one.Source)
+	}
+	for i, source := range order {
+		order[i] = says[source]
+		if n := more[source]; n > 0 {
+			order[i] += fmt.Sprintf(" (and %s of %s)", words.Many(n, "more incident"), source)
+		}
+	}
+	return strings.Join(order, "; ")
 }
 
 // link is where an incident is shown.

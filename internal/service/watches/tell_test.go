@@ -58,6 +58,33 @@ func TestThoseWhoShallKnowAreTold(t *testing.T) {
 	assert.Equal(t, 4, told)
 }
 
+// Of one source nobody is told again and again: what begins while it is known that there is
+// trouble comes with the next word about it, and what is worse at once.
+func TestIncidentsOfOneSourceAreToldTogether(t *testing.T) {
+	p := newPlace(t)
+	j := p.onDuty()
+	tell := []string{"coldchain/duty-desk"}
+	p.watch(j, setting.Change{"for": time.Duration(0), "tell": tell, "repeat": 40 * time.Second, "alarm": "1000"})
+	for name, level := range map[string]string{"more": "8", "many": "9"} {
+		p.watch(j, setting.Change{"name": name, "for": time.Duration(0), "tell": tell, "warn": level, "alarm": "1000"})
+	}
+	p.watch(j, setting.Change{"name": "worse", "for": time.Duration(0), "tell": tell, "warn": "", "alarm": "20"})
+	for _, dead := range []float64{6, 9, 9} {
+		p.judge(t.Context(), j, dead)
+	}
+	p.says("1 begins,")
+	p.judge(t.Context(), j, 9)
+	p.judge(t.Context(), j, 9)
+	p.says("1 begins,", "1 goes-on,2 begins,3 begins,")
+	p.judge(t.Context(), j, 25)
+	p.says("1 begins,", "1 goes-on,2 begins,3 begins,", "4 begins,")
+	var n form.Notice
+	unmarshal(t, p.received[1].Body, &n)
+	assert.Contains(t, n.Says, "(and 2 more incidents of coldchain/inspections)")
+	p.judge(t.Context(), j, 0)
+	p.says("1 begins,", "1 goes-on,2 begins,3 begins,", "4 begins,", "1 ends,2 ends,3 ends,4 ends,")
+}
+
 // Who was told of the beginning is told of the end, also when the watch is removed.
 func TestTheEndIsToldWithoutTheWatch(t *testing.T) {
 	p := newPlace(t)

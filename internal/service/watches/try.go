@@ -10,6 +10,7 @@ import (
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
+	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/sample"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/core/watch"
@@ -35,6 +36,9 @@ func (ws *Watches) CheckedTrial(ctx context.Context, a address.Address, settings
 	}
 	if err := apply(w, a, settings); err != nil {
 		return nil, err
+	}
+	if len(w.Keep) > 0 {
+		return nil, problem.New(problem.Invalid, "%s keeps %s: it looks at no value, and has no past to be tried on", a, keptText(w)).Field("keep")
 	}
 	return ws.Try(ctx, w, span)
 }
@@ -159,6 +163,15 @@ func (ws *Watches) latest(ctx context.Context, r *watch.Rule, things []sample.Th
 	const lately = 2 * time.Minute
 	now := time.Now()
 	out := map[sample.Thing]float64{}
+	if r.Keep != nil {
+		view := ws.catalog.View()
+		for _, t := range things {
+			if kind, is := setAs(view, t); r.Keep.Of(kind) != nil {
+				out[t] = float64(len(r.Keep.Astray(kind, is)))
+			}
+		}
+		return out, nil
+	}
 	by := byKind(things)
 	for _, kind := range slices.Sorted(maps.Keys(by)) {
 		deep, err := ws.samples.Deep(ctx, kind, by[kind], now.Add(-lately), now)

@@ -141,7 +141,12 @@ func (p *place) watch(j *judge, settings setting.Change) *catalog.Watch {
 	for name, value := range settings {
 		all[name] = value
 	}
-	w := &catalog.Watch{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: "dead-inspections", SpaceID: sql.NullInt64{Int64: p.records.View().Spaces["coldchain"].ID, Valid: true}}}
+	name := "dead-inspections"
+	if text, given := all["name"].(string); given {
+		name = text
+		delete(all, "name")
+	}
+	w := &catalog.Watch{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: name, SpaceID: sql.NullInt64{Int64: p.records.View().Spaces["coldchain"].ID, Valid: true}}}
 	setting.Watches.SetDefaults(&w.Watch, "")
 	setting.Watches.Apply(&w.Watch, all)
 	require.NoError(p.t, j.records.NewWatch(p.t.Context(), w, nil))

@@ -23,10 +23,12 @@ export function textOf(row: Setting, value: unknown): string {
       return value === 0 ? "" : exactSize(value as number);
     case "names":
     case "addresses":
+    case "mailboxes":
       return (value as string[]).join(", ");
     case "labels":
     case "headers":
     case "columns":
+    case "keeps":
       return Object.entries(value as Record<string, string>)
         .map(([name, v]) => `${name}=${v}`)
         .join(", ");
@@ -54,10 +56,12 @@ function valueOf(row: Setting, text: string, before: string): unknown {
       return text === "true";
     case "names":
     case "addresses":
+    case "mailboxes":
       return text.split(/[ ,]+/).filter(Boolean);
     case "labels":
     case "headers":
-    case "columns": {
+    case "columns":
+    case "keeps": {
       // A label that is no longer there is taken away by an empty value.
       const now = pairs(text);
       return { ...Object.fromEntries(Object.keys(pairs(before)).map((name) => [name, ""])), ...now };

@@ -27,6 +27,15 @@ ALTER TABLE jobs ADD COLUMN parent bigint;
 CREATE UNIQUE INDEX jobs_by_parent ON jobs (parent) WHERE parent IS NOT NULL;
 CREATE INDEX jobs_by_address ON jobs (kind, address, id);
 
+-- When things were set right by watches that keep them.
+CREATE TABLE watch_corrections (
+    watch_id bigint NOT NULL REFERENCES watches ON DELETE CASCADE,
+    kind text NOT NULL,
+    thing_id bigint NOT NULL,
+    at timestamptz NOT NULL DEFAULT now()
+);
+CREATE INDEX watch_corrections_of ON watch_corrections (watch_id, kind, thing_id, at);
+
 -- What has a name in a space has it from one list.
 -- +goose StatementBegin
 CREATE OR REPLACE FUNCTION one_name() RETURNS trigger LANGUAGE plpgsql AS $$
