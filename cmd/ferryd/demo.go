@@ -62,6 +62,7 @@ Steady Ferry is running with the demo of Northlight Cold Chain.
   Sign in once   %s%s   (works once, for 15 minutes)
   Clinics' hook  %s   (a place outside, with a switch)
   Duty desk      %s   (who is told of incidents)
+  Duty mail      %s   (a stand-in for a mail server)
 
 Try in another terminal:
 
@@ -72,7 +73,7 @@ Try in another terminal:
   ferry send coldchain/readings -key box-0007 -body '{"box":"box-0007","celsius":9.5}'
 
 Ctrl-C stops it; what was published stays in %s.
-`, r.url, r.url, link, outside.hook, outside.hook+deskPath, r.url, c.dir, filepath.Dir(self), c.dir)
+`, r.url, r.url, link, outside.hook, outside.hook+deskPath, outside.hook+mailPath, r.url, c.dir, filepath.Dir(self), c.dir)
 		return d.run(ctx)
 	})
 }
@@ -178,13 +179,34 @@ func (d *depot) prepare(ctx context.Context) error {
 	}); err != nil || !isNew {
 		return err
 	}
-	if err := d.livePast(ctx); err != nil {
-		return err
-	}
 	if err := d.outside.watch(ctx, d.api, d.inspections); err != nil {
 		return err
 	}
+	if err := d.livePast(ctx); err != nil {
+		return err
+	}
+	if err := d.chores(ctx); err != nil {
+		return err
+	}
 	return d.outside.archive(ctx, d.api, d.readings)
+}
+
+// chores are what the depot has done by itself: orders that the register did not answer for
+// go back while it does, and the duty gets a report each morning.
+func (d *depot) chores(ctx context.Context) error {
+	var dead client.DeadLetters
+	if err := d.api.Call(ctx, http.MethodGet, client.ChannelPath(d.inspections)+"/dead", nil, nil, &dead); err != nil {
+		return err
+	}
+	all := []step{{"/chores", map[string]any{"address": "coldchain/daily-report", "at": "0 6 * * *", "zone": "Europe/Lisbon", "do": "report", "of": "coldchain", "tell": []string{dutyMail}, "description": "What happened since yesterday"}}}
+	for _, c := range dead.Causes {
+		if c.Reason == "attempts-used-up" {
+			all = append(all, step{"/chores", map[string]any{"address": "coldchain/return-unanswered", "at": "*/5 * * * *", "zone": "Europe/Lisbon", "do": "return", "of": d.inspections.String(), "cause": c.Cause, "rate": "20/s", "limit": 500,
+				"tell": []string{dutyDesk}, "description": "The register of island-post rests for three of five minutes"}})
+		}
+	}
+	_, err := d.make(ctx, all)
+	return err
 }
 
 // step is something to make, by its path.

@@ -12,6 +12,21 @@ import (
 	"steadyferry/internal/core/message"
 )
 
+// resting is a time at which the register of island-post does not answer.
+var resting = time.Date(2026, 11, 28, 8, 3, 0, 0, time.UTC)
+
+// Whoever asks the register again when it answers is done.
+func TestTheRegisterAnswersForTwoOfFiveMinutes(t *testing.T) {
+	body := []byte(`{"box":"box-0007","celsius":9.1,"clinic":"island-post"}`)
+	answered := 0
+	for minute := range 60 {
+		if inspect(time.Date(2026, 11, 28, 8, minute, 30, 0, time.UTC), body) == nil {
+			answered++
+		}
+	}
+	assert.Equal(t, 24, answered)
+}
+
 // What inspectors do with each order, and with those that are wrong in ways that
 // happen.
 func TestInspectorsAreStrict(t *testing.T) {
@@ -23,7 +38,7 @@ func TestInspectorsAreStrict(t *testing.T) {
 		`{"box":"box-9042","celsius":9.1}`:                        {Outcome: client.OutcomeReject, Reason: "unknown-box"},
 		`{"box":"box-0007","celsius":9.1,"clinic":"island-post"}`: {Outcome: client.OutcomeRelease, Reason: "register-timeout", After: "auto"},
 	} {
-		have := outcomeOf(&client.Leased{Message: &message.Stored{}}, func([]byte) error { return inspect([]byte(body)) })
+		have := outcomeOf(&client.Leased{Message: &message.Stored{}}, func([]byte) error { return inspect(resting, []byte(body)) })
 		assert.Equal(t, want.Outcome, have.Outcome, body)
 		assert.Equal(t, want.Reason, have.Reason, body)
 		assert.Equal(t, want.After, have.After, body)
@@ -38,7 +53,7 @@ func TestOrdersAreWrongInEachWay(t *testing.T) {
 	for range 3000 {
 		_, body := d.warm()
 		require.True(t, json.Valid(body))
-		reasons[outcomeOf(&client.Leased{Message: &message.Stored{}}, func([]byte) error { return inspect(body) }).Reason]++
+		reasons[outcomeOf(&client.Leased{Message: &message.Stored{}}, func([]byte) error { return inspect(resting, body) }).Reason]++
 	}
 	assert.Greater(t, reasons[""], 1800)
 	for _, reason := range []string{"box-missing", "celsius-not-a-number", "unknown-box", "register-timeout"} {

@@ -101,6 +101,7 @@ Steady Ferry is running with %d nodes and the demo of Northlight Cold Chain.
   Sign in once   %s%s   (works once, for 15 minutes)
   Clinics' hook  %s   (a place outside, with a switch)
   Duty desk      %s   (who is told of incidents)
+  Duty mail      %s   (a stand-in for a mail server)
 
 Try in another terminal:
 
@@ -111,7 +112,7 @@ Try in another terminal:
   kill -9 $(cat %s/ferryd.lock)      # node-b; it is started again after %s
 
 Ctrl-C stops all of them; what was published stays in %s.
-`, count, urls[0], urls[0], link, outside.hook, outside.hook+deskPath, servers, nodes[0].dir, filepath.Dir(self), nodes[1].dir, restartAfter, c.dir)
+`, count, urls[0], urls[0], link, outside.hook, outside.hook+deskPath, outside.hook+mailPath, servers, nodes[0].dir, filepath.Dir(self), nodes[1].dir, restartAfter, c.dir)
 	return d.run(ctx)
 }
 

@@ -87,7 +87,7 @@ func (d *depot) workPast(ctx context.Context, settle []client.Settlement) ([]cli
 	}
 	var next []client.Settlement
 	for i := range w.Leased {
-		next = append(next, outcomeOf(&w.Leased[i], inspect))
+		next = append(next, outcomeOf(&w.Leased[i], d.inspect))
 	}
 	return next, nil
 }

@@ -148,7 +148,10 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 func (n *Node) begin() {
 	run, cancel := context.WithCancel(context.Background())
 	n.cancel = cancel
-	n.stopSampling = clock.BeforeShift(n.Parts.Sample)
+	n.stopSampling = clock.BeforeShift(func(now time.Time) {
+		n.Parts.Sample(now)
+		n.Samples.Lived(run, now)
+	})
 	for _, d := range []struct {
 		every time.Duration
 		do    func(now time.Time)
@@ -163,7 +166,7 @@ func (n *Node) begin() {
 		{endpoints.TellEvery, func(time.Time) { n.Endpoints.Tend(run) }},
 		{routes.RecordEvery, func(time.Time) { n.Routes.Record(run) }},
 		{time.Second, func(time.Time) { n.Groups.Sample(run, clock.Now()) }},
-		{samples.Every, func(now time.Time) { n.Samples.Measure(run, now) }},
+		{samples.Every, func(now time.Time) { n.Samples.Tick(run, now) }},
 		{cluster.LeaderEvery, func(now time.Time) { n.Cluster.SpreadLeaders(run, now) }},
 		{4 * time.Second, func(time.Time) { n.Catalog.Seen(run, n.Parts.ID()) }},
 		{2 * time.Second, func(time.Time) { n.Access.KeepOwnerToken(run) }},

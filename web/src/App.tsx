@@ -25,28 +25,28 @@ import { Mark } from "./components/Mark";
 import { setTheme, useTheme } from "./lib/theme";
 import { clock, many, short } from "./lib/format";
 import { Channels } from "./pages/Channels";
-import { ChorePage } from "./pages/Chore";
-import { Chores } from "./pages/Chores";
-import { EndpointPage } from "./pages/Endpoint";
-import { Endpoints } from "./pages/Endpoints";
 import { GroupPage } from "./pages/Group";
 import { Groups } from "./pages/Groups";
-import { DriftPage } from "./pages/Drift";
-import { IncidentPage } from "./pages/Incident";
-import { Incidents } from "./pages/Incidents";
 import { LogbookPage } from "./pages/Logbook";
 import { DeadPage, DeadPlaces } from "./pages/Dead";
-import { NodesPage } from "./pages/Nodes";
 import { Now } from "./pages/Now";
-import { ReplaysPage } from "./pages/Replays";
 import { SignInPage } from "./pages/SignIn";
-import { TracePage } from "./pages/Trace";
 import { TopicPage } from "./pages/Topic";
-import { WatchPage } from "./pages/Watch";
-import { Watches } from "./pages/Watches";
 
-// The chart, with what draws it, is loaded by those who open it.
+// Pages that are opened now and then are loaded when they are.
+const ChorePage = lazy(() => import("./pages/Chore").then((m) => ({ default: m.ChorePage })));
+const Chores = lazy(() => import("./pages/Chores").then((m) => ({ default: m.Chores })));
+const DriftPage = lazy(() => import("./pages/Drift").then((m) => ({ default: m.DriftPage })));
+const EndpointPage = lazy(() => import("./pages/Endpoint").then((m) => ({ default: m.EndpointPage })));
+const Endpoints = lazy(() => import("./pages/Endpoints").then((m) => ({ default: m.Endpoints })));
 const Hanging = lazy(() => import("./pages/Hanging").then((m) => ({ default: m.Hanging })));
+const IncidentPage = lazy(() => import("./pages/Incident").then((m) => ({ default: m.IncidentPage })));
+const Incidents = lazy(() => import("./pages/Incidents").then((m) => ({ default: m.Incidents })));
+const NodesPage = lazy(() => import("./pages/Nodes").then((m) => ({ default: m.NodesPage })));
+const ReplaysPage = lazy(() => import("./pages/Replays").then((m) => ({ default: m.ReplaysPage })));
+const TracePage = lazy(() => import("./pages/Trace").then((m) => ({ default: m.TracePage })));
+const WatchPage = lazy(() => import("./pages/Watch").then((m) => ({ default: m.WatchPage })));
+const Watches = lazy(() => import("./pages/Watches").then((m) => ({ default: m.Watches })));
 
 // What is short stands for the name where there is little room, and is a part of it.
 const places = [
@@ -172,37 +172,32 @@ export function App() {
         <div className="min-w-0 flex-1">
           <Bar />
           <main className="mx-auto max-w-[90rem] px-4 py-4 max-md:pb-24">
-            <Routes>
-              <Route path="/now" element={<Now />} />
-              <Route path="/incidents" element={<Incidents />} />
-              <Route path="/incidents/:number" element={<IncidentPage />} />
-              <Route path="/watches" element={<Watches />} />
-              <Route path="/watches/:space/:name" element={<WatchPage />} />
-              <Route path="/channels" element={<Channels />} />
-              <Route path="/channels/:space/:channel" element={<TopicPage />} />
-              <Route path="/groups" element={<Groups />} />
-              <Route path="/groups/:space/:channel/:group" element={<GroupPage />} />
-              <Route path="/endpoints" element={<Endpoints />} />
-              <Route path="/endpoints/:space/:name" element={<EndpointPage />} />
-              <Route path="/dead" element={<DeadPlaces />} />
-              <Route path="/dead/:space/:channel" element={<DeadPage />} />
-              <Route path="/replays" element={<ReplaysPage />} />
-              <Route path="/trace/:space/:channel/:place" element={<TracePage />} />
-              <Route
-                path="/chart"
-                element={
-                  <Suspense fallback={null}>
-                    <Hanging />
-                  </Suspense>
-                }
-              />
-              <Route path="/timetable" element={<Chores />} />
-              <Route path="/timetable/:space/:name" element={<ChorePage />} />
-              <Route path="/nodes" element={<NodesPage />} />
-              <Route path="/drift" element={<DriftPage />} />
-              <Route path="/logbook" element={<LogbookPage />} />
-              <Route path="*" element={<Navigate to="/now" replace />} />
-            </Routes>
+            <Suspense fallback={null}>
+              <Routes>
+                <Route path="/now" element={<Now />} />
+                <Route path="/incidents" element={<Incidents />} />
+                <Route path="/incidents/:number" element={<IncidentPage />} />
+                <Route path="/watches" element={<Watches />} />
+                <Route path="/watches/:space/:name" element={<WatchPage />} />
+                <Route path="/channels" element={<Channels />} />
+                <Route path="/channels/:space/:channel" element={<TopicPage />} />
+                <Route path="/groups" element={<Groups />} />
+                <Route path="/groups/:space/:channel/:group" element={<GroupPage />} />
+                <Route path="/endpoints" element={<Endpoints />} />
+                <Route path="/endpoints/:space/:name" element={<EndpointPage />} />
+                <Route path="/dead" element={<DeadPlaces />} />
+                <Route path="/dead/:space/:channel" element={<DeadPage />} />
+                <Route path="/replays" element={<ReplaysPage />} />
+                <Route path="/trace/:space/:channel/:place" element={<TracePage />} />
+                <Route path="/chart" element={<Hanging />} />
+                <Route path="/timetable" element={<Chores />} />
+                <Route path="/timetable/:space/:name" element={<ChorePage />} />
+                <Route path="/nodes" element={<NodesPage />} />
+                <Route path="/drift" element={<DriftPage />} />
+                <Route path="/logbook" element={<LogbookPage />} />
+                <Route path="*" element={<Navigate to="/now" replace />} />
+              </Routes>
+            </Suspense>
           </main>
         </div>
       </div>

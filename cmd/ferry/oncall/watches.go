@@ -176,7 +176,11 @@ func NewWatch(to *term.Call, settings map[string]any, try string) error {
 	if c.JSON {
 		return c.PrintJSON(w)
 	}
-	fmt.Fprintf(c.Out, "created watch %s: %s of %s, %s now\nnext: ferry show %s\n", w.Address, w.Value, w.Of, words.Many(w.Things, "thing"), w.Address)
+	what := w.Value
+	if w.Keeps != "" {
+		what = "keeps " + w.Keeps
+	}
+	fmt.Fprintf(c.Out, "created watch %s: %s of %s, %s now\nnext: ferry show %s\n", w.Address, what, w.Of, words.Many(w.Things, "thing"), w.Address)
 	return nil
 }
 
@@ -278,7 +282,11 @@ func ShowWatch(to *term.Call, out io.Writer, a address.Address) error {
 		return c.PrintJSON(w)
 	}
 	lasts, _ := w.Settings["for"].(string)
-	c.To(out).Pairs([][2]string{{"watch", w.Address}, {"state", c.Mark(w.State)}, {"watches", fmt.Sprintf("%s of %s, out of order %s its levels", w.Value, w.Of, side(w.Below))}, {"levels", levels(w.Warn, w.Alarm, w.Calm, w.Unit)},
+	watches := fmt.Sprintf("%s of %s, out of order %s its levels", w.Value, w.Of, side(w.Below))
+	if w.Keeps != "" {
+		watches = fmt.Sprintf("that %s has %s, and sets it so", w.Of, w.Keeps)
+	}
+	c.To(out).Pairs([][2]string{{"watch", w.Address}, {"state", c.Mark(w.State)}, {"watches", watches}, {"levels", levels(w.Warn, w.Alarm, w.Calm, w.Unit)},
 		{"must last", lasts}, {"tells", telling(w.Settings)}, {"description", w.Description}, {"things", fmt.Sprintf("%d: %d alarm, %d warn, %d without data", w.Things, w.Alarms, w.Warns, w.Unknown)}})
 	if len(w.Watched) == 0 {
 		fmt.Fprintf(out, "\nnothing of %s has %s\n", w.Of, w.Value)

@@ -30,7 +30,10 @@ type Samples struct {
 	then    func(ctx context.Context, now time.Time, measured map[sample.Thing][]float64) // after each measuring
 	counted counts                                                                        // of the measuring before; of Measure alone
 
-	measures bool // this node is the one; of Measure alone
+	turn     sync.Mutex // held while things are measured; guards what is up to mu
+	measures bool       // this node is the one
+	lived    time.Time  // the last time that is past
+	leaving  time.Time  // when it was measured
 
 	mu      sync.Mutex // guards what is below
 	open    *sample.Stretch
@@ -62,9 +65,36 @@ func New(of *Sources, records *catalog.Catalog, onDuty func() bool) *Samples {
 	return &Samples{of: of, catalog: records, ledger: ledger.Of(records), onDuty: onDuty, counted: countsAt(time.Now())}
 }
 
+// Lived measures all things at a time that is past, when the node's time of day leaves it: what
+// was lived faster than time goes has its figures too.
+func (s *Samples) Lived(ctx context.Context, at time.Time) {
+	s.turn.Lock()
+	defer s.turn.Unlock()
+	if time.Since(at) < Every || at.Sub(s.lived) < Every && at.After(s.lived) {
+		return
+	}
+	s.lived, s.leaving = at, time.Now()
+	s.measure(ctx, at)
+}
+
+// Tick measures all things now, unless a time that is past is lived.
+func (s *Samples) Tick(ctx context.Context, now time.Time) {
+	s.turn.Lock()
+	defer s.turn.Unlock()
+	if now.Sub(s.leaving) >= Every {
+		s.measure(ctx, now)
+	}
+}
+
 // Measure measures all things at a time, if this node is the one that does, and records
-// what is due. It is called every Every, by one caller.
+// what is due.
 func (s *Samples) Measure(ctx context.Context, now time.Time) {
+	s.turn.Lock()
+	defer s.turn.Unlock()
+	s.measure(ctx, now)
+}
+
+func (s *Samples) measure(ctx context.Context, now time.Time) {
 	// Who measured last goes on while the records cannot say who shall.
 	s.measures = s.onDuty() || s.measures && !s.catalog.AwaySince().IsZero()
 	if !s.measures {

@@ -1899,7 +1899,13 @@ export interface components {
         | "table"
         | "level"
         | "pattern"
-        | "addresses";
+        | "addresses"
+        | "position"
+        | "rate"
+        | "cause"
+        | "mailbox"
+        | "mailboxes"
+        | "keeps";
       /** @description In words */
       allowed: string;
       choices?: string[];
@@ -2710,6 +2716,10 @@ export interface components {
       when?: "usual" | "above" | "below";
       /** @description DURATION that the value must stay there, and stay better to end it. Allowed: 0s (at once) to 1d. Unless set: 30s */
       for?: string;
+      /** @description SETTING=VALUE that what is watched shall have, such as paused=false: the watch sets it so, instead of watching a value; may be given several times. Allowed: SETTING=VALUE of up to 20 settings */
+      keep?: {
+        [key: string]: string;
+      };
       /** @description ADDRESSES of endpoints that are told of its incidents, with commas. Allowed: up to 10 addresses of endpoints */
       tell?: string[];
       /** @description Tell again after this DURATION of an incident that goes on and nobody has seen. Allowed: 0s (never), 1m to 30d. Unless set: 90m */
@@ -2728,6 +2738,8 @@ export interface components {
       address: string;
       of: string;
       value: string;
+      /** @description Settings that things shall have; it looks at no value then */
+      keeps?: string;
       /** @description Of its levels and figures: nothing, s, B or /s */
       unit: string;
       /** @description Trouble is below the levels */
@@ -3227,7 +3239,7 @@ export interface components {
       curve: components["schemas"]["Curve"];
     };
     EndpointSettings: {
-      /** @description Of an endpoint: the URL to which messages go. Allowed: an address that begins with one of https, http, postgresql, ferry+https, ferry+http */
+      /** @description Of an endpoint: the URL to which messages go. Allowed: an address that begins with one of https, http, postgresql, ferry+https, ferry+http, smtps, smtp */
       url?: string;
       /**
        * @description Of an endpoint: FORMAT of what is posted: a CloudEvent in one of its three modes, or the raw body. Allowed: binary, structured, batched, raw. Unless set: binary
@@ -3248,6 +3260,14 @@ export interface components {
       };
       /** @description Of an endpoint: NAMES of columns, with commas, by which a row replaces the one that is there; none: each message is a row more. Allowed: up to 8 names */
       keyColumns?: string[];
+      /** @description Of an endpoint: the ADDRESS of mail that notices come from. Allowed: an address of mail, such as duty@northlight.example */
+      mailFrom?: string;
+      /** @description Of an endpoint: ADDRESSES of mail that notices go to, with commas. Allowed: up to 20 addresses of mail */
+      mailTo?: string[];
+      /** @description Of an endpoint: the NAME by which the mail server knows this one; its password is a secret. Allowed: up to 200 characters */
+      mailUser?: string;
+      /** @description Of an endpoint: what notices say there, as TEXT of CEL over notice. Allowed: CEL over notice, that gives a text or an object; none: the notice itself */
+      notice?: string;
       /** @description Of an endpoint: N deliveries at once at most; those of one key are one after the other. Allowed: 1 to 64. Unless set: 8 */
       parallel?: number;
       /** @description Of an endpoint: DURATION that an answer may take. Allowed: 100ms to 5m. Unless set: 20s */
