@@ -53,6 +53,7 @@ type (
 	Going             = form.Going
 	Chart             = form.Chart
 	ChartThing        = form.ChartThing
+	ChartLink         = form.ChartLink
 	Chore             = form.Chore
 	Run               = form.Run
 	TrialLevels       = form.TrialLevels

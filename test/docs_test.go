@@ -26,7 +26,7 @@ func TestTheTourWorks(t *testing.T) {
 	assert.Contains(t, said, "/sign-in#")
 	for _, says := range []string{"coldchain/readings", "created topic coldchain/doors", "sent 1 message", " F\"", "sent 5 messages", `"accepted":1`, "add -yes", "is back with 7 messages", "restore topic", "published",
 		"created group coldchain/readings@trial", "dashboards-1", "nothing is changed yet", "(seek ", "old weather is of no use",
-		"celsius-not-a-number", "get the edited content", "replay 1 has begun", "edited", "accepted", "brings them back", "brought back: each is", "no label is left", "1 accepted, 0 given back, 1 rejected", "nothing is sent yet", "brought back", "1 to create, 1 to set, 0 to remove", "done: 2 changes", "declared by northlight", "nothing is deleted at once", `"messages":[{`, "coldchain/doors@porters"} {
+		"celsius-not-a-number", "get the edited content", " has begun", "■ alarm: coldchain/labels: dead at or above 1", "ended", "it would have rung", "created chore coldchain/nightly-return", "nothing of coldchain/labels matched", "## Who did what", "edited", "accepted", "brings them back", "brought back: each is", "no label is left", "1 accepted, 0 given back, 1 rejected", "nothing is sent yet", "brought back", "1 to create, 1 to set, 0 to remove", "done: 2 changes", "declared by northlight", "nothing is deleted at once", `"messages":[{`, "coldchain/doors@porters"} {
 		assert.Contains(t, printed, says)
 	}
 	assert.NotContains(t, printed, "urn:steady-ferry:problem", "curl ends well also with a refusal")
@@ -40,6 +40,20 @@ func TestTheTourOfAClusterWorks(t *testing.T) {
 		"coldchain/hatches#11; equal on", "without node-b and node-c, of", "only readable"} {
 		assert.Contains(t, printed, says)
 	}
+}
+
+// From the alarm to messages that flow it takes eight commands at most.
+func TestTheWayFromAnAlarmIsShort(t *testing.T) {
+	readme, err := os.ReadFile("../README.md")
+	require.NoError(t, err)
+	_, text, found := strings.Cut(string(readme), "Something rings")
+	require.True(t, found)
+	_, text, _ = strings.Cut(text, "```sh\n")
+	text, _, _ = strings.Cut(text, "```")
+	commands := regexp.MustCompile(`(?m)^ferry .*`).FindAllString(text, -1)
+	require.Contains(t, commands[0], "ferry new watch")
+	assert.LessOrEqual(t, len(commands)-1, 8, "without the watch that rings")
+	assert.Contains(t, commands[len(commands)-1], "ferry incidents")
 }
 
 // tour runs a demo, and in a shell what a section of the README says; the

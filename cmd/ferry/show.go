@@ -30,6 +30,7 @@ var showVerb = verb{
 		history := fs.Bool("history", false, "of a group: its seeks")
 		events := fs.Bool("events", false, "of a route or an endpoint: all that happened to it in 30 days")
 		chain := fs.Bool("chain", false, "of a channel: the routes through which messages come to it and go on from it")
+		chart := fs.Bool("chart", false, "how it hangs together with others: all of a space, or what is near")
 		past := fs.String("past", "", "of a channel, a group, a route or an endpoint: what was measured of it for this `DURATION`, up to 30d")
 		return func(c *call) error {
 			a, err := c.OneAddress()
@@ -38,6 +39,9 @@ var showVerb = verb{
 			}
 			if *past != "" {
 				return c.Repeat(*every, func(out io.Writer) error { return c.past(out, a, *past) })
+			}
+			if *chart {
+				return c.Repeat(*every, func(out io.Writer) error { return oncall.Chart(c.Call, out, a) })
 			}
 			if *history && a.Kind() != address.KindGroup {
 				return term.WrongUsage("%s is the address of a %s; -history is of a group", a, a.Kind())

@@ -112,7 +112,7 @@ export function Now() {
             {many(open, "incident")} from {many(o.wrong.length, "source")}
           </p>
         )}
-        <span className="ml-auto flex flex-wrap items-center gap-x-4">
+        <span className="ml-auto flex flex-wrap items-center gap-x-4 gap-y-1 [&_a]:inline-block [&_a]:min-h-6">
           {spaces.length > 1 && (
             <select className="field w-auto" aria-label="Space" value={space} onChange={(e) => change({ space: e.target.value })}>
               <option value="">all spaces</option>
