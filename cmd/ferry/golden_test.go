@@ -78,6 +78,14 @@ var printed = map[string]string{
 	"wrong-address":   "show coldchain/reading",
 	"wrong-setting":   "set coldchain/readings -attempt-limit 2",
 	"list-json":       "list coldchain -json",
+	"watches":         "watches coldchain",
+	"show-watch":      "show coldchain/dead-inspections",
+	"incidents":       "incidents",
+	"incident":        "incidents 1",
+	"timetable":       "timetable coldchain",
+	"timetable-runs":  "timetable coldchain/return-unanswered",
+	"show-chore":      "show coldchain/return-unanswered",
+	"chart":           "show coldchain -chart",
 }
 
 func (r *recorded) serve(w http.ResponseWriter, q *http.Request) {

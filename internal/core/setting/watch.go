@@ -47,7 +47,7 @@ var Watches = Table[Watch]{
 	row(Setting[Watch]{Name: "calm", Label: "Ends at", Form: Level(), Help: "`LEVEL` that ends it; unless set, a fifth nearer to good than the first one, counts by whole numbers"}, func(w *Watch) *string { return &w.Calm }),
 	row(Setting[Watch]{Name: "when", Label: "Out of order", Default: Usual, Form: Choice(Usual, Above, Below), Help: "`MODE`, the side of the levels that is out of order: above, below, or as the value is usually meant"}, func(w *Watch) *string { return &w.When }),
 	timed(Setting[Watch]{Name: "for", Label: "For as long as", Default: "30s", Form: Duration(0, 24*time.Hour, "at once"), Help: "`DURATION` that the value must stay there, and stay better to end it"}, time.Millisecond, func(w *Watch) *int64 { return &w.ForMS }),
-	{Name: "keep", Label: "Keeps", Form: Kept(), Help: "`SETTING=VALUE` that what is watched shall have, such as paused=false: the watch sets it so, instead of watching a value; may be given several times",
+	{Name: "keep", Label: "Keeps", Form: Kept(), Help: "`NAME=VALUE` of a setting that what is watched shall have, such as paused=false: the watch sets it so, instead of watching a value; may be given several times",
 		Get: func(w *Watch) any { return w.Keep },
 		Put: func(w *Watch, value any) { w.Keep = Merge(w.Keep, value.(map[string]string)) }},
 	row(Setting[Watch]{Name: "tell", Label: "Tells", Form: Targets(maxTell), Help: "`ADDRESSES` of endpoints that are told of its incidents, with commas"}, func(w *Watch) *[]string { return &w.Tell }),

@@ -2681,7 +2681,7 @@ export interface components {
             when?: "usual" | "above" | "below";
             /** @description DURATION that the value must stay there, and stay better to end it. Allowed: 0s (at once) to 1d. Unless set: 30s */
             for?: string;
-            /** @description SETTING=VALUE that what is watched shall have, such as paused=false: the watch sets it so, instead of watching a value; may be given several times. Allowed: SETTING=VALUE of up to 20 settings */
+            /** @description NAME=VALUE of a setting that what is watched shall have, such as paused=false: the watch sets it so, instead of watching a value; may be given several times. Allowed: SETTING=VALUE of up to 20 settings */
             keep?: {
                 [key: string]: string;
             };
