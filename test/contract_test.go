@@ -167,6 +167,7 @@ func TestAnswersKeepToTheDocument(t *testing.T) {
 		{"POST", "/api/v1/chores", `{"address":"coldchain/nightly-return","do":"return","of":"coldchain/inspections","at":"0 3 * * *","zone":"Europe/Lisbon","rate":"50/s"}`, "application/json", ""},
 		{"POST", "/api/v1/chores", `{"address":"coldchain/nightly-loss","do":"discard","of":"coldchain/inspections","every":"1d"}`, "application/json", ""},
 		{"GET", "/api/v1/chores?space=coldchain", "", "", ""},
+		{"GET", "/api/v1/chore-acts", "", "", ""},
 		{"GET", "/api/v1/chores/coldchain/nightly-return", "", "", ""},
 		{"PATCH", "/api/v1/chores/coldchain/nightly-return", `{"rate":20}`, "application/json", ""},
 		{"POST", "/api/v1/chores/coldchain/nightly-return/runs", "", "", ""},

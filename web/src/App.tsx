@@ -1,5 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import {
+  Bell,
+  BellOff,
   BookOpen,
   CalendarClock,
   FileDiff,
@@ -22,6 +24,7 @@ import { call, get, onSignedOut, Problem, type SignIn } from "./api/client";
 import { useLive } from "./api/live";
 import { AddressBox } from "./components/AddressBox";
 import { Mark } from "./components/Mark";
+import { useSound } from "./lib/sound";
 import { setTheme, useTheme } from "./lib/theme";
 import { clock, many, short } from "./lib/format";
 import { Channels } from "./pages/Channels";
@@ -105,6 +108,7 @@ function Bar() {
   const client = useQueryClient();
   const { connected, at, live } = useLive();
   const dead = live?.dead.reduce((n, d) => n + d.dead, 0) ?? 0;
+  const [sound, setSound] = useSound(live?.incidents.alarms);
   const out = async () => {
     await call("DELETE", "/session").catch(() => undefined);
     await client.resetQueries({ queryKey: ["session"] });
@@ -141,6 +145,15 @@ function Bar() {
       </span>
       <button
         className="rounded p-1.5 text-soft hover:text-ink max-md:ml-auto"
+        aria-label="Sound when an alarm begins"
+        aria-pressed={sound}
+        title={sound ? "A sound tells when an alarm begins" : "No sound tells when an alarm begins"}
+        onClick={() => setSound(!sound)}
+      >
+        {sound ? <Bell size={18} aria-hidden /> : <BellOff size={18} aria-hidden />}
+      </button>
+      <button
+        className="rounded p-1.5 text-soft hover:text-ink"
         aria-label={theme === "dark" ? "Light theme" : "Dark theme"}
         onClick={() => setTheme(theme === "dark" ? "light" : "dark")}
       >

@@ -26,6 +26,13 @@ type Chore struct {
 	Careful  bool        `json:"careful,omitempty"`  // it loses something, or moves offsets
 }
 
+// ChoreAct is something that chores can do.
+type ChoreAct struct {
+	Name  string   `json:"name"`
+	Needs []string `json:"needs"` // settings that it must have
+	Takes []string `json:"takes"` // those that it can have beside them
+}
+
 // Run is one run of a chore.
 type Run struct {
 	Run       int64      `json:"run"`

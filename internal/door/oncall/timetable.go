@@ -17,6 +17,7 @@ import (
 // timetableRoutes are the paths of chores and their runs.
 func (s *OnCall) timetableRoutes(a *gin.RouterGroup, search gin.HandlerFunc) {
 	a.GET("/chores", s.listChores)
+	a.GET("/chore-acts", func(c *gin.Context) { c.JSON(http.StatusOK, gin.H{"acts": s.Node.Timetable.Acts()}) })
 	a.POST("/chores", search, s.newChore)
 	c := a.Group("/chores/:space/:chore")
 	c.GET("", search, s.showChore)

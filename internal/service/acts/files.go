@@ -92,7 +92,7 @@ func (s *Services) exporting() timetable.Act {
 		}
 		return t, a, err
 	}
-	return timetable.Act{Needs: []string{"of"}, Takes: []string{"cause", "where", "limit", "position"},
+	return timetable.Act{Needs: []string{"of"}, Takes: []string{"cause", "where", "limit", "position", "keep"},
 		Check: func(c *setting.Chore) error {
 			_, err := ofOne(c, address.KindChannel, address.KindDead)
 			return errors.Join(err, checkCause(c))
@@ -171,7 +171,7 @@ func (s *Services) declaring() timetable.Act {
 		things = slices.DeleteFunc(things, func(t declare.Thing) bool { return t.Itself })
 		return declare.Write("kept", things, false), nil
 	}
-	return timetable.Act{Needs: []string{"of"},
+	return timetable.Act{Needs: []string{"of"}, Takes: []string{"keep"},
 		Plan: func(_ context.Context, c *setting.Chore) (*timetable.Plan, error) {
 			all, err := files(c)
 			if err != nil {

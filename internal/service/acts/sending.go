@@ -21,7 +21,7 @@ const stopAbove = 0.2
 
 // returning brings dead letters back to where they came from, at a rate.
 func (s *Services) returning() timetable.Act {
-	return s.sending([]string{"of"}, []string{"cause", "where", "limit", "edits", "why"}, checkDead, func(c *setting.Chore) (*replays.Spec, error) {
+	return s.sending([]string{"of"}, []string{"cause", "where", "limit", "rate", "edits", "why"}, checkDead, func(c *setting.Chore) (*replays.Spec, error) {
 		a, err := deadOf(c)
 		if err != nil {
 			return nil, err
@@ -37,7 +37,7 @@ func (s *Services) replaying() timetable.Act {
 	from := func(c *setting.Chore) (address.Address, error) {
 		return ofOne(c, address.KindChannel, address.KindPartition, address.KindDead)
 	}
-	return s.sending([]string{"of", "to"}, []string{"cause", "where", "limit", "edits", "position", "why"}, func(c *setting.Chore) error {
+	return s.sending([]string{"of", "to"}, []string{"cause", "where", "limit", "rate", "edits", "position", "why"}, func(c *setting.Chore) error {
 		if _, err := from(c); err != nil {
 			return err
 		}

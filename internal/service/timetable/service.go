@@ -72,6 +72,15 @@ func New(parts *part.Registry, records *catalog.Catalog, js *jobs.Jobs) *Timetab
 // Register makes an act known.
 func (t *Timetable) Register(name string, a Act) { t.acts[name] = a }
 
+// Acts are what chores can do, by their names.
+func (t *Timetable) Acts() []form.ChoreAct {
+	all := []form.ChoreAct{}
+	for _, name := range slices.Sorted(maps.Keys(t.acts)) {
+		all = append(all, form.ChoreAct{Name: name, Needs: append([]string{}, t.acts[name].Needs...), Takes: append([]string{}, t.acts[name].Takes...)})
+	}
+	return all
+}
+
 // Of returns the record of a chore.
 func (t *Timetable) Of(ctx context.Context, a address.Address) (*catalog.Chore, error) {
 	return change.Find(ctx, t.catalog, "chore", a, func(v *catalog.View) map[string]*catalog.Chore { return v.Chores }, "ferry timetable lists those that there are")

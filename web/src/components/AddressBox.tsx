@@ -42,8 +42,13 @@ export function AddressBox() {
   }, [text]);
 
   const options = text.trim() && found ? [...new Set([...(found.exists ? [found.address] : []), ...found.near])] : [];
-  const go = (address: string) => {
-    const page = pageOf(address);
+  const go = async (address: string) => {
+    // Channels, endpoints, watches and chores have addresses alike.
+    const is =
+      found?.address === address
+        ? found
+        : await get<Found>("/lookup?address=" + encodeURIComponent(address)).catch(() => undefined);
+    const page = pageOf(address, is?.kind);
     if (!page) return;
     setOpen(false);
     setText("");
@@ -57,7 +62,7 @@ export function AddressBox() {
     } else if (e.key === "Enter") {
       const chosen =
         options[active] ?? (found?.exists && found.address === text.trim() ? text.trim() : (options[0] ?? text.trim()));
-      go(chosen);
+      void go(chosen);
     } else if (e.key === "Escape") {
       setOpen(false);
     }
@@ -93,7 +98,7 @@ export function AddressBox() {
                 role="option"
                 aria-selected={i === active}
                 className="address cursor-pointer px-3 py-1 aria-selected:bg-seasoft hover:bg-seasoft"
-                onMouseDown={() => go(o)}
+                onMouseDown={() => void go(o)}
               >
                 {o}
               </li>

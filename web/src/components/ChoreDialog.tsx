@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useDeferredValue, useState } from "react";
 import { useNavigate } from "react-router";
-import { call, explain, Problem, type Chore, type Setting } from "../api/client";
+import { call, explain, get, Problem, type Chore, type Setting } from "../api/client";
 import { changesOf, type Fields } from "../lib/settings";
 import { AddressFields, useSpaces } from "./AddressFields";
 import { Command } from "./Copy";
@@ -10,17 +10,12 @@ import { Foreseen } from "./Foreseen";
 import { Dialog, DialogFoot } from "./Panel";
 import { SettingFields, useSettings } from "./SettingFields";
 
-/** What each act has beside what all chores have. */
-const ofActs: Record<string, string[]> = {
-  return: ["cause", "where", "limit", "rate", "edits", "why"],
-  discard: ["cause", "where", "limit", "why"],
-  replay: ["to", "cause", "where", "limit", "rate", "edits", "position", "why"],
-  seek: ["position", "why"],
-  verify: [],
-  export: ["cause", "where", "limit", "position", "keep"],
-  declare: ["keep"],
-  report: [],
-};
+/** What chores can do, and which settings each act has, as the service tells it. */
+export const useActs = () =>
+  useQuery({ queryKey: ["chore-acts"], queryFn: () => get<{ acts: ChoreAct[] }>("/chore-acts"), staleTime: Infinity });
+
+type ChoreAct = { name: string; needs: string[]; takes: string[] };
+
 const whens = {
   at: { name: "At times", fields: ["at", "zone", "missed"], first: { at: "0 3 * * *" } },
   every: { name: "After a pause", fields: ["every", "missed"], first: { every: "6h" } },
@@ -29,8 +24,10 @@ const whens = {
 type When = keyof typeof whens;
 
 /** The settings that a chore has that does something at some times, in their order in a form. */
-export function choreRows(all: Setting[], act: string, when: When): Setting[] {
-  const shown = ["do", "of", ...whens[when].fields, ...(ofActs[act] ?? []), "tell", "tellOf", "description"];
+export function choreRows(all: Setting[], acts: ChoreAct[] | undefined, act: string, when: When): Setting[] {
+  const own = acts?.find((a) => a.name === act);
+  const beside = [...(own?.needs ?? []), ...(own?.takes ?? [])].filter((name) => name !== "of");
+  const shown = ["do", "of", ...whens[when].fields, ...beside, "tell", "tellOf", "description"];
   return shown.flatMap((name) => all.filter((row) => row.name === name));
 }
 
@@ -42,6 +39,7 @@ export function ChoreDialog({ of, cause, onClose }: { of?: string; cause?: strin
   const client = useQueryClient();
   const navigate = useNavigate();
   const table = useSettings();
+  const acts = useActs();
   const known = [...useSpaces(), "nodes"];
   const [form, setForm] = useState({ space: of?.split("/")[0] ?? "", name: "", when: "at" as When, fields: {} as Fields });
   const [failed, setFailed] = useState("");
@@ -49,7 +47,7 @@ export function ChoreDialog({ of, cause, onClose }: { of?: string; cause?: strin
   const space = form.space || known[0]!;
   const all = table.data?.chores ?? [];
   const act = form.fields.do ?? "return";
-  const rows = choreRows(all, act, form.when);
+  const rows = choreRows(all, acts.data?.acts, act, form.when);
   const zone = Intl.DateTimeFormat().resolvedOptions().timeZone;
   const defaults: Fields = Object.fromEntries(rows.map((row) => [row.name, row.default ?? ""]));
   const fields: Fields = {

@@ -41,10 +41,14 @@ export function readerPage(address: string): string {
 /** What follows the space in the address of a queue, or of the reader whose dead letters are one: part of a path. */
 const queuePart = (a: Address) => inPath(a.reader ? readerAddress(a.channel!, a.reader) : a.channel!);
 
-/** The path of the console's page for an address, or undefined. */
-export function pageOf(text: string): string | undefined {
+/** Where things are shown that have addresses like those of channels, by their kinds. */
+const beside: Record<string, string> = { endpoint: "endpoints", watch: "watches", chore: "timetable" };
+
+/** The path of the console's page for an address, of a thing of a kind if that is known; or undefined. */
+export function pageOf(text: string, kind = ""): string | undefined {
   const a = parse(text);
   if (!a) return undefined;
+  if (beside[kind]) return `/${beside[kind]}/${text}`;
   const { space, channel, partition, offset } = a;
   if (!channel) return `/channels?space=${space}`;
   if (a.dead) return `/dead/${space}/${queuePart(a)}`;

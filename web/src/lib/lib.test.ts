@@ -67,7 +67,7 @@ describe("addresses", () => {
     expect(pageOf("coldchain/readings@warm/dead@archive")).toBe("/groups/coldchain/readings/warm%2Fdead@archive");
     expect(pageOf("coldchain/inspections/dead@archive/dead")).toBe("/dead/coldchain/inspections%2Fdead@archive");
     expect(pageOf("coldchain/inspections/dead@archive#0:7")).toBe("/trace/coldchain/inspections%2Fdead@archive/0:7");
-    expect(["Cold Chain", "a/b/dead@", "a/b/x", "a/b#1@g", "a/b/dead#1"].map(pageOf)).toEqual(Array(5).fill(undefined));
+    expect(["Cold Chain", "a/b/dead@", "a/b/x", "a/b#1@g", "a/b/dead#1"].map((a) => pageOf(a))).toEqual(Array(5).fill(undefined));
   });
   it("have readers", () => {
     for (const [channel, reader, address] of [
@@ -254,6 +254,16 @@ describe("positions", () => {
     expect(yesterday).toEqual({ from: at(2026, 10, 25), to: at(2026, 10, 26) });
     expect(days("2026-11-01", "2026-11-30")).toEqual({ from: at(2026, 10, 1), to: at(2026, 11, 1) });
     expect(midnight(now).getHours()).toBe(0);
+  });
+});
+
+describe("pages of addresses by their kinds", () => {
+  it("tells watches, chores and endpoints from channels", () => {
+    expect(pageOf("coldchain/readings")).toBe("/channels/coldchain/readings");
+    expect(pageOf("coldchain/nightly", "chore")).toBe("/timetable/coldchain/nightly");
+    expect(pageOf("coldchain/dead-letters", "watch")).toBe("/watches/coldchain/dead-letters");
+    expect(pageOf("coldchain/clinic-hook", "endpoint")).toBe("/endpoints/coldchain/clinic-hook");
+    expect(pageOf("coldchain/readings@warm", "group")).toBe("/groups/coldchain/readings/warm");
   });
 });
 

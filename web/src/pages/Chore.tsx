@@ -5,7 +5,7 @@ import { Link, useParams } from "react-router";
 import { toast } from "sonner";
 import { call, get, Problem, type Chore, type Run } from "../api/client";
 import { Absent } from "../components/Absent";
-import { choreRows, whenOf } from "../components/ChoreDialog";
+import { choreRows, useActs, whenOf } from "../components/ChoreDialog";
 import { useChanging } from "../components/Changing";
 import { Command, Copy } from "../components/Copy";
 import { Declared } from "../components/Declared";
@@ -28,8 +28,9 @@ const took = (r: Run) => span((r.endedAt ? Date.parse(r.endedAt) : Date.now()) -
 function ChoreSettings({ of }: { of: Chore }) {
   const client = useQueryClient();
   const table = useSettings();
+  const acts = useActs();
   const values = of.settings as Record<string, unknown>;
-  const rows = choreRows(table.data?.chores ?? [], of.do, whenOf(values));
+  const rows = choreRows(table.data?.chores ?? [], acts.data?.acts, of.do, whenOf(values));
   const initial = Object.fromEntries(rows.map((row) => [row.name, textOf(row, values[row.name])]));
   const [changed, setChanged] = useState<Fields>({});
   const changing = useChanging({
