@@ -36,20 +36,21 @@ import { Now } from "./pages/Now";
 import { SignInPage } from "./pages/SignIn";
 import { TopicPage } from "./pages/Topic";
 
-// Pages that are opened now and then are loaded when they are.
-const ChorePage = lazy(() => import("./pages/Chore").then((m) => ({ default: m.ChorePage })));
-const Chores = lazy(() => import("./pages/Chores").then((m) => ({ default: m.Chores })));
-const DriftPage = lazy(() => import("./pages/Drift").then((m) => ({ default: m.DriftPage })));
-const EndpointPage = lazy(() => import("./pages/Endpoint").then((m) => ({ default: m.EndpointPage })));
-const Endpoints = lazy(() => import("./pages/Endpoints").then((m) => ({ default: m.Endpoints })));
+// Pages that are opened now and then are loaded together when the first of them is; the chart alone.
+const later = () => import("./pages/later");
+const ChorePage = lazy(() => later().then((m) => ({ default: m.ChorePage })));
+const Chores = lazy(() => later().then((m) => ({ default: m.Chores })));
+const DriftPage = lazy(() => later().then((m) => ({ default: m.DriftPage })));
+const EndpointPage = lazy(() => later().then((m) => ({ default: m.EndpointPage })));
+const Endpoints = lazy(() => later().then((m) => ({ default: m.Endpoints })));
 const Hanging = lazy(() => import("./pages/Hanging").then((m) => ({ default: m.Hanging })));
-const IncidentPage = lazy(() => import("./pages/Incident").then((m) => ({ default: m.IncidentPage })));
-const Incidents = lazy(() => import("./pages/Incidents").then((m) => ({ default: m.Incidents })));
-const NodesPage = lazy(() => import("./pages/Nodes").then((m) => ({ default: m.NodesPage })));
-const ReplaysPage = lazy(() => import("./pages/Replays").then((m) => ({ default: m.ReplaysPage })));
-const TracePage = lazy(() => import("./pages/Trace").then((m) => ({ default: m.TracePage })));
-const WatchPage = lazy(() => import("./pages/Watch").then((m) => ({ default: m.WatchPage })));
-const Watches = lazy(() => import("./pages/Watches").then((m) => ({ default: m.Watches })));
+const IncidentPage = lazy(() => later().then((m) => ({ default: m.IncidentPage })));
+const Incidents = lazy(() => later().then((m) => ({ default: m.Incidents })));
+const NodesPage = lazy(() => later().then((m) => ({ default: m.NodesPage })));
+const ReplaysPage = lazy(() => later().then((m) => ({ default: m.ReplaysPage })));
+const TracePage = lazy(() => later().then((m) => ({ default: m.TracePage })));
+const WatchPage = lazy(() => later().then((m) => ({ default: m.WatchPage })));
+const Watches = lazy(() => later().then((m) => ({ default: m.Watches })));
 
 // What is short stands for the name where there is little room, and is a part of it.
 const places = [

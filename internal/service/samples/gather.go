@@ -6,6 +6,7 @@ import (
 
 	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/queue"
+	"steadyferry/internal/core/rate"
 	"steadyferry/internal/core/sample"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/part"
@@ -39,6 +40,7 @@ func (c counts) rate(before counts, was, is map[int64]int64, id int64) float64 {
 // gathering is one measuring of all things, in the order of the values of their kinds.
 type gathering struct {
 	*Samples
+	ctx  context.Context
 	now  time.Time
 	all  map[sample.Thing][]float64
 	then counts
@@ -47,7 +49,7 @@ type gathering struct {
 
 // gather measures all things. before are the counts of the time before.
 func (s *Samples) gather(ctx context.Context, now time.Time, before counts) (map[sample.Thing][]float64, counts) {
-	g := &gathering{s, now, map[sample.Thing][]float64{}, before, countsAt(now)}
+	g := &gathering{s, ctx, now, map[sample.Thing][]float64{}, before, countsAt(now)}
 	for id, c := range s.of.Cluster.Conditions(now) {
 		certificate := sample.Unknown
 		if c.CertificateLeft >= 0 {
@@ -82,6 +84,9 @@ func (g *gathering) put(kind *sample.Kind, id int64, values ...float64) {
 func (g *gathering) channel(t *part.Channel) {
 	status, each := g.of.Parts.Status(t, g.now)
 	r := status.Rates
+	if lived, step := g.livedFlow(t); step > 0 {
+		r = lived.Over(step)
+	}
 	values := make([]float64, len(sample.Channel.Values))
 	set := func(name string, x float64) { values[sample.Channel.Place(name)] = x }
 	set("in-rate", r.MessagesIn)
@@ -113,6 +118,19 @@ func (g *gathering) channel(t *part.Channel) {
 		}
 	}
 	g.put(sample.Channel, t.ID, values...)
+}
+
+// livedFlow is what came and went in the step of a time that is past, while that is lived: rates
+// are of the last seconds, of which it has but one.
+func (g *gathering) livedFlow(t *part.Channel) (rate.Totals, time.Duration) {
+	if time.Since(g.now) < Every {
+		return rate.Totals{}, 0
+	}
+	series, step := g.of.Parts.Series(g.ctx, t, g.now.Add(rate.CoarseStep), 2*rate.FineStep*rate.FineCount, part.AnyPartition)
+	if len(series) == 0 {
+		return rate.Totals{}, 0
+	}
+	return series[len(series)-1], step
 }
 
 // replicas counts those of a partition that are not in step, and adds what it is to the node

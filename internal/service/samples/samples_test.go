@@ -215,3 +215,35 @@ func TestWhatComesLateJoinsItsBlocks(t *testing.T) {
 	put(3*time.Hour+30*time.Second, 3)
 	check(1, 2, 3, 4)
 }
+
+// What was lived faster than time goes has its figures at the times at which it was; meanwhile
+// nothing is measured of now.
+func TestAPastThatIsLivedIsMeasured(t *testing.T) {
+	n := nodetest.Open(t)
+	topic := n.Channel(setting.Topic, "coldchain/readings", nil)
+	require.Eventually(t, n.Cluster.IsOnDuty, 10*time.Second, 10*time.Millisecond)
+	begin := time.Now().Add(-30 * time.Minute).Truncate(samples.Every)
+	for i := range 12 {
+		n.Publish(topic, 0, `{"celsius":5}`)
+		n.Samples.Lived(t.Context(), begin.Add(time.Duration(i)*5*time.Second)) // more often than things are measured
+		n.Samples.Tick(t.Context(), time.Now())
+	}
+	all, err := n.Samples.Deep(t.Context(), sample.Channel.Name, []int64{topic.ID}, begin.Add(-time.Minute), time.Now().Add(time.Minute))
+	require.NoError(t, err)
+	measured := map[time.Time]float64{}
+	for _, b := range all[topic.ID] {
+		for i := range b.Len() {
+			if x := b.At(sample.Channel.Place("messages"), i); x == x {
+				measured[b.Begin.Add(time.Duration(i)*b.Step).UTC()] = x
+			}
+		}
+	}
+	for at := range measured {
+		if time.Since(at) < time.Minute {
+			delete(measured, at) // before it was lived
+		}
+	}
+	require.Len(t, measured, 6)
+	assert.EqualValues(t, 1, measured[begin.UTC()])
+	assert.EqualValues(t, 11, measured[begin.Add(50*time.Second).UTC()])
+}
