@@ -37,18 +37,18 @@ type page struct {
 }
 
 var pages = []page{
-	{name: "channels", path: "/channels"},
+	{name: "now", path: "/now"},
+	{name: "chart", path: "/chart?space=coldchain&open=coldchain/inspections", settle: 3 * time.Second},
+	{name: "incident", path: "/incidents/1", settle: 2 * time.Second},
+	{name: "watch-try-dark", path: "/watches/coldchain/dead-inspections", dark: true, settle: 3 * time.Second},
+	{name: "chore", path: "/timetable/coldchain/return-unanswered", settle: 2 * time.Second},
 	{name: "topic", path: "/channels/coldchain/readings"},
-	{name: "drift", path: "/drift"},
-	{name: "groups", path: "/groups"},
 	{name: "group-seek", path: "/groups/coldchain/readings/dashboards", do: seek, settle: 5 * time.Second},
-	{name: "route", path: "/groups/coldchain/readings/warm"},
 	{name: "route-try", path: "/groups/coldchain/readings/warm", do: setRoute, settle: 4 * time.Second},
 	{name: "endpoint", path: "/endpoints/coldchain/clinic-hook"},
 	{name: "queue", path: "/channels/coldchain/inspections"},
 	{name: "dead", path: "/dead/coldchain/inspections"},
 	{name: "dead-mend-dark", path: "/dead/coldchain/inspections", dark: true, do: mend},
-	{name: "replays", path: "/replays", do: beginReplay, settle: 12 * time.Second},
 	{name: "trace", path: "/dead/coldchain/inspections", do: mendAndTrace, settle: 6 * time.Second},
 	{name: "nodes", path: "/nodes", away: true},
 }
@@ -99,18 +99,13 @@ const mendAndTrace = `(async () => {
 	setTimeout(() => { location.href = "/trace/coldchain/inspections/" + m.partition + ":" + m.offset; }, 2000);
 })()`
 
-// beginReplay sends the readings of some boxes to the inspectors, so that
-// there is one to look at.
-const beginReplay = `fetch("/api/v1/replays", { method: "POST", headers: { "Content-Type": "application/json" },
-	body: JSON.stringify({ from: "coldchain/readings", to: "coldchain/inspections", where: "body.celsius > 7", rate: 8 }) })`
-
 // declared writes what is there to files, changes one, applies it, and changes
 // something by hand: the page of drift shows that.
 const declared = `cd $(mktemp -d); ferry declare -to northlight/; sed -i "s/retain: 3d /retain: 2d /; s/^queues:/queues:\n  alarms: {lease: 20s}/" northlight/coldchain.yaml; ferry diff northlight/; ferry apply northlight/ -yes -revision 7f3a | tail -1; ferry set coldchain/readings -retain 1d -yes; ferry diff -drift`
 
 var commands = []command{
 	{name: "ferry-dead", line: "ferry dead coldchain/inspections; ferry dead coldchain/inspections -limit 1 -where 'reason == \"celsius-not-a-number\"' -edit 'compute /celsius=(double(body.celsius.replace(\" F\", \"\")) - 32.0) / 1.8' -return -rate 50/s; ferry show coldchain/inspections | head -14"},
-	{name: "ferry-list", line: "ferry list; echo; ferry show coldchain/readings"},
+	{name: "ferry-status", line: "ferry status; echo; ferry timetable coldchain"},
 	{name: "ferry-lag", line: "timeout 4 ferry lag coldchain/readings -every 1s"},
 	{name: "ferry-diff", line: declared},
 	{name: "ferry-nodes", line: "ferry nodes; ferry show coldchain/readings | tail -8; ferry nodes changes -limit 4; ferry nodes what-if -without node-a,node-b | tail -8", away: true},

@@ -366,3 +366,24 @@ func TestJobsAreBoundedAndMadeOnlyForSomething(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, none)
 }
+
+// What a job makes it makes once, however often it begins to.
+func TestAJobThatAnotherOneMakesIsThereOnce(t *testing.T) {
+	t.Parallel()
+	_, database := testdb.New(t)
+	d := newDesk(t, database, newLedger(), nil)
+	parent := d.begin(t, 5, 10)
+	none, err := d.jobs.MadeBy(t.Context(), parent.ID)
+	require.NoError(t, err)
+	assert.Nil(t, none)
+	_, child, err := d.kind.New(jobs.Under(t.Context(), parent.ID), "owner", order{5}, 10, false)
+	require.NoError(t, err)
+	made, err := d.jobs.MadeBy(t.Context(), parent.ID)
+	require.NoError(t, err)
+	assert.Equal(t, child.ID, made.ID)
+	_, _, err = d.kind.New(jobs.Under(t.Context(), parent.ID), "owner", order{5}, 10, false)
+	assert.Error(t, err, "a second one is refused")
+	all, err := d.jobs.List(t.Context(), 0)
+	require.NoError(t, err)
+	assert.Len(t, all, 2)
+}
