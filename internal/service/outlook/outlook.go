@@ -6,6 +6,7 @@ package outlook
 import (
 	"context"
 	"fmt"
+	"sync"
 	"time"
 
 	"steadyferry/internal/core/form"
@@ -35,11 +36,14 @@ type Outlook struct {
 	queues    *queues.Queues
 	look      *look.Look
 	timetable *timetable.Timetable
+
+	mu       sync.Mutex // guards foreseen
+	foreseen map[string]foreseen
 }
 
 // New returns the service.
 func New(parts *part.Registry, records *catalog.Catalog, measured *samples.Samples, ws *watches.Watches, js *jobs.Jobs, qs *queues.Queues, lk *look.Look, tt *timetable.Timetable) *Outlook {
-	return &Outlook{parts: parts, catalog: records, ledger: ledger.Of(records), samples: measured, watches: ws, jobs: js, queues: qs, look: lk, timetable: tt}
+	return &Outlook{parts: parts, catalog: records, ledger: ledger.Of(records), samples: measured, watches: ws, jobs: js, queues: qs, look: lk, timetable: tt, foreseen: map[string]foreseen{}}
 }
 
 // Bounds of an outlook.
@@ -114,8 +118,42 @@ func inSpace(at, space string) bool {
 	return space == "" || at == space || len(at) > len(space) && at[:len(space)+1] == space+"/"
 }
 
-// foresee tells what will go wrong. Of queues only those are looked at in which much waits.
+// foreseen is what was foreseen of a space a moment ago.
+type foreseen struct {
+	at  time.Time
+	all []form.Foreseen
+}
+
+// Of how many spaces it is known, and for how long that is good: lines through hours do not
+// change in seconds.
+const (
+	foreseenFor  = 5 * time.Second
+	foreseenMost = 64
+)
+
+// foresee tells what will go wrong, or what that was a moment ago.
 func (o *Outlook) foresee(ctx context.Context, space string, now time.Time) ([]form.Foreseen, error) {
+	o.mu.Lock()
+	known := o.foreseen[space]
+	o.mu.Unlock()
+	if now.Sub(known.at) < foreseenFor {
+		return known.all, nil
+	}
+	all, err := o.lookAhead(ctx, space, now)
+	if err != nil {
+		return nil, err
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if len(o.foreseen) >= foreseenMost {
+		clear(o.foreseen)
+	}
+	o.foreseen[space] = foreseen{now, all}
+	return all, nil
+}
+
+// lookAhead tells what will go wrong. Of queues only those are looked at in which much waits.
+func (o *Outlook) lookAhead(ctx context.Context, space string, now time.Time) ([]form.Foreseen, error) {
 	figures := o.samples.Now(ctx)
 	f := &foreseeing{o, now, watches.Things(o.catalog.View()), []form.Foreseen{}}
 	queues, nodes := []int64{}, []int64{}

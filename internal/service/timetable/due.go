@@ -146,6 +146,9 @@ func (d *duty) begin(ctx context.Context, p *planned, spec Spec, is ledger.Chore
 	}
 	spec.decided = &decided{p.state, is}
 	_, err = d.start(ctx, ByClock, p.Chore, spec)
+	if errors.Is(err, catalog.ErrExists) { // somebody has started it by hand a moment ago
+		err = d.ledger.Decided(ctx, p.state, is)
+	}
 	return d.moved(p, is, err)
 }
 

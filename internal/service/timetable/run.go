@@ -78,7 +78,11 @@ func (t *Timetable) start(ctx context.Context, who string, c *catalog.Chore, s S
 	if s.decided != nil {
 		plan.Also = func(*catalog.Job) catalog.In { return ledger.DecidedIn(s.decided.was, s.decided.is) }
 	}
-	return t.runs.Record(ctx, who, s, 0, plan)
+	j, err := t.runs.Record(ctx, who, s, 0, plan)
+	if err != nil {
+		return nil, err
+	}
+	return j, nil
 }
 
 // Start runs a chore now, by hand.
@@ -87,6 +91,12 @@ func (t *Timetable) Start(ctx context.Context, who string, c *catalog.Chore) (*f
 		return nil, err
 	}
 	j, err := t.start(ctx, who, c, Spec{By: who, Planned: time.Now().UTC()})
+	if errors.Is(err, catalog.ErrExists) {
+		err = t.idle(ctx, c) // another one has begun a moment ago
+	}
+	if err == nil && j == nil {
+		return t.Start(ctx, who, c) // and has ended
+	}
 	if err != nil {
 		return nil, part.Explain(err, c.Address())
 	}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -280,6 +281,29 @@ func TestARunIsNeverTwiceAtOnce(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "owner", r.By)
 	assert.Equal(t, string(job.Done), d.ends(t, c).State)
+}
+
+// Many start it at once: one run begins.
+func TestOfManyWhoStartAChoreOneDoes(t *testing.T) {
+	t.Parallel()
+	d := alone(t)
+	d.deeds.will(func(*Doing) (bool, error) { return false, nil })
+	c := d.chore(t, setting.Change{"every": time.Minute})
+	var all sync.WaitGroup
+	var begun atomic.Int32
+	for range 12 {
+		all.Go(func() {
+			if _, err := d.Start(t.Context(), "owner", c); err == nil {
+				begun.Add(1)
+			} else {
+				assert.ErrorContains(t, err, "goes on")
+			}
+		})
+	}
+	require.NoError(t, d.look(t.Context(), c.Since.Add(61*time.Second)))
+	all.Wait()
+	assert.LessOrEqual(t, begun.Load(), int32(1))
+	assert.Len(t, d.runs(t, c), 1)
 }
 
 func TestRunsFailByWhatDoesNotPass(t *testing.T) {

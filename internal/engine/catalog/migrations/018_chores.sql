@@ -26,6 +26,8 @@ CREATE TABLE chore_states (
 ALTER TABLE jobs ADD COLUMN parent bigint;
 CREATE UNIQUE INDEX jobs_by_parent ON jobs (parent) WHERE parent IS NOT NULL;
 CREATE INDEX jobs_by_address ON jobs (kind, address, id);
+-- A chore has one run at a time.
+CREATE UNIQUE INDEX jobs_one_run ON jobs (address) WHERE kind = 'run' AND ended_at IS NULL;
 
 -- When things were set right by watches that keep them.
 CREATE TABLE watch_corrections (
