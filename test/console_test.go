@@ -137,6 +137,10 @@ func TestANewcomersWayThroughTheConsole(t *testing.T) {
 	t.Parallel()
 	n := harness.Start(t)
 	p := openConsole(t, n)
+	p.wait(`location.pathname === "/now"`)
+	p.says("All is well: nothing was out of order so far.")
+	p.accessible("a new node")
+	p.open("/channels")
 	p.says("There are no channels yet.")
 	p.accessible("no channels")
 	p.click("New channel")
@@ -236,6 +240,7 @@ func TestManyChannelsAreDrawnAsTheyAreSeen(t *testing.T) {
 		n.Topic(fmt.Sprintf("coldchain/box-%03d", i), 1)
 	}
 	p := openConsole(t, n)
+	p.open("/channels")
 	p.wait(`document.querySelector("table[aria-rowcount='301']")`)
 	drawn := `document.querySelectorAll("tbody tr[data-index]").length`
 	var rows int

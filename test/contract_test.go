@@ -36,6 +36,8 @@ func TestAnswersKeepToTheDocument(t *testing.T) {
 	openapi3filter.RegisterBodyDecoder(client.CloudBatchType, openapi3filter.JSONBodyDecoder)
 	openapi3filter.RegisterBodyDecoder(client.RecordsType, openapi3filter.FileBodyDecoder)
 	openapi3filter.RegisterBodyDecoder("text/event-stream", openapi3filter.FileBodyDecoder)
+	openapi3filter.RegisterBodyDecoder("text/html", openapi3filter.PlainBodyDecoder)
+	openapi3filter.RegisterBodyDecoder("text/markdown", openapi3filter.PlainBodyDecoder)
 
 	const readings = "/api/v1/channels/coldchain/readings"
 	const inspections = "/api/v1/channels/coldchain/inspections"

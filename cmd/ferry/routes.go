@@ -90,6 +90,9 @@ func (c *call) tryRoute(since string, given givenSettings) error {
 	if err != nil {
 		return err
 	}
+	if err := (term.PositionValue{To: &since}).Set(since); err != nil {
+		return term.Usage(fmt.Errorf("-try: %w", err))
+	}
 	in := client.TryRoute{Since: since, Route: a.Group, Settings: client.Settings(given)}
 	t, err := term.AskWithin[client.RouteTrial](c.Call, tryTime, http.MethodPost, client.ChannelPath(a)+"/route-trials", nil, in)
 	if err != nil {

@@ -292,9 +292,7 @@ func (c *call) status(out io.Writer) error {
 	}
 	fmt.Fprintf(out, "%s, %s, %s, %s   in %s %s   out %s %s\n", words.Many(s.Channels, "channel"), words.Many(s.Partitions, "partition"), words.Many(s.Messages, "message"), term.Size(s.Bytes),
 		term.PerSecond(s.Rates.MessagesIn), term.SizePerSecond(s.Rates.BytesIn), term.PerSecond(s.Rates.MessagesOut), term.SizePerSecond(s.Rates.BytesOut))
-	if err := oncall.Outlook(c.Call, out); err != nil {
-		return err
-	}
+	oncall.Outlook(c.Call, out)
 	fmt.Fprintln(out)
 	var rows [][]string
 	for _, t := range l.Channels {

@@ -38,9 +38,9 @@ type page struct {
 
 var pages = []page{
 	{name: "now", path: "/now"},
-	{name: "chart", path: "/chart?space=coldchain&open=coldchain/inspections", settle: 3 * time.Second},
+	{name: "chart", path: "/chart?space=coldchain", settle: 3 * time.Second},
 	{name: "incident", path: "/incidents/1", settle: 2 * time.Second},
-	{name: "watch-try-dark", path: "/watches/coldchain/dead-inspections", dark: true, settle: 3 * time.Second},
+	{name: "watch-try-dark", path: "/watches/coldchain/dead-inspections", dark: true, do: `document.querySelector("form").lastElementChild.scrollIntoView()`, settle: 3 * time.Second},
 	{name: "chore", path: "/timetable/coldchain/return-unanswered", settle: 2 * time.Second},
 	{name: "topic", path: "/channels/coldchain/readings"},
 	{name: "group-seek", path: "/groups/coldchain/readings/dashboards", do: seek, settle: 5 * time.Second},

@@ -67,12 +67,13 @@ var Report = verb{
 }.With(own)
 
 // Outlook says in words what is wrong, what will go wrong, what was changed and what is being
-// done.
-func Outlook(to *term.Call, out io.Writer) error {
+// done; or that it is not known, as while the records are away.
+func Outlook(to *term.Call, out io.Writer) {
 	c := own(to)
 	o, err := term.Ask[client.Outlook](c.Call, http.MethodGet, "/outlook", nil, nil)
 	if err != nil {
-		return err
+		fmt.Fprintln(out, c.MarkAs("no-data", "what is wrong is not known: "+err.Error()))
+		return
 	}
 	now := term.Now()
 	if len(o.Wrong) == 0 {
@@ -98,7 +99,6 @@ func Outlook(to *term.Call, out io.Writer) error {
 	section(out, "changed in the last hour", o.Changed, func(e client.LogbookEntry) string {
 		return fmt.Sprintf("%s  %s: %s %s", e.At.Local().Format("15:04:05"), e.Who, e.Action, e.Address)
 	})
-	return nil
 }
 
 // section prints lines under a heading, if there are any.

@@ -198,6 +198,9 @@ func TryWatch(to *term.Call, settings map[string]any, try string) error {
 const tryTime = 60 * time.Second
 
 func (c *call) try(a address.Address, settings map[string]any, since string) error {
+	if err := (term.PositionValue{To: &since}).Set(since); err != nil {
+		return term.Usage(fmt.Errorf("-try: %w", err))
+	}
 	span, ago := strings.CutPrefix(since, "ago:")
 	if !ago {
 		return term.WrongUsage("-try is %q; of a watch it is ago:DURATION, up to ago:30d", since)

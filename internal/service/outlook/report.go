@@ -75,8 +75,9 @@ type curve struct {
 
 func curveOf(b *sample.Block, value int, from time.Time) (c curve) {
 	sum, n := 0.0, 0
+	c.figures = []*float64{}
 	if b == nil {
-		return curve{figures: []*float64{}}
+		return c
 	}
 	for i := range b.Len() {
 		x, at := b.At(value, i), b.Begin.Add(time.Duration(i)*b.Step)
