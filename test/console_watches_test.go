@@ -80,6 +80,7 @@ func TestTheConsoleOfWatches(t *testing.T) {
 	assert.Equal(t, "begins", told.Got()[0].Incidents[0].Word)
 
 	p.open("/watches/coldchain/warm-work")
+	p.says("it would have rung")
 	p.fill("Warns at (a number, a duration or a size, as the value has, or none)", "9")
 	p.says("ferry set coldchain/warm-work -warn 9")
 	p.click("See what changes")

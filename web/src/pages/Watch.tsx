@@ -70,7 +70,7 @@ function Levels({ of }: { of: Watch }) {
       <SettingFields rows={rows} fields={fields} onChange={setChanged} />
       <WatchTrial
         address={of.address}
-        settings={fields}
+        settings={changesOf(rows, {}, fields).settings}
         onLevel={(name, level) => setChanged((c) => ({ ...c, [name]: level }))}
       />
       {flags && <Command text={`ferry set ${of.address} ${flags}`} />}
