@@ -3,6 +3,7 @@ package replica
 import (
 	"context"
 	"fmt"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -100,4 +101,24 @@ func TestEveryPublishIsAnsweredInOrderWithoutGaps(t *testing.T) {
 			require.NoError(t, s.Stop(ctx))
 		})
 	}
+}
+
+func TestAGroupThatTakesLongDoesNotKeepTheOthersFromBeingSaved(t *testing.T) {
+	dir := t.TempDir()
+	s, groups, _ := start(t, dir, 40)
+	for _, g := range groups {
+		require.NoError(t, g.Publish(t.Context(), proposal(10)).Err)
+	}
+	ctx, cancel := context.WithTimeout(t.Context(), time.Second)
+	defer cancel()
+	begun := make(chan struct{})
+	go groups[7].Do(context.WithoutCancel(ctx), func(*journal.Journal) error {
+		close(begun)
+		<-ctx.Done()
+		return nil
+	})
+	<-begun
+	err := s.Stop(ctx)
+	assert.ErrorIs(t, err, context.DeadlineExceeded)
+	assert.Equal(t, 1, strings.Count(err.Error(), context.DeadlineExceeded.Error()), "it alone has run out of time")
 }

@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
 	"golang.org/x/sync/semaphore"
 	"golang.org/x/time/rate"
 
@@ -297,6 +298,9 @@ func (g *Group) idle() bool {
 	return !g.scheduled
 }
 
+// closedAtOnce is how many groups a stop closes at the same time.
+const closedAtOnce = 16
+
 // Stop closes all groups and ends the workers.
 func (s *Scheduler) Stop(ctx context.Context) error {
 	s.groupsMu.Lock()
@@ -305,10 +309,17 @@ func (s *Scheduler) Stop(ctx context.Context) error {
 		groups = append(groups, g)
 	}
 	s.groupsMu.Unlock()
-	var errs []error
-	for _, g := range groups {
-		errs = append(errs, s.Close(ctx, g, false))
+	// Many at once: each waits for the disk, and a disk writes for many as it does for one.
+	var closing errgroup.Group
+	closing.SetLimit(closedAtOnce)
+	errs := make([]error, len(groups))
+	for i, g := range groups {
+		closing.Go(func() error {
+			errs[i] = s.Close(ctx, g, false)
+			return nil
+		})
 	}
+	_ = closing.Wait()
 	close(s.stopped)
 	s.work.close()
 	s.small.close()
