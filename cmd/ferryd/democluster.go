@@ -26,6 +26,9 @@ import (
 // enough to see what the others do.
 const restartAfter = 20 * time.Second
 
+// shiftTime is how long the demo waits for a node to shift its time.
+const shiftTime = 5 * time.Second
+
 // demoCluster runs several nodes, each a process of its own, over one
 // database, and the demo's traffic beside them.
 func (c *config) demoCluster(count int) (err error) {
@@ -42,16 +45,17 @@ func (c *config) demoCluster(count int) (err error) {
 		return err
 	}
 	defer stopDatabase()
-	clockFile := filepath.Join(c.dir, clockFileName)
-	if err := os.WriteFile(clockFile, []byte("0s"), 0o600); err != nil {
-		return err
-	}
 	if _, err := c.keys(true); err != nil {
 		return err
 	}
 	nodes, err := c.members(count, database)
 	if err != nil {
 		return err
+	}
+	for _, n := range nodes { // whatever a demo that was killed has left there
+		if err := os.WriteFile(n.clock, []byte("0s"), 0o600); err != nil {
+			return err
+		}
 	}
 	var running sync.WaitGroup
 	defer running.Wait()
@@ -71,21 +75,16 @@ func (c *config) demoCluster(count int) (err error) {
 	if err := allUp(ctx, servers, token, count); err != nil {
 		return err
 	}
-	wasRight := true
 	outside, err := c.openOutside(ctx, database)
 	if err != nil {
 		return err
 	}
 	d, link, err := startDepot(ctx, servers, token, outside, func(by time.Duration) {
-		wait := 3 * clock.FollowShifted // until every node has looked
-		if wasRight {
-			wait = 3 * clock.FollowRight
+		var shifting sync.WaitGroup
+		for _, n := range nodes {
+			shifting.Go(func() { n.shift(ctx, by) })
 		}
-		wasRight = by == 0
-		if err := os.WriteFile(clockFile, []byte(by.String()), 0o600); err != nil {
-			slog.Warn("the demo's clock cannot be set", "error", err)
-		}
-		time.Sleep(wait)
+		shifting.Wait()
 	})
 	if err != nil {
 		return err
@@ -136,8 +135,8 @@ func (c *config) members(count int, database string) ([]*member, error) {
 	}
 	var nodes []*member
 	for i := range count {
-		n := &member{name: fmt.Sprintf("node-%c", 'a'+i), clock: filepath.Join(c.dir, clockFileName)}
-		n.dir = filepath.Join(c.dir, n.name)
+		n := &member{name: fmt.Sprintf("node-%c", 'a'+i)}
+		n.dir, n.clock = filepath.Join(c.dir, n.name), filepath.Join(c.dir, n.name+".clock")
 		listen := net.JoinHostPort(host, strconv.Itoa(base+i))
 		n.url = "http://" + listen
 		n.args = []string{"serve", "-node", n.name, "-dir", n.dir, "-listen", listen, "-peer-listen", net.JoinHostPort(host, strconv.Itoa(base+10+i)),
@@ -176,6 +175,16 @@ func (m *member) keep(ctx context.Context) {
 		case <-ctx.Done():
 		case <-time.After(restartAfter):
 		}
+	}
+}
+
+// shift has the node's time of day be so much later. A node that was killed
+// meanwhile takes it on when it is there again.
+func (m *member) shift(ctx context.Context, by time.Duration) {
+	ctx, cancel := context.WithTimeout(ctx, shiftTime)
+	defer cancel()
+	if err := clock.Lead(ctx, m.clock, by); err != nil {
+		slog.Warn("the clock of a node of the demo cannot be set", "node", m.name, "error", err)
 	}
 }
 

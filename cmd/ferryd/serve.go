@@ -47,10 +47,7 @@ func serve(args []string, with func(ctx context.Context, r running) error) error
 
 // clockFileVariable names a file that says how wrong the node's clock is, for
 // tests of that and for the past of the demo.
-const (
-	clockFileVariable = "FERRYD_CLOCK_FILE"
-	clockFileName     = "clock"
-)
+const clockFileVariable = "FERRYD_CLOCK_FILE"
 
 func (c *config) run(with func(ctx context.Context, r running) error) (err error) {
 	slog.SetDefault(slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: c.logLevel})))

@@ -5,6 +5,7 @@ package clock
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"strings"
 	"sync"
@@ -56,24 +57,56 @@ func BeforeShift(f func(now time.Time)) (stop func()) {
 // Times between two looks at the file of Follow, while the time is right and
 // while it is shifted: then it may be on its way.
 const (
-	FollowRight   = 100 * time.Millisecond
-	FollowShifted = 2 * time.Millisecond
+	followRight   = 100 * time.Millisecond
+	followShifted = 2 * time.Millisecond
 )
+
+// followed names the file in which a process that follows a file writes what it
+// has done of it.
+func followed(path string) string { return path + ".followed" }
 
 // Follow shifts the time by what a file says, such as 1h or -1h. It looks at
 // the file again and again until the process ends.
 func Follow(path string) {
-	for {
+	for last := ""; ; {
 		b, err := os.ReadFile(path)
-		if d, parseErr := time.ParseDuration(strings.TrimSpace(string(b))); err == nil && parseErr == nil {
+		says := strings.TrimSpace(string(b))
+		if d, parseErr := time.ParseDuration(says); err == nil && parseErr == nil && says != last {
 			Shift(d)
+			last = says
+			_ = write(followed(path), says) // only who leads looks at it
 		}
 		if offset.Load() == 0 {
-			time.Sleep(FollowRight)
+			time.Sleep(followRight)
 		} else {
-			time.Sleep(FollowShifted)
+			time.Sleep(followShifted)
 		}
 	}
+}
+
+// Lead has the process that follows a file shift its time, and waits until it
+// has, or until ctx ends.
+func Lead(ctx context.Context, path string, by time.Duration) error {
+	if err := write(path, by.String()); err != nil {
+		return err
+	}
+	for {
+		if b, err := os.ReadFile(followed(path)); err == nil && string(b) == by.String() {
+			return nil
+		}
+		if ctx.Err() != nil {
+			return fmt.Errorf("no process has followed %s to %s: %w", path, by, ctx.Err())
+		}
+		Wait(ctx, followShifted/2)
+	}
+}
+
+// write has the whole text be in the file at once: half of a duration is one too.
+func write(path, text string) error {
+	if err := os.WriteFile(path+".new", []byte(text), 0o600); err != nil {
+		return err
+	}
+	return os.Rename(path+".new", path)
 }
 
 // Wait waits for so long, or until ctx ends.
