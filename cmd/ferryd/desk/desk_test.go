@@ -37,16 +37,18 @@ func TestTheDeskTakesWhatIsSignedOnce(t *testing.T) {
 	assert.Equal(t, http.StatusNoContent, post(d, "n", notice, secret).Code)
 	assert.Equal(t, http.StatusNoContent, post(d, "n", notice, secret).Code)
 	assert.Equal(t, http.StatusNoContent, post(d, "t", `{"says":"a trial","incidents":[]}`, secret).Code)
+	assert.Equal(t, http.StatusNoContent, post(d, "early", `{"says":"begins","incidents":[{"number":0,"word":"begins","link":"http://127.0.0.1/incidents"}]}`, secret).Code)
 	assert.Equal(t, http.StatusUnauthorized, post(d, "m", notice, "somebody else's").Code)
 	assert.Equal(t, http.StatusUnprocessableEntity, post(d, "x", "warm", secret).Code)
 	got := d.Got()
-	if assert.Len(t, got, 2) {
-		assert.Equal(t, "a trial", got[0].Trial)
-		assert.Equal(t, 1, got[1].Again)
+	if assert.Len(t, got, 3) {
+		assert.Equal(t, "a trial", got[1].Trial)
+		assert.Equal(t, 1, got[2].Again)
 	}
 	w := httptest.NewRecorder()
 	d.ServeHTTP(w, httptest.NewRequest(http.MethodGet, "/desk/", nil))
 	assert.Contains(t, w.Body.String(), "incident 17")
+	assert.Contains(t, w.Body.String(), "an incident without a number yet")
 	assert.NotContains(t, w.Body.String(), "<b>warm")
 	w = httptest.NewRecorder()
 	desk.New(secret).ServeHTTP(w, httptest.NewRequest(http.MethodGet, "/desk/", nil))

@@ -40,8 +40,12 @@ func LetterOf(n *form.Notice) *Letter {
 	}
 	for i := range n.Incidents {
 		one := &n.Incidents[i]
-		fmt.Fprintf(&text, "%s (%s, incident %d)\n  %s\n  %s\n\n", one.Says, one.Word, one.Number, one.Next, one.Link)
-		fmt.Fprintf(&page, "<p><strong>%s</strong><br>%s, incident %d<br><code>%s</code><br><a href=\"%s\">%s</a></p>", html.EscapeString(one.Says), html.EscapeString(one.Word), one.Number, html.EscapeString(one.Next), html.EscapeString(one.Link), html.EscapeString(one.Link))
+		number := fmt.Sprintf("incident %d", one.Number)
+		if one.Number == 0 {
+			number = "its number comes when the records are back"
+		}
+		fmt.Fprintf(&text, "%s (%s, %s)\n  %s\n  %s\n\n", one.Says, one.Word, number, one.Next, one.Link)
+		fmt.Fprintf(&page, "<p><strong>%s</strong><br>%s, %s<br><code>%s</code><br><a href=\"%s\">%s</a></p>", html.EscapeString(one.Says), html.EscapeString(one.Word), number, html.EscapeString(one.Next), html.EscapeString(one.Link), html.EscapeString(one.Link))
 	}
 	if r := n.Run; r != nil {
 		fmt.Fprintf(&text, "%s: run %d is %s: %s\n", r.Chore, r.Run, r.State, r.Says)

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -91,7 +92,15 @@ type Judged struct {
 // Record writes what has changed, all of it or nothing, if the duties of the cluster are
 // still those of the number (else catalog.ErrFenced). It numbers new incidents. States of
 // watches that were removed meanwhile are left out.
-func (l Ledger) Record(ctx context.Context, duty int64, j *Judged) error {
+func (l Ledger) Record(ctx context.Context, duty int64, j *Judged) (err error) {
+	fresh := slices.DeleteFunc(slices.Clone(j.Incidents), func(i *Incident) bool { return i.Number != 0 })
+	defer func() {
+		if err != nil {
+			for _, i := range fresh {
+				i.Number = 0
+			}
+		}
+	}()
 	return l.c.InTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
 		var holds []int
 		if err := tx.SelectContext(ctx, &holds, `SELECT 1 FROM catalog_version WHERE duty = $1 FOR SHARE`, duty); err != nil {
@@ -113,6 +122,36 @@ func (l Ledger) Record(ctx context.Context, duty int64, j *Judged) error {
 		// What went and came again is there.
 		if err := recordStates(ctx, tx, j.States); err != nil {
 			return err
+		}
+		for _, n := range j.Notes {
+			if err := addNote(ctx, tx, n); err != nil {
+				return err
+			}
+		}
+		for _, n := range j.Notices {
+			if err := recordNotice(ctx, tx, n); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// RecordLate writes what a node judged without the records, which others go on from: incidents
+// that are not there yet, with their notes and notices.
+func (l Ledger) RecordLate(ctx context.Context, j *Judged) error {
+	return l.c.InTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
+		for _, i := range j.Incidents {
+			var there bool
+			if err := tx.GetContext(ctx, &there, `SELECT EXISTS (SELECT 1 FROM incidents WHERE id = $1)`, i.ID); err != nil {
+				return err
+			}
+			if there {
+				continue // it was not heard that it was recorded
+			}
+			if err := newIncident(ctx, tx, i); err != nil {
+				return err
+			}
 		}
 		for _, n := range j.Notes {
 			if err := addNote(ctx, tx, n); err != nil {
@@ -157,13 +196,17 @@ func recordIncident(ctx context.Context, tx *sqlx.Tx, i *Incident) error {
 	if !errors.Is(err, sql.ErrNoRows) {
 		return err
 	}
+	return newIncident(ctx, tx, i)
+}
+
+func newIncident(ctx context.Context, tx *sqlx.Tx, i *Incident) error {
 	facts, err := json.Marshal(i.Facts)
 	if err != nil {
 		return err
 	}
-	return tx.GetContext(ctx, &i.Number, `INSERT INTO incidents (id, watch, kind, thing_id, address, source, facts, level, worst, begun_at, rang_at, ended_at, ended_as, peak, peak_at, last)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16) RETURNING number`,
-		i.ID, i.Watch, i.Kind, i.Thing, i.Address, i.Source, facts, i.Level.String(), i.Worst.String(), i.BegunAt, i.RangAt, i.EndedAt, i.EndedAs, i.Peak, i.PeakAt, i.Last)
+	return tx.GetContext(ctx, &i.Number, `INSERT INTO incidents (id, watch, kind, thing_id, address, source, facts, level, worst, begun_at, rang_at, ended_at, ended_as, peak, peak_at, last, told_at, told_as, told_end)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19) RETURNING number`,
+		i.ID, i.Watch, i.Kind, i.Thing, i.Address, i.Source, facts, i.Level.String(), i.Worst.String(), i.BegunAt, i.RangAt, i.EndedAt, i.EndedAs, i.Peak, i.PeakAt, i.Last, i.ToldAt, i.ToldAs.String(), i.ToldEnd)
 }
 
 func addNote(ctx context.Context, tx *sqlx.Tx, n IncidentNote) error {

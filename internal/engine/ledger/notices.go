@@ -19,6 +19,14 @@ type Notice struct {
 	Incidents []uuid.UUID
 	Body      []byte
 	MadeAt    time.Time
+	Came      *Came // nil: it is to be sent
+}
+
+// Came is what came of a notice.
+type Came struct {
+	At     time.Time
+	Sent   bool // else it is given up
+	Answer string
 }
 
 // DueNotice is one that is to be sent.
@@ -42,7 +50,10 @@ func recordNotice(ctx context.Context, tx *sqlx.Tx, n *Notice) error {
 	}
 	_, err := tx.ExecContext(ctx, `INSERT INTO notices (id, endpoint, watches, incidents, body, made_at, next_at) VALUES ($1, $2, $3, $4, $5, $6, now()) ON CONFLICT DO NOTHING`,
 		n.ID, n.Endpoint, pgtype.FlatArray[string](append([]string{}, n.Watches...)), pgtype.FlatArray[pgtype.UUID](incidents), n.Body, n.MadeAt)
-	return err
+	if err != nil || n.Came == nil {
+		return err
+	}
+	return endNotice(ctx, tx, n.ID, *n.Came)
 }
 
 // noticePause is for how long a notice of which nothing is heard is not sent again: doubled
@@ -58,20 +69,22 @@ func (l Ledger) TakeNotices(ctx context.Context, most int) ([]DueNotice, error) 
 }
 
 // EndNotice records what came of a notice: sent, or given up; and notes it in its incidents.
-func (l Ledger) EndNotice(ctx context.Context, id uuid.UUID, sent bool, answer string) error {
-	return l.c.InTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
-		what := "not-told"
-		at := pgtype.Timestamptz{}
-		if sent {
-			what, at = "told", pgtype.Timestamptz{Time: time.Now(), Valid: true}
-		}
-		if _, err := tx.ExecContext(ctx, `UPDATE notices SET sent_at = $2, next_at = NULL, answer = $3 WHERE id = $1`, id, at, answer); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO incident_notes (incident, at, who, what, text)
-			SELECT i.id, now(), '', $2, n.endpoint || ': ' || $3::text FROM notices n JOIN incidents i ON i.id = ANY (n.incidents) WHERE n.id = $1 ON CONFLICT DO NOTHING`, id, what, answer)
+func (l Ledger) EndNotice(ctx context.Context, id uuid.UUID, came Came) error {
+	return l.c.InTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error { return endNotice(ctx, tx, id, came) })
+}
+
+func endNotice(ctx context.Context, tx *sqlx.Tx, id uuid.UUID, came Came) error {
+	what := "not-told"
+	at := pgtype.Timestamptz{}
+	if came.Sent {
+		what, at = "told", pgtype.Timestamptz{Time: came.At, Valid: true}
+	}
+	if _, err := tx.ExecContext(ctx, `UPDATE notices SET sent_at = $2, next_at = NULL, answer = $3 WHERE id = $1`, id, at, came.Answer); err != nil {
 		return err
-	})
+	}
+	_, err := tx.ExecContext(ctx, `INSERT INTO incident_notes (incident, at, who, what, text)
+		SELECT i.id, $4, '', $2, n.endpoint || ': ' || $3::text FROM notices n JOIN incidents i ON i.id = ANY (n.incidents) WHERE n.id = $1 ON CONFLICT DO NOTHING`, id, what, came.Answer, came.At)
+	return err
 }
 
 // NoticeFailed records what was answered to a notice that is tried again.

@@ -52,19 +52,22 @@ func (ws *Watches) sendDue(ctx context.Context) {
 
 func (ws *Watches) sendOne(ctx context.Context, n *ledger.DueNotice) error {
 	answer, err := ws.post(ctx, n.Endpoint, n.ID.String(), n.Body, n.MadeAt)
+	end := func(sent bool, answer string) error {
+		return ws.ledger.EndNotice(ctx, n.ID, ledger.Came{At: time.Now(), Sent: sent, Answer: answer})
+	}
 	switch {
 	case ctx.Err() != nil:
 		return ctx.Err()
 	case errors.Is(err, endpoints.ErrRemoved):
-		return ws.ledger.EndNotice(ctx, n.ID, false, "the endpoint was removed")
+		return end(false, "the endpoint was removed")
 	case err != nil:
 		return ws.ledger.NoticeFailed(ctx, n.ID, err.Error())
 	case answer.Means == endpoint.Done:
-		return ws.ledger.EndNotice(ctx, n.ID, true, answer.Says())
+		return end(true, answer.Says())
 	case answer.Means == endpoint.Refused:
-		return ws.ledger.EndNotice(ctx, n.ID, false, "it is refused: "+answer.Says())
+		return end(false, "it is refused: "+answer.Says())
 	case time.Since(n.MadeAt) > giveUpTime:
-		return ws.ledger.EndNotice(ctx, n.ID, false, fmt.Sprintf("given up after %d tries: %s", n.Tries, answer.Says()))
+		return end(false, fmt.Sprintf("given up after %d tries: %s", n.Tries, answer.Says()))
 	}
 	return ws.ledger.NoticeFailed(ctx, n.ID, answer.Says())
 }

@@ -1,7 +1,6 @@
 package watches
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -28,25 +27,29 @@ type changes struct {
 	states, gone map[*ledger.WatchState]bool
 	incidents    map[*ledger.Incident]bool
 	notes        []ledger.IncidentNote
+	notices      []*apart
 }
 
 func nothing() changes {
-	return changes{map[*ledger.WatchState]bool{}, map[*ledger.WatchState]bool{}, map[*ledger.Incident]bool{}, nil}
+	return changes{map[*ledger.WatchState]bool{}, map[*ledger.WatchState]bool{}, map[*ledger.Incident]bool{}, nil, nil}
 }
 
-func (c *changes) empty() bool { return len(c.states)+len(c.gone)+len(c.incidents)+len(c.notes) == 0 }
+func (c *changes) empty() bool {
+	return len(c.states)+len(c.gone)+len(c.incidents)+len(c.notes)+len(c.notices) == 0
+}
 
 func (c *changes) judged() *ledger.Judged {
-	byBegin := func(a, b *ledger.Incident) int {
-		return cmp.Or(a.RangAt.Compare(b.RangAt), cmp.Compare(a.Address, b.Address))
+	j := &ledger.Judged{States: slices.Collect(maps.Keys(c.states)), Gone: slices.Collect(maps.Keys(c.gone)), Incidents: slices.SortedFunc(maps.Keys(c.incidents), byBegin), Notes: c.notes}
+	for _, n := range c.notices {
+		j.Notices = append(j.Notices, n.Notice)
 	}
-	return &ledger.Judged{States: slices.Collect(maps.Keys(c.states)), Gone: slices.Collect(maps.Keys(c.gone)), Incidents: slices.SortedFunc(maps.Keys(c.incidents), byBegin), Notes: c.notes}
+	return j
 }
 
 // load reads how things under watches are, until it is known or ctx ends.
 func (ws *Watches) load(ctx context.Context) {
 	duty, ok := catalog.DutyOf(ctx)
-	for ok && ctx.Err() == nil {
+	for ok && ctx.Err() == nil && !ws.goOn(duty) {
 		states, err := ws.ledger.States(ctx)
 		var open []*ledger.Incident
 		if err == nil {
@@ -71,10 +74,25 @@ func (ws *Watches) load(ctx context.Context) {
 	}
 }
 
+// goOn has this node go on with what it knows, if it had the duty last: nobody has judged
+// since, and what it judged while the records were away is not lost.
+func (ws *Watches) goOn(duty int64) bool {
+	ws.mu.Lock()
+	defer ws.mu.Unlock()
+	if ws.duty == 0 || duty != ws.duty+1 {
+		return false
+	}
+	ws.duty, ws.fenced = duty, time.Time{}
+	return true
+}
+
 func (ws *Watches) know(duty int64, states []*ledger.WatchState, open, untold []*ledger.Incident, made map[string][]time.Time) {
 	ws.mu.Lock()
 	defer ws.mu.Unlock()
-	ws.duty, ws.changed = duty, nothing()
+	if ws.duty != 0 {
+		ws.handOver(time.Now())
+	}
+	ws.duty, ws.fenced, ws.changed = duty, time.Time{}, nothing()
 	ws.states, ws.open = map[under]*ledger.WatchState{}, map[uuid.UUID]*ledger.Incident{}
 	ws.untold, ws.made, ws.hushed = map[uuid.UUID]*ledger.Incident{}, made, nil
 	ws.wrong = map[under]*astray{}
@@ -93,13 +111,14 @@ func (ws *Watches) know(duty int64, states []*ledger.WatchState, open, untold []
 func (ws *Watches) Judge(ctx context.Context, now time.Time, measured map[sample.Thing][]float64) {
 	ws.mu.Lock()
 	defer ws.mu.Unlock()
-	if ws.duty == 0 {
+	if ws.duty == 0 || !ws.fenced.IsZero() {
 		return
 	}
 	j := &judging{ws, now, measured, ws.covered(), ws.catalog.View()}
 	j.all()
 	if !ws.changed.empty() {
 		if ws.record(ctx, ws.changed.judged()) != nil {
+			ws.tellApart(ctx, now)
 			return
 		}
 		ws.changed = nothing()
@@ -112,7 +131,7 @@ func (ws *Watches) record(ctx context.Context, judged *ledger.Judged) error {
 	err := ws.ledger.Record(ctx, ws.duty, judged)
 	switch {
 	case errors.Is(err, catalog.ErrFenced):
-		ws.duty = 0 // another node has judged since
+		ws.fenced = time.Now() // others have the duty, or this node has it anew
 	case err != nil && ctx.Err() == nil:
 		slog.Debug("what watches found waits to be recorded", "error", err)
 	}
@@ -126,7 +145,8 @@ func (ws *Watches) tellAll(ctx context.Context, now time.Time) {
 	}
 	hushed, err := ws.ledger.Hushed(ctx)
 	if err != nil {
-		return // who has said what is not known
+		ws.tellApart(ctx, now)
+		return
 	}
 	ws.hushed = hushed
 	judged := ws.tell(ctx, now)

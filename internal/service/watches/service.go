@@ -43,12 +43,14 @@ type Watches struct {
 
 	mu      sync.Mutex // guards what is below
 	duty    int64      // under which states are known here; 0: they are not
+	fenced  time.Time  // when it was found that the duty is another one; zero: it is not
 	states  map[under]*ledger.WatchState
 	open    map[uuid.UUID]*ledger.Incident
 	untold  map[uuid.UUID]*ledger.Incident // that have ended, which those who know of them do not know
 	hushed  map[uuid.UUID]ledger.Hushed    // of which people have said something
 	made    map[string][]time.Time         // notices of the last hour, by watch
 	changed changes                        // that is not recorded yet
+	late    []*ledger.Judged               // that another node goes on from, which is not recorded yet
 	cover   covering
 	wrong   map[under]*astray // that a watch keeps otherwise
 }
@@ -251,5 +253,5 @@ func (ws *Watches) first(ctx context.Context) error {
 func (ws *Watches) Knows() bool {
 	ws.mu.Lock()
 	defer ws.mu.Unlock()
-	return ws.duty != 0
+	return ws.duty != 0 && ws.fenced.IsZero()
 }

@@ -21,7 +21,8 @@ import (
 )
 
 // tell makes the notices that are due: one for each endpoint, of all its incidents. mu is held,
-// and all that was judged is recorded, so that each incident has its number.
+// and all that was judged is recorded, so that each incident has its number, or the records
+// are away.
 func (ws *Watches) tell(ctx context.Context, now time.Time) (j ledger.Judged) {
 	words := map[*ledger.Incident]watch.Word{}
 	by := map[string][]*ledger.Incident{} // by endpoint
@@ -48,20 +49,26 @@ func (ws *Watches) tell(ctx context.Context, now time.Time) (j ledger.Judged) {
 	for _, i := range held {
 		ws.join(i, words, by)
 	}
-	for at, all := range by {
-		slices.SortFunc(all, func(a, b *ledger.Incident) int { return int(a.Number - b.Number) })
-		n, err := ws.notice(at, all, words, now)
-		if err != nil {
-			slog.Warn("a notice cannot be written", "endpoint", at, "error", err)
-			continue
-		}
-		j.Notices = append(j.Notices, n)
-	}
+	j.Notices = ws.noticesOf(by, words, now)
 	for i, word := range words {
 		i.ToldAt, i.ToldAs, i.ToldEnd = &now, i.Level, word == watch.TellEnds
 		j.Incidents = append(j.Incidents, i)
 	}
 	return j
+}
+
+// noticesOf writes a notice for each endpoint.
+func (ws *Watches) noticesOf(by map[string][]*ledger.Incident, words map[*ledger.Incident]watch.Word, now time.Time) (notices []*ledger.Notice) {
+	for at, all := range by {
+		slices.SortFunc(all, byNumber)
+		n, err := ws.notice(at, all, words, now)
+		if err != nil {
+			slog.Warn("a notice cannot be written", "endpoint", at, "error", err)
+			continue
+		}
+		notices = append(notices, n)
+	}
+	return notices
 }
 
 // isKnown reports whether those who would be told of an incident know of another one of its
@@ -100,7 +107,7 @@ func (ws *Watches) telling(i *ledger.Incident) *watch.Telling {
 // mayTell are the incidents of which somebody may have to be told, by their numbers.
 func (ws *Watches) mayTell() []*ledger.Incident {
 	all := slices.AppendSeq(slices.Collect(maps.Values(ws.open)), maps.Values(ws.untold))
-	slices.SortFunc(all, func(a, b *ledger.Incident) int { return int(a.Number - b.Number) })
+	slices.SortFunc(all, byNumber)
 	return all
 }
 
@@ -175,7 +182,10 @@ func saysOf(all []form.NoticeIncident) string {
 	return strings.Join(order, "; ")
 }
 
-// link is where an incident is shown.
+// link is where an incident is shown: in the list of all, while it has no number.
 func (ws *Watches) link(number int64) string {
+	if number == 0 {
+		return change.Base(ws.catalog.View(), ws.parts) + "/incidents"
+	}
 	return fmt.Sprintf("%s/incidents/%d", change.Base(ws.catalog.View(), ws.parts), number)
 }

@@ -9,6 +9,7 @@ import (
 	"math/rand/v2"
 	"regexp"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -37,6 +38,7 @@ const step = 10 * time.Second
 // says was measured.
 type place struct {
 	t        testing.TB
+	name     string
 	database string
 	records  *catalog.Catalog
 	queue    int64
@@ -86,12 +88,13 @@ func (p *place) told() (times map[string]int, said []string) {
 type judge struct {
 	*watches.Watches
 	records *catalog.Catalog
+	terms   atomic.Int32 // how often it got the duty
 	stop    func()
 }
 
 func newPlace(t testing.TB) *place {
-	_, database := testdb.New(t)
-	p := &place{t: t, database: database, now: time.Now().UTC().Truncate(time.Minute).Add(-3 * time.Hour)}
+	name, database := testdb.New(t)
+	p := &place{t: t, name: name, database: database, now: time.Now().UTC().Truncate(time.Minute).Add(-3 * time.Hour)}
 	p.records = p.open()
 	require.NoError(t, p.records.NewSpace(t.Context(), &catalog.Space{Name: "coldchain"}, nil))
 	ch := &catalog.Channel{SpaceID: p.records.View().Spaces["coldchain"].ID, Name: "inspections", Kind: catalog.KindQueue, Channel: setting.Channel{Partitions: 1, Replicas: 1}}
@@ -115,7 +118,10 @@ func (p *place) onDuty() *judge {
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		records.WhileOnDuty(ctx, j.Run)
+		records.WhileOnDuty(ctx, func(ctx context.Context) {
+			j.terms.Add(1)
+			j.Run(ctx)
+		})
 	}()
 	j.stop = func() { cancel(); <-done }
 	p.t.Cleanup(j.stop)
