@@ -125,6 +125,9 @@ func (c *call) showEndpoint(out io.Writer, a address.Address) error {
 	if e.LastGood != nil {
 		pairs = append(pairs, [2]string{"last good", term.Age(e.LastGood, now) + " ago"})
 	}
+	if e.CertificateEnds != nil {
+		pairs = append(pairs, [2]string{"certificate ends", e.CertificateEnds.Local().Format("2006-01-02 15:04:05")})
+	}
 	for _, name := range slices.Sorted(maps.Keys(e.Settings)) {
 		if name != "url" && name != "paused" && name != "description" {
 			pairs = append(pairs, [2]string{name, term.SettingText(e.Settings[name])})

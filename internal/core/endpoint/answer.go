@@ -20,6 +20,8 @@ type Answer struct {
 	Took   time.Duration `json:"took"`
 	// After is how long the place asks to be left alone; 0: it does not.
 	After time.Duration `json:"after,omitempty"`
+	// Ends is when the certificate ends that the place has shown; zero: it has shown none.
+	Ends time.Time `json:"ends,omitzero"`
 	// Means is what it means for the message.
 	Means Verdict `json:"means"`
 }

@@ -19,7 +19,8 @@ type Health struct {
 	LastGood     time.Time `json:"lastGood"`
 	NextTry      time.Time `json:"nextTry"` // while it fails
 	Failures     int       `json:"failures"`
-	Last         Answer    `json:"last"` // the last one, good or bad
+	Last         Answer    `json:"last"`          // the last one, good or bad
+	Ends         time.Time `json:"ends,omitzero"` // of the certificate that the place has shown last
 }
 
 // Failing reports whether deliveries wait.
@@ -72,7 +73,8 @@ func later(a, b time.Time) time.Time {
 // fault. back tells that the place was failing until now.
 func (b *Breaker) Good(a Answer) (back bool) {
 	back = b.Failing()
-	b.LastGood, b.Last = a.At, a
+	b.LastGood = a.At
+	b.answered(a)
 	b.row, b.Failures, b.probing = 0, 0, false
 	if back {
 		b.FailingSince, b.NextTry = time.Time{}, time.Time{}
@@ -86,11 +88,18 @@ func (b *Breaker) Good(a Answer) (back bool) {
 	return back
 }
 
+func (b *Breaker) answered(a Answer) {
+	b.Last = a
+	if !a.Ends.IsZero() {
+		b.Ends = a.Ends
+	}
+}
+
 // Bad takes on that a delivery failed by the place's fault. pause is how long to wait
 // after so many failures (from 1). fails tells that the place counts as failing from
 // now on.
 func (b *Breaker) Bad(a Answer, pause func(failures int) time.Duration) (fails bool) {
-	b.Last = a
+	b.answered(a)
 	if b.row == 0 {
 		b.first = a.At
 	}
@@ -136,6 +145,9 @@ func (b *Breaker) Adopt(h Health) {
 		b.Good(h.Last)
 	}
 	b.LastGood = later(b.LastGood, h.LastGood)
+	if b.Ends.IsZero() {
+		b.Ends = h.Ends
+	}
 }
 
 // GivesUp reports whether a message is not to be tried any more: it is older than the

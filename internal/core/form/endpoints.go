@@ -35,6 +35,8 @@ type Endpoint struct {
 	NextTry      *time.Time `json:"nextTry"` // while it fails
 	Rate         float64    `json:"rate"`    // deliveries a second at most, after it was back; 0: no limit
 
+	CertificateEnds *time.Time `json:"certificateEnds"` // the first of those that are set and of the one that the place has shown; nil: there is none
+
 	// Since the nodes began; only when one endpoint is asked for.
 	Delivered int64            `json:"delivered"`
 	Failed    int64            `json:"failed"`

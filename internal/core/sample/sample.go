@@ -84,7 +84,7 @@ var (
 		{"lag", "", Most, 0}, {"lag-age", "s", Most, 1}, {"in-rate", "/s", Mean, 2}, {"out-rate", "/s", Mean, 2}, {"members", "", Least, 0}, {"severity", "", Most, 0},
 		{"loses-data-in", "s", Least, 0}, {"route-waiting", "s", Most, 0}, {"sent-rate", "/s", Mean, 2},
 	}}
-	Endpoint = &Kind{"endpoint", []Value{{"endpoint-failing", "s", Most, 0}}}
+	Endpoint = &Kind{"endpoint", []Value{{"endpoint-failing", "s", Most, 0}, {"certificate-left", "s", Least, 0}}}
 	Node     = &Kind{"node", []Value{
 		{"node-in-rate", "/s", Mean, 2}, {"node-in-bytes", "B/s", Mean, 0}, {"disk-free", "B", Least, 0}, {"leads", "", Mean, 0},
 		{"node-away", "s", Most, 0}, {"catalog-away", "s", Most, 0}, {"certificate-left", "s", Least, 0},

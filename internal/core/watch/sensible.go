@@ -27,6 +27,7 @@ var OfSpaces = []Sensible{
 	{"losing", "loses-data-in", "1d", "3h", time.Minute, "retention takes what a group has not read: a day leaves time to mend the reader, three hours to lengthen retention"},
 	{"routes", "route-waiting", "5m", "45m", 30 * time.Second, "a route waits for a moment when its target restarts; longer, somebody has to look"},
 	{"endpoints", "endpoint-failing", "3m", "30m", 30 * time.Second, "outages of a minute end by themselves; half an hour is one that its owner should know of"},
+	{"certificates", "certificate-left", "21d", "4d", time.Minute, "a place outside is asked for another certificate in time, or gets one of ours"},
 	{"replicas", "replicas-missing", "1", "", 2 * time.Minute, "a node that restarts is back within two minutes; after that one more loss may stop writing"},
 	{"leaders", "leaderless", "", "1", 20 * time.Second, "nothing can be written or leased; another leader is elected within a second or two if one can be"},
 }

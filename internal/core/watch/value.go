@@ -47,7 +47,7 @@ var Values = []Value{
 	{"node-away", false, "for how long a node has not been heard of"},
 	{"disk-free", true, "free bytes of a node's disk"},
 	{"catalog-away", false, "for how long the records have not answered a node"},
-	{"certificate-left", true, "time until a certificate of a node ends"},
+	{"certificate-left", true, "time until a certificate of a node ends, or one on which deliveries to an endpoint depend"},
 }
 
 // Named returns the value of the name, nil without one.

@@ -60,7 +60,7 @@ func (c *copies) call(ctx context.Context, method, path string, body []byte, out
 	}
 	defer response.Body.Close()
 	b, err := io.ReadAll(io.LimitReader(response.Body, maxProblem))
-	a := &endpoint.Answer{At: time.Now(), Took: time.Since(begun), Status: response.StatusCode, Phrase: http.StatusText(response.StatusCode), Means: endpoint.Judge(response.StatusCode)}
+	a := &endpoint.Answer{At: time.Now(), Took: time.Since(begun), Status: response.StatusCode, Phrase: http.StatusText(response.StatusCode), Means: endpoint.Judge(response.StatusCode), Ends: shownEnds(response)}
 	if err != nil {
 		return nil, err
 	}

@@ -78,7 +78,7 @@ func (to *Sender) do(r *http.Request, begun time.Time) (*endpoint.Answer, error)
 		return nil, err
 	}
 	defer response.Body.Close()
-	a := &endpoint.Answer{Status: response.StatusCode, Phrase: http.StatusText(response.StatusCode), Means: endpoint.Judge(response.StatusCode)}
+	a := &endpoint.Answer{Status: response.StatusCode, Phrase: http.StatusText(response.StatusCode), Means: endpoint.Judge(response.StatusCode), Ends: shownEnds(response)}
 	body := make([]byte, endpoint.MaxAnswer)
 	n, err := io.ReadFull(response.Body, body)
 	if err == nil {
@@ -94,6 +94,14 @@ func (to *Sender) do(r *http.Request, begun time.Time) (*endpoint.Answer, error)
 		a.Error = fmt.Sprintf("redirects are not followed; it sends to %q", response.Header.Get("Location"))
 	}
 	return a, nil
+}
+
+// shownEnds is when the certificate ends that the other side has shown; zero: it has shown none.
+func shownEnds(response *http.Response) (end time.Time) {
+	if c := response.TLS; c != nil && len(c.PeerCertificates) > 0 {
+		end = c.PeerCertificates[0].NotAfter
+	}
+	return end
 }
 
 // explain says why there was no answer, without what only programs need.

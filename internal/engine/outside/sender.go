@@ -7,6 +7,7 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/pem"
 	"net"
 	"net/http"
 	"net/url"
@@ -50,6 +51,33 @@ func (s Secrets) keys() (keys [][]byte) {
 		}
 	}
 	return keys
+}
+
+// Ends is when the first certificate ends of those that are set: that of this side, and of those
+// who vouch for the other one the last, since one that is left is enough; zero: there is none.
+func (s Secrets) Ends() (end time.Time) {
+	if pair, err := tls.X509KeyPair([]byte(s[Certificate]), []byte(s[Certificate])); err == nil && pair.Leaf != nil {
+		end = pair.Leaf.NotAfter
+	}
+	var vouch time.Time
+	for rest := []byte(s[Authority]); ; {
+		var block *pem.Block
+		if block, rest = pem.Decode(rest); block == nil {
+			break
+		}
+		if c, err := x509.ParseCertificate(block.Bytes); err == nil && c.NotAfter.After(vouch) {
+			vouch = c.NotAfter
+		}
+	}
+	return Sooner(end, vouch)
+}
+
+// Sooner returns the sooner of two times, of which a zero one is none.
+func Sooner(a, b time.Time) time.Time {
+	if a.IsZero() || !b.IsZero() && b.Before(a) {
+		return b
+	}
+	return a
 }
 
 // tls returns how connections are secured, to a host of a name.

@@ -195,11 +195,15 @@ func TestANameThatComesToLeadElsewhere(t *testing.T) {
 }
 
 // pemOf makes a certificate of a name by an authority, or, without one, an authority.
-func pemOf(t *testing.T, name string, by *tls.Certificate) (pair tls.Certificate, text string) {
+func pemOf(t *testing.T, name string, by *tls.Certificate, lasts ...time.Duration) (pair tls.Certificate, text string) {
 	t.Helper()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	c := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: name}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
+	last := time.Hour
+	if len(lasts) > 0 {
+		last = lasts[0]
+	}
+	c := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: name}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(last),
 		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: by == nil, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign,
 		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth, x509.ExtKeyUsageServerAuth}}
 	parent, signer := c, any(key)
@@ -224,8 +228,8 @@ func pemOf(t *testing.T, name string, by *tls.Certificate) (pair tls.Certificate
 func TestCertificatesTokensAndHTTP2(t *testing.T) {
 	n := nodetest.Open(t)
 	ca, authority := pemOf(t, "authority", nil)
-	place, _ := pemOf(t, "place", &ca)
-	_, own := pemOf(t, "node-a", &ca)
+	place, _ := pemOf(t, "place", &ca, 20*time.Minute)
+	_, own := pemOf(t, "node-a", &ca, 40*time.Minute)
 	pool := x509.NewCertPool()
 	pool.AppendCertsFromPEM([]byte(authority))
 	var seen atomic.Value
@@ -254,6 +258,11 @@ func TestCertificatesTokensAndHTTP2(t *testing.T) {
 	e, err := n.Endpoints.Of(t.Context(), a)
 	require.NoError(t, err)
 	assert.NotContains(t, string(e.Secrets), "let-me-in")
+	left := func(h endpoint.Health) time.Duration {
+		return time.Until(n.Endpoints.CertificateEnds(e, h)).Round(10 * time.Minute)
+	}
+	assert.Equal(t, 40*time.Minute, left(endpoint.Health{}), "its own ends before those who vouch for the place")
+	require.Eventually(t, func() bool { return left(n.Endpoints.Healths()[e.ID]) == 20*time.Minute }, waitTime, tick, "the place has shown one that ends sooner")
 	entries, err := n.Catalog.Logbook(t.Context(), 0, 10)
 	require.NoError(t, err)
 	for _, entry := range entries {

@@ -301,6 +301,15 @@ func (l *line) tryNow() endpoint.Health {
 	return l.breaker.Health
 }
 
+// shown takes on what a trial has shown of the place, which says nothing of deliveries.
+func (l *line) shown(a *endpoint.Answer) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if !a.Ends.IsZero() {
+		l.breaker.Ends = a.Ends
+	}
+}
+
 // exchange takes on how the endpoint does as other nodes have told, and says what is to
 // be told of it from here.
 func (l *line) exchange(told endpoint.Health, now time.Time) (h endpoint.Health, tell bool) {
@@ -312,7 +321,7 @@ func (l *line) exchange(told endpoint.Health, now time.Time) (h endpoint.Health,
 		l.wake()
 	}
 	h = l.breaker.Health
-	news := !h.LastGood.Equal(told.LastGood) || !h.FailingSince.Equal(told.FailingSince) || !h.Last.At.Equal(told.Last.At)
+	news := !h.LastGood.Equal(told.LastGood) || !h.FailingSince.Equal(told.FailingSince) || !h.Ends.Equal(told.Ends) || !h.Last.At.Equal(told.Last.At)
 	if !news || h.Last.At.Before(told.Last.At) || now.Sub(l.toldAt) < tellAnyway {
 		return h, false
 	}

@@ -35,15 +35,22 @@ type Endpoints struct {
 	catalog *catalog.Catalog
 	config  Config
 
-	mu     sync.Mutex // guards lines, events and told
+	mu     sync.Mutex // guards lines, events, told and ends
 	lines  map[int64]*line
 	told   map[int64]endpoint.Health // as nodes have told each other
 	events []catalog.Event
+	ends   map[int64]ends // of certificates that are set
+}
+
+// ends is when the first certificate ends that is set for an endpoint, in one revision of it.
+type ends struct {
+	revision int64
+	at       time.Time
 }
 
 // New returns the service and registers what it answers of other nodes.
 func New(parts *part.Registry, records *catalog.Catalog, config Config) *Endpoints {
-	es := &Endpoints{parts: parts, catalog: records, config: config, lines: map[int64]*line{}}
+	es := &Endpoints{parts: parts, catalog: records, config: config, lines: map[int64]*line{}, ends: map[int64]ends{}}
 	peer.Answer(&parts.Calls, "endpoint", func(_ context.Context, _ uint64, id int64) (*Here, error) { return es.here(id), nil })
 	return es
 }
@@ -102,6 +109,7 @@ func (es *Endpoints) Tend(ctx context.Context) {
 	}
 	es.mu.Lock()
 	es.told = told
+	maps.DeleteFunc(es.ends, func(id int64, _ ends) bool { return es.catalog.View().Endpoint(id) == nil })
 	es.mu.Unlock()
 	for _, l := range lines {
 		if es.catalog.View().Endpoint(l.id) == nil {
@@ -115,6 +123,22 @@ func (es *Endpoints) Tend(ctx context.Context) {
 			}
 		}
 	}
+}
+
+// CertificateEnds is when the first certificate ends on which deliveries to an endpoint depend:
+// those that are set, and the one that the place has shown last; zero: there is none.
+func (es *Endpoints) CertificateEnds(record *catalog.Endpoint, h endpoint.Health) time.Time {
+	es.mu.Lock()
+	defer es.mu.Unlock()
+	known, ok := es.ends[record.ID]
+	if !ok || known.revision != record.Revision {
+		known = ends{revision: record.Revision}
+		if s, err := es.open(record); err == nil {
+			known.at = outside.Secrets(s).Ends()
+		}
+		es.ends[record.ID] = known
+	}
+	return outside.Sooner(known.at, h.Ends)
 }
 
 // Here is what one node knows of an endpoint.

@@ -33,6 +33,7 @@ func (es *Endpoints) Try(ctx context.Context, who string, a address.Address) (*e
 	to := es.sender(record, s)
 	defer to.Close()
 	answer := to.Try(ctx)
+	l.shown(answer)
 	es.Happened(a.String(), "trial", "by "+who+": "+answer.Says())
 	if answer.Means != endpoint.Again {
 		if h := l.tryNow(); h.Failing() {

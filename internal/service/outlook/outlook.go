@@ -167,6 +167,10 @@ func (o *Outlook) lookAhead(ctx context.Context, space string, now time.Time) ([
 				f.add(outlook.Certificate(at, at, seconds(left), now))
 			}
 		case !inSpace(at, space):
+		case t.Kind == sample.Endpoint.Name:
+			if left := of(sample.Endpoint, "certificate-left"); left == left {
+				f.add(outlook.Certificate(at, at, seconds(left), now))
+			}
 		case t.Kind == sample.Group.Name:
 			if in := of(sample.Group, "loses-data-in"); in == in {
 				f.add(outlook.Loss(at, seconds(in), now))

@@ -68,11 +68,15 @@ func (s *Samples) gather(ctx context.Context, now time.Time, before counts) (map
 	}
 	healths := s.of.Endpoints.Healths()
 	for _, e := range s.catalog.View().Endpoints {
-		failing := 0.0
-		if h := healths[e.ID]; h.Failing() {
+		failing, certificate := 0.0, sample.Unknown
+		h := healths[e.ID]
+		if h.Failing() {
 			failing = max(now.Sub(h.FailingSince).Seconds(), 1)
 		}
-		g.put(sample.Endpoint, e.ID, failing)
+		if ends := s.of.Endpoints.CertificateEnds(e, h); !ends.IsZero() {
+			certificate = max(ends.Sub(now).Seconds(), 0)
+		}
+		g.put(sample.Endpoint, e.ID, failing, certificate)
 	}
 	return g.all, g.is
 }

@@ -3339,6 +3339,11 @@ export interface components {
       /** @description Deliveries a second at most, after it was back; 0: no limit */
       rate: number;
       /**
+       * Format: date-time
+       * @description The first of those that are set and of the one that the place has shown
+       */
+      certificateEnds: string | null;
+      /**
        * Format: int64
        * @description Since the nodes began, as are failed and refused
        */

@@ -25,7 +25,7 @@ import { Figures } from "../components/Figures";
 import { Mark } from "../components/Mark";
 import { Dialog } from "../components/Panel";
 import { type Column, Timetable } from "../components/Timetable";
-import { ago, clock, count, rate } from "../lib/format";
+import { ago, clock, count, rate, span } from "../lib/format";
 import { RouteLink } from "./Endpoints";
 import { unread } from "./Groups";
 
@@ -118,6 +118,9 @@ export function EndpointPage() {
     ["Failed", count(e.failed), "deliveries"],
     ["Last good", e.lastGood ? `${ago(e.lastGood)} ago` : "never", ""],
     ...(e.failingSince ? ([["Failing for", ago(e.failingSince), ""]] as [string, string, string][]) : []),
+    ...(e.certificateEnds
+      ? ([["Certificate ends in", span(Date.parse(e.certificateEnds) - Date.now()), ""]] as [string, string, string][])
+      : []),
     ...(e.rate > 0 ? ([["For now at most", rate(e.rate), "/s"]] as [string, string, string][]) : []),
   ];
   return (
