@@ -38,7 +38,7 @@ func (s *Server) endpointJSON(e *catalog.Endpoint, h *endpoints.Here) form.Endpo
 		Secrets: secrets, Settings: setting.Endpoints.Show(&e.Endpoint, e.Kind()), Routes: s.Node.Catalog.View().RoutesTo(e.ID),
 		FailingSince: timeOrNull(h.Health.FailingSince), LastGood: timeOrNull(h.Health.LastGood), NextTry: timeOrNull(h.Health.NextTry), Rate: rounded(h.Rate),
 		CertificateEnds: timeOrNull(s.Node.Endpoints.CertificateEnds(e, h.Health)),
-		Delivered: h.Delivered, Failed: h.Failed, Refused: h.Refused}
+		Delivered:       h.Delivered, Failed: h.Failed, Refused: h.Refused}
 	if out.Routes == nil {
 		out.Routes = []string{}
 	}
