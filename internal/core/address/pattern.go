@@ -82,3 +82,11 @@ func namesIn(text string) (space, channel, group string) {
 	}
 	return space, rest[:i], rest[i+1:]
 }
+
+// Within reports whether all that the pattern covers is covered by the other one
+// too, as far as their names show it: where it says false that may still be so.
+func (p Pattern) Within(other Pattern) bool {
+	// A * of the narrower pattern is met by a * of the wider one alone, since no
+	// name has one.
+	return other.Covers(p.text)
+}

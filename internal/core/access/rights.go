@@ -1,0 +1,117 @@
+package access
+
+import (
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"steadyferry/internal/core/address"
+)
+
+// Grant gives verbs on what a pattern covers.
+type Grant struct {
+	Verbs Set
+	On    address.Pattern
+	Until time.Time // zero: it has no end
+}
+
+// Rights are what somebody may do: all of their grants together. They do not
+// change; whoever gets another grant has other rights. It is safe to ask them
+// from several goroutines.
+type Rights struct {
+	grants []Grant     // by pattern, each once
+	scope  *Rights     // nil, or what a credential is limited to
+	until  []time.Time // ends that are still to come, when they were made
+	mu     sync.RWMutex
+	known  map[string]Set // by address, what was asked before; guarded by mu
+}
+
+// mostKnown bounds the addresses that are remembered.
+const mostKnown = 8192
+
+// NewRights puts grants together that are in force at a time.
+func NewRights(grants []Grant, now time.Time) *Rights {
+	r := &Rights{known: map[string]Set{}}
+	at := map[string]int{}
+	for _, g := range grants {
+		if !g.Until.IsZero() {
+			if !g.Until.After(now) {
+				continue
+			}
+			r.until = append(r.until, g.Until)
+		}
+		if i, ok := at[g.On.String()]; ok {
+			r.grants[i].Verbs |= g.Verbs
+			continue
+		}
+		at[g.On.String()] = len(r.grants)
+		r.grants = append(r.grants, Grant{Verbs: g.Verbs, On: g.On})
+	}
+	return r
+}
+
+// Within returns the rights limited to what others allow too.
+func (r *Rights) Within(scope *Rights) *Rights {
+	return &Rights{grants: r.grants, scope: scope, until: slices.Concat(r.until, scope.until), known: map[string]Set{}}
+}
+
+// Hold reports whether no grant has ended since they were made.
+func (r *Rights) Hold(now time.Time) bool {
+	return !slices.ContainsFunc(r.until, func(end time.Time) bool { return !end.After(now) })
+}
+
+// At returns the verbs at an address: of a space, a channel, a group, or another
+// thing that is named so. Partitions, messages and dead letters have those of
+// their queue or group.
+func (r *Rights) At(at string) Set {
+	r.mu.RLock()
+	s, ok := r.known[at]
+	r.mu.RUnlock()
+	if ok {
+		return s
+	}
+	for i := range r.grants {
+		if g := &r.grants[i]; s|g.Verbs != s && g.On.Covers(at) {
+			s |= g.Verbs
+		}
+	}
+	if r.scope != nil {
+		s &= r.scope.At(at)
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if len(r.known) >= mostKnown {
+		clear(r.known)
+	}
+	r.known[strings.Clone(at)] = s
+	return s
+}
+
+// May reports whether the verb is allowed at the address.
+func (r *Rights) May(v Verb, at string) bool { return r.At(at).Has(v) }
+
+// On returns the verbs that are allowed on all that a pattern covers, as far as
+// single grants show it.
+func (r *Rights) On(p address.Pattern) (s Set) {
+	for _, g := range r.grants {
+		if p.Within(g.On) {
+			s |= g.Verbs
+		}
+	}
+	if r.scope != nil {
+		s &= r.scope.On(p)
+	}
+	return s
+}
+
+// Somewhere returns the verbs that are allowed at some address, existing or not.
+func (r *Rights) Somewhere() (s Set) {
+	for _, g := range r.grants {
+		s |= g.Verbs
+	}
+	if r.scope != nil {
+		s &= r.scope.Somewhere()
+	}
+	return s
+}
