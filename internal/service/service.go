@@ -45,7 +45,7 @@ type Services struct {
 	Traces     *trace.Traces
 	Manage     *manage.Manage
 	Declares   *declares.Declares
-	Access     *access.Access
+	Access     *access.Service
 	Samples    *samples.Samples
 	Watches    *watches.Watches
 	Timetable  *timetable.Timetable

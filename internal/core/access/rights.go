@@ -27,6 +27,16 @@ type Rights struct {
 	known  map[string]Set // by address, what was asked before; guarded by mu
 }
 
+// Whole are the rights of who may do everything.
+var Whole = NewRights([]Grant{{Verbs: Everything, On: must(address.ParsePattern("*"))}}, time.Time{})
+
+func must(p address.Pattern, err error) address.Pattern {
+	if err != nil {
+		panic(err) // it is ours
+	}
+	return p
+}
+
 // mostKnown bounds the addresses that are remembered.
 const mostKnown = 8192
 

@@ -32,8 +32,8 @@ type Revoked struct {
 
 // SignIn is the principal of a session or token.
 type SignIn struct {
-	Name string `json:"name"`
-	Role string `json:"role"`
+	Name  string   `json:"name"`
+	Roles []string `json:"roles"` // ROLE on PATTERN each
 }
 
 // Link is a way to sign in once.

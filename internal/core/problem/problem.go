@@ -11,6 +11,7 @@ type Kind string
 // The kinds of problems.
 const (
 	Invalid     Kind = "invalid"      // something in the request is wrong
+	Refused     Kind = "refused"      // whoever asks may not do it
 	NotFound    Kind = "not-found"    // the thing that is named does not exist
 	Conflict    Kind = "conflict"     // it does not go with what is there
 	Paused      Kind = "paused"       // the channel takes no messages

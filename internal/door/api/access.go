@@ -51,18 +51,18 @@ func (s *Server) signIn(c *gin.Context) {
 			Next: "a link works once; take the token from owner.token in the data directory"})
 		return
 	}
-	session, err := s.Node.Catalog.NewSecret(c, p.Name, catalog.Session, "", sessionLives, &catalog.Entry{Who: p.Name, Action: actionSignIn, Address: p.Name})
+	session, err := s.Node.Catalog.NewSecret(c, p.Like(catalog.Session), sessionLives, &catalog.Entry{Who: p.Name, Action: actionSignIn, Address: p.Name})
 	if gate.Refuse(c, err) {
 		return
 	}
 	http.SetCookie(c.Writer, &http.Cookie{Name: gate.CookieName, Value: session, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode,
 		Secure: c.Request.TLS != nil, MaxAge: int(sessionLives / time.Second)})
-	c.JSON(http.StatusOK, form.SignIn{Name: p.Name, Role: p.Role})
+	c.JSON(http.StatusOK, form.SignIn{Name: p.Name, Roles: s.Node.Access.RolesOf(p)})
 }
 
 func (s *Server) session(c *gin.Context) {
 	p := gate.PrincipalOf(c)
-	c.JSON(http.StatusOK, form.SignIn{Name: p.Name, Role: p.Role})
+	c.JSON(http.StatusOK, form.SignIn{Name: p.Name, Roles: s.Node.Access.RolesOf(p)})
 }
 
 func (s *Server) signOut(c *gin.Context) {
@@ -83,7 +83,7 @@ func (s *Server) newLink(c *gin.Context) {
 			Detail: "a link is made with a token, or within 10 minutes of signing in", Next: "sign out and in again, or use: ferry access link"})
 		return
 	}
-	text, err := s.Node.Catalog.NewSecret(c, gate.Who(c), catalog.Link, "", linkLives, &catalog.Entry{Who: gate.Who(c), Action: "new sign-in link", Address: gate.Who(c)})
+	text, err := s.Node.Catalog.NewSecret(c, p.Like(catalog.Link), linkLives, &catalog.Entry{Who: gate.Who(c), Action: "new sign-in link", Address: gate.Who(c)})
 	if gate.Refuse(c, err) {
 		return
 	}

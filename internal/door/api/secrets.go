@@ -71,7 +71,7 @@ func (s *Server) newToken(c *gin.Context) {
 		return
 	}
 	entry := &catalog.Entry{Who: gate.Who(c), Action: "new token", Address: gate.Who(c), After: map[string]any{"label": in.Label, "expires": address.FormatDuration(lives)}}
-	text, err := s.Node.Catalog.NewSecret(c, gate.Who(c), catalog.Token, in.Label, lives, entry)
+	text, err := s.Node.Catalog.NewSecret(c, catalog.Secret{Principal: gate.Who(c), Kind: catalog.Token, Label: in.Label}, lives, entry)
 	if gate.Refuse(c, err) {
 		return
 	}

@@ -7,6 +7,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/engine/catalog"
 )
@@ -26,6 +27,7 @@ func (g *Gate) Authenticate(c *gin.Context) {
 		}
 		if ok {
 			c.Set(principalKey, p)
+			c.Request = c.Request.WithContext(access.As(c.Request.Context(), g.Node.Access.Asker(p)))
 			return
 		}
 	}
@@ -36,7 +38,7 @@ func (g *Gate) Authenticate(c *gin.Context) {
 
 // InForce returns for whom a secret stands. The records are asked about one that
 // is not known here; whoever tries many that are not in force is refused.
-func (g *Gate) InForce(c *gin.Context, kind, text string) (p catalog.Principal, ok bool, err error) {
+func (g *Gate) InForce(c *gin.Context, kind, text string) (p catalog.Asker, ok bool, err error) {
 	if p, ok = g.Node.Catalog.Known(kind, text); ok {
 		return p, true, nil
 	}
@@ -67,8 +69,8 @@ func brought(c *gin.Context) (kind, text string) {
 }
 
 // PrincipalOf returns for whom a request that was let in stands.
-func PrincipalOf(c *gin.Context) catalog.Principal {
-	return c.MustGet(principalKey).(catalog.Principal)
+func PrincipalOf(c *gin.Context) catalog.Asker {
+	return c.MustGet(principalKey).(catalog.Asker)
 }
 
 // Who returns their name.

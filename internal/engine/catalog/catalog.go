@@ -36,14 +36,16 @@ var (
 	ErrText     = errors.New("a text has a character that cannot be kept, such as U+0000")
 )
 
-// Principal is who makes a request.
-type Principal struct {
-	Name string `json:"name"`
-	Role string `json:"role"`
+// Asker is a principal that has come with a secret.
+type Asker struct {
+	Name string
 
 	secret hash // of what it came with
 	by     *secret
 }
+
+// Owner is the principal that may do everything, without having been given anything.
+const Owner = "owner"
 
 // Catalog is the connection to the records.
 type Catalog struct {

@@ -79,17 +79,19 @@ func statements(c *Catalog, ch *Channel, g *Group, r *Job) map[string]func(ctx c
 		"Commits": func(ctx context.Context) error {
 			return skip(c.Commits(ctx, []Commit{{Group: g.ID, Epoch: 0, Offset: 6}}))
 		},
-		"TakeJob":      func(ctx context.Context) error { return skip(c.TakeJob(ctx, r.ID)) },
-		"SetJob":       func(ctx context.Context) error { return c.SetJob(ctx, r.ID, job.Running, job.Running, 2, entry) },
-		"Job":          func(ctx context.Context) error { return skip(c.Job(ctx, r.ID)) },
-		"Steps":        func(ctx context.Context) error { return skip(c.Steps(ctx, r.ID)) },
-		"OpenSteps":    func(ctx context.Context) error { return skip(c.OpenSteps(ctx, 0)) },
-		"NewJob":       func(ctx context.Context) error { return c.NewJob(ctx, move(), entry, nil) },
-		"Jobs":         func(ctx context.Context) error { return skip(c.Jobs(ctx, 5, "move", "replay")) },
-		"Note":         func(ctx context.Context) error { return c.Note(ctx, entry) },
-		"Logbook":      func(ctx context.Context) error { return skip(c.Logbook(ctx, 0, 5)) },
-		"ChangesOf":    func(ctx context.Context) error { return skip(c.ChangesOf(ctx, "a", 5)) },
-		"NewSecret":    func(ctx context.Context) error { return skip(c.NewSecret(ctx, "p", Token, "", 0, entry)) },
+		"TakeJob":   func(ctx context.Context) error { return skip(c.TakeJob(ctx, r.ID)) },
+		"SetJob":    func(ctx context.Context) error { return c.SetJob(ctx, r.ID, job.Running, job.Running, 2, entry) },
+		"Job":       func(ctx context.Context) error { return skip(c.Job(ctx, r.ID)) },
+		"Steps":     func(ctx context.Context) error { return skip(c.Steps(ctx, r.ID)) },
+		"OpenSteps": func(ctx context.Context) error { return skip(c.OpenSteps(ctx, 0)) },
+		"NewJob":    func(ctx context.Context) error { return c.NewJob(ctx, move(), entry, nil) },
+		"Jobs":      func(ctx context.Context) error { return skip(c.Jobs(ctx, 5, "move", "replay")) },
+		"Note":      func(ctx context.Context) error { return c.Note(ctx, entry) },
+		"Logbook":   func(ctx context.Context) error { return skip(c.Logbook(ctx, 0, 5)) },
+		"ChangesOf": func(ctx context.Context) error { return skip(c.ChangesOf(ctx, "a", 5)) },
+		"NewSecret": func(ctx context.Context) error {
+			return skip(c.NewSecret(ctx, Secret{Principal: Owner, Kind: Token}, 0, entry))
+		},
 		"DropSecret":   func(ctx context.Context) error { return skip(c.DropSecret(ctx, Link, "x")) },
 		"LookUp":       func(ctx context.Context) error { _, _, err := c.LookUp(ctx, Session, "x"); return err },
 		"Secrets":      func(ctx context.Context) error { return skip(c.Secrets(ctx)) },
@@ -107,16 +109,6 @@ func statements(c *Catalog, ch *Channel, g *Group, r *Job) map[string]func(ctx c
 		"ThinLagSamples": func(ctx context.Context) error { return c.ThinLagSamples(ctx, time.Now()) },
 		"LagHistory": func(ctx context.Context) error {
 			return skip(c.LagHistory(ctx, g.ID, time.Now().Add(-time.Hour), time.Now(), 5))
-		},
-		"AllDeclared": func(ctx context.Context) error { return skip(c.AllDeclared(ctx)) },
-		"DeclaredOf": func(ctx context.Context) error {
-			if _, err := c.DeclaredOf(ctx, "a"); !errors.Is(err, ErrNotFound) {
-				return err
-			}
-			return nil
-		},
-		"SetDeclared": func(ctx context.Context) error {
-			return c.SetDeclared(ctx, "nl", "", "p", []Declared{{Kind: "space", Address: "a", Settings: []byte(`{}`)}})
 		},
 		"Claim": func(ctx context.Context) error {
 			release, ok, err := c.Claim(ctx, "apply")

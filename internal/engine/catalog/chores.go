@@ -6,6 +6,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/setting"
 )
 
@@ -18,7 +19,7 @@ type Chore struct {
 
 func (ch *Chore) settings() any { return &ch.Chore }
 
-var choresTable = ownedTable("chores", func(v *View) (*map[string]*Chore, *map[int64]*Chore) { return &v.Chores, &v.chores })
+var choresTable = ownedTable("chores", address.Nodes, func(v *View) (*map[string]*Chore, *map[int64]*Chore) { return &v.Chores, &v.chores })
 
 // NewChore records a chore, whose times count from now on.
 func (c *Catalog) NewChore(ctx context.Context, ch *Chore, e *Entry) error {

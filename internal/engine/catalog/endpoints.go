@@ -15,27 +15,14 @@ import (
 
 // Endpoint is a place outside, and how it is set.
 type Endpoint struct {
-	ID               int64  `db:"id"`
-	SpaceID          int64  `db:"space_id"`
-	Space            string `db:"-"`
-	Name             string `db:"name"`
+	Owned
 	setting.Endpoint `db:"-"`
-	Stored           []byte    `db:"settings" json:"-"` // the settings as the records have them
-	Secrets          []byte    `db:"secrets" json:"-"`  // sealed
-	Revision         int64     `db:"revision"`
-	CreatedAt        time.Time `db:"created_at"`
+	Secrets          []byte `db:"secrets"` // sealed
 }
 
-// Address returns the endpoint's address.
-func (e *Endpoint) Address() string { return e.Space + "/" + e.Name }
+func (e *Endpoint) settings() any { return &e.Endpoint }
 
-func (e *Endpoint) column() []byte {
-	b, err := json.Marshal(e.Endpoint)
-	if err != nil {
-		panic(err) // plain values
-	}
-	return b
-}
+var endpointsTable = ownedTable("endpoints", "", func(v *View) (*map[string]*Endpoint, *map[int64]*Endpoint) { return &v.Endpoints, &v.endpoints })
 
 // Endpoint returns an endpoint by its id, or nil.
 func (v *View) Endpoint(id int64) *Endpoint { return v.endpoints[id] }
@@ -43,28 +30,22 @@ func (v *View) Endpoint(id int64) *Endpoint { return v.endpoints[id] }
 // NewEndpoint records an endpoint; its SpaceID names the space.
 func (c *Catalog) NewEndpoint(ctx context.Context, p *Endpoint, e *Entry) error {
 	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT INTO endpoints (id, space_id, name, settings, secrets) VALUES ($1, $2, $3, $4, $5)`, p.ID, p.SpaceID, p.Name, p.column(), p.Secrets)
+		_, err := tx.ExecContext(ctx, `INSERT INTO endpoints (id, space_id, name, settings, secrets) VALUES ($1, $2, $3, $4, $5)`, p.ID, p.SpaceID, p.Name, column(p), p.Secrets)
 		return err
 	})
 }
-
-// NewEndpointID returns an id that no other endpoint and no channel has.
-func NewEndpointID() int64 { return newID(channelIDs) }
 
 // SetEndpoint changes an endpoint, which must be of the revision that it was made from
 // (else ErrStale).
 func (c *Catalog) SetEndpoint(ctx context.Context, p *Endpoint, e *Entry) error {
 	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		return oneRow(tx.ExecContext(ctx, `UPDATE endpoints SET settings = $2, secrets = $3, revision = revision + 1 WHERE id = $1 AND revision = $4`, p.ID, p.column(), p.Secrets, p.Revision))
+		return oneRow(tx.ExecContext(ctx, `UPDATE endpoints SET settings = $2, secrets = $3, revision = revision + 1 WHERE id = $1 AND revision = $4`, p.ID, column(p), p.Secrets, p.Revision))
 	})
 }
 
 // RemoveEndpoint deletes an endpoint, to which no route may lead (else ErrNotFound).
 func (c *Catalog) RemoveEndpoint(ctx context.Context, id int64, e *Entry) error {
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		_, err := tx.ExecContext(ctx, `DELETE FROM endpoints WHERE id = $1`, id)
-		return err
-	})
+	return c.removeOwned(ctx, "endpoints", id, e)
 }
 
 // healthRow is how an endpoint does, as the records have it.

@@ -152,7 +152,7 @@ func changeSomething(t *testing.T, c *Catalog, rng *rand.Rand) {
 		}
 		if err == nil {
 			var text string
-			if text, err = c.NewSecret(ctx, "owner", Session, "", time.Hour, nil); err == nil && rng.IntN(2) == 0 {
+			if text, err = c.NewSecret(ctx, Secret{Principal: Owner, Kind: Session}, time.Hour, nil); err == nil && rng.IntN(2) == 0 {
 				_, err = c.DropSecret(ctx, Session, text)
 			}
 		}

@@ -10,7 +10,6 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
-	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/setting"
 )
 
@@ -46,7 +45,8 @@ func column(r row) []byte {
 }
 
 // ownedTable has the things of a table come into views, by their addresses and by their ids.
-func ownedTable[T row](name string, in func(v *View) (*map[string]T, *map[int64]T)) table {
+// Those without a space stand in a place of another name.
+func ownedTable[T row](name, otherwise string, in func(v *View) (*map[string]T, *map[int64]T)) table {
 	return table{name, func(ctx context.Context, tx *sqlx.Tx, v *View, where string, args ...any) error {
 		rows, err := read[T](ctx, tx, `SELECT * FROM `+name+` `+where, args...)
 		byAddress, byID := in(v)
@@ -55,7 +55,7 @@ func ownedTable[T row](name string, in func(v *View) (*map[string]T, *map[int64]
 			if err := json.Unmarshal(o.Stored, r.settings()); err != nil {
 				return fmt.Errorf("the settings of %s %d: %w", name, o.ID, err)
 			}
-			o.Stored, o.Space = nil, address.Nodes
+			o.Stored, o.Space = nil, otherwise
 			if s := v.spaces[o.SpaceID.Int64]; s != nil {
 				o.Space = s.Name
 			}
@@ -77,7 +77,12 @@ func ownedTable[T row](name string, in func(v *View) (*map[string]T, *map[int64]
 func insertOwned[T row](ctx context.Context, tx *sqlx.Tx, table string, all ...T) error {
 	for _, r := range all {
 		o := r.owned()
-		if _, err := tx.ExecContext(ctx, `INSERT INTO `+table+` (id, space_id, name, settings) VALUES ($1, $2, $3, $4)`, o.ID, o.SpaceID, o.Name, column(r)); err != nil {
+		columns, values := ``, ``
+		args := []any{o.ID, o.Name, column(r)}
+		if o.SpaceID.Valid {
+			columns, values, args = `, space_id`, `, $4`, append(args, o.SpaceID)
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO `+table+` (id, name, settings`+columns+`) VALUES ($1, $2, $3`+values+`)`, args...); err != nil {
 			return err
 		}
 	}
@@ -111,5 +116,5 @@ func (v *View) Beside(at string) string {
 	return ""
 }
 
-// NewOwnedID returns an id that no other owned thing has.
+// NewOwnedID returns an id that no other owned thing and no channel has.
 func NewOwnedID() int64 { return newID(channelIDs) }

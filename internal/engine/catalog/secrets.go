@@ -29,6 +29,7 @@ type secret struct {
 	Kind      string       `db:"kind"`
 	Principal string       `db:"principal"`
 	Role      string       `db:"role"`
+	Pattern   string       `db:"pattern"`
 	Label     string       `db:"label"`
 	CreatedAt time.Time    `db:"created_at"`
 	ExpiresAt sql.NullTime `db:"expires_at"`
@@ -40,6 +41,8 @@ type Secret struct {
 	Kind      string
 	Principal string
 	Label     string
+	Role      string // empty, or all that it is good for is this role
+	Pattern   string // on what this covers
 	CreatedAt time.Time
 	ExpiresAt time.Time // zero: never
 }
@@ -47,34 +50,29 @@ type Secret struct {
 // secretID is how many hexadecimal digits of a hash name a secret.
 const secretID = 12
 
-// NewSecret makes a random secret that stands for the principal, which is made
-// as an owner if it does not exist. Zero lives has no end.
-func (c *Catalog) NewSecret(ctx context.Context, principal, kind, label string, lives time.Duration, e *Entry) (string, error) {
-	text := kind[:1] + "-" + rand.Text() + rand.Text()
-	add := func(ctx context.Context, tx *sqlx.Tx) error {
-		return addSecret(ctx, tx, principal, kind, label, text, lives)
-	}
-	if kind == Token {
+// NewSecret makes a random secret that stands for the principal of s, with its kind, label
+// and scope. It returns ErrNotFound when there is no such principal. Zero lives has no end.
+func (c *Catalog) NewSecret(ctx context.Context, s Secret, lives time.Duration, e *Entry) (string, error) {
+	text := s.Kind[:1] + "-" + rand.Text() + rand.Text()
+	add := func(ctx context.Context, tx *sqlx.Tx) error { return addSecret(ctx, tx, s, text, lives) }
+	if s.Kind == Token {
 		return text, c.change(ctx, e, add)
 	}
 	return text, c.record(ctx, e, add)
 }
 
-func addSecret(ctx context.Context, tx *sqlx.Tx, principal, kind, label, text string, lives time.Duration) error {
+func addSecret(ctx context.Context, tx *sqlx.Tx, s Secret, text string, lives time.Duration) error {
 	hash := sha256.Sum256([]byte(text))
 	expires := sql.NullTime{Time: time.Now().Add(lives), Valid: lives > 0}
-	if _, err := tx.ExecContext(ctx, `INSERT INTO principals (name, role) VALUES ($1, 'owner') ON CONFLICT DO NOTHING`, principal); err != nil {
+	if err := fenced(ctx, tx, ErrNotFound, `INSERT INTO secrets (hash, principal_id, kind, label, expires_at, role, pattern)
+		SELECT $1, id, $3, $4, $5, $6, $7 FROM principals WHERE name = $2`, hash[:], s.Principal, s.Kind, s.Label, expires, s.Role, s.Pattern); err != nil {
 		return err
 	}
-	if _, err := tx.ExecContext(ctx, `INSERT INTO secrets (hash, principal_id, kind, label, expires_at)
-		SELECT $1, id, $3, $4, $5 FROM principals WHERE name = $2 ON CONFLICT DO NOTHING`, hash[:], principal, kind, label, expires); err != nil {
-		return err
-	}
-	if kind != Session {
+	if s.Kind != Session {
 		return nil
 	}
 	_, err := tx.ExecContext(ctx, `DELETE FROM secrets WHERE hash IN (SELECT x.hash FROM secrets x JOIN principals p ON p.id = x.principal_id
-		WHERE p.name = $1 AND x.kind = 'session' ORDER BY x.created_at DESC OFFSET $2)`, principal, maxSessions)
+		WHERE p.name = $1 AND x.kind = 'session' ORDER BY x.created_at DESC OFFSET $2)`, s.Principal, maxSessions)
 	return err
 }
 
@@ -126,8 +124,8 @@ func (c *Catalog) RevokeAll(ctx context.Context, kind, but string, e *Entry) (n 
 	return n, err
 }
 
-// Rotate ends a token and makes another in its place, with its label and its
-// end.
+// Rotate ends a token and makes another in its place, with its label, its scope
+// and its end.
 func (c *Catalog) Rotate(ctx context.Context, s Secret, e *Entry) (string, error) {
 	text := Token[:1] + "-" + rand.Text() + rand.Text()
 	var lives time.Duration
@@ -138,14 +136,14 @@ func (c *Catalog) Rotate(ctx context.Context, s Secret, e *Entry) (string, error
 		if err := fenced(ctx, tx, ErrNotFound, `DELETE FROM secrets WHERE kind = 'token' AND `+byID, s.ID); err != nil {
 			return err
 		}
-		return addSecret(ctx, tx, s.Principal, Token, s.Label, text, lives)
+		return addSecret(ctx, tx, s, text, lives)
 	})
 }
 
 // byID is of the secret with the id that is the first argument.
 var byID = fmt.Sprintf(`left(encode(hash, 'hex'), %d) = $1`, secretID)
 
-const secretColumns = `SELECT x.hash, x.kind, x.label, x.created_at, x.expires_at, p.name AS principal, p.role
+const secretColumns = `SELECT x.hash, x.kind, x.label, x.created_at, x.expires_at, x.role, x.pattern, p.name AS principal
 	FROM secrets x JOIN principals p ON p.id = x.principal_id `
 
 // Secrets describes what is in force: tokens, sessions, links, the oldest of
@@ -171,7 +169,7 @@ func (c *Catalog) Secret(ctx context.Context, id string) (Secret, error) {
 func (s *secret) over() bool { return s.ExpiresAt.Valid && s.ExpiresAt.Time.Before(time.Now()) }
 
 func (s *secret) describe() Secret {
-	d := Secret{ID: hex.EncodeToString(s.Hash)[:secretID], Kind: s.Kind, Principal: s.Principal, Label: s.Label, CreatedAt: s.CreatedAt}
+	d := Secret{ID: hex.EncodeToString(s.Hash)[:secretID], Kind: s.Kind, Principal: s.Principal, Label: s.Label, Role: s.Role, Pattern: s.Pattern, CreatedAt: s.CreatedAt}
 	if s.ExpiresAt.Valid {
 		d.ExpiresAt = s.ExpiresAt.Time
 	}

@@ -71,7 +71,7 @@ func (k *sessions) forget(changed keys) {
 // Known returns for whom a token or a session stands, without asking the
 // database: every token in force is known, and sessions that were looked up. The
 // secret is found by its hash, and the hashes are compared in constant time.
-func (c *Catalog) Known(kind, text string) (Principal, bool) {
+func (c *Catalog) Known(kind, text string) (Asker, bool) {
 	h := sha256.Sum256([]byte(text))
 	return c.known(kind, h).principal(kind, h)
 }
@@ -84,20 +84,20 @@ func (c *Catalog) known(kind string, h hash) *secret {
 }
 
 // principal is for whom a secret of the kind and hash stands; none of nil.
-func (s *secret) principal(kind string, h hash) (Principal, bool) {
+func (s *secret) principal(kind string, h hash) (Asker, bool) {
 	if s == nil || s.Kind != kind || subtle.ConstantTimeCompare(s.Hash, h[:]) != 1 || s.over() {
-		return Principal{}, false
+		return Asker{}, false
 	}
-	return Principal{Name: s.Principal, Role: s.Role, secret: h, by: s}, true
+	return Asker{Name: s.Principal, secret: h, by: s}, true
 }
 
 // LookUp asks the records for whom a secret stands that is not known here: another
 // node may have made it. It returns ErrAway when they do not answer, of tokens
 // false: those are all known.
-func (c *Catalog) LookUp(ctx context.Context, kind, text string) (Principal, bool, error) {
+func (c *Catalog) LookUp(ctx context.Context, kind, text string) (Asker, bool, error) {
 	if kind == Token {
 		if err := c.Refresh(ctx); err != nil {
-			return Principal{}, false, nil
+			return Asker{}, false, nil
 		}
 		p, ok := c.Known(kind, text)
 		return p, ok, nil
@@ -120,18 +120,23 @@ func (c *Catalog) lookUp(ctx context.Context, kind string, h hash) (*secret, err
 	return s, err
 }
 
-// By describes the secret with which the principal came.
-func (p *Principal) By() Secret { return p.by.describe() }
+// By describes the secret with which the asker came.
+func (a *Asker) By() Secret { return a.by.describe() }
+
+// Like is a secret of a kind that is good for what this one is, and for no more.
+func (a *Asker) Like(kind string) Secret {
+	return Secret{Principal: a.Name, Kind: kind, Role: a.by.Role, Pattern: a.by.Pattern}
+}
 
 // InForce reports whether the secret that a principal came with still stands
 // for it, and when that ends by itself (zero: never). While the records cannot be
 // asked, what was in force stays so until its end.
-func (c *Catalog) InForce(ctx context.Context, p Principal) (until time.Time, ok bool) {
-	s := c.known(p.by.Kind, p.secret)
-	if s == nil && p.by.Kind == Session {
-		found, err := c.lookUp(ctx, Session, p.secret)
+func (c *Catalog) InForce(ctx context.Context, a Asker) (until time.Time, ok bool) {
+	s := c.known(a.by.Kind, a.secret)
+	if s == nil && a.by.Kind == Session {
+		found, err := c.lookUp(ctx, Session, a.secret)
 		if s = found; err != nil {
-			s = p.by
+			s = a.by
 		}
 	}
 	if s == nil || s.over() {

@@ -23,13 +23,13 @@ func two(t *testing.T) (a, b *Catalog, database string) {
 
 func newSession(t *testing.T, c *Catalog, who string) string {
 	t.Helper()
-	text, err := c.NewSecret(t.Context(), who, Session, "", time.Hour, &Entry{Who: who, Action: "sign in", Address: who})
+	text, err := c.NewSecret(t.Context(), Secret{Principal: who, Kind: Session}, time.Hour, &Entry{Who: who, Action: "sign in", Address: who})
 	require.NoError(t, err)
 	return text
 }
 
 // requireIn looks a session up where it is not known yet.
-func requireIn(t *testing.T, c *Catalog, text string) Principal {
+func requireIn(t *testing.T, c *Catalog, text string) Asker {
 	t.Helper()
 	p, ok, err := c.LookUp(t.Context(), Session, text)
 	require.NoError(t, err)
@@ -64,7 +64,7 @@ func TestASignInMakesNoVersion(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, rows)
 
-	token, err := a.NewSecret(t.Context(), "owner", Token, "reports", 0, nil)
+	token, err := a.NewSecret(t.Context(), Secret{Principal: Owner, Kind: Token, Label: "reports"}, 0, nil)
 	require.NoError(t, err)
 	assert.Equal(t, before+1, a.View().Version)
 	require.Eventually(t, func() bool { _, ok := b.Known(Token, token); return ok }, 4*time.Second, time.Millisecond)
@@ -84,8 +84,8 @@ func TestASignInMakesNoVersion(t *testing.T) {
 // A session that ends is refused by every node that knew it: by its owner, by
 // whoever revokes it or all, by a newer one, by hand.
 func TestASessionThatEndsIsRefusedEverywhere(t *testing.T) {
-	for name, end := range map[string]func(t *testing.T, a *Catalog, database, text string, p Principal){
-		"signed out": func(t *testing.T, a *Catalog, database, text string, p Principal) {
+	for name, end := range map[string]func(t *testing.T, a *Catalog, database, text string, p Asker){
+		"signed out": func(t *testing.T, a *Catalog, database, text string, p Asker) {
 			was, err := a.DropSecret(t.Context(), Session, text)
 			require.NoError(t, err)
 			assert.True(t, was)
@@ -93,7 +93,7 @@ func TestASessionThatEndsIsRefusedEverywhere(t *testing.T) {
 			require.NoError(t, err)
 			assert.False(t, was)
 		},
-		"revoked": func(t *testing.T, a *Catalog, database, text string, p Principal) {
+		"revoked": func(t *testing.T, a *Catalog, database, text string, p Asker) {
 			one, err := a.Secret(t.Context(), p.By().ID)
 			require.NoError(t, err)
 			assert.Equal(t, p.By(), one)
@@ -102,7 +102,7 @@ func TestASessionThatEndsIsRefusedEverywhere(t *testing.T) {
 			_, err = a.Secret(t.Context(), one.ID)
 			require.ErrorIs(t, err, ErrNotFound)
 		},
-		"all revoked": func(t *testing.T, a *Catalog, database, text string, p Principal) {
+		"all revoked": func(t *testing.T, a *Catalog, database, text string, p Asker) {
 			kept := newSession(t, a, "owner")
 			e := &Entry{Who: "owner", Action: "revoke every session", Address: "owner"}
 			n, err := a.RevokeAll(t.Context(), Session, new(requireIn(t, a, kept)).By().ID, e)
@@ -111,12 +111,12 @@ func TestASessionThatEndsIsRefusedEverywhere(t *testing.T) {
 			assert.Equal(t, map[string]any{"count": int64(1)}, e.Before)
 			requireIn(t, a, kept)
 		},
-		"one too many": func(t *testing.T, a *Catalog, database, text string, p Principal) {
+		"one too many": func(t *testing.T, a *Catalog, database, text string, p Asker) {
 			for range maxSessions {
 				newSession(t, a, "owner")
 			}
 		},
-		"by hand": func(t *testing.T, a *Catalog, database, text string, p Principal) {
+		"by hand": func(t *testing.T, a *Catalog, database, text string, p Asker) {
 			testdb.Exec(t, database, `DELETE FROM secrets WHERE kind = 'session'`)
 		},
 	} {

@@ -36,6 +36,10 @@ type View struct {
 	Chores    map[string]*Chore    // by address
 	tokens    map[hash]*secret
 
+	Principals map[string]*Principal // by address: principals/NAME
+	Roles      map[string]*Role      // by address: roles/NAME, without those that are built in
+	Grants     map[string]*Grant     // by address: grants/NAME
+
 	Forgotten map[int64]bool // channels that were deleted for good
 	mark      string
 	byID      map[int64]*Channel // also those that were removed
@@ -43,7 +47,12 @@ type View struct {
 	endpoints map[int64]*Endpoint
 	watches   map[int64]*Watch
 	chores    map[int64]*Chore
-	own       map[int64]bool // channels whose maps of groups are not shared; while it is made
+
+	principals map[int64]*Principal
+	roles      map[int64]*Role
+	grants     map[int64]*Grant
+
+	own map[int64]bool // channels whose maps of groups are not shared; while it is made
 }
 
 // Channel returns a channel by its id, or nil when it is gone or removed.
@@ -155,30 +164,12 @@ var tables = []table{
 			v.Removed = slices.DeleteFunc(v.Removed, func(r *Channel) bool { return r == ch })
 		}
 	}},
-	{"endpoints", func(ctx context.Context, tx *sqlx.Tx, v *View, where string, args ...any) error {
-		rows, err := read[*Endpoint](ctx, tx, `SELECT * FROM endpoints `+where, args...)
-		for _, e := range rows {
-			if err := json.Unmarshal(e.Stored, &e.Endpoint); err != nil {
-				return fmt.Errorf("the settings of endpoint %d: %w", e.ID, err)
-			}
-			e.Stored = nil
-			if s := v.spaces[e.SpaceID]; s != nil {
-				e.Space = s.Name
-			}
-			v.endpoints[e.ID], v.Endpoints[e.Address()] = e, e
-		}
-		return err
-	}, "id", func(v *View, gone []string) {
-		v.Endpoints, v.endpoints = maps.Clone(v.Endpoints), maps.Clone(v.endpoints)
-		for _, id := range ids(gone) {
-			if e := v.endpoints[id]; e != nil {
-				delete(v.Endpoints, e.Address())
-				delete(v.endpoints, id)
-			}
-		}
-	}},
+	endpointsTable,
 	watchesTable,
 	choresTable,
+	principalsTable,
+	rolesTable,
+	grantsTable,
 	{"placements", func(ctx context.Context, tx *sqlx.Tx, v *View, where string, args ...any) error {
 		rows, err := read[*Placement](ctx, tx, `SELECT * FROM placements `+where+` ORDER BY channel_id, partition`, args...)
 		for _, p := range rows {
@@ -316,7 +307,8 @@ var standing = map[string]string{
 // emptyView has maps and nothing in them.
 func emptyView() *View {
 	return &View{Spaces: map[string]*Space{}, Channels: map[string]*Channel{}, Nodes: map[uint64]*Node{}, Placed: map[int64][]*Placement{}, Groups: map[int64]map[string]*Group{},
-		GroupIDs: map[int64]*Group{}, Routes: map[int64][]*Group{}, RoutesIn: map[int64][]*Group{}, DeadOf: map[int64]*Channel{}, Endpoints: map[string]*Endpoint{}, endpoints: map[int64]*Endpoint{}, Watches: map[string]*Watch{}, watches: map[int64]*Watch{}, Chores: map[string]*Chore{}, chores: map[int64]*Chore{}, tokens: map[hash]*secret{}, Forgotten: map[int64]bool{}, byID: map[int64]*Channel{}, spaces: map[int64]*Space{}}
+		GroupIDs: map[int64]*Group{}, Routes: map[int64][]*Group{}, RoutesIn: map[int64][]*Group{}, DeadOf: map[int64]*Channel{}, Endpoints: map[string]*Endpoint{}, endpoints: map[int64]*Endpoint{}, Watches: map[string]*Watch{}, watches: map[int64]*Watch{}, Chores: map[string]*Chore{}, chores: map[int64]*Chore{}, tokens: map[hash]*secret{}, Forgotten: map[int64]bool{}, byID: map[int64]*Channel{}, spaces: map[int64]*Space{},
+		Principals: map[string]*Principal{}, principals: map[int64]*Principal{}, Roles: map[string]*Role{}, roles: map[int64]*Role{}, Grants: map[string]*Grant{}, grants: map[int64]*Grant{}}
 }
 
 // next makes the view of a head from an older one and the rows that have

@@ -5,6 +5,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/setting"
 )
 
@@ -16,7 +17,7 @@ type Watch struct {
 
 func (w *Watch) settings() any { return &w.Watch }
 
-var watchesTable = ownedTable("watches", func(v *View) (*map[string]*Watch, *map[int64]*Watch) { return &v.Watches, &v.watches })
+var watchesTable = ownedTable("watches", address.Nodes, func(v *View) (*map[string]*Watch, *map[int64]*Watch) { return &v.Watches, &v.watches })
 
 // NewWatch records a watch.
 func (c *Catalog) NewWatch(ctx context.Context, w *Watch, e *Entry) error {

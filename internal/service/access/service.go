@@ -1,20 +1,100 @@
-// Package access looks after who may get in: the token of the owner that lies in
-// the data directory.
+// Package access knows who asks and what they may do: it compiles what principals and their
+// teams were given into rights, says why something is refused and who could allow it, keeps
+// principals, roles and grants, and looks after the token of the owner that lies in the data
+// directory. All of it is safe to call at once.
 package access
 
 import (
+	"sync"
+	"time"
+
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 )
 
-// Access looks after the owner's token of this node.
-type Access struct {
+// Service keeps rights, and the owner's token of this node.
+type Service struct {
 	parts   *part.Registry
 	catalog *catalog.Catalog
 	dir     string
+
+	mu    sync.Mutex // guards all below
+	of    *catalog.View
+	known map[string]*access.Rights // of the principals of that view, by name
 }
 
 // New returns the service; dir is the node's data directory.
-func New(parts *part.Registry, records *catalog.Catalog, dir string) *Access {
-	return &Access{parts: parts, catalog: records, dir: dir}
+func New(parts *part.Registry, records *catalog.Catalog, dir string) *Service {
+	return &Service{parts: parts, catalog: records, dir: dir, known: map[string]*access.Rights{}}
+}
+
+// Of returns the rights of a principal at this moment. One that is not there has none.
+func (s *Service) Of(name string) *access.Rights {
+	if name == catalog.Owner {
+		return access.Whole
+	}
+	v, now := s.catalog.View(), time.Now()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.of == nil || !s.of.SameRights(v) {
+		clear(s.known)
+	}
+	s.of = v
+	r := s.known[name]
+	if r == nil || !r.Hold(now) {
+		r = access.NewRights(given(v, name), now)
+		s.known[name] = r
+	}
+	return r
+}
+
+// given are the grants of a principal and of its teams.
+func given(v *catalog.View, name string) (all []access.Grant) {
+	p := v.Principal(name)
+	if p == nil || p.Paused {
+		return nil
+	}
+	for _, g := range v.Grants {
+		if !holds(p, g.To) {
+			continue
+		}
+		if one, ok := compiled(v, g); ok {
+			all = append(all, one)
+		}
+	}
+	return all
+}
+
+// asker is a principal that has come with a secret.
+type asker struct {
+	s  *Service
+	by catalog.Secret
+
+	mu     sync.Mutex
+	whole  *access.Rights // of the principal, when they were limited last
+	scoped *access.Rights // guarded by mu, as is whole
+}
+
+// Asker returns who asks with a secret.
+func (s *Service) Asker(a catalog.Asker) access.Asker { return &asker{s: s, by: a.By()} }
+
+// Principal returns who asks in the name of a principal alone, as a job does for who made it.
+func (s *Service) Principal(name string) access.Asker {
+	return &asker{s: s, by: catalog.Secret{Principal: name}}
+}
+
+func (a *asker) Who() string { return a.by.Principal }
+
+func (a *asker) Rights() *access.Rights {
+	r := a.s.Of(a.by.Principal)
+	if a.by.Role == "" {
+		return r
+	}
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.whole != r {
+		a.whole, a.scoped = r, r.Within(a.s.scope(a.by))
+	}
+	return a.scoped
 }

@@ -13,18 +13,18 @@ import (
 // WriteOwnerToken makes sure that DIR/owner.token holds a token in force. One
 // that was revoked, or that these records do not know, is not made valid again:
 // another takes its place.
-func (ac *Access) WriteOwnerToken(ctx context.Context) (string, error) {
-	path := filepath.Join(ac.dir, "owner.token")
+func (s *Service) WriteOwnerToken(ctx context.Context) (string, error) {
+	path := filepath.Join(s.dir, "owner.token")
 	b, err := os.ReadFile(path)
 	if err != nil && !os.IsNotExist(err) {
 		return "", err
 	}
 	text := strings.TrimSpace(string(b))
-	if _, ok := ac.catalog.Known(catalog.Token, text); ok {
+	if _, ok := s.catalog.Known(catalog.Token, text); ok {
 		return text, nil
 	}
-	label := "owner.token of " + ac.parts.Name()
-	if text, err = ac.catalog.NewSecret(ctx, "owner", catalog.Token, label, 0, &catalog.Entry{Who: "ferryd", Action: "new token", Address: "owner", After: map[string]any{"label": label}}); err != nil {
+	label := "owner.token of " + s.parts.Name()
+	if text, err = s.catalog.NewSecret(ctx, catalog.Secret{Principal: catalog.Owner, Kind: catalog.Token, Label: label}, 0, &catalog.Entry{Who: "ferryd", Action: "new token", Address: "owner", After: map[string]any{"label": label}}); err != nil {
 		return "", err
 	}
 	if err := os.WriteFile(path+".new", []byte(text+"\n"), 0o600); err != nil {
@@ -35,18 +35,18 @@ func (ac *Access) WriteOwnerToken(ctx context.Context) (string, error) {
 
 // KeepOwnerToken writes another owner.token when that which is there has been
 // revoked.
-func (ac *Access) KeepOwnerToken(ctx context.Context) {
-	if !ac.catalog.AwaySince().IsZero() {
+func (s *Service) KeepOwnerToken(ctx context.Context) {
+	if !s.catalog.AwaySince().IsZero() {
 		return
 	}
-	b, err := os.ReadFile(filepath.Join(ac.dir, "owner.token"))
+	b, err := os.ReadFile(filepath.Join(s.dir, "owner.token"))
 	if err != nil {
 		return // nobody has asked for one, or it was taken away
 	}
-	if _, ok := ac.catalog.Known(catalog.Token, strings.TrimSpace(string(b))); ok {
+	if _, ok := s.catalog.Known(catalog.Token, strings.TrimSpace(string(b))); ok {
 		return
 	}
-	if _, err := ac.WriteOwnerToken(ctx); err != nil && ctx.Err() == nil {
+	if _, err := s.WriteOwnerToken(ctx); err != nil && ctx.Err() == nil {
 		slog.Warn("a new owner.token could not be written", "error", err)
 		return
 	}

@@ -12,6 +12,7 @@ import (
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/ledger"
 	"steadyferry/internal/engine/part"
 )
 
@@ -34,7 +35,7 @@ func byHand(ctx context.Context, records *catalog.Catalog, p *form.Preview) erro
 	}
 	by, _ := catalog.DeclarationIn(ctx)
 	by, _, _ = strings.Cut(by, " ")
-	m, err := records.DeclaredOf(ctx, p.Address)
+	m, err := ledger.Of(records).DeclaredOf(ctx, p.Address)
 	if errors.Is(err, catalog.ErrNotFound) {
 		return nil
 	}

@@ -27,6 +27,7 @@ import (
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/ledger"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/change"
 	"steadyferry/internal/service/cluster"
@@ -206,7 +207,7 @@ func (d *Declares) plan(ctx context.Context, who, name string, in form.Declare) 
 // takeOver adds to a plan what it says of things that another declaration has:
 // that they come to this one, or go although they are declared.
 func (d *Declares) takeOver(ctx context.Context, p *form.DeclarePlan, things []declare.Thing) error {
-	marks, err := d.catalog.AllDeclared(ctx)
+	marks, err := ledger.Of(d.catalog).AllDeclared(ctx)
 	if err != nil {
 		return part.Explain(err, p.Declaration)
 	}
@@ -411,13 +412,13 @@ func (d *Declares) othersChanged(ctx context.Context, p *form.DeclarePlan) error
 
 // mark records what a declaration has set.
 func (d *Declares) mark(ctx context.Context, who, name, revision string, things []declare.Thing) error {
-	all := make([]catalog.Declared, len(things))
+	all := make([]ledger.Declared, len(things))
 	for i, t := range things {
 		settings, err := json.Marshal(t.Settings)
 		if err != nil {
 			return err
 		}
-		all[i] = catalog.Declared{Kind: t.Kind, Address: t.Address, Settings: settings}
+		all[i] = ledger.Declared{Kind: t.Kind, Address: t.Address, Settings: settings}
 	}
-	return d.catalog.SetDeclared(ctx, name, revision, who, all)
+	return ledger.Of(d.catalog).SetDeclared(ctx, name, revision, who, all)
 }

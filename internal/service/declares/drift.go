@@ -10,13 +10,13 @@ import (
 
 	"steadyferry/internal/core/declare"
 	"steadyferry/internal/core/form"
-	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/ledger"
 	"steadyferry/internal/engine/part"
 )
 
 // Drift returns what is another way than declarations have it, by address.
 func (d *Declares) Drift(ctx context.Context) ([]form.Drift, error) {
-	marks, err := d.catalog.AllDeclared(ctx)
+	marks, err := ledger.Of(d.catalog).AllDeclared(ctx)
 	if err != nil {
 		return nil, part.Explain(err, "declarations")
 	}
@@ -45,7 +45,7 @@ func (d *Declares) Drift(ctx context.Context) ([]form.Drift, error) {
 	return drift, nil
 }
 
-func (d *Declares) driftOf(m catalog.Declared, there map[string]declare.Thing) ([]form.Drift, error) {
+func (d *Declares) driftOf(m ledger.Declared, there map[string]declare.Thing) ([]form.Drift, error) {
 	k := declare.Named(m.Kind)
 	if k == nil {
 		return nil, nil // of a later version
@@ -85,7 +85,7 @@ func (d *Declares) Of(ctx context.Context, at string) *form.Declaration {
 	if !d.catalog.AwaySince().IsZero() {
 		return nil
 	}
-	m, err := d.catalog.DeclaredOf(ctx, at)
+	m, err := ledger.Of(d.catalog).DeclaredOf(ctx, at)
 	if err != nil {
 		return nil
 	}

@@ -2,6 +2,7 @@ package endpoints
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"maps"
@@ -34,7 +35,7 @@ func (es *Endpoints) New(ctx context.Context, who string, a address.Address, set
 	if err != nil {
 		return nil, err
 	}
-	e := &catalog.Endpoint{ID: catalog.NewEndpointID(), SpaceID: space.ID, Space: a.Space, Name: a.Channel}
+	e := &catalog.Endpoint{Owned: catalog.Owned{ID: catalog.NewOwnedID(), SpaceID: sql.NullInt64{Int64: space.ID, Valid: true}, Space: a.Space, Name: a.Channel}}
 	if err := es.fill(e, a, settings); err != nil {
 		return nil, err
 	}

@@ -1,6 +1,7 @@
 package watches_test
 
 import (
+	"database/sql"
 	"testing"
 
 	"github.com/google/uuid"
@@ -28,7 +29,7 @@ func TestIncidentsOfOneCauseHaveOneSource(t *testing.T) {
 	p := newPlace(t)
 	testdb.Exec(t, p.database, `INSERT INTO nodes (id, directory, name) VALUES (7, gen_random_uuid(), 'node-b')`)
 	space := p.records.View().Spaces["coldchain"].ID
-	hook := &catalog.Endpoint{ID: catalog.NewEndpointID(), SpaceID: space, Name: "clinic-hook", Endpoint: setting.Endpoint{URL: "http://127.0.0.1:9/"}}
+	hook := &catalog.Endpoint{Owned: catalog.Owned{ID: catalog.NewOwnedID(), SpaceID: sql.NullInt64{Int64: space, Valid: true}, Name: "clinic-hook"}, Endpoint: setting.Endpoint{URL: "http://127.0.0.1:9/"}}
 	require.NoError(t, p.records.NewEndpoint(t.Context(), hook, nil))
 	route := &catalog.Group{ChannelID: p.queue, Name: "hook", Route: &catalog.Route{ID: uuid.New(), Source: p.queue, Target: hook.ID, Outside: true}}
 	require.NoError(t, p.records.NewRoute(t.Context(), route, []int64{0}, nil))

@@ -1854,7 +1854,8 @@ export interface components {
     };
     SignIn: {
       name: string;
-      role: string;
+      /** @description ROLE on PATTERN each */
+      roles: string[];
     };
     Link: {
       path: string;

@@ -1,0 +1,57 @@
+package access
+
+import (
+	"context"
+
+	"steadyferry/internal/core/problem"
+)
+
+// Asker is who asks for something: a principal with what it came with, or a node.
+type Asker interface {
+	// Who is the name, as the logbook has it.
+	Who() string
+	// Rights are what it may do at this moment.
+	Rights() *Rights
+	// Refuse says why it may not do something, and who could allow it.
+	Refuse(v Verb, at string) error
+}
+
+type askerKey struct{}
+
+// As has everything that is done with the context be asked for by somebody.
+func As(ctx context.Context, a Asker) context.Context { return context.WithValue(ctx, askerKey{}, a) }
+
+// In returns who asks; ok is false when nobody does.
+func In(ctx context.Context) (a Asker, ok bool) {
+	a, ok = ctx.Value(askerKey{}).(Asker)
+	return a, ok
+}
+
+// Check returns why whoever asks may not do something at an address; nil: they may. What
+// nobody asks for is refused.
+func Check(ctx context.Context, v Verb, at string) error {
+	a, ok := In(ctx)
+	if !ok {
+		return problem.New(problem.Refused, "nobody asks for %s of %s", v, at).Next("this is a fault of the service: tell those who look after it")
+	}
+	if a.Rights().May(v, at) {
+		return nil
+	}
+	return a.Refuse(v, at)
+}
+
+// May reports whether whoever asks may do something at an address.
+func May(ctx context.Context, v Verb, at string) bool {
+	a, ok := In(ctx)
+	return ok && a.Rights().May(v, at)
+}
+
+// node is the service itself, which does what its duties are.
+type node struct{ name string }
+
+// Node is a node that asks for what it has to do; it may do everything.
+func Node(name string) Asker { return node{name} }
+
+func (n node) Who() string                    { return n.name }
+func (n node) Rights() *Rights                { return Whole }
+func (n node) Refuse(v Verb, at string) error { return nil }

@@ -1,0 +1,127 @@
+package setting
+
+import (
+	"fmt"
+	"regexp"
+	"time"
+
+	"steadyferry/internal/core/access"
+	"steadyferry/internal/core/address"
+)
+
+// Principal is how somebody who asks is set: a person or a machine.
+type Principal struct {
+	Kind        string   `json:"kind"`
+	Teams       []string `json:"teams,omitempty"`
+	Paused      bool     `json:"paused,omitempty"`
+	Description string   `json:"description,omitempty"`
+}
+
+// Role is how a role is set.
+type Role struct {
+	Verbs       []string `json:"verbs"`
+	Description string   `json:"description,omitempty"`
+}
+
+// Grant is how a role is given.
+type Grant struct {
+	To    string `json:"to"`
+	Role  string `json:"role"`
+	On    string `json:"on"`
+	Until string `json:"until,omitempty"`
+	Why   string `json:"why,omitempty"`
+}
+
+// Kinds of what decides who may do what, where things of several kinds are told.
+const (
+	APrincipal = "principal"
+	ARole      = "role"
+	AGrant     = "grant"
+)
+
+// Kinds of principals.
+const (
+	Person  = "person"
+	Machine = "machine"
+)
+
+// TeamPrefix is before the name of a team, where a principal may stand too.
+const TeamPrefix = "team:"
+
+const maxTeams = 100
+
+// Principals is what can be set on principals.
+var Principals = Table[Principal]{
+	row(Setting[Principal]{Name: "kind", Label: "Is a", Default: Machine, Form: Choice(Person, Machine), Help: "`KIND` of who asks: person or machine"}, func(p *Principal) *string { return &p.Kind }),
+	row(Setting[Principal]{Name: "teams", Label: "Teams", Form: Names(maxTeams), Help: "`NAMES` of the teams that it is in, with commas: what is given to a team is given to it"}, func(p *Principal) *[]string { return &p.Teams }),
+	row(Setting[Principal]{Name: "paused", Label: "Shut out", Form: Switch(), Help: "it may do nothing for now, whatever it was given"}, func(p *Principal) *bool { return &p.Paused }),
+	row(Setting[Principal]{Name: "description", Label: "Description", Form: Sentence(MaxDescription), Help: "`TEXT` that says what it is for"}, func(p *Principal) *string { return &p.Description }),
+}
+
+// Roles is what can be set on roles.
+var Roles = Table[Role]{
+	row(Setting[Role]{Name: "verbs", Label: "May", Form: Verbs(), Help: "`VERBS` that the role lets do, with commas"}, func(r *Role) *[]string { return &r.Verbs }),
+	row(Setting[Role]{Name: "description", Label: "Description", Form: Sentence(MaxDescription), Help: "`TEXT` that says what it is for"}, func(r *Role) *string { return &r.Description }),
+}
+
+// Grants is what can be set on grants.
+var Grants = Table[Grant]{
+	row(Setting[Grant]{Name: "to", Label: "To", Form: Holder(), Help: "`NAME` of the principal that gets the role, or team:NAME"}, func(g *Grant) *string { return &g.To }),
+	row(Setting[Grant]{Name: "role", Label: "Role", Form: Sentence(100), Help: "`ROLE` that is given"}, func(g *Grant) *string { return &g.Role }),
+	row(Setting[Grant]{Name: "on", Label: "On", Form: Patterned(), Help: "`PATTERN` of what the role is given on, such as coldchain/inspections"}, func(g *Grant) *string { return &g.On }),
+	row(Setting[Grant]{Name: "until", Label: "Until", Form: Moment(), Help: "`TIME` at which the grant ends by itself, such as 2026-12-01T18:00:00Z"}, func(g *Grant) *string { return &g.Until }),
+	row(Setting[Grant]{Name: "why", Label: "Why", Form: Sentence(MaxDescription), Help: "`TEXT`, the reason that is recorded with the grant"}, func(g *Grant) *string { return &g.Why }),
+}
+
+// Verbs is verbs that somebody may do, with commas between them as text. Values are []string.
+func Verbs() Form {
+	f := listed("verbs", "verbs", len(access.AllVerbs()), func(one string) error {
+		_, err := access.ParseSet([]string{one})
+		return err
+	})
+	f.Allowed = access.Everything.String() + "; all for every one"
+	return f
+}
+
+var principalName = regexp.MustCompile(`^[a-z0-9][a-z0-9._@+-]{0,99}$`)
+
+// CheckPrincipal says what is wrong with the name of a principal.
+func CheckPrincipal(name string) error {
+	if !principalName.MatchString(name) {
+		return fmt.Errorf("%q is no name of a principal; allowed: 1 to 100 of a-z 0-9 . _ @ + -, a letter or a digit first", name)
+	}
+	return nil
+}
+
+type holder string
+
+func (h holder) String() string { return string(h) }
+
+// Holder is who holds a role: a principal, or a team. Values are string.
+func Holder() Form {
+	return placed("holder", "the name of a principal, or team:NAME", func(text string) (fmt.Stringer, error) {
+		if team, ok := cutTeam(text); ok {
+			return holder(text), address.CheckName(team)
+		}
+		return holder(text), CheckPrincipal(text)
+	})
+}
+
+func cutTeam(text string) (team string, ok bool) {
+	if len(text) > len(TeamPrefix) && text[:len(TeamPrefix)] == TeamPrefix {
+		return text[len(TeamPrefix):], true
+	}
+	return "", false
+}
+
+type moment time.Time
+
+func (m moment) String() string { return time.Time(m).UTC().Format(time.RFC3339) }
+
+// Moment is a time, or none. Values are string, as RFC 3339 has them.
+func Moment() Form {
+	return placed("time", "a time such as 2026-12-01T18:00:00Z", func(text string) (fmt.Stringer, error) {
+		t, err := time.Parse(time.RFC3339, text)
+		return moment(t), err
+	})
+}

@@ -1,0 +1,140 @@
+package access
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"steadyferry/internal/core/access"
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/problem"
+	"steadyferry/internal/core/setting"
+	"steadyferry/internal/engine/catalog"
+)
+
+// holds reports whether what is given to a holder is given to the principal.
+func holds(p *catalog.Principal, to string) bool {
+	team, isTeam := strings.CutPrefix(to, setting.TeamPrefix)
+	return to == p.Name || isTeam && slices.Contains(p.Teams, team)
+}
+
+// roleNamed returns a role, built in or not.
+func roleNamed(v *catalog.View, name string) (access.Role, bool) {
+	for _, r := range access.BuiltIn {
+		if r.Name == name {
+			return r, true
+		}
+	}
+	r := v.Roles[catalog.RolesPlace+"/"+name]
+	if r == nil {
+		return access.Role{}, false
+	}
+	verbs, err := access.ParseSet(r.Verbs)
+	return access.Role{Name: name, Says: r.Description, Verbs: verbs}, err == nil
+}
+
+// compiled is what a grant gives; ok is false when it gives nothing.
+func compiled(v *catalog.View, g *catalog.Grant) (one access.Grant, ok bool) {
+	role, ok := roleNamed(v, g.Role)
+	on, err := address.ParsePattern(g.On)
+	if !ok || err != nil {
+		return one, false
+	}
+	one = access.Grant{Verbs: role.Verbs, On: on}
+	if g.Until != "" {
+		if one.Until, err = time.Parse(time.RFC3339, g.Until); err != nil {
+			return one, false
+		}
+	}
+	return one, true
+}
+
+// scope are the rights that a token is limited to.
+func (s *Service) scope(by catalog.Secret) *access.Rights {
+	var all []access.Grant
+	if one, ok := compiled(s.catalog.View(), &catalog.Grant{Grant: setting.Grant{Role: by.Role, On: by.Pattern}}); ok {
+		all = append(all, one)
+	}
+	return access.NewRights(all, time.Now())
+}
+
+// mostNamed is how many roles and people a refusal names.
+const mostNamed = 4
+
+// Refuse says why the verb is not allowed at the address: which roles would allow it, and who
+// can give one.
+func (a *asker) Refuse(v access.Verb, at string) error {
+	view := a.s.catalog.View()
+	p := problem.New(problem.Refused, "%s may not %s %s", a.by.Principal, v, at)
+	if principal := view.Principal(a.by.Principal); principal != nil && principal.Paused {
+		return p.Next("%s is shut out; %s can let it in", principal.Name, some(a.s.who(view, access.Access, "principals/"+principal.Name)))
+	}
+	if a.by.Role != "" && a.s.Of(a.by.Principal).May(v, at) {
+		return p.Next("this token is for the role %s on %s alone; use another one of %s", a.by.Role, a.by.Pattern, a.by.Principal)
+	}
+	return p.Next("%s lets do that (%s); %s can give it: ferry access new grant %s -role ROLE -on %s", some(roles(view, v)), v.Says(), some(a.s.who(view, access.Access, at)), a.by.Principal, at)
+}
+
+// roles are the names of those that let do a verb, the ones that let do least first.
+func roles(v *catalog.View, verb access.Verb) (names []string) {
+	all := slices.Clone(access.BuiltIn)
+	for _, r := range v.Roles {
+		if role, ok := roleNamed(v, r.Name); ok {
+			all = append(all, role)
+		}
+	}
+	slices.SortFunc(all, func(a, b access.Role) int {
+		return cmp.Or(len(a.Verbs.Verbs())-len(b.Verbs.Verbs()), cmp.Compare(a.Name, b.Name))
+	})
+	for _, r := range all {
+		if r.Verbs.Has(verb) {
+			names = append(names, "role "+r.Name)
+		}
+	}
+	return names
+}
+
+// who are the names of the principals that may do a verb at an address, the owner last.
+func (s *Service) who(v *catalog.View, verb access.Verb, at string) (names []string) {
+	for _, p := range v.Principals {
+		if p.Name != catalog.Owner && s.Of(p.Name).May(verb, at) {
+			names = append(names, p.Name)
+		}
+	}
+	slices.Sort(names)
+	return append(names, catalog.Owner)
+}
+
+// some names a few of many.
+func some(names []string) string {
+	if len(names) > mostNamed {
+		return fmt.Sprintf("%s or %d others", strings.Join(names[:mostNamed], ", "), len(names)-mostNamed)
+	}
+	if len(names) < 2 {
+		return strings.Join(names, "")
+	}
+	return strings.Join(names[:len(names)-1], ", ") + " or " + names[len(names)-1]
+}
+
+// RolesOf tells which roles somebody who came with a secret has on what: ROLE on PATTERN each.
+func (s *Service) RolesOf(a catalog.Asker) []string {
+	by, v := a.By(), s.catalog.View()
+	if by.Role != "" {
+		return []string{by.Role + " on " + by.Pattern}
+	}
+	all := []string{}
+	if a.Name == catalog.Owner {
+		all = append(all, access.RoleOwner+" on *")
+	}
+	if p := v.Principal(a.Name); p != nil {
+		for _, g := range v.Grants {
+			if holds(p, g.To) {
+				all = append(all, g.Role+" on "+g.On)
+			}
+		}
+	}
+	slices.Sort(all)
+	return all
+}
