@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/message"
 )
 
@@ -61,7 +62,7 @@ func TestEachMessage(t *testing.T) {
 	} {
 		decoded = 0
 		var seen []string
-		more, err := EachMessage(t.Context(), stretch(2, 1, 3), 4, c.from, c.room, func(m *message.Stored) (bool, error) {
+		more, err := EachMessage(accesstest.Owner(t), stretch(2, 1, 3), 4, c.from, c.room, func(m *message.Stored) (bool, error) {
 			assert.Equal(t, 4, m.Partition)
 			seen = append(seen, string(m.Body))
 			return c.yield(m)
@@ -77,7 +78,7 @@ func TestEachMessage(t *testing.T) {
 	for i := message.RecordPrefix + message.StampSize; i < len(broken); i++ {
 		broken[i] ^= 0xff
 	}
-	_, err := EachMessage(t.Context(), broken, 0, 0, room, func(*message.Stored) (bool, error) { return true, nil })
+	_, err := EachMessage(accesstest.Owner(t), broken, 0, 0, room, func(*message.Stored) (bool, error) { return true, nil })
 	assert.Error(t, err)
 	assert.Zero(t, held)
 }

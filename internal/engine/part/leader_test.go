@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/part"
@@ -46,7 +47,7 @@ func TestWhatIsTriedAgainAtALeader(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			tries := 0
-			_, err := part.AtLeader(t.Context(), n.Parts, p, part.LeaderCall[int]{
+			_, err := part.AtLeader(accesstest.Owner(t), n.Parts, p, part.LeaderCall[int]{
 				Here:     func() (int, error) { tries++; return tries, c.says[tries-1]() },
 				There:    func(uint64) (int, error) { t.Error("this node leads"); return 0, nil },
 				Harmless: c.harmless,
@@ -64,7 +65,7 @@ func TestWhatIsTriedAgainAtALeader(t *testing.T) {
 
 	// Nobody waits longer than he wants, and nobody longer than a while.
 	for _, most := range []time.Duration{20 * time.Millisecond, time.Hour} {
-		ctx, cancel := context.WithTimeout(t.Context(), most)
+		ctx, cancel := context.WithTimeout(accesstest.Owner(t), most)
 		began := time.Now()
 		_, err := part.AtLeader(ctx, n.Parts, p, part.LeaderCall[int]{Here: func() (int, error) { return 0, sure() }})
 		cancel()
@@ -85,9 +86,9 @@ func TestLogsWithoutARecordAreSetAside(t *testing.T) {
 	n.Publish(kept, 0, "x")
 	n.Exec(`CREATE TABLE put_by AS SELECT * FROM channels WHERE name = 'readings'`, `CREATE TABLE placed_by AS SELECT p.* FROM placements p JOIN put_by ON channel_id = id`,
 		`DELETE FROM channels WHERE name = 'readings'`, `DELETE FROM forgotten_channels`)
-	require.NoError(t, n.Catalog.CatchUp(t.Context()))
+	require.NoError(t, n.Catalog.CatchUp(accesstest.Owner(t)))
 	require.Eventually(t, func() bool {
-		n.Parts.Shelf.Take(t.Context())
+		n.Parts.Shelf.Take(accesstest.Owner(t))
 		return n.Parts.Shelf.Count() == 1
 	}, 10*time.Second, 20*time.Millisecond)
 	aside := n.Parts.Shelf.List()
@@ -98,14 +99,14 @@ func TestLogsWithoutARecordAreSetAside(t *testing.T) {
 	assert.Equal(t, 1, n.Parts.Shelf.Count(), "it is kept for a month")
 
 	n.Exec(`INSERT INTO channels OVERRIDING SYSTEM VALUE SELECT * FROM put_by`, `INSERT INTO placements SELECT * FROM placed_by`, `DELETE FROM forgotten_channels`)
-	require.NoError(t, n.Catalog.CatchUp(t.Context()))
+	require.NoError(t, n.Catalog.CatchUp(accesstest.Owner(t)))
 	var back *part.Channel
 	require.Eventually(t, func() (ok bool) {
 		var err error
 		back, err = n.Parts.Named(lost.Address(), "coldchain/readings")
 		return err == nil
 	}, 10*time.Second, 20*time.Millisecond)
-	n.Parts.WaitReady(t.Context(), back)
+	n.Parts.WaitReady(accesstest.Owner(t), back)
 	assert.Zero(t, n.Parts.Shelf.Count())
 	receipts := n.Publish(back, 1, "c")
 	assert.EqualValues(t, 2, receipts[0].Offset, "what was there is there")

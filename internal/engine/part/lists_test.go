@@ -6,6 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/node/nodetest"
 )
@@ -15,7 +16,7 @@ import (
 func TestChannelsOfASpace(t *testing.T) {
 	n := nodetest.Open(t)
 	for _, space := range []string{"cold", "cold-chain", "cold.", "cold0"} {
-		require.NoError(t, n.Manage.NewSpace(t.Context(), "owner", space, nil))
+		require.NoError(t, n.Manage.NewSpace(accesstest.Owner(t), "owner", space, nil))
 	}
 	for _, name := range []string{"cold/b", "cold-chain/a", "cold./c", "cold0/d", "cold/a", "coldchain/x"} {
 		n.Channel(setting.Topic, name, nil)

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
@@ -34,7 +35,7 @@ func addresses(all []*part.Channel) (texts []string) {
 // addresses, whichever way it is asked.
 func TestChannelsStandInOrderWhateverComesAndGoes(t *testing.T) {
 	n := nodetest.Open(t)
-	require.NoError(t, n.Manage.NewSpace(t.Context(), "owner", "cold-chain", nil)) // "-" sorts before "/"
+	require.NoError(t, n.Manage.NewSpace(accesstest.Owner(t), "owner", "cold-chain", nil)) // "-" sorts before "/"
 	rng := rand.New(rand.NewPCG(7, 7))
 	kinds := map[string]string{}
 	for step := range 60 {
@@ -42,7 +43,7 @@ func TestChannelsStandInOrderWhateverComesAndGoes(t *testing.T) {
 		a, err := address.ParseChannel(name)
 		require.NoError(t, err)
 		if kinds[name] != "" {
-			_, err = n.Manage.RemoveChannel(t.Context(), "owner", a, false)
+			_, err = n.Manage.RemoveChannel(accesstest.Owner(t), "owner", a, false)
 			require.NoError(t, err)
 			delete(kinds, name)
 		} else {
@@ -98,12 +99,12 @@ func fetched(t *testing.T, n *nodetest.Node, topic *part.Channel, number int, fr
 	require.NoError(t, err)
 	buffer := make([]byte, 64<<10)
 	for at := 0; ; at++ {
-		f, err := logs.OpenFetch(t.Context(), n.Parts, p, position, false)
+		f, err := logs.OpenFetch(accesstest.Owner(t), n.Parts, p, position, false)
 		require.NoError(t, err)
 		if at == 0 {
 			first = f.Offset()
 		}
-		out, err := f.Read(t.Context(), buffer, 0)
+		out, err := f.Read(accesstest.Owner(t), buffer, 0)
 		require.NoError(t, err)
 		if len(out.Records) == 0 {
 			return bodies, first
@@ -148,10 +149,10 @@ func TestWhatIsPublishedIsReadFromAnyPosition(t *testing.T) {
 		assert.Equal(t, []string{"other"}, other)
 		p, err := topic.Partition(0)
 		require.NoError(t, err)
-		one, err := logs.Message(t.Context(), n.Parts, p, 4, false)
+		one, err := logs.Message(accesstest.Owner(t), n.Parts, p, 4, false)
 		require.NoError(t, err)
 		assert.Equal(t, "a2", string(one.Body))
-		_, err = logs.Message(t.Context(), n.Parts, p, 10, false)
+		_, err = logs.Message(accesstest.Owner(t), n.Parts, p, 10, false)
 		assert.ErrorContains(t, err, "0 to 9")
 		status, each := n.Parts.Status(topic, time.Now())
 		assert.EqualValues(t, 11, status.Messages)
@@ -163,7 +164,7 @@ func TestWhatIsPublishedIsReadFromAnyPosition(t *testing.T) {
 	var err error
 	topic, err = n.Parts.Channel(address.Channel("coldchain", "readings"))
 	require.NoError(t, err)
-	n.Parts.WaitReady(t.Context(), topic)
+	n.Parts.WaitReady(accesstest.Owner(t), topic)
 	check()
 }
 
@@ -179,7 +180,7 @@ func TestABatchThatComesAgainIsKeptOnce(t *testing.T) {
 		}
 		batch := b.Build(message.Plain, &message.Publisher{ID: [16]byte{1}, Sequence: sequence})
 		data := append(make([]byte, message.StampSize), batch...)
-		return n.Parts.PublishBatch(t.Context(), topic, 0, data, n.Parts.Hold("owner"))
+		return n.Parts.PublishBatch(accesstest.Owner(t), topic, 0, data, n.Parts.Hold("owner"))
 	}
 	for again := range 3 {
 		r, err := send(0, "a", "b")
@@ -195,7 +196,7 @@ func TestABatchThatComesAgainIsKeptOnce(t *testing.T) {
 	n.Reopen()
 	topic, err = n.Parts.Channel(address.Channel("coldchain", "readings"))
 	require.NoError(t, err)
-	n.Parts.WaitReady(t.Context(), topic)
+	n.Parts.WaitReady(accesstest.Owner(t), topic)
 	r, err = send(2, "c")
 	require.NoError(t, err)
 	assert.True(t, r.Repeat)
@@ -207,19 +208,19 @@ func TestWhatIsNotTaken(t *testing.T) {
 	n := nodetest.Open(t)
 	topic := n.Channel(setting.Topic, "coldchain/readings", setting.Change{"maxBody": int64(10)})
 	publish := func(m *message.Message) error {
-		_, err := n.Parts.PublishMessages(t.Context(), topic, 0, []*message.Message{m})
+		_, err := n.Parts.PublishMessages(accesstest.Owner(t), topic, 0, []*message.Message{m})
 		return err
 	}
 	var p *problem.Problem
 	require.ErrorAs(t, publish(&message.Message{Body: []byte("more than ten")}), &p)
 	assert.Equal(t, problem.TooLarge, p.Kind)
-	_, err := n.Manage.SetChannel(t.Context(), "owner", topic.Address(), setting.Change{"paused": true}, nil, false)
+	_, err := n.Manage.SetChannel(accesstest.Owner(t), "owner", topic.Address(), setting.Change{"paused": true}, nil, false)
 	require.NoError(t, err)
 	require.ErrorAs(t, publish(&message.Message{Body: []byte("x")}), &p)
 	assert.Equal(t, problem.Paused, p.Kind)
 	assert.Contains(t, p.Then, "ferry set coldchain/readings -paused=false")
 	n.Parts.Serve(false)
-	_, err = n.Manage.SetChannel(t.Context(), "owner", topic.Address(), setting.Change{"paused": false}, nil, false)
+	_, err = n.Manage.SetChannel(accesstest.Owner(t), "owner", topic.Address(), setting.Change{"paused": false}, nil, false)
 	require.NoError(t, err)
 	require.ErrorAs(t, publish(&message.Message{Body: []byte("x")}), &p)
 	assert.Equal(t, problem.Unavailable, p.Kind)

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/route"
 	"steadyferry/internal/core/setting"
@@ -36,12 +37,12 @@ func TestPlansAndPlacesAreOfTheLog(t *testing.T) {
 			sent := &message.Route{ID: uuid.New(), Partition: 2, UpTo: route.Place{Cut: 1, Offset: 5}}
 			source := route.Source{Route: sent.ID, Partition: 2}
 			origin := func() route.NotBehind {
-				told, err := n.Parts.OriginOf(t.Context(), n.Parts.ByID(target.Channel.ID).Partitions()[0], source)
+				told, err := n.Parts.OriginOf(accesstest.Owner(t), n.Parts.ByID(target.Channel.ID).Partitions()[0], source)
 				require.NoError(t, err)
 				return told
 			}
 			send := func(r *message.Route) *route.NotBehind {
-				behind, err := n.Parts.AppendRouted(t.Context(), n.Parts.ByID(target.Channel.ID).Partitions()[0], batchOf(t, "a", "b"), r)
+				behind, err := n.Parts.AppendRouted(accesstest.Owner(t), n.Parts.ByID(target.Channel.ID).Partitions()[0], batchOf(t, "a", "b"), r)
 				require.NoError(t, err)
 				return behind
 			}
@@ -57,7 +58,7 @@ func TestPlansAndPlacesAreOfTheLog(t *testing.T) {
 			p := reader.Partitions()[0]
 			step := func(s route.Step) route.Outcome {
 				s.Route = sent.ID
-				out, err := n.Parts.StepRoutes(t.Context(), n.Parts.ByID(reader.ID).Partitions()[0], s)
+				out, err := n.Parts.StepRoutes(accesstest.Owner(t), n.Parts.ByID(reader.ID).Partitions()[0], s)
 				require.NoError(t, err)
 				return out[0]
 			}
@@ -77,11 +78,11 @@ func TestPlansAndPlacesAreOfTheLog(t *testing.T) {
 			assert.EqualValues(t, 4, n.Parts.ByID(target.Channel.ID).Partitions()[0].Replica().End(), "each message once")
 
 			require.Equal(t, route.Done, step(route.Step{Op: route.End}))
-			_, err := n.Parts.StepRoutes(t.Context(), n.Parts.ByID(target.Channel.ID).Partitions()[0], route.Step{Op: route.End, Route: sent.ID})
+			_, err := n.Parts.StepRoutes(accesstest.Owner(t), n.Parts.ByID(target.Channel.ID).Partitions()[0], route.Step{Op: route.End, Route: sent.ID})
 			require.NoError(t, err)
 			_, _, gone = n.Parts.ByID(reader.ID).Partitions()[0].Plan(sent.ID)
 			assert.True(t, gone)
-			_, err = n.Parts.AppendRouted(t.Context(), n.Parts.ByID(target.Channel.ID).Partitions()[0], batchOf(t, "c"), &message.Route{ID: sent.ID, Partition: 2, UpTo: route.Place{Cut: 9}})
+			_, err = n.Parts.AppendRouted(accesstest.Owner(t), n.Parts.ByID(target.Channel.ID).Partitions()[0], batchOf(t, "c"), &message.Route{ID: sent.ID, Partition: 2, UpTo: route.Place{Cut: 9}})
 			assert.ErrorIs(t, err, route.ErrEnded)
 		})
 	}
@@ -94,7 +95,7 @@ func TestABatchOfARouteIsNotPublished(t *testing.T) {
 	data := batchOf(t, "a").AppendRouted(make([]byte, message.StampSize), &message.Route{ID: uuid.New(), UpTo: route.Place{Cut: 1, Offset: 1}})
 	hold := n.Parts.Hold("someone")
 	defer hold.Release()
-	_, err := n.Parts.PublishBatch(t.Context(), readings, part.AnyPartition, data, hold)
+	_, err := n.Parts.PublishBatch(accesstest.Owner(t), readings, part.AnyPartition, data, hold)
 	assert.ErrorContains(t, err, "flags 4 and 8 are for jobs and routes")
 }
 
@@ -113,17 +114,17 @@ func TestRoutesReachTheLeaderFromAnyNode(t *testing.T) {
 		for i, n := range nodes {
 			p := n.Parts.ByID(readings.ID).Partitions()[number]
 			next := route.Place{Cut: 1, Offset: int64(i + 1)}
-			behind, err := n.Parts.AppendRouted(t.Context(), p, batchOf(t, "x"), &message.Route{ID: id, After: at, UpTo: next})
+			behind, err := n.Parts.AppendRouted(accesstest.Owner(t), p, batchOf(t, "x"), &message.Route{ID: id, After: at, UpTo: next})
 			require.NoError(t, err)
 			require.Nil(t, behind)
 			at = next
-			told, err := n.Parts.OriginOf(t.Context(), p, route.Source{Route: id})
+			told, err := n.Parts.OriginOf(accesstest.Owner(t), p, route.Source{Route: id})
 			require.NoError(t, err)
 			assert.Equal(t, at, told.Origin)
-			behind, err = n.Parts.AppendRouted(t.Context(), p, batchOf(t, "x"), &message.Route{ID: id, UpTo: next})
+			behind, err = n.Parts.AppendRouted(accesstest.Owner(t), p, batchOf(t, "x"), &message.Route{ID: id, UpTo: next})
 			require.NoError(t, err)
 			assert.Equal(t, &told, behind)
-			out, err := n.Parts.StepRoutes(t.Context(), p, route.Step{Op: route.Make, Route: id, Offset: 0})
+			out, err := n.Parts.StepRoutes(accesstest.Owner(t), p, route.Step{Op: route.Make, Route: id, Offset: 0})
 			require.NoError(t, err)
 			assert.Equal(t, []route.Outcome{[]route.Outcome{route.Done, route.Known}[i]}, out)
 		}

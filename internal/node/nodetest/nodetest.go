@@ -12,6 +12,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/endpoint"
 	"steadyferry/internal/core/message"
@@ -56,7 +57,7 @@ func Cluster(t testing.TB, count int) []*Node {
 		nodes[i] = n
 	}
 	require.Eventually(t, nodes[0].watched, 20*time.Second, 5*time.Millisecond, "the nodes get their watches")
-	require.NoError(t, nodes[0].Manage.NewSpace(t.Context(), "owner", "coldchain", nil))
+	require.NoError(t, nodes[0].Manage.NewSpace(accesstest.Owner(t), "owner", "coldchain", nil))
 	require.Eventually(t, func() bool {
 		for _, n := range nodes {
 			all := n.Cluster.Nodes(time.Now()).Nodes
@@ -124,7 +125,7 @@ func OpenTo(t testing.TB, outside endpoints.Config) *Node {
 	n.open()
 	t.Cleanup(n.Close)
 	require.Eventually(t, n.watched, 20*time.Second, 5*time.Millisecond, "the nodes get their watches")
-	require.NoError(t, n.Manage.NewSpace(t.Context(), "owner", "coldchain", nil))
+	require.NoError(t, n.Manage.NewSpace(accesstest.Owner(t), "owner", "coldchain", nil))
 	return n
 }
 
@@ -137,7 +138,7 @@ func (n *Node) Channel(kind, name string, settings setting.Change) *part.Channel
 	n.t.Helper()
 	a, err := address.ParseChannel(name)
 	require.NoError(n.t, err)
-	t, err := n.Manage.NewChannel(n.t.Context(), "owner", kind, a, settings)
+	t, err := n.Manage.NewChannel(accesstest.Owner(n.t), "owner", kind, a, settings)
 	require.NoError(n.t, err)
 	return t
 }
@@ -150,7 +151,7 @@ func (n *Node) Publish(t *part.Channel, partition int, bodies ...string) []part.
 	for i, body := range bodies {
 		messages[i] = &message.Message{Body: []byte(body)}
 	}
-	receipts, err := n.Parts.PublishMessages(n.t.Context(), t, partition, messages)
+	receipts, err := n.Parts.PublishMessages(accesstest.Owner(n.t), t, partition, messages)
 	require.NoError(n.t, err)
 	return receipts
 }
@@ -158,7 +159,7 @@ func (n *Node) Publish(t *part.Channel, partition int, bodies ...string) []part.
 // PublishKey sends a body with a key to a partition of the service's choice.
 func (n *Node) PublishKey(t *part.Channel, key, body string) {
 	n.t.Helper()
-	_, err := n.Parts.PublishMessages(n.t.Context(), t, part.AnyPartition, []*message.Message{{Key: key, Body: []byte(body)}})
+	_, err := n.Parts.PublishMessages(accesstest.Owner(n.t), t, part.AnyPartition, []*message.Message{{Key: key, Body: []byte(body)}})
 	require.NoError(n.t, err)
 }
 
@@ -187,12 +188,12 @@ func (n *Node) Dir() string { return n.config.Dir }
 // Reject leases up to so many messages of a queue and rejects them.
 func (n *Node) Reject(q *part.Channel, count int) {
 	n.t.Helper()
-	done, err := n.Queues.Work(n.t.Context(), q, queues.Work{Member: "lana", Partition: part.AnyPartition, Max: count, Wait: time.Second})
+	done, err := n.Queues.Work(accesstest.Owner(n.t), q, queues.Work{Member: "lana", Partition: part.AnyPartition, Max: count, Wait: time.Second})
 	require.NoError(n.t, err)
 	w := queues.Work{Member: "lana", Partition: part.AnyPartition}
 	for _, l := range done.Leased {
 		w.Settle = append(w.Settle, queues.Settle{Lease: l.Lease, Outcome: queue.Reject, Reason: "bad-box"})
 	}
-	_, err = n.Queues.Work(n.t.Context(), q, w)
+	_, err = n.Queues.Work(accesstest.Owner(n.t), q, w)
 	require.NoError(n.t, err)
 }

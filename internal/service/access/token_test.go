@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/postgres/testdb"
 	"steadyferry/internal/node/nodetest"
@@ -18,18 +19,18 @@ func TestMain(m *testing.M) { testdb.Main(m) }
 // is revoked.
 func TestTheOwnersToken(t *testing.T) {
 	n := nodetest.Open(t)
-	text, err := n.Access.WriteOwnerToken(t.Context())
+	text, err := n.Access.WriteOwnerToken(accesstest.Owner(t))
 	require.NoError(t, err)
-	again, err := n.Access.WriteOwnerToken(t.Context())
+	again, err := n.Access.WriteOwnerToken(accesstest.Owner(t))
 	require.NoError(t, err)
 	assert.Equal(t, text, again, "one in force stays")
 	who, ok := n.Catalog.Known(catalog.Token, text)
 	require.True(t, ok)
 	assert.Equal(t, "owner", who.Name)
-	_, err = n.Catalog.DropSecret(t.Context(), catalog.Token, text)
+	_, err = n.Catalog.DropSecret(accesstest.Owner(t), catalog.Token, text)
 	require.NoError(t, err)
-	n.Access.KeepOwnerToken(t.Context())
-	fresh, err := n.Access.WriteOwnerToken(t.Context())
+	n.Access.KeepOwnerToken(accesstest.Owner(t))
+	fresh, err := n.Access.WriteOwnerToken(accesstest.Owner(t))
 	require.NoError(t, err)
 	assert.NotEqual(t, text, fresh)
 	_, ok = n.Catalog.Known(catalog.Token, text)

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/job"
@@ -30,11 +31,11 @@ var nightly = address.Channel("coldchain", "nightly")
 func chore(t *testing.T, n *nodetest.Node, settings setting.Change) *form.Chore {
 	t.Helper()
 	settings["at"] = "0 3 1 1 *"
-	_, err := n.Timetable.New(t.Context(), "owner", nightly, settings, false)
+	_, err := n.Timetable.New(accesstest.Owner(t), "owner", nightly, settings, false)
 	require.NoError(t, err)
-	c, err := n.Timetable.Of(t.Context(), nightly)
+	c, err := n.Timetable.Of(accesstest.Owner(t), nightly)
 	require.NoError(t, err)
-	shown, err := n.Timetable.Show(t.Context(), c)
+	shown, err := n.Timetable.Show(accesstest.Owner(t), c)
 	require.NoError(t, err)
 	return shown
 }
@@ -42,9 +43,9 @@ func chore(t *testing.T, n *nodetest.Node, settings setting.Change) *form.Chore 
 // run starts the chore by hand, and waits for its end.
 func run(t *testing.T, n *nodetest.Node) *form.Run {
 	t.Helper()
-	c, err := n.Timetable.Of(t.Context(), nightly)
+	c, err := n.Timetable.Of(accesstest.Owner(t), nightly)
 	require.NoError(t, err)
-	r, err := n.Timetable.Start(t.Context(), "owner", c)
+	r, err := n.Timetable.Start(accesstest.Owner(t), "owner", c)
 	require.NoError(t, err)
 	return ended(t, n, r.Run)
 }
@@ -54,7 +55,7 @@ func ended(t *testing.T, n *nodetest.Node, number int64) *form.Run {
 	var r *form.Run
 	require.Eventually(t, func() bool {
 		var err error
-		r, err = n.Timetable.RunOf(t.Context(), number)
+		r, err = n.Timetable.RunOf(accesstest.Owner(t), number)
 		return err == nil && job.State(r.State).Ended()
 	}, 30*time.Second, 20*time.Millisecond)
 	return r
@@ -71,7 +72,7 @@ func TestAReturnIsOneReplay(t *testing.T) {
 	assert.Equal(t, string(job.Done), r.State, r.Says)
 	assert.EqualValues(t, 15, r.Messages)
 	assert.EqualValues(t, 5, n.Queues.Counts(q).Dead)
-	all, err := n.Replays.List(t.Context(), 10)
+	all, err := n.Replays.List(accesstest.Owner(t), 10)
 	require.NoError(t, err)
 	require.Len(t, all, 1)
 	assert.Equal(t, "chore coldchain/nightly", all[0].Who)
@@ -86,9 +87,9 @@ func TestAReturnStopsWhenItFailsAgain(t *testing.T) {
 	n := nodetest.Open(t)
 	q := n.DeadLetters(60)
 	chore(t, n, setting.Change{"do": setting.DoReturn, "of": "coldchain/inspections/dead", "rate": 40.0})
-	c, err := n.Timetable.Of(t.Context(), nightly)
+	c, err := n.Timetable.Of(accesstest.Owner(t), nightly)
 	require.NoError(t, err)
-	r, err := n.Timetable.Start(t.Context(), "owner", c)
+	r, err := n.Timetable.Start(accesstest.Owner(t), "owner", c)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { return n.Queues.Counts(q).Waiting >= 20 }, 20*time.Second, 20*time.Millisecond)
 	n.Reject(q, 20)
@@ -104,18 +105,18 @@ func TestACancelledRunEndsItsReplay(t *testing.T) {
 	n := nodetest.Open(t)
 	n.DeadLetters(60)
 	chore(t, n, setting.Change{"do": setting.DoReturn, "of": "coldchain/inspections", "rate": 5.0})
-	c, err := n.Timetable.Of(t.Context(), nightly)
+	c, err := n.Timetable.Of(accesstest.Owner(t), nightly)
 	require.NoError(t, err)
-	r, err := n.Timetable.Start(t.Context(), "owner", c)
+	r, err := n.Timetable.Start(accesstest.Owner(t), "owner", c)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
-		now, err := n.Timetable.RunOf(t.Context(), r.Run)
+		now, err := n.Timetable.RunOf(accesstest.Owner(t), r.Run)
 		return err == nil && now.Messages > 0
 	}, 20*time.Second, 20*time.Millisecond)
-	_, err = n.Timetable.Cancel(t.Context(), "owner", r.Run)
+	_, err = n.Timetable.Cancel(accesstest.Owner(t), "owner", r.Run)
 	require.NoError(t, err)
 	assert.Equal(t, string(job.Cancelled), ended(t, n, r.Run).State)
-	all, err := n.Replays.List(t.Context(), 10)
+	all, err := n.Replays.List(accesstest.Owner(t), 10)
 	require.NoError(t, err)
 	assert.Equal(t, job.Cancelled, all[0].State)
 	assert.Less(t, all[0].Done, int64(60))
@@ -131,7 +132,7 @@ func TestDeadLettersAreDiscardedWithAReason(t *testing.T) {
 	r := run(t, n)
 	assert.Equal(t, "discarded 4 messages of coldchain/inspections/dead: boxes of the drill", r.Says)
 	assert.EqualValues(t, 4, n.Queues.Counts(q).Dead)
-	entries, err := n.Catalog.Logbook(t.Context(), 0, 10)
+	entries, err := n.Catalog.Logbook(accesstest.Owner(t), 0, 10)
 	require.NoError(t, err)
 	assert.Equal(t, "chore coldchain/nightly", entries[0].Who)
 	assert.Equal(t, "discard messages", entries[0].Action)
@@ -154,12 +155,12 @@ func TestAGroupIsBroughtToAPosition(t *testing.T) {
 	n.Publish(topic, 0, `{"n":1}`, `{"n":2}`, `{"n":3}`)
 	a, err := address.Parse("coldchain/readings@compliance")
 	require.NoError(t, err)
-	_, err = n.Groups.New(t.Context(), "owner", a, address.Position{Kind: address.First}, nil)
+	_, err = n.Groups.New(accesstest.Owner(t), "owner", a, address.Position{Kind: address.First}, nil)
 	require.NoError(t, err)
 	shown := chore(t, n, setting.Change{"do": setting.DoSeek, "of": "coldchain/readings@compliance", "position": "end", "why": "old readings"})
 	assert.Contains(t, shown.Effects[0], "would read 0 messages again, and pass over 3 messages")
 	assert.Equal(t, string(job.Done), run(t, n).State)
-	offsets, err := n.Groups.OffsetsOf(t.Context(), topic, "compliance")
+	offsets, err := n.Groups.OffsetsOf(accesstest.Owner(t), topic, "compliance")
 	require.NoError(t, err)
 	assert.EqualValues(t, 3, offsets[0])
 }
@@ -172,7 +173,7 @@ func TestReplicasAreCompared(t *testing.T) {
 	chore(t, n, setting.Change{"do": setting.DoVerify, "of": "coldchain/*"})
 	r := run(t, n)
 	assert.Contains(t, r.Says, "4 partitions hold the same")
-	n.Timetable.Remove(t.Context(), "owner", nightly, false)
+	n.Timetable.Remove(accesstest.Owner(t), "owner", nightly, false)
 	chore(t, n, setting.Change{"do": setting.DoVerify, "of": "coldchain/none"})
 	assert.Contains(t, run(t, n).Says, "no channel is coldchain/none")
 }
@@ -201,7 +202,7 @@ func TestFilesAreWrittenAndTheNewestStay(t *testing.T) {
 	var last form.Message
 	require.NoError(t, json.Unmarshal([]byte(lines[1]), &last))
 	assert.Greater(t, len(lines[1]), len(body))
-	n.Timetable.Remove(t.Context(), "owner", nightly, false)
+	n.Timetable.Remove(accesstest.Owner(t), "owner", nightly, false)
 	chore(t, n, setting.Change{"do": setting.DoDeclare, "of": "coldchain"})
 	require.Equal(t, string(job.Done), run(t, n).State)
 	files, err = os.ReadDir(dir)
@@ -222,7 +223,7 @@ func TestActsThatCannotBeAreRefused(t *testing.T) {
 		"needs to":                            {"do": setting.DoReplay, "of": "coldchain/readings"},
 	} {
 		settings["at"] = "0 3 * * *"
-		_, err := n.Timetable.New(t.Context(), "owner", nightly, settings, false)
+		_, err := n.Timetable.New(accesstest.Owner(t), "owner", nightly, settings, false)
 		assert.ErrorContains(t, err, says, fmt.Sprint(settings))
 	}
 }
@@ -239,9 +240,9 @@ func TestAReportIsSent(t *testing.T) {
 		}
 	}))
 	t.Cleanup(place.Close)
-	_, err := n.Timetable.New(t.Context(), "owner", nightly, setting.Change{"at": "0 3 * * *", "do": setting.DoReport, "of": "coldchain"}, false)
+	_, err := n.Timetable.New(accesstest.Owner(t), "owner", nightly, setting.Change{"at": "0 3 * * *", "do": setting.DoReport, "of": "coldchain"}, false)
 	assert.ErrorContains(t, err, "needs tell")
-	_, err = n.Endpoints.New(t.Context(), "owner", address.Channel("coldchain", "desk"), setting.Change{"url": place.URL, "handshake": false}, nil)
+	_, err = n.Endpoints.New(accesstest.Owner(t), "owner", address.Channel("coldchain", "desk"), setting.Change{"url": place.URL, "handshake": false}, nil)
 	require.NoError(t, err)
 	shown := chore(t, n, setting.Change{"do": setting.DoReport, "of": "coldchain", "tell": []string{"coldchain/desk"}})
 	assert.Equal(t, []string{"it would send the report of the last day of coldchain to coldchain/desk"}, shown.Effects)

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/sample"
@@ -29,12 +30,12 @@ func depot(t *testing.T) *nodetest.Node {
 		require.NoError(t, err)
 		return a
 	}
-	_, err := n.Groups.New(t.Context(), "owner", at("coldchain/readings@compliance"), address.Position{Kind: address.First}, nil)
+	_, err := n.Groups.New(accesstest.Owner(t), "owner", at("coldchain/readings@compliance"), address.Position{Kind: address.First}, nil)
 	require.NoError(t, err)
-	_, err = n.Endpoints.New(t.Context(), "owner", at("coldchain/clinic-hook"), setting.Change{"url": "http://127.0.0.1:9/"}, nil)
+	_, err = n.Endpoints.New(accesstest.Owner(t), "owner", at("coldchain/clinic-hook"), setting.Change{"url": "http://127.0.0.1:9/"}, nil)
 	require.NoError(t, err)
 	for name, to := range map[string]string{"warm": "coldchain/inspections", "hook": "coldchain/clinic-hook"} {
-		_, err := n.Routes.New(t.Context(), "owner", at("coldchain/readings@"+name), address.Position{Kind: address.End}, setting.Change{"to": to})
+		_, err := n.Routes.New(accesstest.Owner(t), "owner", at("coldchain/readings@"+name), address.Position{Kind: address.End}, setting.Change{"to": to})
 		require.NoError(t, err)
 	}
 	return n
@@ -45,7 +46,7 @@ func draw(t *testing.T, n *nodetest.Node, asked chart.Asked) *form.Chart {
 	if asked.Most == 0 {
 		asked.Most = 60
 	}
-	c, err := n.Charts.Draw(t.Context(), asked)
+	c, err := n.Charts.Draw(accesstest.Owner(t), asked)
 	require.NoError(t, err)
 	return c
 }
@@ -83,9 +84,9 @@ func TestAChartHasAllThatHangsTogether(t *testing.T) {
 
 	near := draw(t, n, chart.Asked{Around: "coldchain/inspections", Steps: 1})
 	assert.Len(t, near.Things, 2)
-	_, err := n.Charts.Draw(t.Context(), chart.Asked{Around: "coldchain/none", Most: 60})
+	_, err := n.Charts.Draw(accesstest.Owner(t), chart.Asked{Around: "coldchain/none", Most: 60})
 	assert.ErrorContains(t, err, "coldchain/none is not on the chart")
-	_, err = n.Charts.Draw(t.Context(), chart.Asked{Space: "depot", Most: 60})
+	_, err = n.Charts.Draw(accesstest.Owner(t), chart.Asked{Space: "depot", Most: 60})
 	assert.ErrorContains(t, err, "depot")
 }
 
@@ -97,7 +98,7 @@ func TestTroubleIsMarkedWhenItWas(t *testing.T) {
 	then := time.Now().Add(-2 * time.Hour).Truncate(10 * time.Second)
 	values := make([]float64, len(sample.Channel.Values))
 	values[sample.Channel.Place("dead")] = 41
-	n.Samples.Put(t.Context(), then, map[sample.Thing][]float64{{Kind: sample.Channel.Name, ID: queue.ID}: values})
+	n.Samples.Put(accesstest.Owner(t), then, map[sample.Thing][]float64{{Kind: sample.Channel.Name, ID: queue.ID}: values})
 	n.Exec(fmt.Sprintf(`INSERT INTO incidents (id, watch, kind, thing_id, address, source, facts, level, worst, begun_at, rang_at, ended_at, peak, peak_at, last)
 		VALUES (gen_random_uuid(), 'coldchain/dead-letters', 'channel', %d, 'coldchain/inspections', 'coldchain/inspections', '{"value":"dead"}', 'calm', 'alarm', now() - interval '3 hours', now() - interval '3 hours', now() - interval '1 hour', 41, now() - interval '2 hours', 41)`, queue.ID))
 	past := draw(t, n, chart.Asked{Space: "coldchain", At: then.Add(5 * time.Second)})

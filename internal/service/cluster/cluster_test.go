@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/setting"
@@ -24,7 +25,7 @@ func TestMain(m *testing.M) { testdb.Main(m) }
 func records(t *testing.T) (*catalog.Catalog, *journal.Store) {
 	t.Helper()
 	_, database := testdb.New(t)
-	c, err := catalog.Open(t.Context(), database, func(catalog.Delta) {})
+	c, err := catalog.Open(accesstest.Owner(t), database, func(catalog.Delta) {})
 	require.NoError(t, err)
 	t.Cleanup(c.Close)
 	logs, err := journal.OpenStore(t.TempDir())
@@ -39,44 +40,44 @@ func TestHowANodeBecomesAMember(t *testing.T) {
 	c, logs := records(t)
 	dir := t.TempDir()
 	me := cluster.Joining{Dir: dir, Name: "node-a", Peer: "127.0.0.1:1", API: "http://127.0.0.1:2"}
-	id, err := cluster.Join(t.Context(), c, logs, me)
+	id, err := cluster.Join(accesstest.Owner(t), c, logs, me)
 	require.NoError(t, err)
-	again, err := cluster.Join(t.Context(), c, logs, me)
+	again, err := cluster.Join(accesstest.Owner(t), c, logs, me)
 	require.NoError(t, err)
 	assert.Equal(t, id, again, "the same directory is the same member")
 	refused := func(wanted string, change func(j *cluster.Joining)) {
 		t.Helper()
 		j := me
 		change(&j)
-		_, err := cluster.Join(t.Context(), c, logs, j)
+		_, err := cluster.Join(accesstest.Owner(t), c, logs, j)
 		assert.ErrorContains(t, err, wanted)
 	}
 	refused("belongs to node-a, not to node-b; use -node node-a", func(j *cluster.Joining) { j.Name = "node-b" })
 	refused("a node of this name runs on another data directory: node-a; choose another -node", func(j *cluster.Joining) { j.Dir = t.TempDir() })
 	refused("give -peer-listen", func(j *cluster.Joining) { j.Dir, j.Name, j.Alone = t.TempDir(), "node-b", true })
 	other, logs2 := records(t)
-	_, err = cluster.Join(t.Context(), other, logs2, me)
+	_, err = cluster.Join(accesstest.Owner(t), other, logs2, me)
 	assert.ErrorContains(t, err, "belongs to another cluster than the database")
 
 	// A node that stopped in order leaves its name; its directory is replaced.
-	require.NoError(t, c.NotRunning(t.Context(), id))
-	fresh, err := cluster.Join(t.Context(), c, logs, cluster.Joining{Dir: t.TempDir(), Name: "node-a"})
+	require.NoError(t, c.NotRunning(accesstest.Owner(t), id))
+	fresh, err := cluster.Join(accesstest.Owner(t), c, logs, cluster.Joining{Dir: t.TempDir(), Name: "node-a"})
 	require.NoError(t, err)
 	assert.NotEqual(t, id, fresh)
-	_, err = cluster.Join(t.Context(), c, logs, me)
+	_, err = cluster.Join(accesstest.Owner(t), c, logs, me)
 	assert.ErrorContains(t, err, "another data directory has taken the place")
-	require.NoError(t, c.SetNodeState(t.Context(), fresh, catalog.NodeRemoved, nil))
+	require.NoError(t, c.SetNodeState(accesstest.Owner(t), fresh, catalog.NodeRemoved, nil))
 
 	lost := cluster.Joining{Dir: t.TempDir(), Name: "node-c"}
-	_, err = cluster.Join(t.Context(), c, logs, lost)
+	_, err = cluster.Join(accesstest.Owner(t), c, logs, lost)
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(lost.Dir, "node.json"), []byte("{half"), 0o600))
-	_, err = cluster.Join(t.Context(), c, logs, lost)
+	_, err = cluster.Join(accesstest.Owner(t), c, logs, lost)
 	assert.ErrorContains(t, err, "is damaged")
 	require.NoError(t, os.Remove(filepath.Join(lost.Dir, "node.json")))
 	_, err = logs.Open("7/0", journal.Options{SegmentBytes: 1 << 20})
 	require.NoError(t, err)
-	_, err = cluster.Join(t.Context(), c, logs, lost)
+	_, err = cluster.Join(accesstest.Owner(t), c, logs, lost)
 	assert.ErrorContains(t, err, "has logs (1 channel) and no node.json")
 }
 
@@ -100,24 +101,24 @@ func TestANodeAloneTellsOfItself(t *testing.T) {
 	assert.ErrorContains(t, err, "node-b")
 	p, err := topic.Partition(0)
 	require.NoError(t, err)
-	v := n.Cluster.Verify(t.Context(), p)
+	v := n.Cluster.Verify(accesstest.Owner(t), p)
 	assert.Len(t, v.Nodes, 1)
 	assert.Positive(t, v.Records)
 	assert.Empty(t, v.Differs)
-	said, err := n.Cluster.Set(t.Context(), "owner", setting.Change{"spreadLeaders": false}, false)
+	said, err := n.Cluster.Set(accesstest.Owner(t), "owner", setting.Change{"spreadLeaders": false}, false)
 	require.NoError(t, err)
 	assert.True(t, said.Careful)
 	status = n.Cluster.Nodes(time.Now())
 	assert.False(t, status.SpreadLeaders)
 
-	_, err = n.Moves.Move(t.Context(), "owner", topic.Address(), []string{"node-b"}, true)
+	_, err = n.Moves.Move(accesstest.Owner(t), "owner", topic.Address(), []string{"node-b"}, true)
 	assert.Error(t, err)
-	said, err = n.Moves.Drain(t.Context(), "owner", "node-a", false, true)
+	said, err = n.Moves.Drain(accesstest.Owner(t), "owner", "node-a", false, true)
 	if err == nil {
 		assert.NotEmpty(t, said.Effects)
 	} else {
 		assert.Contains(t, err.Error(), "node")
 	}
-	_, err = n.Moves.RemoveNode(t.Context(), "owner", "node-a", true)
+	_, err = n.Moves.RemoveNode(accesstest.Owner(t), "owner", "node-a", true)
 	assert.ErrorContains(t, err, "node-a")
 }

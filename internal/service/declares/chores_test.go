@@ -6,6 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/declare"
 	"steadyferry/internal/core/form"
@@ -39,11 +40,11 @@ func TestChoresAreDeclared(t *testing.T) {
 		"there is no endpoint":   thing("chore", "coldchain/c", map[string]any{"do": "verify", "of": "coldchain/*", "every": "1h", "tell": []any{"coldchain/office"}}),
 		"exists as another kind": thing("watch", "coldchain/nightly-return", map[string]any{"of": "coldchain/*", "value": "dead", "warn": "5"}),
 	} {
-		_, err := n.Declares.Apply(t.Context(), "owner", "northlight", form.Declare{Things: []form.Thing{space, one}}, nobody)
+		_, err := n.Declares.Apply(accesstest.Owner(t), "owner", "northlight", form.Declare{Things: []form.Thing{space, one}}, nobody)
 		assert.ErrorContains(t, err, wanted)
 	}
-	_, err = n.Declares.Apply(t.Context(), "owner", "northlight", form.Declare{Things: []form.Thing{space}, Revision: "2", Remove: true}, nobody)
+	_, err = n.Declares.Apply(accesstest.Owner(t), "owner", "northlight", form.Declare{Things: []form.Thing{space}, Revision: "2", Remove: true}, nobody)
 	require.NoError(t, err)
-	_, err = n.Timetable.Of(t.Context(), address.Channel("coldchain", "nightly-return"))
+	_, err = n.Timetable.Of(accesstest.Owner(t), address.Channel("coldchain", "nightly-return"))
 	assert.Error(t, err)
 }

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/declare"
 	"steadyferry/internal/core/form"
@@ -47,7 +48,7 @@ func everything(string) bool { return true }
 // apply applies, and returns what was done.
 func apply(t *testing.T, n *nodetest.Node, name, revision string, things ...form.Thing) *form.DeclarePlan {
 	t.Helper()
-	p, err := n.Declares.Apply(t.Context(), "owner", name, form.Declare{Things: things, Revision: revision}, nobody)
+	p, err := n.Declares.Apply(accesstest.Owner(t), "owner", name, form.Declare{Things: things, Revision: revision}, nobody)
 	require.NoError(t, err)
 	require.True(t, p.Done)
 	return p
@@ -55,7 +56,7 @@ func apply(t *testing.T, n *nodetest.Node, name, revision string, things ...form
 
 func plan(t *testing.T, n *nodetest.Node, name string, things ...form.Thing) *form.DeclarePlan {
 	t.Helper()
-	p, err := n.Declares.Plan(t.Context(), "owner", name, form.Declare{Things: things})
+	p, err := n.Declares.Plan(accesstest.Owner(t), "owner", name, form.Declare{Things: things})
 	require.NoError(t, err)
 	return p
 }
@@ -103,11 +104,11 @@ func TestAnApplyMakesItSoAndSaysItOnce(t *testing.T) {
 		things := state(rnd, step)
 		remove := step%2 == 0
 		in := form.Declare{Things: things, Revision: fmt.Sprintf("r%d", step), Remove: remove}
-		said, err := n.Declares.Plan(t.Context(), "owner", "northlight", in)
+		said, err := n.Declares.Plan(accesstest.Owner(t), "owner", "northlight", in)
 		require.NoError(t, err)
 		in.Basis = said.Basis
 		told := 0
-		p, err := n.Declares.Apply(t.Context(), "owner", "northlight", in, func(c form.DeclareChange) error {
+		p, err := n.Declares.Apply(accesstest.Owner(t), "owner", "northlight", in, func(c form.DeclareChange) error {
 			told++
 			assert.Equal(t, "done", c.State)
 			return nil
@@ -115,7 +116,7 @@ func TestAnApplyMakesItSoAndSaysItOnce(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, len(said.Changes), told, "each change is told")
 		assert.True(t, p.Done)
-		again, err := n.Declares.Plan(t.Context(), "owner", "northlight", in)
+		again, err := n.Declares.Plan(accesstest.Owner(t), "owner", "northlight", in)
 		require.NoError(t, err)
 		require.Empty(t, what(again), "step %d", step)
 		for _, c := range p.Changes {
@@ -132,14 +133,14 @@ func TestAnApplyMakesItSoAndSaysItOnce(t *testing.T) {
 			written = append(written, thing(one.Kind, one.Address, one.Settings))
 		}
 		assert.Empty(t, what(plan(t, n, "northlight", written...)), "step %d", step)
-		drift, err := n.Declares.Drift(t.Context())
+		drift, err := n.Declares.Drift(accesstest.Owner(t))
 		require.NoError(t, err)
 		assert.Empty(t, drift)
 	}
 	entries := map[string]int{}
 	var before int64
 	for {
-		page, err := n.Catalog.Logbook(t.Context(), before, 200)
+		page, err := n.Catalog.Logbook(accesstest.Owner(t), before, 200)
 		require.NoError(t, err)
 		if len(page) == 0 {
 			break
@@ -189,7 +190,7 @@ func TestWhatCannotBeIsSaidAndNothingIsDone(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			in := form.Declare{Things: append([]form.Thing{thing("space", "other", nil)}, one.things...)}
-			p, err := n.Declares.Plan(t.Context(), "owner", "northlight", in)
+			p, err := n.Declares.Plan(accesstest.Owner(t), "owner", "northlight", in)
 			if err == nil {
 				last := p.Changes[len(p.Changes)-1]
 				assert.Equal(t, "refused", last.State)
@@ -197,12 +198,12 @@ func TestWhatCannotBeIsSaidAndNothingIsDone(t *testing.T) {
 			} else {
 				assert.ErrorContains(t, err, one.says)
 			}
-			_, err = n.Declares.Apply(t.Context(), "owner", "northlight", in, nobody)
+			_, err = n.Declares.Apply(accesstest.Owner(t), "owner", "northlight", in, nobody)
 			assert.ErrorContains(t, err, one.says)
 			assert.Nil(t, n.Catalog.View().Spaces["other"], "nothing is done")
 		})
 	}
-	_, err := n.Declares.Plan(t.Context(), "owner", "No Name", form.Declare{})
+	_, err := n.Declares.Plan(accesstest.Owner(t), "owner", "No Name", form.Declare{})
 	assert.ErrorContains(t, err, "the declaration")
 }
 
@@ -223,7 +224,7 @@ func TestOfTwoAppliesAtOnceOneWins(t *testing.T) {
 		var errs [2]error
 		for i := range things {
 			all.Go(func() {
-				_, errs[i] = n.Declares.Apply(t.Context(), "owner", "northlight", form.Declare{Things: things[i], Basis: basis[i]}, nobody)
+				_, errs[i] = n.Declares.Apply(accesstest.Owner(t), "owner", "northlight", form.Declare{Things: things[i], Basis: basis[i]}, nobody)
 			})
 		}
 		all.Wait()
@@ -246,7 +247,7 @@ func TestAnApplyThatEndsInTheMiddleIsDoneAgain(t *testing.T) {
 	n := nodetest.Open(t)
 	things := []form.Thing{thing("space", "one", nil), thing("queue", "one/q", nil), thing("topic", "one/t", nil), thing("group", "one/t@a", nil), thing("group", "one/t@b", nil)}
 	for stop := 1; stop < 4; stop++ {
-		ctx, cancel := context.WithCancel(t.Context())
+		ctx, cancel := context.WithCancel(accesstest.Owner(t))
 		told := 0
 		p, err := n.Declares.Apply(ctx, "owner", "northlight", form.Declare{Things: things}, func(form.DeclareChange) error {
 			if told++; told == 1 {
@@ -278,23 +279,23 @@ func TestWhoDeclaredItAndWhatDriftedSince(t *testing.T) {
 	n := nodetest.Open(t)
 	readings := thing("topic", "coldchain/readings", map[string]any{"retain": "2d", "labels": map[string]any{"team": "vans"}})
 	apply(t, n, "northlight", "7f3a", readings, thing("queue", "coldchain/alarms", nil))
-	of := n.Declares.Of(t.Context(), "coldchain/readings")
+	of := n.Declares.Of(accesstest.Owner(t), "coldchain/readings")
 	require.NotNil(t, of)
 	assert.Equal(t, []string{"northlight", "7f3a"}, []string{of.Declaration, of.Revision})
 	assert.Equal(t, []string{"labels", "retain"}, of.Settings)
-	assert.Nil(t, n.Declares.Of(t.Context(), "coldchain"), "nobody has declared the space")
-	assert.Equal(t, []string{}, n.Declares.Of(t.Context(), "coldchain/alarms").Settings, "it is declared, and none of its settings")
+	assert.Nil(t, n.Declares.Of(accesstest.Owner(t), "coldchain"), "nobody has declared the space")
+	assert.Equal(t, []string{}, n.Declares.Of(accesstest.Owner(t), "coldchain/alarms").Settings, "it is declared, and none of its settings")
 
 	a, err := address.ParseChannel("coldchain/readings")
 	require.NoError(t, err)
-	p, err := n.Manage.SetChannel(t.Context(), "helper", a, setting.Change{"maxBody": int64(1000)}, nil, false)
+	p, err := n.Manage.SetChannel(accesstest.Owner(t), "helper", a, setting.Change{"maxBody": int64(1000)}, nil, false)
 	require.NoError(t, err)
 	assert.NotContains(t, strings.Join(p.Effects, "; "), "northlight", "what is not declared may be changed")
-	p, err = n.Manage.SetChannel(t.Context(), "helper", a, setting.Change{"retain": time.Hour, "labels": map[string]string{"tier": "1"}}, nil, false)
+	p, err = n.Manage.SetChannel(accesstest.Owner(t), "helper", a, setting.Change{"retain": time.Hour, "labels": map[string]string{"tier": "1"}}, nil, false)
 	require.NoError(t, err)
 	assert.Contains(t, p.Effects, "labels, retain: declared by northlight, so this is drift until its files say the same or it is set back (ferry diff -drift)")
 
-	drift, err := n.Declares.Drift(t.Context())
+	drift, err := n.Declares.Drift(accesstest.Owner(t))
 	require.NoError(t, err)
 	require.Len(t, drift, 2)
 	byName := map[string]form.Drift{}
@@ -307,7 +308,7 @@ func TestWhoDeclaredItAndWhatDriftedSince(t *testing.T) {
 	assert.Equal(t, form.Settings{"retain": "2d"}, byName["retain"].Back)
 	assert.Equal(t, form.Settings{"labels": map[string]string{"team": "vans", "tier": ""}}, byName["labels"].Back)
 
-	p, err = n.Manage.SetChannel(t.Context(), "owner", a, settings(t, byName["labels"].Back), nil, false)
+	p, err = n.Manage.SetChannel(accesstest.Owner(t), "owner", a, settings(t, byName["labels"].Back), nil, false)
 	require.NoError(t, err)
 	assert.NotContains(t, strings.Join(p.Effects, "; "), "northlight", "setting it back is no drift")
 
@@ -316,8 +317,8 @@ func TestWhoDeclaredItAndWhatDriftedSince(t *testing.T) {
 	said := plan(t, n, "other", thing("topic", "coldchain/readings", map[string]any{"retain": "3d"}))
 	assert.Contains(t, said.Changes[0].Effects, "declared by northlight until now; other takes it over")
 	apply(t, n, "other", "", thing("topic", "coldchain/readings", map[string]any{"retain": "3d"}))
-	assert.Equal(t, "other", n.Declares.Of(t.Context(), "coldchain/readings").Declaration)
-	drift, err = n.Declares.Drift(t.Context())
+	assert.Equal(t, "other", n.Declares.Of(accesstest.Owner(t), "coldchain/readings").Declaration)
+	drift, err = n.Declares.Drift(accesstest.Owner(t))
 	require.NoError(t, err)
 	assert.Empty(t, drift)
 	// So does one that changes nothing of it, once.
@@ -326,21 +327,21 @@ func TestWhoDeclaredItAndWhatDriftedSince(t *testing.T) {
 	require.Equal(t, []string{"planned take-over coldchain/readings"}, what(said))
 	assert.Equal(t, []string{"declared by other until now; northlight takes it over"}, said.Changes[0].Effects)
 	assert.Equal(t, []string{"done take-over coldchain/readings"}, what(apply(t, n, "northlight", "", northlight...)))
-	assert.Equal(t, "northlight", n.Declares.Of(t.Context(), "coldchain/readings").Declaration)
+	assert.Equal(t, "northlight", n.Declares.Of(accesstest.Owner(t), "coldchain/readings").Declaration)
 	assert.Empty(t, plan(t, n, "northlight", northlight...).Changes)
-	gone, err := n.Declares.Plan(t.Context(), "owner", "other", form.Declare{Things: []form.Thing{thing("space", "coldchain", nil)}, Remove: true})
+	gone, err := n.Declares.Plan(accesstest.Owner(t), "owner", "other", form.Declare{Things: []form.Thing{thing("space", "coldchain", nil)}, Remove: true})
 	require.NoError(t, err)
 	for _, c := range gone.Changes {
 		if c.Address == "coldchain/readings" {
 			assert.Contains(t, c.Effects, "it is declared by northlight")
 		}
 	}
-	assert.Nil(t, n.Declares.Of(t.Context(), "coldchain/alarms"))
+	assert.Nil(t, n.Declares.Of(accesstest.Owner(t), "coldchain/alarms"))
 
 	// What is gone has drifted too.
-	_, err = n.Manage.RemoveChannel(t.Context(), "helper", a, false)
+	_, err = n.Manage.RemoveChannel(accesstest.Owner(t), "helper", a, false)
 	require.NoError(t, err)
-	drift, err = n.Declares.Drift(t.Context())
+	drift, err = n.Declares.Drift(accesstest.Owner(t))
 	require.NoError(t, err)
 	require.Len(t, drift, 1)
 	assert.Equal(t, "", drift[0].Setting)
@@ -402,13 +403,13 @@ func TestAnApplyOfAnOldDiffIsRefused(t *testing.T) {
 	topic := n.Channel(setting.Topic, "coldchain/readings", nil)
 	in := form.Declare{Things: []form.Thing{thing("topic", "coldchain/readings", map[string]any{"retain": "2d"}), thing("queue", "coldchain/alarms", nil)}}
 	in.Basis = plan(t, n, "northlight", in.Things...).Basis
-	_, err := n.Manage.SetChannel(t.Context(), "helper", topic.Address(), setting.Change{"retain": time.Hour}, nil, false)
+	_, err := n.Manage.SetChannel(accesstest.Owner(t), "helper", topic.Address(), setting.Change{"retain": time.Hour}, nil, false)
 	require.NoError(t, err)
-	_, err = n.Declares.Apply(t.Context(), "owner", "northlight", in, nobody)
+	_, err = n.Declares.Apply(accesstest.Owner(t), "owner", "northlight", in, nobody)
 	require.ErrorContains(t, err, "what is there has changed since the diff: 2 changes are to be made now; set topic by helper: coldchain/readings")
 	assert.Nil(t, n.Catalog.View().Channels["coldchain/alarms"], "nothing is done")
 	in.Basis = plan(t, n, "northlight", in.Things...).Basis
-	p, err := n.Declares.Apply(t.Context(), "owner", "northlight", in, nobody)
+	p, err := n.Declares.Apply(accesstest.Owner(t), "owner", "northlight", in, nobody)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"done set coldchain/readings", "done create coldchain/alarms"}, what(p))
 }
@@ -420,7 +421,7 @@ func TestWhatIsCreatedMeanwhileIsDoneWhenItIsAsDeclared(t *testing.T) {
 	for retain, wanted := range map[string]string{"2d": "", "3d": "exists already"} {
 		space := "other-" + retain
 		in := form.Declare{Things: []form.Thing{thing("space", space, nil), thing("topic", space+"/readings", map[string]any{"retain": "2d"})}}
-		p, err := n.Declares.Apply(t.Context(), "owner", "northlight", in, func(c form.DeclareChange) error {
+		p, err := n.Declares.Apply(accesstest.Owner(t), "owner", "northlight", in, func(c form.DeclareChange) error {
 			if c.Kind == "space" {
 				n.Channel(setting.Topic, space+"/readings", settings(t, map[string]any{"retain": retain}))
 			}
@@ -458,14 +459,14 @@ func TestEndpointsAreDeclaredWithoutTheirSecrets(t *testing.T) {
 	assert.Contains(t, what(p), "done create coldchain/clinic-hook")
 	a, err := address.Parse("coldchain/clinic-hook")
 	require.NoError(t, err)
-	_, err = n.Endpoints.Set(t.Context(), "owner", a, nil, map[string]string{"signing": "northlight-clinics-know-this"}, false)
+	_, err = n.Endpoints.Set(accesstest.Owner(t), "owner", a, nil, map[string]string{"signing": "northlight-clinics-know-this"}, false)
 	require.NoError(t, err)
 	assert.Empty(t, plan(t, n, "northlight", things...).Changes, "a secret is no drift")
 
 	// A header that is not declared any more goes.
 	things[2] = thing("endpoint", "coldchain/clinic-hook", map[string]any{"url": "http://127.0.0.1:9/", "headers": map[string]any{"x-depot": "south"}})
 	apply(t, n, "northlight", "2", things...)
-	e, err := n.Endpoints.Of(t.Context(), a)
+	e, err := n.Endpoints.Of(accesstest.Owner(t), a)
 	require.NoError(t, err)
 	assert.Equal(t, map[string]string{"x-depot": "south"}, e.Headers)
 	names, _ := n.Endpoints.SecretNames(e)
@@ -478,8 +479,8 @@ func TestEndpointsAreDeclaredWithoutTheirSecrets(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, issues)
 	assert.Equal(t, len(byHand(n)), len(read.Things))
-	_, err = n.Declares.Apply(t.Context(), "owner", "northlight", form.Declare{Things: things[:2], Revision: "3", Remove: true}, nobody)
+	_, err = n.Declares.Apply(accesstest.Owner(t), "owner", "northlight", form.Declare{Things: things[:2], Revision: "3", Remove: true}, nobody)
 	require.NoError(t, err)
-	_, err = n.Endpoints.Of(t.Context(), a)
+	_, err = n.Endpoints.Of(accesstest.Owner(t), a)
 	assert.Error(t, err, "the route goes first, then the endpoint")
 }

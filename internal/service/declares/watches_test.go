@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/declare"
 	"steadyferry/internal/core/form"
@@ -50,18 +51,18 @@ func TestWatchesAreDeclared(t *testing.T) {
 		"the watch is of":      thing("watch", "coldchain/w", map[string]any{"of": "depot/*", "value": "dead", "warn": "5"}),
 		"and none is declared": thing("watch", "depot/w", map[string]any{"of": "depot/*", "value": "dead", "warn": "5"}),
 	} {
-		_, err := n.Declares.Apply(t.Context(), "owner", "northlight", form.Declare{Things: []form.Thing{space, one}}, nobody)
+		_, err := n.Declares.Apply(accesstest.Owner(t), "owner", "northlight", form.Declare{Things: []form.Thing{space, one}}, nobody)
 		assert.ErrorContains(t, err, wanted)
 	}
 
 	// What is declared no longer goes, and what came by itself stays.
-	_, err = n.Declares.Apply(t.Context(), "owner", "northlight", form.Declare{Things: []form.Thing{space}, Revision: "2", Remove: true}, nobody)
+	_, err = n.Declares.Apply(accesstest.Owner(t), "owner", "northlight", form.Declare{Things: []form.Thing{space}, Revision: "2", Remove: true}, nobody)
 	require.NoError(t, err)
-	_, err = n.Watches.Of(t.Context(), address.Channel("coldchain", "dead-inspections"))
+	_, err = n.Watches.Of(accesstest.Owner(t), address.Channel("coldchain", "dead-inspections"))
 	assert.Error(t, err)
-	_, err = n.Watches.Of(t.Context(), address.Channel("coldchain", "old-work"))
+	_, err = n.Watches.Of(accesstest.Owner(t), address.Channel("coldchain", "old-work"))
 	assert.NoError(t, err)
-	_, err = n.Watches.Set(t.Context(), "owner", address.Channel("coldchain", "old-work"), setting.Change{"warn": "20m"}, false)
+	_, err = n.Watches.Set(accesstest.Owner(t), "owner", address.Channel("coldchain", "old-work"), setting.Change{"warn": "20m"}, false)
 	require.NoError(t, err)
 	assert.Contains(t, declare.Write("northlight", n.Declares.There(everything), false)["coldchain.yaml"], "old-work")
 }

@@ -12,6 +12,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/setting"
@@ -28,7 +29,7 @@ func fill(b *testing.B, n *nodetest.Node, topic *part.Channel, count int) {
 			for i := range all {
 				all[i] = &message.Message{Key: fmt.Sprintf("box-%04d", i%48), ContentType: "application/json", Body: fmt.Appendf(nil, `{"at":"2026-11-23T08:00:00Z","battery":%d,"box":"box-%04d","celsius":%.1f}`, i%100, i%48, float64(i%120)/10)}
 			}
-			_, err := n.Parts.PublishMessages(b.Context(), topic, p, all)
+			_, err := n.Parts.PublishMessages(accesstest.Owner(b), topic, p, all)
 			require.NoError(b, err)
 		}
 	}
@@ -43,7 +44,7 @@ func deliverAll(b *testing.B, n *nodetest.Node, name, to string, messages int, c
 	a, err := address.Parse("coldchain/" + name + "@out")
 	require.NoError(b, err)
 	began := time.Now()
-	_, err = n.Routes.New(b.Context(), "owner", a, address.Position{Kind: address.First}, setting.Change{"to": to})
+	_, err = n.Routes.New(accesstest.Owner(b), "owner", a, address.Position{Kind: address.First}, setting.Change{"to": to})
 	require.NoError(b, err)
 	require.Eventually(b, func() bool { return count() >= int64(messages) }, time.Minute, 5*time.Millisecond)
 	b.ReportMetric(float64(messages)/time.Since(began).Seconds(), "messages/s")
@@ -62,7 +63,7 @@ func BenchmarkPosts(b *testing.B) {
 	defer server.Close()
 	a, err := address.Parse("coldchain/hook")
 	require.NoError(b, err)
-	_, err = n.Endpoints.New(b.Context(), "owner", a, setting.Change{"url": server.URL, "handshake": false}, nil)
+	_, err = n.Endpoints.New(accesstest.Owner(b), "owner", a, setting.Change{"url": server.URL, "handshake": false}, nil)
 	require.NoError(b, err)
 	for i := 0; b.Loop(); i++ {
 		got.Store(0)
@@ -77,7 +78,7 @@ func BenchmarkRows(b *testing.B) {
 	url, password, rows := database(b)
 	a, err := address.Parse("coldchain/table")
 	require.NoError(b, err)
-	_, err = n.Endpoints.New(b.Context(), "owner", a, setting.Change{"url": url, "table": "bench.rows", "columns": map[string]string{"box": "/box", "celsius": "/celsius", "battery": "/battery", "at": "/at"}}, map[string]string{"password": password})
+	_, err = n.Endpoints.New(accesstest.Owner(b), "owner", a, setting.Change{"url": url, "table": "bench.rows", "columns": map[string]string{"box": "/box", "celsius": "/celsius", "battery": "/battery", "at": "/at"}}, map[string]string{"password": password})
 	require.NoError(b, err)
 	_, err = n.Endpoints.Statements(context.Background(), "owner", a, true)
 	require.NoError(b, err)

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/queue"
@@ -104,10 +105,10 @@ func outside(t *testing.T, n *nodetest.Node, url string, settings setting.Change
 	for name, value := range settings {
 		all[name] = value
 	}
-	_, err := n.Endpoints.New(t.Context(), "owner", at(t, "coldchain/clinic-hook"), all, nil)
+	_, err := n.Endpoints.New(accesstest.Owner(t), "owner", at(t, "coldchain/clinic-hook"), all, nil)
 	require.NoError(t, err)
 	topic = n.Channel(setting.Topic, "coldchain/recalls", setting.Change{"partitionCount": 2})
-	g, err = n.Routes.New(t.Context(), "owner", at(t, "coldchain/recalls@hook"), address.Position{Kind: address.First}, setting.Change{"to": "coldchain/clinic-hook"})
+	g, err = n.Routes.New(accesstest.Owner(t), "owner", at(t, "coldchain/recalls@hook"), address.Position{Kind: address.First}, setting.Change{"to": "coldchain/clinic-hook"})
 	require.NoError(t, err)
 	return topic, g
 }
@@ -151,7 +152,7 @@ func TestMessagesArriveOnceAndInOrder(t *testing.T) {
 	n.Reopen() // what was delivered is not again, but for what the last half second brought
 	time.Sleep(time.Second)
 	assert.LessOrEqual(t, len(rc.taken()), len(want)+1)
-	_, err := n.Parts.PublishMessages(t.Context(), n.Parts.ByID(topic.ID), part.AnyPartition, []*message.Message{{Body: []byte("after")}})
+	_, err := n.Parts.PublishMessages(accesstest.Owner(t), n.Parts.ByID(topic.ID), part.AnyPartition, []*message.Message{{Body: []byte("after")}})
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { return slices.Contains(rc.taken(), "after") }, waitTime, tick)
 }
@@ -173,7 +174,7 @@ func TestWhatIsRefusedBecomesADeadLetterAndReturns(t *testing.T) {
 	for _, body := range []string{"north 1", "south 1", "north 2", "south 2"} {
 		all = append(all, &message.Message{Body: []byte(body), Headers: []message.Header{{Name: "clinic", Value: body}}})
 	}
-	_, err := n.Parts.PublishMessages(t.Context(), topic, 0, all)
+	_, err := n.Parts.PublishMessages(accesstest.Owner(t), topic, 0, all)
 	require.NoError(t, err)
 	rc.arrive(t, "south 1", "south 2")
 	require.Eventually(t, func() bool { return dead(t, n) == 2 }, waitTime, tick)
@@ -182,7 +183,7 @@ func TestWhatIsRefusedBecomesADeadLetterAndReturns(t *testing.T) {
 	assert.EqualValues(t, 2, dead(t, n), "each once")
 	q, err := n.Queues.At(at(t, "coldchain/recalls@hook/dead"))
 	require.NoError(t, err)
-	items, _, err := n.Queues.Items(t.Context(), q, queues.Selection{States: []queue.State{queue.Dead}}, nil, 10, false)
+	items, _, err := n.Queues.Items(accesstest.Owner(t), q, queues.Selection{States: []queue.State{queue.Dead}}, nil, 10, false)
 	require.NoError(t, err)
 	require.Len(t, items, 2)
 	for _, i := range items {

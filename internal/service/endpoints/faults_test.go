@@ -26,6 +26,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/net/dns/dnsmessage"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/endpoint"
 	"steadyferry/internal/core/message"
@@ -103,10 +104,10 @@ func TestWhatPlacesDoWrong(t *testing.T) {
 			if strings.Contains(c.says, "600ms") || strings.HasPrefix(name, "drips") {
 				limit = 600 * time.Millisecond
 			}
-			_, err := n.Endpoints.New(t.Context(), "owner", a, setting.Change{"url": c.url, "handshake": false, "timeLimit": limit}, nil)
+			_, err := n.Endpoints.New(accesstest.Owner(t), "owner", a, setting.Change{"url": c.url, "handshake": false, "timeLimit": limit}, nil)
 			require.NoError(t, err)
 			begun := time.Now()
-			answer, err := n.Endpoints.Try(t.Context(), "owner", a)
+			answer, err := n.Endpoints.Try(accesstest.Owner(t), "owner", a)
 			require.NoError(t, err)
 			assert.Contains(t, answer.Says(), c.says)
 			assert.Equal(t, c.means.String(), answer.Means.String())
@@ -182,16 +183,16 @@ func TestANameThatComesToLeadElsewhere(t *testing.T) {
 	require.NoError(t, err)
 	topic, _ := outside(t, n, "http://hook.northlight.example:"+port+"/", setting.Change{"handshake": false})
 	n.Publish(topic, 0, "one")
-	e, err := n.Endpoints.Of(t.Context(), at(t, "coldchain/clinic-hook"))
+	e, err := n.Endpoints.Of(accesstest.Owner(t), at(t, "coldchain/clinic-hook"))
 	require.NoError(t, err)
-	require.Eventually(t, func() bool { return n.Endpoints.Status(t.Context(), e.ID).Delivered == 1 }, waitTime, tick)
+	require.Eventually(t, func() bool { return n.Endpoints.Status(accesstest.Owner(t), e.ID).Delivered == 1 }, waitTime, tick)
 	forbidden.Store(true)
 	n.Publish(topic, 0, "two")
 	require.Eventually(t, func() bool {
-		return strings.Contains(n.Endpoints.Status(t.Context(), e.ID).Health.Last.Error, "10.0.0.1 is a private address")
+		return strings.Contains(n.Endpoints.Status(accesstest.Owner(t), e.ID).Health.Last.Error, "10.0.0.1 is a private address")
 	}, waitTime, tick)
 	forbidden.Store(false)
-	require.Eventually(t, func() bool { return n.Endpoints.Status(t.Context(), e.ID).Delivered == 2 }, waitTime, tick)
+	require.Eventually(t, func() bool { return n.Endpoints.Status(accesstest.Owner(t), e.ID).Delivered == 2 }, waitTime, tick)
 }
 
 // pemOf makes a certificate of a name by an authority, or, without one, an authority.
@@ -242,20 +243,20 @@ func TestCertificatesTokensAndHTTP2(t *testing.T) {
 	defer server.Close()
 	a := at(t, "coldchain/secure")
 	settings := setting.Change{"url": server.URL, "handshake": false}
-	_, err := n.Endpoints.New(t.Context(), "owner", a, settings, map[string]string{"certificate": "nothing"})
+	_, err := n.Endpoints.New(accesstest.Owner(t), "owner", a, settings, map[string]string{"certificate": "nothing"})
 	assert.ErrorContains(t, err, "a certificate and its key as PEM")
-	_, err = n.Endpoints.New(t.Context(), "owner", a, settings, map[string]string{"authority": authority, "bearer": "let-me-in"})
+	_, err = n.Endpoints.New(accesstest.Owner(t), "owner", a, settings, map[string]string{"authority": authority, "bearer": "let-me-in"})
 	require.NoError(t, err)
-	answer, err := n.Endpoints.Try(t.Context(), "owner", a)
+	answer, err := n.Endpoints.Try(accesstest.Owner(t), "owner", a)
 	require.NoError(t, err)
 	assert.Equal(t, endpoint.Again, answer.Means, "without a certificate it does not let in")
-	_, err = n.Endpoints.Set(t.Context(), "owner", a, nil, map[string]string{"certificate": own}, false)
+	_, err = n.Endpoints.Set(accesstest.Owner(t), "owner", a, nil, map[string]string{"certificate": own}, false)
 	require.NoError(t, err)
-	answer, err = n.Endpoints.Try(t.Context(), "owner", a)
+	answer, err = n.Endpoints.Try(accesstest.Owner(t), "owner", a)
 	require.NoError(t, err)
 	assert.Equal(t, endpoint.Done, answer.Means, answer.Says())
 	assert.Equal(t, "2 node-a Bearer let-me-in", seen.Load())
-	e, err := n.Endpoints.Of(t.Context(), a)
+	e, err := n.Endpoints.Of(accesstest.Owner(t), a)
 	require.NoError(t, err)
 	assert.NotContains(t, string(e.Secrets), "let-me-in")
 	left := func(h endpoint.Health) time.Duration {
@@ -263,7 +264,7 @@ func TestCertificatesTokensAndHTTP2(t *testing.T) {
 	}
 	assert.Equal(t, 40*time.Minute, left(endpoint.Health{}), "its own ends before those who vouch for the place")
 	require.Eventually(t, func() bool { return left(n.Endpoints.Healths()[e.ID]) == 20*time.Minute }, waitTime, tick, "the place has shown one that ends sooner")
-	entries, err := n.Catalog.Logbook(t.Context(), 0, 10)
+	entries, err := n.Catalog.Logbook(accesstest.Owner(t), 0, 10)
 	require.NoError(t, err)
 	for _, entry := range entries {
 		assert.NotContains(t, string(entry.After)+string(entry.Before), "let-me-in")
@@ -303,12 +304,12 @@ func TestForms(t *testing.T) {
 	for _, form := range []string{setting.Binary, setting.Structured, setting.Batched, setting.Raw} {
 		rc := receive(t, nil)
 		hook, topicName := at(t, "coldchain/hook-"+form), "coldchain/recalls-"+form
-		_, err := n.Endpoints.New(t.Context(), "owner", hook, setting.Change{"url": rc.URL, "format": form, "headers": map[string]string{"x-depot": "north"}}, map[string]string{"signing": "northlight-clinics-know-this"})
+		_, err := n.Endpoints.New(accesstest.Owner(t), "owner", hook, setting.Change{"url": rc.URL, "format": form, "headers": map[string]string{"x-depot": "north"}}, map[string]string{"signing": "northlight-clinics-know-this"})
 		require.NoError(t, err)
 		topic := n.Channel(setting.Topic, topicName, nil)
-		_, err = n.Parts.PublishMessages(t.Context(), topic, 0, []*message.Message{{ID: "r-1", Key: "box 7", ContentType: "application/json", Body: []byte(`{"n":1}`), Headers: []message.Header{{Name: "firmware", Value: "4.3 é"}}}})
+		_, err = n.Parts.PublishMessages(accesstest.Owner(t), topic, 0, []*message.Message{{ID: "r-1", Key: "box 7", ContentType: "application/json", Body: []byte(`{"n":1}`), Headers: []message.Header{{Name: "firmware", Value: "4.3 é"}}}})
 		require.NoError(t, err)
-		_, err = n.Routes.New(t.Context(), "owner", at(t, topicName+"@hook"), address.Position{Kind: address.First}, setting.Change{"to": hook.String()})
+		_, err = n.Routes.New(accesstest.Owner(t), "owner", at(t, topicName+"@hook"), address.Position{Kind: address.First}, setting.Change{"to": hook.String()})
 		require.NoError(t, err)
 		require.Eventually(t, func() bool { return len(rc.taken()) == 1 }, waitTime, tick)
 		got := rc.got[0]
@@ -346,11 +347,11 @@ func TestAPlaceThatIsGoneIsPaused(t *testing.T) {
 	n.Publish(topic, 0, "one", "two")
 	a := at(t, "coldchain/clinic-hook")
 	require.Eventually(t, func() bool {
-		e, err := n.Endpoints.Of(t.Context(), a)
+		e, err := n.Endpoints.Of(accesstest.Owner(t), a)
 		return err == nil && e.Paused
 	}, waitTime, tick)
 	gone.Store(false)
-	_, err := n.Endpoints.Set(t.Context(), "owner", a, setting.Change{"paused": false}, nil, false)
+	_, err := n.Endpoints.Set(accesstest.Owner(t), "owner", a, setting.Change{"paused": false}, nil, false)
 	require.NoError(t, err)
 	rc.arrive(t, "one", "two")
 }
@@ -427,7 +428,7 @@ func TestOfABatchThatFailsOnlyThePoisonBecomesADeadLetter(t *testing.T) {
 		}
 		all = append(all, &message.Message{Key: "box", ContentType: "text/plain", Body: []byte(body)})
 	}
-	_, err := n.Parts.PublishMessages(t.Context(), topic, 1, all)
+	_, err := n.Parts.PublishMessages(accesstest.Owner(t), topic, 1, all)
 	require.NoError(t, err)
 	assert.Eventually(t, func() bool {
 		return dead(t, n) == 1 && strings.Count(strings.Join(rc.taken(), ""), "innocent") == 19
@@ -454,7 +455,7 @@ func TestOfABatchOnlyTheRefusedBecomeDeadLetters(t *testing.T) {
 		}
 		all = append(all, &message.Message{ContentType: "application/json", Body: []byte(body)})
 	}
-	_, err := n.Parts.PublishMessages(t.Context(), topic, 0, all)
+	_, err := n.Parts.PublishMessages(accesstest.Owner(t), topic, 0, all)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { return dead(t, n) == 2 && strings.Count(strings.Join(rc.taken(), ""), "good") == 58 }, waitTime, tick)
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/endpoint"
 	"steadyferry/internal/core/queue"
@@ -33,7 +34,7 @@ func TestWhatAnOutageLeavesReturns(t *testing.T) {
 	topic, g := outside(t, n, rc.URL, setting.Change{"giveUpAfter": 1500 * time.Millisecond})
 	n.Publish(topic, 0, "one", "two", "three")
 	require.Eventually(t, func() bool {
-		for _, s := range n.Routes.States(t.Context(), topic.ID, g.Route.ID) {
+		for _, s := range n.Routes.States(accesstest.Owner(t), topic.ID, g.Route.ID) {
 			if s.Waits.Reason == "endpoint-failing" {
 				return true
 			}
@@ -44,7 +45,7 @@ func TestWhatAnOutageLeavesReturns(t *testing.T) {
 	require.Eventually(t, func() bool { return dead(t, n) == 3 }, waitTime, tick)
 	q, err := n.Parts.Named(at(t, "coldchain/recalls@hook"), "coldchain/recalls@hook")
 	require.NoError(t, err)
-	causes, err := n.Queues.Dead(t.Context(), q, time.Hour, 1)
+	causes, err := n.Queues.Dead(accesstest.Owner(t), q, time.Hour, 1)
 	require.NoError(t, err)
 	require.NotEmpty(t, causes.Causes) // what the place answers differs by the message
 	for _, c := range causes.Causes {
@@ -56,10 +57,10 @@ func TestWhatAnOutageLeavesReturns(t *testing.T) {
 	rc.arrive(t, "four")
 	p, err := q.Partition(0)
 	require.NoError(t, err)
-	_, err = n.Queues.ActAt(t.Context(), p, &queue.Command{Op: queue.OpReturn, Who: "owner", Offsets: []int64{0, 1, 2}})
+	_, err = n.Queues.ActAt(accesstest.Owner(t), p, &queue.Command{Op: queue.OpReturn, Who: "owner", Offsets: []int64{0, 1, 2}})
 	require.NoError(t, err)
 	rc.arrive(t, "one", "two", "three", "four")
-	events, err := n.Catalog.Events(t.Context(), "coldchain/clinic-hook", 0, 100)
+	events, err := n.Catalog.Events(accesstest.Owner(t), "coldchain/clinic-hook", 0, 100)
 	require.NoError(t, err)
 	said := map[string]bool{}
 	for _, e := range events {
@@ -82,10 +83,10 @@ func TestOneNodeTriesAFailingPlace(t *testing.T) {
 		return http.StatusOK
 	})
 	n := nodes[0]
-	_, err := n.Endpoints.New(t.Context(), "owner", at(t, "coldchain/clinic-hook"), setting.Change{"url": rc.URL, "backoff": setting.Span{Least: 4 * time.Second, Most: 4 * time.Second}}, nil)
+	_, err := n.Endpoints.New(accesstest.Owner(t), "owner", at(t, "coldchain/clinic-hook"), setting.Change{"url": rc.URL, "backoff": setting.Span{Least: 4 * time.Second, Most: 4 * time.Second}}, nil)
 	require.NoError(t, err)
 	topic := n.Channel(setting.Topic, "coldchain/recalls", setting.Change{"partitionCount": 8, "replicas": 1})
-	_, err = n.Routes.New(t.Context(), "owner", at(t, "coldchain/recalls@hook"), address.Position{Kind: address.First}, setting.Change{"to": "coldchain/clinic-hook"})
+	_, err = n.Routes.New(accesstest.Owner(t), "owner", at(t, "coldchain/recalls@hook"), address.Position{Kind: address.First}, setting.Change{"to": "coldchain/clinic-hook"})
 	require.NoError(t, err)
 	leads := map[uint64]bool{}
 	for _, p := range topic.Partitions() {
@@ -96,7 +97,7 @@ func TestOneNodeTriesAFailingPlace(t *testing.T) {
 	fails := func(want bool) func() bool {
 		return func() bool {
 			for _, one := range nodes {
-				e, err := one.Endpoints.Of(t.Context(), at(t, "coldchain/clinic-hook"))
+				e, err := one.Endpoints.Of(accesstest.Owner(t), at(t, "coldchain/clinic-hook"))
 				if err != nil || one.Endpoints.Fails(e.ID) != want {
 					return false
 				}
@@ -122,61 +123,61 @@ func TestNamesOfEndpoints(t *testing.T) {
 	url := setting.Change{"url": "http://127.0.0.1:9/"}
 	hook := at(t, "coldchain/hook")
 	n.Channel(setting.Topic, "coldchain/readings", nil)
-	_, err := n.Endpoints.New(t.Context(), "owner", at(t, "coldchain/readings"), url, nil)
+	_, err := n.Endpoints.New(accesstest.Owner(t), "owner", at(t, "coldchain/readings"), url, nil)
 	assert.ErrorContains(t, err, "exists already")
-	_, err = n.Endpoints.New(t.Context(), "owner", hook, url, nil)
+	_, err = n.Endpoints.New(accesstest.Owner(t), "owner", hook, url, nil)
 	require.NoError(t, err)
-	_, err = n.Endpoints.New(t.Context(), "owner", hook, url, nil)
+	_, err = n.Endpoints.New(accesstest.Owner(t), "owner", hook, url, nil)
 	assert.ErrorContains(t, err, "exists already")
-	_, err = n.Manage.NewChannel(t.Context(), "owner", setting.Queue, hook, nil)
+	_, err = n.Manage.NewChannel(accesstest.Owner(t), "owner", setting.Queue, hook, nil)
 	assert.ErrorContains(t, err, "exists already")
-	_, err = n.Endpoints.Of(t.Context(), at(t, "coldchain/hok"))
+	_, err = n.Endpoints.Of(accesstest.Owner(t), at(t, "coldchain/hok"))
 	assert.ErrorContains(t, err, "did you mean coldchain/hook?")
-	_, err = n.Endpoints.New(t.Context(), "owner", at(t, "coldchain/other"), setting.Change{"url": "https://clinics.example/", "table": "a.b"}, nil)
+	_, err = n.Endpoints.New(accesstest.Owner(t), "owner", at(t, "coldchain/other"), setting.Change{"url": "https://clinics.example/", "table": "a.b"}, nil)
 	assert.ErrorContains(t, err, "which has no table")
-	_, err = n.Endpoints.New(t.Context(), "owner", at(t, "coldchain/other"), setting.Change{"url": "postgresql://db.example/x"}, nil)
+	_, err = n.Endpoints.New(accesstest.Owner(t), "owner", at(t, "coldchain/other"), setting.Change{"url": "postgresql://db.example/x"}, nil)
 	assert.ErrorContains(t, err, "has no table, or no columns")
-	_, err = n.Endpoints.New(t.Context(), "owner", at(t, "coldchain/other"), url, map[string]string{"password": "x"})
+	_, err = n.Endpoints.New(accesstest.Owner(t), "owner", at(t, "coldchain/other"), url, map[string]string{"password": "x"})
 	assert.ErrorContains(t, err, `which has no secret "password"`)
 
-	_, err = n.Routes.New(t.Context(), "owner", at(t, "coldchain/readings@hook"), address.Position{Kind: address.First}, setting.Change{"to": "coldchain/hook"})
+	_, err = n.Routes.New(accesstest.Owner(t), "owner", at(t, "coldchain/readings@hook"), address.Position{Kind: address.First}, setting.Change{"to": "coldchain/hook"})
 	require.NoError(t, err)
-	_, err = n.Endpoints.Remove(t.Context(), "owner", hook, false)
+	_, err = n.Endpoints.Remove(accesstest.Owner(t), "owner", hook, false)
 	assert.ErrorContains(t, err, "coldchain/readings@hook")
 	// A channel that was removed does not come back under a name that is used.
-	_, err = n.Manage.NewChannel(t.Context(), "owner", setting.Topic, at(t, "coldchain/gone"), nil)
+	_, err = n.Manage.NewChannel(accesstest.Owner(t), "owner", setting.Topic, at(t, "coldchain/gone"), nil)
 	require.NoError(t, err)
-	_, err = n.Manage.RemoveChannel(t.Context(), "owner", at(t, "coldchain/gone"), false)
+	_, err = n.Manage.RemoveChannel(accesstest.Owner(t), "owner", at(t, "coldchain/gone"), false)
 	require.NoError(t, err)
-	_, err = n.Endpoints.New(t.Context(), "owner", at(t, "coldchain/gone"), url, nil)
+	_, err = n.Endpoints.New(accesstest.Owner(t), "owner", at(t, "coldchain/gone"), url, nil)
 	require.NoError(t, err)
-	assert.Error(t, n.Manage.RestoreChannel(t.Context(), "owner", at(t, "coldchain/gone")))
+	assert.Error(t, n.Manage.RestoreChannel(accesstest.Owner(t), "owner", at(t, "coldchain/gone")))
 }
 
 // One of all nodes may try, for as long as it has said; events are kept for 30 days.
 func TestRecordsOfEndpoints(t *testing.T) {
 	n := nodetest.Open(t)
-	e, err := n.Endpoints.New(t.Context(), "owner", at(t, "coldchain/hook"), setting.Change{"url": "http://127.0.0.1:9/"}, nil)
+	e, err := n.Endpoints.New(accesstest.Owner(t), "owner", at(t, "coldchain/hook"), setting.Change{"url": "http://127.0.0.1:9/"}, nil)
 	require.NoError(t, err)
 	now := time.Now().UTC().Truncate(time.Millisecond)
 	h := endpoint.Health{FailingSince: now, NextTry: now.Add(time.Second), Failures: 2}
-	require.NoError(t, n.Catalog.TellHealth(t.Context(), e.ID, h))
-	told, err := n.Catalog.Healths(t.Context())
+	require.NoError(t, n.Catalog.TellHealth(accesstest.Owner(t), e.ID, h))
+	told, err := n.Catalog.Healths(accesstest.Owner(t))
 	require.NoError(t, err)
 	assert.True(t, h.FailingSince.Equal(told[e.ID].FailingSince))
 	for _, c := range []struct {
 		at   time.Time
 		mine bool
 	}{{now, false}, {now.Add(time.Second), true}, {now.Add(2 * time.Second), false}, {now.Add(4 * time.Second), true}} {
-		mine, err := n.Catalog.ClaimTry(t.Context(), e.ID, c.at, c.at.Add(2500*time.Millisecond))
+		mine, err := n.Catalog.ClaimTry(accesstest.Owner(t), e.ID, c.at, c.at.Add(2500*time.Millisecond))
 		require.NoError(t, err)
 		assert.Equal(t, c.mine, mine, c.at.Sub(now))
 	}
-	require.NoError(t, n.Catalog.AddEvents(t.Context(), []catalog.Event{{At: now.Add(-31 * 24 * time.Hour), Address: "coldchain/old", What: "failing"}, {At: now, Address: "coldchain/old", What: "back", Detail: "after a month"}}))
-	require.NoError(t, n.Catalog.Tidy(t.Context()))
-	events, err := n.Catalog.Events(t.Context(), "coldchain/old", 0, 10)
+	require.NoError(t, n.Catalog.AddEvents(accesstest.Owner(t), []catalog.Event{{At: now.Add(-31 * 24 * time.Hour), Address: "coldchain/old", What: "failing"}, {At: now, Address: "coldchain/old", What: "back", Detail: "after a month"}}))
+	require.NoError(t, n.Catalog.Tidy(accesstest.Owner(t)))
+	events, err := n.Catalog.Events(accesstest.Owner(t), "coldchain/old", 0, 10)
 	require.NoError(t, err)
 	require.Len(t, events, 1)
 	assert.Equal(t, "after a month", events[0].Detail)
-	require.NoError(t, n.Catalog.TellHealth(t.Context(), 1, h), "of one that is gone nothing is kept")
+	require.NoError(t, n.Catalog.TellHealth(accesstest.Owner(t), 1, h), "of one that is gone nothing is kept")
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/setting"
@@ -28,14 +29,14 @@ func database(t testing.TB) (address, password string, rows func(query string) [
 	u, err := url.Parse(direct)
 	require.NoError(t, err)
 	password, _ = u.User.Password()
-	host, err := postgres.Loopback(t.Context(), direct)
+	host, err := postgres.Loopback(accesstest.Owner(t), direct)
 	require.NoError(t, err)
 	outside := url.URL{Scheme: "postgresql", User: url.User(u.User.Username()), Host: host, Path: u.Path, RawQuery: "sslmode=disable"}
 	return outside.String(), password, func(query string) (all [][]string) {
-		conn, err := pgx.Connect(t.Context(), direct)
+		conn, err := pgx.Connect(accesstest.Owner(t), direct)
 		require.NoError(t, err)
-		defer conn.Close(t.Context())
-		found, err := conn.Query(t.Context(), query)
+		defer conn.Close(accesstest.Owner(t))
+		found, err := conn.Query(accesstest.Owner(t), query)
 		require.NoError(t, err)
 		for found.Next() {
 			values, err := found.Values()
@@ -60,10 +61,10 @@ func archive(t *testing.T, n *nodetest.Node, url, password string, settings sett
 	for name, value := range settings {
 		all[name] = value
 	}
-	_, err := n.Endpoints.New(t.Context(), "owner", at(t, "coldchain/archive"), all, map[string]string{"password": password})
+	_, err := n.Endpoints.New(accesstest.Owner(t), "owner", at(t, "coldchain/archive"), all, map[string]string{"password": password})
 	require.NoError(t, err)
 	topic = n.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitionCount": 3})
-	g, err = n.Routes.New(t.Context(), "owner", at(t, "coldchain/readings@archive"), address.Position{Kind: address.First}, setting.Change{"to": "coldchain/archive"})
+	g, err = n.Routes.New(accesstest.Owner(t), "owner", at(t, "coldchain/readings@archive"), address.Position{Kind: address.First}, setting.Change{"to": "coldchain/archive"})
 	require.NoError(t, err)
 	return topic, g
 }
@@ -81,15 +82,15 @@ func TestMessagesBecomeRowsOnce(t *testing.T) {
 	topic, _ := archive(t, n, url, password, nil)
 	measure(t, n, topic, 0, 100)
 	a := at(t, "coldchain/archive")
-	answer, err := n.Endpoints.Try(t.Context(), "owner", a)
+	answer, err := n.Endpoints.Try(accesstest.Owner(t), "owner", a)
 	require.NoError(t, err)
 	assert.Contains(t, answer.Says(), "ferry endpoint table coldchain/archive shows the statements")
-	statements, err := n.Endpoints.Statements(t.Context(), "owner", a, false)
+	statements, err := n.Endpoints.Statements(accesstest.Owner(t), "owner", a, false)
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(statements, "\n"), `CREATE TABLE "clinic"."readings" ("at" timestamptz, "box" text, "celsius" double precision, "details" jsonb, "partition" bigint, "place" bigint)`)
-	_, err = n.Endpoints.Statements(t.Context(), "owner", a, true)
+	_, err = n.Endpoints.Statements(accesstest.Owner(t), "owner", a, true)
 	require.NoError(t, err)
-	again, err := n.Endpoints.Statements(t.Context(), "owner", a, false)
+	again, err := n.Endpoints.Statements(accesstest.Owner(t), "owner", a, false)
 	require.NoError(t, err)
 	assert.Empty(t, again)
 
@@ -120,9 +121,9 @@ func TestBadRowsBecomeDeadLettersAndTheOthersRows(t *testing.T) {
 		}
 		all = append(all, &message.Message{Body: []byte(body)})
 	}
-	_, err := n.Parts.PublishMessages(t.Context(), topic, 0, all)
+	_, err := n.Parts.PublishMessages(accesstest.Owner(t), topic, 0, all)
 	require.NoError(t, err)
-	_, err = n.Endpoints.Statements(t.Context(), "owner", at(t, "coldchain/archive"), true)
+	_, err = n.Endpoints.Statements(accesstest.Owner(t), "owner", at(t, "coldchain/archive"), true)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { return rows(`SELECT count(*) FROM clinic.readings`)[0][0] == "395" }, waitTime, tick)
 	q, err := n.Parts.Named(at(t, "coldchain/readings@archive"), "coldchain/readings@archive")
@@ -142,7 +143,7 @@ func TestAMissingColumnStopsTheRoute(t *testing.T) {
 	waits := func(why string) {
 		t.Helper()
 		require.Eventually(t, func() bool {
-			for _, s := range n.Routes.States(t.Context(), topic.ID, g.Route.ID) {
+			for _, s := range n.Routes.States(accesstest.Owner(t), topic.ID, g.Route.ID) {
 				if strings.Contains(s.Waits.Why, why) {
 					return true
 				}
@@ -151,7 +152,7 @@ func TestAMissingColumnStopsTheRoute(t *testing.T) {
 		}, waitTime, tick, why)
 	}
 	waits(`"clinic.ferry_places" does not exist`)
-	_, err := n.Endpoints.Statements(t.Context(), "owner", at(t, "coldchain/archive"), true)
+	_, err := n.Endpoints.Statements(accesstest.Owner(t), "owner", at(t, "coldchain/archive"), true)
 	require.NoError(t, err)
 	rows(`ALTER TABLE clinic.readings DROP COLUMN celsius`)
 	measure(t, n, topic, 0, 20)
@@ -167,7 +168,7 @@ func TestRowsReplaceThoseOfTheSameKey(t *testing.T) {
 	for i := range 200 {
 		n.PublishKey(topic, fmt.Sprintf("box-%d", i%5), fmt.Sprintf(`{"celsius":%d}`, i))
 	}
-	_, err := n.Endpoints.Statements(t.Context(), "owner", at(t, "coldchain/archive"), true)
+	_, err := n.Endpoints.Statements(accesstest.Owner(t), "owner", at(t, "coldchain/archive"), true)
 	require.NoError(t, err)
 	want := [][]string{{"box-0", "195"}, {"box-1", "196"}, {"box-2", "197"}, {"box-3", "198"}, {"box-4", "199"}}
 	assert.Eventually(t, func() bool {
@@ -182,13 +183,13 @@ func TestRowsHaveTheHeadersOfTheirMessages(t *testing.T) {
 	n := nodetest.Open(t)
 	url, password, rows := database(t)
 	topic, _ := archive(t, n, url, password, setting.Change{"columns": map[string]string{"place": "offset", "firmware": "header.firmware", "box": "key"}})
-	_, err := n.Endpoints.Statements(t.Context(), "owner", at(t, "coldchain/archive"), true)
+	_, err := n.Endpoints.Statements(accesstest.Owner(t), "owner", at(t, "coldchain/archive"), true)
 	require.NoError(t, err)
 	var all []*message.Message
 	for i := range 200 {
 		all = append(all, &message.Message{Key: "box-1", Body: []byte(`{}`), Headers: []message.Header{{Name: "firmware", Value: fmt.Sprint("v", i)}}})
 	}
-	_, err = n.Parts.PublishMessages(t.Context(), topic, 0, all)
+	_, err = n.Parts.PublishMessages(accesstest.Owner(t), topic, 0, all)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { return rows(`SELECT count(*) FROM clinic.readings`)[0][0] == "200" }, waitTime, tick)
 	assert.Equal(t, [][]string{{"200"}}, rows(`SELECT count(*) FROM clinic.readings WHERE firmware = 'v' || place`))

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/job"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/engine/catalog"
@@ -118,7 +119,7 @@ type desk struct {
 
 func newDesk(t *testing.T, database string, l *ledger, change func(k *jobs.Kind[order, progress])) *desk {
 	t.Helper()
-	records, err := catalog.Open(t.Context(), database, func(catalog.Delta) {})
+	records, err := catalog.Open(accesstest.Owner(t), database, func(catalog.Delta) {})
 	require.NoError(t, err)
 	t.Cleanup(records.Close)
 	d := &desk{records: records, jobs: jobs.New(records), kind: &jobs.Kind[order, progress]{Name: "entering", MaxRate: 1e6,
@@ -145,7 +146,7 @@ func newLedger() *ledger {
 
 // run has the node on duty until the test ends or it is stopped.
 func (d *desk) run(t *testing.T) (stop func()) {
-	ctx, cancel := context.WithCancel(t.Context())
+	ctx, cancel := context.WithCancel(accesstest.Owner(t))
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
@@ -161,7 +162,7 @@ func (d *desk) run(t *testing.T) (stop func()) {
 
 func (d *desk) begin(t *testing.T, numbers int, rate float64) *catalog.Job {
 	t.Helper()
-	_, j, err := d.kind.New(t.Context(), "owner", order{numbers}, rate, false)
+	_, j, err := d.kind.New(accesstest.Owner(t), "owner", order{numbers}, rate, false)
 	require.NoError(t, err)
 	return j
 }
@@ -171,7 +172,7 @@ func (d *desk) reaches(t *testing.T, id int64, state job.State) *catalog.Job {
 	var j *catalog.Job
 	require.Eventually(t, func() bool {
 		var err error
-		j, err = d.jobs.Get(t.Context(), id, "entering")
+		j, err = d.jobs.Get(accesstest.Owner(t), id, "entering")
 		require.NoError(t, err)
 		return j.State == state
 	}, 30*time.Second, 10*time.Millisecond, "the job gets to be %s", state)
@@ -200,7 +201,7 @@ func TestAJobGoesOnWhereverItsNodeStopped(t *testing.T) {
 			return context.Canceled // it stops as if killed: nothing is recorded any more
 		}
 		d := nodes[rand.IntN(len(nodes))]
-		ctx, stop := context.WithCancel(t.Context())
+		ctx, stop := context.WithCancel(accesstest.Owner(t))
 		over := make(chan struct{})
 		go func() {
 			defer close(over)
@@ -212,7 +213,7 @@ func TestAJobGoesOnWhereverItsNodeStopped(t *testing.T) {
 		}
 		stop()
 		<-over
-		now, err := nodes[0].jobs.Get(t.Context(), j.ID)
+		now, err := nodes[0].jobs.Get(accesstest.Owner(t), j.ID)
 		require.NoError(t, err)
 		if now.State == job.Done {
 			assert.EqualValues(t, 30, now.Done)
@@ -236,7 +237,7 @@ func TestTwoNodesThatRunAJobDoNotBothRecordIt(t *testing.T) {
 	j := a.begin(t, 80, 100)
 	stop := a.run(t)
 	require.Eventually(t, func() bool {
-		now, err := a.jobs.Get(t.Context(), j.ID)
+		now, err := a.jobs.Get(accesstest.Owner(t), j.ID)
 		return err == nil && now.Done > 0
 	}, 10*time.Second, 5*time.Millisecond)
 	b.run(t) // both believe that they are on duty
@@ -258,23 +259,23 @@ func TestAJobIsPausedResumedAndCancelled(t *testing.T) {
 	d.run(t)
 	j := d.begin(t, 1000, 20)
 	set := func(state job.State, rate *float64) (*catalog.Job, error) {
-		return d.jobs.Set(t.Context(), "owner", j.ID, state, rate, "entering")
+		return d.jobs.Set(accesstest.Owner(t), "owner", j.ID, state, rate, "entering")
 	}
 	paused, err := set(job.Paused, nil)
 	require.NoError(t, err)
 	assert.Equal(t, job.Paused, paused.State)
 	time.Sleep(2 * job.Turn)
-	before, err := d.jobs.Get(t.Context(), j.ID)
+	before, err := d.jobs.Get(accesstest.Owner(t), j.ID)
 	require.NoError(t, err)
 	time.Sleep(2 * job.Turn)
-	after, err := d.jobs.Get(t.Context(), j.ID)
+	after, err := d.jobs.Get(accesstest.Owner(t), j.ID)
 	require.NoError(t, err)
 	assert.Equal(t, before.Done, after.Done, "it rests")
 	for wanted, ask := range map[string]func() (*catalog.Job, error){
 		"running, paused, cancelled": func() (*catalog.Job, error) { return set("tired", nil) },
 		"more than 0 to 1,000,000":   func() (*catalog.Job, error) { return set("", new(float64)) },
-		"there is no entering 99":    func() (*catalog.Job, error) { return d.jobs.Get(t.Context(), 99, "entering") },
-		"there is no replay":         func() (*catalog.Job, error) { return d.jobs.Get(t.Context(), j.ID, "replay") },
+		"there is no entering 99":    func() (*catalog.Job, error) { return d.jobs.Get(accesstest.Owner(t), 99, "entering") },
+		"there is no replay":         func() (*catalog.Job, error) { return d.jobs.Get(accesstest.Owner(t), j.ID, "replay") },
 	} {
 		_, err := ask()
 		assert.ErrorContains(t, err, wanted)
@@ -289,7 +290,7 @@ func TestAJobIsPausedResumedAndCancelled(t *testing.T) {
 	cancelled, err := set(job.Cancelled, nil)
 	require.NoError(t, err)
 	assert.True(t, cancelled.EndedAt.Valid, "there is nothing to take back")
-	entries, err := d.records.Logbook(t.Context(), 0, 10)
+	entries, err := d.records.Logbook(accesstest.Owner(t), 0, 10)
 	require.NoError(t, err)
 	assert.Equal(t, "set entering", entries[0].Action)
 }
@@ -299,13 +300,13 @@ func TestAJobThatTakesBackIsCancellingFirst(t *testing.T) {
 	_, database := testdb.New(t)
 	d := newDesk(t, database, newLedger(), func(k *jobs.Kind[order, progress]) { k.Back, k.MaxRate = true, 0 })
 	j := d.begin(t, 10, 0)
-	cancelling, err := d.jobs.Set(t.Context(), "owner", j.ID, job.Cancelled, nil)
+	cancelling, err := d.jobs.Set(accesstest.Owner(t), "owner", j.ID, job.Cancelled, nil)
 	require.NoError(t, err)
 	assert.Equal(t, job.Cancelling, cancelling.State)
-	_, err = d.jobs.Set(t.Context(), "owner", j.ID, job.Running, nil)
+	_, err = d.jobs.Set(accesstest.Owner(t), "owner", j.ID, job.Running, nil)
 	assert.ErrorContains(t, err, "being cancelled")
 	rate := 5.0
-	_, err = d.jobs.Set(t.Context(), "owner", j.ID, "", &rate)
+	_, err = d.jobs.Set(accesstest.Owner(t), "owner", j.ID, "", &rate)
 	assert.ErrorContains(t, err, "has no rate")
 	d.run(t)
 	assert.Zero(t, d.reaches(t, j.ID, job.Cancelled).Done)
@@ -341,28 +342,28 @@ func TestJobsAreBoundedAndMadeOnlyForSomething(t *testing.T) {
 	t.Parallel()
 	_, database := testdb.New(t)
 	d := newDesk(t, database, newLedger(), func(k *jobs.Kind[order, progress]) { k.MaxOpen = 2 })
-	_, j, err := d.kind.New(t.Context(), "owner", order{5}, 10, true)
+	_, j, err := d.kind.New(accesstest.Owner(t), "owner", order{5}, 10, true)
 	require.NoError(t, err)
 	assert.Nil(t, j, "a preview makes none")
-	_, j, err = d.kind.New(t.Context(), "owner", order{}, 10, false)
+	_, j, err = d.kind.New(accesstest.Owner(t), "owner", order{}, 10, false)
 	require.NoError(t, err)
 	assert.Nil(t, j, "there is nothing to do")
-	_, _, err = d.kind.New(t.Context(), "owner", order{5}, 2e6, false)
+	_, _, err = d.kind.New(accesstest.Owner(t), "owner", order{5}, 2e6, false)
 	assert.ErrorContains(t, err, "more than 0 to 1,000,000 messages a second")
 	d.begin(t, 5, 10)
 	first := d.begin(t, 5, 10)
-	_, _, err = d.kind.New(t.Context(), "owner", order{5}, 10, false)
+	_, _, err = d.kind.New(accesstest.Owner(t), "owner", order{5}, 10, false)
 	assert.ErrorContains(t, err, "2 enterings have not ended")
-	_, err = d.jobs.Set(t.Context(), "owner", first.ID, job.Cancelled, nil)
+	_, err = d.jobs.Set(accesstest.Owner(t), "owner", first.ID, job.Cancelled, nil)
 	require.NoError(t, err)
 	d.begin(t, 5, 10)
-	all, err := d.jobs.List(t.Context(), 0)
+	all, err := d.jobs.List(accesstest.Owner(t), 0)
 	require.NoError(t, err)
 	assert.Len(t, all, 2, "that have not ended")
-	all, err = d.jobs.List(t.Context(), 5, "entering")
+	all, err = d.jobs.List(accesstest.Owner(t), 5, "entering")
 	require.NoError(t, err)
 	assert.Len(t, all, 3)
-	none, err := d.jobs.List(t.Context(), 5, "replay")
+	none, err := d.jobs.List(accesstest.Owner(t), 5, "replay")
 	require.NoError(t, err)
 	assert.Empty(t, none)
 }
@@ -373,17 +374,17 @@ func TestAJobThatAnotherOneMakesIsThereOnce(t *testing.T) {
 	_, database := testdb.New(t)
 	d := newDesk(t, database, newLedger(), nil)
 	parent := d.begin(t, 5, 10)
-	none, err := d.jobs.MadeBy(t.Context(), parent.ID)
+	none, err := d.jobs.MadeBy(accesstest.Owner(t), parent.ID)
 	require.NoError(t, err)
 	assert.Nil(t, none)
-	_, child, err := d.kind.New(jobs.Under(t.Context(), parent.ID), "owner", order{5}, 10, false)
+	_, child, err := d.kind.New(jobs.Under(accesstest.Owner(t), parent.ID), "owner", order{5}, 10, false)
 	require.NoError(t, err)
-	made, err := d.jobs.MadeBy(t.Context(), parent.ID)
+	made, err := d.jobs.MadeBy(accesstest.Owner(t), parent.ID)
 	require.NoError(t, err)
 	assert.Equal(t, child.ID, made.ID)
-	_, _, err = d.kind.New(jobs.Under(t.Context(), parent.ID), "owner", order{5}, 10, false)
+	_, _, err = d.kind.New(jobs.Under(accesstest.Owner(t), parent.ID), "owner", order{5}, 10, false)
 	assert.Error(t, err, "a second one is refused")
-	all, err := d.jobs.List(t.Context(), 0)
+	all, err := d.jobs.List(accesstest.Owner(t), 0)
 	require.NoError(t, err)
 	assert.Len(t, all, 2)
 }

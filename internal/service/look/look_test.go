@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/form"
@@ -47,7 +48,7 @@ func browse(t *testing.T, n *nodetest.Node, s look.Selection) (string, form.Prog
 	t.Helper()
 	var found []string
 	var last form.Progress
-	require.NoError(t, n.Look.Browse(t.Context(), s, func(e look.Event) error {
+	require.NoError(t, n.Look.Browse(accesstest.Owner(t), s, func(e look.Event) error {
 		if e.Message != nil {
 			found = append(found, string(e.Message.Body))
 		}
@@ -106,12 +107,12 @@ func TestABrowseEndsWithItsCallerAndItsReader(t *testing.T) {
 	topic := numbered(t, n, 6)
 	s := look.Selection{Topic: topic, From: at(t, "first"), To: at(t, "end"), Limit: 100}
 	full := errors.New("the reader has enough")
-	assert.ErrorIs(t, n.Look.Browse(t.Context(), s, func(e look.Event) error { return full }), full)
-	ctx, cancel := context.WithCancel(t.Context())
+	assert.ErrorIs(t, n.Look.Browse(accesstest.Owner(t), s, func(e look.Event) error { return full }), full)
+	ctx, cancel := context.WithCancel(accesstest.Owner(t))
 	cancel()
 	assert.Error(t, n.Look.Browse(ctx, s, func(look.Event) error { return nil }))
 	s.Where = where(t, `("a"+text).replace("a","aaaaaaaaaa").replace("a","aaaaaaaaaa").replace("a","aaaaaaaaaa").replace("a","aaaaaaaaaa").replace("a","aaaaaaaaaa").replace("a","aaaaaaaaaa").replace("a","aaaaaaaaaa").replace("a","aaaaaaaaaa").size() > 0`)
-	assert.ErrorContains(t, n.Look.Browse(t.Context(), s, func(look.Event) error { return nil }), "make the condition simpler")
+	assert.ErrorContains(t, n.Look.Browse(accesstest.Owner(t), s, func(look.Event) error { return nil }), "make the condition simpler")
 }
 
 // A tail tells what comes, where it stopped, and nothing twice when it goes on
@@ -121,7 +122,7 @@ func TestATailTellsWhatComesAndGoesOn(t *testing.T) {
 	topic := numbered(t, n, 3)
 	tail := func(from string, resume look.TailPositions, most int) (bodies []string, last look.TailPositions) {
 		t.Helper()
-		ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+		ctx, cancel := context.WithTimeout(accesstest.Owner(t), 10*time.Second)
 		defer cancel()
 		var mu sync.Mutex
 		err := n.Look.Tail(ctx, look.Selection{Topic: topic, From: at(t, from)}, resume, func(e look.Event, p look.TailPositions) error {
@@ -159,10 +160,10 @@ func TestATailTellsWhatComesAndGoesOn(t *testing.T) {
 	assert.Empty(t, seen)
 	ended := make(chan error, 1)
 	go func() {
-		ended <- n.Look.Tail(t.Context(), look.Selection{Topic: topic, From: at(t, "end")}, nil, func(look.Event, look.TailPositions) error { return nil }, func(look.TailPositions) error { return nil })
+		ended <- n.Look.Tail(accesstest.Owner(t), look.Selection{Topic: topic, From: at(t, "end")}, nil, func(look.Event, look.TailPositions) error { return nil }, func(look.TailPositions) error { return nil })
 	}()
 	time.Sleep(200 * time.Millisecond)
-	_, err := n.Manage.RemoveChannel(t.Context(), "owner", topic.Address(), false)
+	_, err := n.Manage.RemoveChannel(accesstest.Owner(t), "owner", topic.Address(), false)
 	require.NoError(t, err)
 	select {
 	case err := <-ended:

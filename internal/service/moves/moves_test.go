@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/job"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/setting"
@@ -25,7 +26,7 @@ func ended(t *testing.T, n *nodetest.Node, id int64) *moves.Job {
 	t.Helper()
 	var found *moves.Job
 	require.Eventually(t, func() bool {
-		all, err := n.Moves.List(t.Context(), 20)
+		all, err := n.Moves.List(accesstest.Owner(t), 20)
 		require.NoError(t, err)
 		for _, j := range all {
 			if j.ID == id && (j.State == job.Done || j.State == job.Cancelled) {
@@ -48,10 +49,10 @@ func holders(n *nodetest.Node, topic *part.Channel) (all []string) {
 // at returns the channel as a node knows it.
 func at(t *testing.T, n *nodetest.Node, topic *part.Channel) *part.Channel {
 	t.Helper()
-	require.NoError(t, n.Catalog.CatchUp(t.Context()))
+	require.NoError(t, n.Catalog.CatchUp(accesstest.Owner(t)))
 	here, err := n.Parts.Channel(topic.Address())
 	require.NoError(t, err)
-	n.Parts.WaitReady(t.Context(), here)
+	n.Parts.WaitReady(accesstest.Owner(t), here)
 	return here
 }
 
@@ -72,11 +73,11 @@ func TestReplicasMoveWhileWhoMovesThemGoes(t *testing.T) {
 	for i := range 40 {
 		a.Publish(topic, i%4, fmt.Sprint(i))
 	}
-	said, err := a.Manage.SetChannel(t.Context(), "owner", topic.Address(), setting.Change{"replicas": 3}, nil, true)
+	said, err := a.Manage.SetChannel(accesstest.Owner(t), "owner", topic.Address(), setting.Change{"replicas": 3}, nil, true)
 	require.NoError(t, err)
 	assert.True(t, said.Careful)
 	assert.Contains(t, strings.Join(said.Effects, "; "), "4 partitions are each copied to 2 more nodes")
-	done, err := a.Manage.SetChannel(t.Context(), "owner", topic.Address(), setting.Change{"replicas": 3}, nil, false)
+	done, err := a.Manage.SetChannel(accesstest.Owner(t), "owner", topic.Address(), setting.Change{"replicas": 3}, nil, false)
 	require.NoError(t, err)
 	require.NotZero(t, done.Job)
 	a.Reopen() // it was on duty, perhaps in the middle
@@ -89,24 +90,24 @@ func TestReplicasMoveWhileWhoMovesThemGoes(t *testing.T) {
 
 	one := topic.Address()
 	one.Partition = 1
-	_, err = b.Moves.Move(t.Context(), "owner", one, []string{"node-b", "node-z"}, true)
+	_, err = b.Moves.Move(accesstest.Owner(t), "owner", one, []string{"node-b", "node-z"}, true)
 	assert.ErrorContains(t, err, "node-z")
-	_, err = b.Moves.Move(t.Context(), "owner", one, []string{"node-b", "node-b"}, true)
+	_, err = b.Moves.Move(accesstest.Owner(t), "owner", one, []string{"node-b", "node-b"}, true)
 	assert.Error(t, err)
-	move, err := b.Moves.Move(t.Context(), "owner", one, []string{"node-c", "node-b"}, false)
+	move, err := b.Moves.Move(accesstest.Owner(t), "owner", one, []string{"node-c", "node-b"}, false)
 	require.NoError(t, err)
 	assert.Equal(t, job.Done, ended(t, c, move.Job).State)
 	assert.Equal(t, "node-c node-b", holders(c, at(t, c, topic))[1])
 
-	drain, err := b.Moves.Drain(t.Context(), "owner", "node-a", true, false)
+	drain, err := b.Moves.Drain(accesstest.Owner(t), "owner", "node-a", true, false)
 	require.NoError(t, err)
 	assert.Equal(t, job.Done, ended(t, b, drain.Job).State)
 	require.Eventually(t, func() bool { return kept(t, b, at(t, b, topic)) == 40 }, 20*time.Second, 20*time.Millisecond)
 	c.Publish(at(t, c, topic), 1, "still")
-	_, err = b.Moves.RemoveNode(t.Context(), "owner", "node-a", true)
+	_, err = b.Moves.RemoveNode(accesstest.Owner(t), "owner", "node-a", true)
 	var p *problem.Problem
 	require.ErrorAs(t, err, &p, "it runs")
-	_, err = b.Moves.Drain(t.Context(), "owner", "node-a", false, true)
+	_, err = b.Moves.Drain(accesstest.Owner(t), "owner", "node-a", false, true)
 	assert.ErrorContains(t, err, "replica", "three replicas need three nodes")
 }
 
@@ -116,9 +117,9 @@ func TestAJobIsBroughtBack(t *testing.T) {
 	a := nodes[0]
 	topic := a.Channel(setting.Topic, "coldchain/readings", setting.Change{"partitionCount": 8, "replicas": 1})
 	before := holders(a, topic)
-	done, err := a.Manage.SetChannel(t.Context(), "owner", topic.Address(), setting.Change{"replicas": 2}, nil, false)
+	done, err := a.Manage.SetChannel(accesstest.Owner(t), "owner", topic.Address(), setting.Change{"replicas": 2}, nil, false)
 	require.NoError(t, err)
-	if _, err := a.Moves.Cancel(t.Context(), "owner", done.Job); err == nil {
+	if _, err := a.Moves.Cancel(accesstest.Owner(t), "owner", done.Job); err == nil {
 		taken := ended(t, nodes[1], done.Job)
 		if taken.State == job.Cancelled {
 			for i, step := range taken.Steps {
@@ -129,9 +130,9 @@ func TestAJobIsBroughtBack(t *testing.T) {
 			}
 		}
 	}
-	_, err = a.Moves.Cancel(t.Context(), "owner", done.Job+100)
+	_, err = a.Moves.Cancel(accesstest.Owner(t), "owner", done.Job+100)
 	assert.Error(t, err, "there is none")
-	require.NoError(t, a.Catalog.CatchUp(t.Context()))
-	_, err = a.Moves.Cancel(t.Context(), "owner", done.Job)
+	require.NoError(t, a.Catalog.CatchUp(accesstest.Owner(t)))
+	_, err = a.Moves.Cancel(accesstest.Owner(t), "owner", done.Job)
 	assert.Error(t, err, "it has ended")
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/sample"
@@ -33,7 +34,7 @@ func incident(n *nodetest.Node, at, source, level, begun, ended string) {
 
 func now(t *testing.T, n *nodetest.Node, space string) *outlook.Seen {
 	t.Helper()
-	seen, err := n.Outlook.Now(t.Context(), space)
+	seen, err := n.Outlook.Now(accesstest.Owner(t), space)
 	require.NoError(t, err)
 	return seen
 }
@@ -74,7 +75,7 @@ func TestWhatWillGoWrongIsSeenInWhatWasMeasured(t *testing.T) {
 	for i := range 145 {
 		values := make([]float64, len(sample.Channel.Values))
 		values[sample.Channel.Place("waiting")] = float64(i) / 3
-		n.Samples.Put(t.Context(), at.Add(time.Duration(i)*10*time.Second), map[sample.Thing][]float64{{Kind: sample.Channel.Name, ID: q.ID}: values})
+		n.Samples.Put(accesstest.Owner(t), at.Add(time.Duration(i)*10*time.Second), map[sample.Thing][]float64{{Kind: sample.Channel.Name, ID: q.ID}: values})
 	}
 	seen := now(t, n, "coldchain")
 	require.Len(t, seen.Foreseen, 1)
@@ -88,11 +89,11 @@ func TestWhatIsBeingDone(t *testing.T) {
 	n := nodetest.Open(t)
 	n.DeadLetters(60)
 	nightly := address.Channel("coldchain", "nightly")
-	_, err := n.Timetable.New(t.Context(), "owner", nightly, setting.Change{"at": "0 3 1 1 *", "do": setting.DoReturn, "of": "coldchain/inspections", "rate": 2.0}, false)
+	_, err := n.Timetable.New(accesstest.Owner(t), "owner", nightly, setting.Change{"at": "0 3 1 1 *", "do": setting.DoReturn, "of": "coldchain/inspections", "rate": 2.0}, false)
 	require.NoError(t, err)
-	c, err := n.Timetable.Of(t.Context(), nightly)
+	c, err := n.Timetable.Of(accesstest.Owner(t), nightly)
 	require.NoError(t, err)
-	r, err := n.Timetable.Start(t.Context(), "owner", c)
+	r, err := n.Timetable.Start(accesstest.Owner(t), "owner", c)
 	require.NoError(t, err)
 	seen := now(t, n, "coldchain")
 	require.Len(t, seen.Doing, 1, "its replay is a part of it")
@@ -112,11 +113,11 @@ func TestAReportCountsExactly(t *testing.T) {
 	n.DeadLetters(5)
 	a, err := address.Parse("coldchain/readings@compliance")
 	require.NoError(t, err)
-	_, err = n.Groups.New(t.Context(), "owner", a, address.Position{Kind: address.First}, nil)
+	_, err = n.Groups.New(accesstest.Owner(t), "owner", a, address.Position{Kind: address.First}, nil)
 	require.NoError(t, err)
 	incident(n, "coldchain/inspections", "coldchain/inspections", "alarm", "3 hours", "2 hours")
 	incident(n, "coldchain/inspections", "coldchain/inspections", "alarm", "30 hours", "29 hours")
-	r, err := n.Outlook.Report(t.Context(), "coldchain", 24*time.Hour)
+	r, err := n.Outlook.Report(accesstest.Owner(t), "coldchain", 24*time.Hour)
 	require.NoError(t, err)
 	came := map[string]int64{}
 	for _, c := range r.Channels {
@@ -133,6 +134,6 @@ func TestAReportCountsExactly(t *testing.T) {
 	assert.EqualValues(t, 37, r.Readers[0].Lag)
 	assert.Contains(t, fmt.Sprint(r.Done), "{owner new topic 1 [coldchain/readings]}")
 	assert.Equal(t, "42 messages came in; 1 incident, of which 0 go on; 5 dead letters of queues now, 1 new cause; 0 forecasts.", r.Says)
-	_, err = n.Outlook.Report(t.Context(), "depot", time.Hour)
+	_, err = n.Outlook.Report(accesstest.Owner(t), "depot", time.Hour)
 	assert.ErrorContains(t, err, "depot")
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/edit"
 	"steadyferry/internal/core/lease"
@@ -30,7 +31,7 @@ var quick = setting.Change{"attemptLimit": 2, "backoff": setting.Span{}}
 
 func handed(t *testing.T, n *nodetest.Node, q *part.Channel, most int) []lease.Delivery {
 	t.Helper()
-	done, err := n.Queues.Work(t.Context(), q, queues.Work{Member: "lana", Partition: part.AnyPartition, Max: most, Wait: 2 * time.Second})
+	done, err := n.Queues.Work(accesstest.Owner(t), q, queues.Work{Member: "lana", Partition: part.AnyPartition, Max: most, Wait: 2 * time.Second})
 	require.NoError(t, err)
 	return done.Leased
 }
@@ -42,7 +43,7 @@ func settle(t *testing.T, n *nodetest.Node, q *part.Channel, outcome queue.Outco
 	for _, l := range leased {
 		w.Settle = append(w.Settle, queues.Settle{Lease: l.Lease, Outcome: outcome, Reason: reason, Detail: detail})
 	}
-	done, err := n.Queues.Work(t.Context(), q, w)
+	done, err := n.Queues.Work(accesstest.Owner(t), q, w)
 	require.NoError(t, err)
 	for _, s := range done.Settled {
 		all = append(all, s.Status)
@@ -83,7 +84,7 @@ func TestWorkIsLeasedSettledAndComesBack(t *testing.T) {
 	n.Reopen() // leases and attempts are in the log
 	q, err := n.Queues.At(address.Channel("coldchain", "inspections"))
 	require.NoError(t, err)
-	n.Parts.WaitReady(t.Context(), q)
+	n.Parts.WaitReady(accesstest.Owner(t), q)
 	settle(t, n, q, queue.Release, "", "", again...)
 	require.Eventually(t, func() bool { return n.Queues.Counts(q).Dead == 1 }, 5*time.Second, 10*time.Millisecond, "b had two attempts")
 	assert.Equal(t, []string{"c"}, bodies(handed(t, n, q, 5)))
@@ -97,7 +98,7 @@ func TestWhyMessagesFailedIsToldByCause(t *testing.T) {
 	settle(t, n, q, queue.Reject, "bad-celsius", "want a number, got 12x at 0x7f", leased[0])
 	settle(t, n, q, queue.Reject, "bad-celsius", "want a number, got 99y at 0x80", leased[1])
 	settle(t, n, q, queue.Reject, "box-missing", "nobody knows it", leased[2])
-	dead, err := n.Queues.Dead(t.Context(), q, time.Hour, 10)
+	dead, err := n.Queues.Dead(accesstest.Owner(t), q, time.Hour, 10)
 	require.NoError(t, err)
 	require.Len(t, dead.Causes, 2)
 	assert.Equal(t, "bad-celsius", dead.Causes[0].Reason)
@@ -105,12 +106,12 @@ func TestWhyMessagesFailedIsToldByCause(t *testing.T) {
 	assert.EqualValues(t, 3, dead.Total)
 
 	cause := queues.Selection{States: []queue.State{queue.Dead}, Cause: dead.Causes[1].ID}
-	items, next, err := n.Queues.Items(t.Context(), q, cause, nil, 10, false)
+	items, next, err := n.Queues.Items(accesstest.Owner(t), q, cause, nil, 10, false)
 	require.NoError(t, err)
 	assert.Nil(t, next)
 	require.Len(t, items, 1)
 	assert.Equal(t, `{"box":3}`, string(items[0].Message.Body))
-	item, err := n.Queues.Item(t.Context(), q, 0, items[0].Message.Offset, true)
+	item, err := n.Queues.Item(accesstest.Owner(t), q, 0, items[0].Message.Offset, true)
 	require.NoError(t, err)
 	assert.Equal(t, queue.Dead, item.Info.State)
 	assert.Contains(t, item.Detail(), "nobody knows it")
@@ -119,7 +120,7 @@ func TestWhyMessagesFailedIsToldByCause(t *testing.T) {
 	var seen []string
 	var from *queues.Place
 	for {
-		items, next, err = n.Queues.Items(t.Context(), q, queues.Selection{States: []queue.State{queue.Dead}, Where: "body.box < 3"}, from, 1, false)
+		items, next, err = n.Queues.Items(accesstest.Owner(t), q, queues.Selection{States: []queue.State{queue.Dead}, Where: "body.box < 3"}, from, 1, false)
 		require.NoError(t, err)
 		for _, i := range items {
 			seen = append(seen, string(i.Message.Body))
@@ -143,7 +144,7 @@ func TestDeadLettersAreReturnedMendedAndDiscarded(t *testing.T) {
 	act := func(s queues.Selection, a queues.Action, preview bool) *queues.ActionResult {
 		t.Helper()
 		a.Who, a.Why = "owner", "a drill"
-		out, err := n.Queues.Act(t.Context(), q, s, a, preview)
+		out, err := n.Queues.Act(accesstest.Owner(t), q, s, a, preview)
 		require.NoError(t, err)
 		return out
 	}
@@ -184,7 +185,7 @@ func TestBadWorkIsRefusedWithWhatIsAllowed(t *testing.T) {
 		"up to 10000":  {Settle: make([]queues.Settle, queues.MaxSettle+1)},
 		"bytes":        {Max: 1, Member: strings.Repeat("x", 5000)},
 	} {
-		_, err := n.Queues.Work(t.Context(), q, w)
+		_, err := n.Queues.Work(accesstest.Owner(t), q, w)
 		var p *problem.Problem
 		require.ErrorAs(t, err, &p, wanted)
 		assert.Contains(t, p.Range, wanted)
@@ -217,7 +218,7 @@ func TestOrderByKeyAndTime(t *testing.T) {
 // lease0 leases what is there now.
 func lease0(t *testing.T, n *nodetest.Node, q *part.Channel) []lease.Delivery {
 	t.Helper()
-	done, err := n.Queues.Work(t.Context(), q, queues.Work{Member: "lana", Partition: part.AnyPartition, Max: 5})
+	done, err := n.Queues.Work(accesstest.Owner(t), q, queues.Work{Member: "lana", Partition: part.AnyPartition, Max: 5})
 	require.NoError(t, err)
 	return done.Leased
 }

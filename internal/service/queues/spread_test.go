@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/lease"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/setting"
@@ -48,7 +49,7 @@ func dead(where string) queues.Selection {
 func TestPartitionsOfAQueueAreToldAsOne(t *testing.T) {
 	n := nodetest.Open(t)
 	q := spread(t, n)
-	all, err := n.Queues.Dead(t.Context(), q, time.Hour, 6)
+	all, err := n.Queues.Dead(accesstest.Owner(t), q, time.Hour, 6)
 	require.NoError(t, err)
 	require.Len(t, all.Causes, 2)
 	assert.EqualValues(t, 12, all.Total)
@@ -65,7 +66,7 @@ func TestPartitionsOfAQueueAreToldAsOne(t *testing.T) {
 	pages := func(s queues.Selection, newest bool) (places []queues.Place) {
 		var from *queues.Place
 		for {
-			items, next, err := n.Queues.Items(t.Context(), q, s, from, 2, newest)
+			items, next, err := n.Queues.Items(accesstest.Owner(t), q, s, from, 2, newest)
 			require.NoError(t, err)
 			for _, i := range items {
 				places = append(places, queues.Place{Partition: i.Message.Partition, Offset: i.Info.Offset})
@@ -86,7 +87,7 @@ func TestPartitionsOfAQueueAreToldAsOne(t *testing.T) {
 	assert.Len(t, pages(cause, false), 3)
 
 	each := func(s queues.Selection) (bodies []string) {
-		require.NoError(t, n.Queues.EachItem(t.Context(), q, s, func(i *queues.Item) error {
+		require.NoError(t, n.Queues.EachItem(accesstest.Owner(t), q, s, func(i *queues.Item) error {
 			bodies = append(bodies, string(i.Message.Body))
 			return nil
 		}))
@@ -102,15 +103,15 @@ func TestPartitionsOfAQueueAreToldAsOne(t *testing.T) {
 	assert.Equal(t, []string{`{"n":4}`}, each(named))
 	nowhere := dead("")
 	nowhere.Messages = []queues.Place{{Partition: 2, Offset: 99}}
-	assert.ErrorContains(t, n.Queues.EachItem(t.Context(), q, nowhere, nil), "has no offset 99 yet")
+	assert.ErrorContains(t, n.Queues.EachItem(accesstest.Owner(t), q, nowhere, nil), "has no offset 99 yet")
 	for _, s := range []queues.Selection{dead("body.n >"), {Messages: make([]queues.Place, 10_001)}} {
-		assert.Error(t, n.Queues.EachItem(t.Context(), q, s, nil))
-		_, err := n.Queues.Act(t.Context(), q, s, queues.Action{Op: queue.OpReturn}, true)
+		assert.Error(t, n.Queues.EachItem(accesstest.Owner(t), q, s, nil))
+		_, err := n.Queues.Act(accesstest.Owner(t), q, s, queues.Action{Op: queue.OpReturn}, true)
 		assert.Error(t, err)
 	}
 
 	limited.Limit = 5
-	done, err := n.Queues.Act(t.Context(), q, limited, queues.Action{Op: queue.OpReturn, Who: "owner", After: time.Hour}, false)
+	done, err := n.Queues.Act(accesstest.Owner(t), q, limited, queues.Action{Op: queue.OpReturn, Who: "owner", After: time.Hour}, false)
 	require.NoError(t, err)
 	assert.EqualValues(t, 5, done.Messages)
 	assert.Contains(t, done.Effects[0], "again 1h from now")
@@ -125,7 +126,7 @@ func TestAMemberThatWaitsGetsWhatComes(t *testing.T) {
 	for i := range 6 {
 		came := make(chan []lease.Delivery)
 		go func() {
-			done, err := n.Queues.Work(t.Context(), q, queues.Work{Member: "lana", Partition: part.AnyPartition, Max: 1, Wait: 20 * time.Second})
+			done, err := n.Queues.Work(accesstest.Owner(t), q, queues.Work{Member: "lana", Partition: part.AnyPartition, Max: 1, Wait: 20 * time.Second})
 			assert.NoError(t, err)
 			came <- done.Leased
 		}()
@@ -141,13 +142,13 @@ func TestAMemberThatWaitsGetsWhatComes(t *testing.T) {
 		}
 	}
 	begun := time.Now()
-	done, err := n.Queues.Work(t.Context(), q, queues.Work{Member: "lana", Partition: 2, Max: 5, Wait: 200 * time.Millisecond})
+	done, err := n.Queues.Work(accesstest.Owner(t), q, queues.Work{Member: "lana", Partition: 2, Max: 5, Wait: 200 * time.Millisecond})
 	require.NoError(t, err)
 	assert.Empty(t, done.Leased)
 	assert.GreaterOrEqual(t, time.Since(begun), 200*time.Millisecond)
-	_, err = n.Queues.Work(t.Context(), q, queues.Work{Partition: 4, Max: 1})
+	_, err = n.Queues.Work(accesstest.Owner(t), q, queues.Work{Partition: 4, Max: 1})
 	assert.Error(t, err)
-	settled, err := n.Queues.Work(t.Context(), q, queues.Work{Partition: part.AnyPartition, Settle: []queues.Settle{{Lease: queues.Lease{Partition: 9}, Outcome: queue.Accept}}})
+	settled, err := n.Queues.Work(accesstest.Owner(t), q, queues.Work{Partition: part.AnyPartition, Settle: []queues.Settle{{Lease: queues.Lease{Partition: 9}, Outcome: queue.Accept}}})
 	require.NoError(t, err)
 	assert.Equal(t, queue.Unknown, settled.Settled[0].Status)
 }
@@ -159,25 +160,25 @@ func TestAMessageTellsWhatHappenedToIt(t *testing.T) {
 	q := n.Channel(setting.Queue, "coldchain/inspections", quick)
 	n.Publish(q, 0, "a")
 	first := handed(t, n, q, 1)
-	again, err := n.Queues.Work(t.Context(), q, queues.Work{Member: "lana", Partition: part.AnyPartition, Settle: []queues.Settle{{Lease: first[0].Lease, Outcome: queue.Extend, After: time.Hour}}})
+	again, err := n.Queues.Work(accesstest.Owner(t), q, queues.Work{Member: "lana", Partition: part.AnyPartition, Settle: []queues.Settle{{Lease: first[0].Lease, Outcome: queue.Extend, After: time.Hour}}})
 	require.NoError(t, err)
 	assert.WithinDuration(t, time.Now().Add(time.Hour), again.Settled[0].Deadline, time.Minute)
-	_, err = n.Queues.Work(t.Context(), q, queues.Work{Member: "lana", Partition: part.AnyPartition, Settle: []queues.Settle{{Lease: first[0].Lease, Outcome: queue.Release, Untouched: true, Reason: "end-of-shift"}}})
+	_, err = n.Queues.Work(accesstest.Owner(t), q, queues.Work{Member: "lana", Partition: part.AnyPartition, Settle: []queues.Settle{{Lease: first[0].Lease, Outcome: queue.Release, Untouched: true, Reason: "end-of-shift"}}})
 	require.NoError(t, err)
 	second := handed(t, n, q, 1)
 	assert.Equal(t, 1, second[0].Attempt, "that did not count")
-	item, err := n.Queues.Item(t.Context(), q, 0, 0, true)
+	item, err := n.Queues.Item(accesstest.Owner(t), q, 0, 0, true)
 	require.NoError(t, err)
 	assert.Equal(t, queue.Leased, item.Info.State)
 	settle(t, n, q, queue.Accept, "", "", second...)
-	item, err = n.Queues.Item(t.Context(), q, 0, 0, true)
+	item, err = n.Queues.Item(accesstest.Owner(t), q, 0, 0, true)
 	require.NoError(t, err)
 	var kinds []queue.EventKind
 	for _, e := range item.Info.History {
 		kinds = append(kinds, e.Kind)
 	}
 	assert.Equal(t, []queue.EventKind{queue.Released, queue.Accepted}, kinds)
-	_, err = n.Queues.Item(t.Context(), q, 0, 7, true)
+	_, err = n.Queues.Item(accesstest.Owner(t), q, 0, 7, true)
 	assert.ErrorContains(t, err, "coldchain/inspections#0 has no offset 7 yet")
 }
 
@@ -195,7 +196,7 @@ func TestAQueueIsWorkedOnThroughAnyNode(t *testing.T) {
 		go func() {
 			var all []lease.Delivery
 			for len(all) < 4 {
-				done, err := n.Queues.Work(t.Context(), q, queues.Work{Member: "lana", Partition: part.AnyPartition, Max: 4, Wait: 10 * time.Second})
+				done, err := n.Queues.Work(accesstest.Owner(t), q, queues.Work{Member: "lana", Partition: part.AnyPartition, Max: 4, Wait: 10 * time.Second})
 				if !assert.NoError(t, err) {
 					break
 				}
@@ -210,17 +211,17 @@ func TestAQueueIsWorkedOnThroughAnyNode(t *testing.T) {
 		require.Len(t, leased, 4)
 		assert.Equal(t, []queue.Status{queue.Done, queue.Done, queue.Done}, settle(t, n, q, queue.Accept, "", "", leased[:3]...))
 		settle(t, n, q, queue.Reject, "box-missing", "nobody knows it", leased[3])
-		items, _, err := n.Queues.Items(t.Context(), q, dead(""), nil, 10, false)
+		items, _, err := n.Queues.Items(accesstest.Owner(t), q, dead(""), nil, 10, false)
 		require.NoError(t, err)
 		require.Len(t, items, 1)
-		item, err := n.Queues.Item(t.Context(), q, leased[3].Lease.Partition, leased[3].Lease.Offset, true)
+		item, err := n.Queues.Item(accesstest.Owner(t), q, leased[3].Lease.Partition, leased[3].Lease.Offset, true)
 		require.NoError(t, err)
 		assert.Equal(t, "nobody knows it", item.Detail())
-		done, err := n.Queues.Act(t.Context(), q, dead(""), queues.Action{Op: queue.OpDiscard, Who: "owner", Why: "a drill"}, false)
+		done, err := n.Queues.Act(accesstest.Owner(t), q, dead(""), queues.Action{Op: queue.OpDiscard, Who: "owner", Why: "a drill"}, false)
 		require.NoError(t, err)
 		assert.EqualValues(t, 1, done.Messages)
 		_, each := n.Parts.Status(q, time.Now())
-		n.Queues.Refresh(t.Context(), q, each)
+		n.Queues.Refresh(accesstest.Owner(t), q, each)
 		assert.Zero(t, queues.Summary(each).Counts.Dead)
 	}
 }
@@ -231,12 +232,12 @@ func TestWhatGoesOutIsCountedOnce(t *testing.T) {
 	q := nodes[0].Channel(setting.Queue, "coldchain/inspections", setting.Change{"replicas": 3})
 	n := nodes[0]
 	n.Publish(q, 0, `{"n":1}`, `{"n":2}`, `{"n":3}`)
-	done, err := n.Queues.Work(t.Context(), q, queues.Work{Member: "lana", Partition: part.AnyPartition, Max: 10, Wait: 10 * time.Second})
+	done, err := n.Queues.Work(accesstest.Owner(t), q, queues.Work{Member: "lana", Partition: part.AnyPartition, Max: 10, Wait: 10 * time.Second})
 	require.NoError(t, err)
 	require.Len(t, done.Leased, 3)
 	settle(t, n, q, queue.Accept, "", "", done.Leased...)
 	n.Publish(q, 0, `{"n":4}`, `{"n":5}`)
-	_, err = n.Queues.ActAt(t.Context(), q.Partitions()[0], &queue.Command{Op: queue.OpTake, Who: "route", Route: uuid.New(), Offsets: []int64{3, 4}})
+	_, err = n.Queues.ActAt(accesstest.Owner(t), q.Partitions()[0], &queue.Command{Op: queue.OpTake, Who: "route", Route: uuid.New(), Offsets: []int64{3, 4}})
 	require.NoError(t, err)
 	counted := func() (all int64) {
 		for _, n := range nodes {

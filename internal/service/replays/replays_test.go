@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/edit"
 	"steadyferry/internal/core/job"
@@ -27,7 +28,7 @@ func TestMain(m *testing.M) { testdb.Main(m) }
 
 func begin(t *testing.T, n *nodetest.Node, s replays.Spec, rate float64) *catalog.Job {
 	t.Helper()
-	r, err := n.Replays.New(t.Context(), "owner", s, rate)
+	r, err := n.Replays.New(accesstest.Owner(t), "owner", s, rate)
 	require.NoError(t, err)
 	return r
 }
@@ -38,7 +39,7 @@ func ended(t *testing.T, n *nodetest.Node, id int64) *catalog.Job {
 	var r *catalog.Job
 	require.Eventually(t, func() bool {
 		var err error
-		r, err = n.Replays.Get(t.Context(), id)
+		r, err = n.Replays.Get(accesstest.Owner(t), id)
 		return err == nil && r.EndedAt.Valid
 	}, 20*time.Second, 20*time.Millisecond)
 	return r
@@ -47,7 +48,7 @@ func ended(t *testing.T, n *nodetest.Node, id int64) *catalog.Job {
 func kept(t *testing.T, n *nodetest.Node, topic *part.Channel) (bodies []string) {
 	t.Helper()
 	s := look.Selection{Topic: topic, From: address.Position{Kind: address.First}, To: address.Position{Kind: address.End}, Limit: 1000}
-	require.NoError(t, n.Look.Browse(t.Context(), s, func(e look.Event) error {
+	require.NoError(t, n.Look.Browse(accesstest.Owner(t), s, func(e look.Event) error {
 		if e.Message != nil {
 			bodies = append(bodies, string(e.Message.Body))
 		}
@@ -61,7 +62,7 @@ func TestDeadLettersGoBackToTheirQueue(t *testing.T) {
 	n := nodetest.Open(t)
 	q := n.DeadLetters(5)
 	spec := replays.Spec{From: "coldchain/inspections/dead", To: "coldchain/inspections", Where: `int(body.box) != 3`, StopAbove: 1}
-	plan, err := n.Replays.Plan(t.Context(), &spec)
+	plan, err := n.Replays.Plan(accesstest.Owner(t), &spec)
 	require.NoError(t, err)
 	assert.EqualValues(t, 4, plan.Messages)
 	assert.EqualValues(t, 5, n.Queues.Counts(q).Dead, "a plan does nothing")
@@ -89,7 +90,7 @@ func TestAStretchOfATopicIsSentAgainOnce(t *testing.T) {
 	require.NoError(t, err)
 	r := begin(t, n, replays.Spec{From: "coldchain/readings", To: "coldchain/again", FromPosition: "first", ToPosition: "end", Edits: []edit.Edit{parsed}, StopAbove: 1}, 100)
 	require.Eventually(t, func() bool {
-		r, err := n.Replays.Get(t.Context(), r.ID)
+		r, err := n.Replays.Get(accesstest.Owner(t), r.ID)
 		return err == nil && r.Done > 5
 	}, 10*time.Second, 5*time.Millisecond)
 	n.Reopen()
@@ -98,13 +99,13 @@ func TestAStretchOfATopicIsSentAgainOnce(t *testing.T) {
 	target, err = n.Parts.Channel(target.Address())
 	require.NoError(t, err)
 	assert.Equal(t, wanted, kept(t, n, target))
-	story, err := n.Traces.Of(t.Context(), target, 0, 0)
+	story, err := n.Traces.Of(accesstest.Owner(t), target, 0, 0)
 	require.NoError(t, err)
 	require.NotEmpty(t, story.Copies)
 	assert.Contains(t, story.Copies[0], "coldchain/readings#")
 	source, err = n.Parts.Channel(source.Address())
 	require.NoError(t, err)
-	story, err = n.Traces.Of(t.Context(), source, 0, 0)
+	story, err = n.Traces.Of(accesstest.Owner(t), source, 0, 0)
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(story.Copies, " "), "coldchain/again#0:")
 }
@@ -118,25 +119,25 @@ func TestAReplayIsPacedPausedAndCancelled(t *testing.T) {
 	}
 	r := begin(t, n, replays.Spec{From: "coldchain/readings", To: "coldchain/again", FromPosition: "first", ToPosition: "end", StopAbove: 1}, 10)
 	time.Sleep(1500 * time.Millisecond)
-	r, err := n.Replays.Set(t.Context(), "owner", r.ID, job.Paused, nil)
+	r, err := n.Replays.Set(accesstest.Owner(t), "owner", r.ID, job.Paused, nil)
 	require.NoError(t, err)
 	time.Sleep(200 * time.Millisecond) // a step may be under way
-	r, err = n.Replays.Get(t.Context(), r.ID)
+	r, err = n.Replays.Get(accesstest.Owner(t), r.ID)
 	require.NoError(t, err)
 	sent := r.Done
 	assert.Less(t, sent, int64(40), "ten a second")
 	time.Sleep(500 * time.Millisecond)
-	r, err = n.Replays.Get(t.Context(), r.ID)
+	r, err = n.Replays.Get(accesstest.Owner(t), r.ID)
 	require.NoError(t, err)
 	assert.Equal(t, sent, r.Done)
 	fast := 500.0
-	_, err = n.Replays.Set(t.Context(), "owner", r.ID, job.Running, &fast)
+	_, err = n.Replays.Set(accesstest.Owner(t), "owner", r.ID, job.Running, &fast)
 	require.NoError(t, err)
 	assert.Equal(t, job.Done, ended(t, n, r.ID).State)
-	_, err = n.Replays.Set(t.Context(), "owner", r.ID, job.Cancelled, nil)
+	_, err = n.Replays.Set(accesstest.Owner(t), "owner", r.ID, job.Cancelled, nil)
 	assert.ErrorContains(t, err, "has ended: it is done")
 	slow := begin(t, n, replays.Spec{From: "coldchain/readings", To: "coldchain/again", FromPosition: "first", ToPosition: "end", StopAbove: 1}, 1)
-	_, err = n.Replays.Set(t.Context(), "owner", slow.ID, job.Cancelled, nil)
+	_, err = n.Replays.Set(accesstest.Owner(t), "owner", slow.ID, job.Cancelled, nil)
 	require.NoError(t, err)
 	assert.Equal(t, job.Cancelled, ended(t, n, slow.ID).State)
 }
@@ -160,10 +161,10 @@ func TestBadReplaysAreRefused(t *testing.T) {
 	} {
 		s := good
 		c.change(&s)
-		_, err := n.Replays.New(t.Context(), "owner", s, c.rate)
+		_, err := n.Replays.New(accesstest.Owner(t), "owner", s, c.rate)
 		assert.ErrorContains(t, err, wanted)
 	}
-	_, err := n.Replays.Get(t.Context(), 99)
+	_, err := n.Replays.Get(accesstest.Owner(t), 99)
 	var p *problem.Problem
 	require.ErrorAs(t, err, &p)
 	assert.Equal(t, problem.NotFound, p.Kind)

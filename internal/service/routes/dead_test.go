@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/queue"
@@ -50,14 +51,14 @@ func TestARouteCopiesDeadLetters(t *testing.T) {
 	assert.Equal(t, []string{"coldchain/inspections/dead@archive", "coldchain/inspections#0:0", "no-box", "field /box is missing"},
 		[]string{header(message.HeaderRoute), header(message.HeaderRouteFrom), header(message.HeaderReason), header(message.HeaderDetail)})
 
-	tried, err := n.Routes.Try(t.Context(), at(t, "coldchain/inspections/dead@other"), from(t, "ago:1h"), setting.Change{"to": "coldchain/late", "where": "reason == 'no-box' && attempts == 1"})
+	tried, err := n.Routes.Try(accesstest.Owner(t), at(t, "coldchain/inspections/dead@other"), from(t, "ago:1h"), setting.Change{"to": "coldchain/late", "where": "reason == 'no-box' && attempts == 1"})
 	require.NoError(t, err)
 	assert.EqualValues(t, []int64{1, 1}, []int64{tried.Total, tried.Sent}, "what is dead is tried with its reason")
-	tried, err = n.Routes.Try(t.Context(), at(t, "coldchain/inspections/dead@archive"), from(t, "first"), setting.Change{"where": "reason == 'other'"})
+	tried, err = n.Routes.Try(accesstest.Owner(t), at(t, "coldchain/inspections/dead@archive"), from(t, "first"), setting.Change{"where": "reason == 'other'"})
 	require.NoError(t, err)
 	assert.EqualValues(t, []int64{0, 1}, []int64{tried.Sent, tried.Was.OnlyWas})
 
-	_, err = n.Groups.Set(t.Context(), "owner", at(t, "coldchain/inspections/dead@archive"), setting.Change{"paused": true}, false)
+	_, err = n.Groups.Set(accesstest.Owner(t), "owner", at(t, "coldchain/inspections/dead@archive"), setting.Change{"paused": true}, false)
 	require.NoError(t, err)
 	n.Publish(inspections, 1, celsius(10, 11)...)
 	n.Publish(inspections, 0, celsius(12)...)
@@ -65,7 +66,7 @@ func TestARouteCopiesDeadLetters(t *testing.T) {
 	n.Publish(inspections, 0, celsius(13)...)
 	require.Equal(t, 1, reject(t, n, inspections, "too-warm", ""))
 	// While the copy waits, all are returned, and done.
-	_, err = n.Queues.Act(t.Context(), inspections, queues.Selection{States: []queue.State{queue.Dead}}, queues.Action{Op: queue.OpReturn, Who: "owner", Why: "again"}, false)
+	_, err = n.Queues.Act(accesstest.Owner(t), inspections, queues.Selection{States: []queue.State{queue.Dead}}, queues.Action{Op: queue.OpReturn, Who: "owner", Why: "again"}, false)
 	require.NoError(t, err)
 	require.Len(t, work(t, n, inspections, queues.Work{Max: 100, AtOnce: true}).Leased, 5)
 	require.Zero(t, counts(n, inspections).Dead)
@@ -76,7 +77,7 @@ func TestARouteCopiesDeadLetters(t *testing.T) {
 	lag := func() int64 {
 		_, g, err := n.Parts.Group(at(t, "coldchain/inspections/dead@archive"))
 		require.NoError(t, err)
-		l, err := n.Groups.LagOf(t.Context(), n.Parts.ByID(inspections.ID), g)
+		l, err := n.Groups.LagOf(accesstest.Owner(t), n.Parts.ByID(inspections.ID), g)
 		require.NoError(t, err)
 		if l.Verdict.Messages > 0 {
 			assert.Positive(t, l.OldestAge, "since when it waits is told")
@@ -86,7 +87,7 @@ func TestARouteCopiesDeadLetters(t *testing.T) {
 	require.Eventually(t, func() bool { return lag() == 4 }, waitTime, tick)
 	n.Reopen()
 	require.Eventually(t, func() bool { return lag() == 4 }, waitTime, tick)
-	_, err = n.Groups.Set(t.Context(), "owner", at(t, "coldchain/inspections/dead@archive"), setting.Change{"paused": false}, false)
+	_, err = n.Groups.Set(accesstest.Owner(t), "owner", at(t, "coldchain/inspections/dead@archive"), setting.Change{"paused": false}, false)
 	require.NoError(t, err)
 	archive, err = n.Parts.Channel(at(t, "coldchain/archive"))
 	require.NoError(t, err)
@@ -105,7 +106,7 @@ func TestLettersAreCarriedOutOfOldSegments(t *testing.T) {
 	route(t, n, "coldchain/inspections/dead@archive", "end", setting.Change{"to": "coldchain/archive"})
 	n.Publish(inspections, 0, celsius(1, 2, 3)...)
 	require.Equal(t, 3, reject(t, n, inspections, "bad", "as it was"))
-	_, err := n.Queues.Act(t.Context(), inspections, queues.Selection{States: []queue.State{queue.Dead}}, queues.Action{Op: queue.OpDiscard, Who: "owner", Why: "away"}, false)
+	_, err := n.Queues.Act(accesstest.Owner(t), inspections, queues.Selection{States: []queue.State{queue.Dead}}, queues.Action{Op: queue.OpDiscard, Who: "owner", Why: "away"}, false)
 	require.NoError(t, err)
 
 	for range 30 {
@@ -114,16 +115,16 @@ func TestLettersAreCarriedOutOfOldSegments(t *testing.T) {
 	require.Len(t, work(t, n, inspections, queues.Work{Max: 100, AtOnce: true}).Leased, 30)
 	p, err := inspections.Partition(0)
 	require.NoError(t, err)
-	require.NoError(t, p.Replica().Do(t.Context(), (*journal.Journal).Roll))
+	require.NoError(t, p.Replica().Do(accesstest.Owner(t), (*journal.Journal).Roll))
 	base := p.Replica().Journal().BaseOf(0)
-	n.Parts.Retain(t.Context(), time.Now())
+	n.Parts.Retain(accesstest.Owner(t), time.Now())
 	assert.Equal(t, base, p.Replica().Journal().BaseOf(0), "nothing goes before it is written again")
 	require.Eventually(t, func() bool {
-		n.Parts.Retain(t.Context(), time.Now())
+		n.Parts.Retain(accesstest.Owner(t), time.Now())
 		return p.Replica().Journal().BaseOf(0) > base
 	}, waitTime, tick, "the first segment goes")
 	n.Reopen()
-	_, err = n.Manage.SetChannel(t.Context(), "owner", at(t, "coldchain/archive"), setting.Change{"paused": false}, nil, false)
+	_, err = n.Manage.SetChannel(accesstest.Owner(t), "owner", at(t, "coldchain/archive"), setting.Change{"paused": false}, nil, false)
 	require.NoError(t, err)
 	archive = n.Parts.ByID(archive.ID)
 	for _, m := range arrive(t, n, archive, celsius(1, 2, 3)...) {
@@ -148,15 +149,15 @@ func TestARouteCopiesDeadLettersOfReaders(t *testing.T) {
 	read, _ := copied.Header(message.HeaderRouteFrom)
 	assert.Equal(t, []string{"edit-failed", "coldchain/readings@warm#0:0"}, []string{reason, read})
 
-	_, err := n.Groups.Remove(t.Context(), "owner", at(t, "coldchain/readings@warm"), true)
+	_, err := n.Groups.Remove(accesstest.Owner(t), "owner", at(t, "coldchain/readings@warm"), true)
 	assert.ErrorContains(t, err, "1 route reads the dead letters of coldchain/readings@warm: coldchain/readings@warm/dead@archive")
 	refused := func(address, to string) error {
-		_, err := n.Routes.New(t.Context(), "owner", at(t, address), from(t, "end"), setting.Change{"to": to})
+		_, err := n.Routes.New(accesstest.Owner(t), "owner", at(t, address), from(t, "end"), setting.Change{"to": to})
 		return err
 	}
 	assert.ErrorContains(t, refused("coldchain/readings/dead@archive", "coldchain/archive"), "is a topic: what its readers reject is in the dead letters of each")
 	assert.ErrorContains(t, refused("coldchain/readings@warm/dead@back", "coldchain/readings"), "would send messages in a circle")
 	assert.ErrorContains(t, refused("coldchain/readings@none/dead@archive", "coldchain/archive"), "coldchain/readings has no group none")
-	_, err = n.Groups.New(t.Context(), "owner", at(t, "coldchain/readings@warm/dead@group"), from(t, "end"), nil)
+	_, err = n.Groups.New(accesstest.Owner(t), "owner", at(t, "coldchain/readings@warm/dead@group"), from(t, "end"), nil)
 	assert.ErrorContains(t, err, "dead letters are read by routes alone")
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/edit"
 	"steadyferry/internal/core/message"
@@ -48,7 +49,7 @@ func from(t *testing.T, text string) address.Position {
 // route makes one.
 func route(t *testing.T, n *nodetest.Node, address, begins string, settings setting.Change) *catalog.Group {
 	t.Helper()
-	g, err := n.Routes.New(t.Context(), "owner", at(t, address), from(t, begins), settings)
+	g, err := n.Routes.New(accesstest.Owner(t), "owner", at(t, address), from(t, begins), settings)
 	require.NoError(t, err)
 	return g
 }
@@ -57,7 +58,7 @@ func route(t *testing.T, n *nodetest.Node, address, begins string, settings sett
 func messages(t *testing.T, n *nodetest.Node, ch *part.Channel) (all []*message.Stored) {
 	t.Helper()
 	for _, p := range n.Parts.ByID(ch.ID).Partitions() {
-		l, err := logs.Open(t.Context(), n.Parts, p, true)
+		l, err := logs.Open(accesstest.Owner(t), n.Parts, p, true)
 		require.NoError(t, err)
 		r := l.Reader(l.First())
 		for r.Offset() < l.End() {
@@ -66,7 +67,7 @@ func messages(t *testing.T, n *nodetest.Node, ch *part.Channel) (all []*message.
 			if len(chunk) == 0 {
 				break
 			}
-			_, err = logs.EachMessage(t.Context(), chunk, p.Number, 0, n.Parts.RoomToDecode, func(m *message.Stored) (bool, error) {
+			_, err = logs.EachMessage(accesstest.Owner(t), chunk, p.Number, 0, n.Parts.RoomToDecode, func(m *message.Stored) (bool, error) {
 				all = append(all, logs.Keep(m))
 				return true, nil
 			})
@@ -133,10 +134,10 @@ func TestARouteSendsWhatFulfilsItsCondition(t *testing.T) {
 	_, g, err := n.Parts.Group(a)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
-		l, err := n.Groups.LagOf(t.Context(), n.Parts.ByID(readings.ID), g)
+		l, err := n.Groups.LagOf(accesstest.Owner(t), n.Parts.ByID(readings.ID), g)
 		return err == nil && l.Verdict.Messages == 0
 	}, waitTime, tick, "its lag is told")
-	_, err = n.Groups.Join(t.Context(), "owner", a, nil, 0, "somebody")
+	_, err = n.Groups.Join(accesstest.Owner(t), "owner", a, nil, 0, "somebody")
 	assert.ErrorContains(t, err, "is a route, which the service reads for")
 
 	// After a restart nothing comes twice.
@@ -154,7 +155,7 @@ func TestOtherSettingsHoldFromThenOn(t *testing.T) {
 	n.Publish(readings, 0, celsius(7, 9)...)
 	arrive(t, n, warm, celsius(9)...)
 	a := at(t, "coldchain/readings@warm")
-	p, err := n.Groups.Set(t.Context(), "owner", a, setting.Change{"where": "body.celsius > 6.0"}, false)
+	p, err := n.Groups.Set(accesstest.Owner(t), "owner", a, setting.Change{"where": "body.celsius > 6.0"}, false)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"it holds for messages that come from now on; what waits is decided by the condition it came under"}, p.Effects)
 	cuts := func() int {
@@ -168,22 +169,22 @@ func TestOtherSettingsHoldFromThenOn(t *testing.T) {
 	arrive(t, n, warm, celsius(9, 7, 10)...)
 
 	// A paused route sends nothing, and goes on where it was.
-	_, err = n.Groups.Set(t.Context(), "owner", a, setting.Change{"paused": true}, false)
+	_, err = n.Groups.Set(accesstest.Owner(t), "owner", a, setting.Change{"paused": true}, false)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { _, g, _ := n.Parts.Group(a); return g.Paused }, waitTime, tick)
 	time.Sleep(100 * time.Millisecond)
 	n.Publish(readings, 0, celsius(20)...)
 	require.Eventually(t, func() bool {
 		_, g, _ := n.Parts.Group(a)
-		return n.Routes.States(t.Context(), readings.ID, g.Route.ID)[0].Waits.Reason == "paused"
+		return n.Routes.States(accesstest.Owner(t), readings.ID, g.Route.ID)[0].Waits.Reason == "paused"
 	}, waitTime, tick)
 	assert.Len(t, messages(t, n, warm), 3)
-	_, err = n.Groups.Set(t.Context(), "owner", a, setting.Change{"paused": false}, false)
+	_, err = n.Groups.Set(accesstest.Owner(t), "owner", a, setting.Change{"paused": false}, false)
 	require.NoError(t, err)
 	arrive(t, n, warm, celsius(9, 7, 10, 20)...)
 
 	// More partitions of the target are another cut.
-	grown, err := n.Manage.SetChannel(t.Context(), "owner", at(t, "coldchain/warm"), setting.Change{"partitionCount": 4}, nil, false)
+	grown, err := n.Manage.SetChannel(accesstest.Owner(t), "owner", at(t, "coldchain/warm"), setting.Change{"partitionCount": 4}, nil, false)
 	require.NoError(t, err)
 	require.NotEmpty(t, grown.After)
 	require.Eventually(t, func() bool { return cuts() == 3 }, waitTime, tick)
@@ -208,7 +209,7 @@ func TestASeekSendsAgainOrLeavesOut(t *testing.T) {
 	arrive(t, n, warm, "c", "d")
 	seek := func(ask groups.SeekAsk) *groups.Sought {
 		ask.Partition, ask.Who, ask.Last = part.AnyPartition, "owner", -1
-		out, err := n.Groups.Seek(t.Context(), at(t, "coldchain/readings@copy"), &ask)
+		out, err := n.Groups.Seek(accesstest.Owner(t), at(t, "coldchain/readings@copy"), &ask)
 		require.NoError(t, err)
 		return out
 	}
@@ -221,13 +222,13 @@ func TestASeekSendsAgainOrLeavesOut(t *testing.T) {
 	seek(groups.SeekAsk{To: "offset:1", Apply: true})
 	arrive(t, n, warm, "b", "c", "c", "d", "d")
 
-	_, err := n.Groups.Set(t.Context(), "owner", at(t, "coldchain/readings@copy"), setting.Change{"paused": true}, false)
+	_, err := n.Groups.Set(accesstest.Owner(t), "owner", at(t, "coldchain/readings@copy"), setting.Change{"paused": true}, false)
 	require.NoError(t, err)
 	settled(t, n, readings, "copy", 0)
 	n.Publish(readings, 0, "e", "f")
 	settled(t, n, readings, "copy", 2)
 	seek(groups.SeekAsk{To: "offset:5", Apply: true})
-	_, err = n.Groups.Set(t.Context(), "owner", at(t, "coldchain/readings@copy"), setting.Change{"paused": false}, false)
+	_, err = n.Groups.Set(accesstest.Owner(t), "owner", at(t, "coldchain/readings@copy"), setting.Change{"paused": false}, false)
 	require.NoError(t, err)
 	arrive(t, n, warm, "b", "c", "c", "d", "d", "f")
 
@@ -281,14 +282,14 @@ func TestWhatCannotBeSentIsADeadLetterOfTheRoute(t *testing.T) {
 	require.NoError(t, err)
 	edits, err := edit.Parse("set /celsius=25")
 	require.NoError(t, err)
-	_, err = n.Queues.Act(t.Context(), q, queues.Selection{States: []queue.State{queue.Dead}, Where: "!has(body.celsius)"}, queues.Action{Op: queue.OpEdit, Who: "lana", Edits: []edit.Edit{edits}, Return: true}, false)
+	_, err = n.Queues.Act(accesstest.Owner(t), q, queues.Selection{States: []queue.State{queue.Dead}, Where: "!has(body.celsius)"}, queues.Action{Op: queue.OpEdit, Who: "lana", Edits: []edit.Edit{edits}, Return: true}, false)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { return len(messages(t, n, warm)) == 4 }, waitTime, tick)
 	mended := messages(t, n, warm)[3]
 	assert.JSONEq(t, `{"box":"box-1","celsius":25,"fahrenheit":77}`, string(mended.Body))
 	require.Eventually(t, func() bool { return counts(n, q) == queue.Counts{Dead: 1, Accepted: 1, Rejected: 2} }, waitTime, tick, "%+v", counts(n, q))
 	// One that is returned as it is fails again.
-	_, err = n.Queues.Act(t.Context(), q, queues.Selection{States: []queue.State{queue.Dead}}, queues.Action{Op: queue.OpReturn, Who: "lana"}, false)
+	_, err = n.Queues.Act(accesstest.Owner(t), q, queues.Selection{States: []queue.State{queue.Dead}}, queues.Action{Op: queue.OpReturn, Who: "lana"}, false)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { return counts(n, q) == queue.Counts{Dead: 1, Accepted: 2, Rejected: 3} }, waitTime, tick, "%+v", counts(n, q))
 	assert.Len(t, messages(t, n, warm), 4)
@@ -306,16 +307,16 @@ func TestRoutesDoNotGoInACircle(t *testing.T) {
 		"coldchain/c@back": "coldchain/c -> coldchain/a -> coldchain/b -> coldchain/c",
 		"coldchain/a@self": "coldchain/a -> coldchain/a",
 	} {
-		_, err := n.Routes.New(t.Context(), "owner", at(t, address), from(t, "end"), setting.Change{"to": "coldchain/a"})
+		_, err := n.Routes.New(accesstest.Owner(t), "owner", at(t, address), from(t, "end"), setting.Change{"to": "coldchain/a"})
 		assert.ErrorContains(t, err, "in a circle: "+says)
 	}
-	_, err := n.Routes.New(t.Context(), "owner", at(t, "coldchain/a@on"), from(t, "end"), setting.Change{"to": "coldchain/c"})
+	_, err := n.Routes.New(accesstest.Owner(t), "owner", at(t, "coldchain/a@on"), from(t, "end"), setting.Change{"to": "coldchain/c"})
 	assert.ErrorContains(t, err, "exists already")
-	_, err = n.Routes.New(t.Context(), "owner", at(t, "coldchain/a@none"), from(t, "end"), nil)
+	_, err = n.Routes.New(accesstest.Owner(t), "owner", at(t, "coldchain/a@none"), from(t, "end"), nil)
 	assert.ErrorContains(t, err, "leads nowhere")
 	// What came through too many routes is set aside.
 	a := n.Parts.ByID(idOf(t, n, "coldchain/a"))
-	_, err = n.Parts.PublishMessages(t.Context(), a, 0, []*message.Message{{Body: []byte("x"), Headers: []message.Header{{Name: message.HeaderHops, Value: "15"}}}})
+	_, err = n.Parts.PublishMessages(accesstest.Owner(t), a, 0, []*message.Message{{Body: []byte("x"), Headers: []message.Header{{Name: message.HeaderHops, Value: "15"}}}})
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		q, err := n.Queues.At(at(t, "coldchain/b@on/dead"))
@@ -338,13 +339,13 @@ func TestARemovedRouteHasEndedEverywhere(t *testing.T) {
 	g := route(t, n, "coldchain/readings@warm", "first", setting.Change{"to": "coldchain/warm"})
 	n.Publish(readings, 0, "a")
 	arrive(t, n, warm, "a")
-	said, err := n.Groups.Remove(t.Context(), "owner", at(t, "coldchain/readings@warm"), true)
+	said, err := n.Groups.Remove(accesstest.Owner(t), "owner", at(t, "coldchain/readings@warm"), true)
 	require.NoError(t, err)
 	assert.Contains(t, said.Effects, "nothing is sent to coldchain/warm any more; what was sent stays there")
-	_, err = n.Groups.Remove(t.Context(), "owner", at(t, "coldchain/readings@warm"), false)
+	_, err = n.Groups.Remove(accesstest.Owner(t), "owner", at(t, "coldchain/readings@warm"), false)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
-		ended, err := n.Catalog.EndedRoutes(t.Context())
+		ended, err := n.Catalog.EndedRoutes(accesstest.Owner(t))
 		return err == nil && len(ended) == 0
 	}, waitTime, tick)
 	for _, p := range readings.Partitions() {
@@ -376,6 +377,6 @@ func TestAChainIsAllThatComesAndGoes(t *testing.T) {
 		}
 		assert.Equal(t, want, strings.Join(names, " "), channel)
 	}
-	_, err := n.Manage.RemoveChannel(t.Context(), "owner", at(t, "coldchain/b"), false)
+	_, err := n.Manage.RemoveChannel(accesstest.Owner(t), "owner", at(t, "coldchain/b"), false)
 	assert.ErrorContains(t, err, "2 routes lead to coldchain/b: coldchain/a@1, coldchain/x@4; remove what leads there first")
 }

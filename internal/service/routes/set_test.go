@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/node/nodetest"
 )
@@ -23,13 +24,13 @@ func TestSettingsHoldFromWhenTheyAreSet(t *testing.T) {
 	arrive(t, n, warm, celsius(9)...)
 	a, want := at(t, "coldchain/readings@warm"), []float64{9}
 	for limit := 20.0; limit < 40; limit++ { // only what is at the limit comes
-		_, err := n.Routes.Set(t.Context(), "owner", a, setting.Change{"where": fmt.Sprintf("body.celsius == %.1f", limit)}, false)
+		_, err := n.Routes.Set(accesstest.Owner(t), "owner", a, setting.Change{"where": fmt.Sprintf("body.celsius == %.1f", limit)}, false)
 		require.NoError(t, err)
 		n.Publish(readings, 0, celsius(limit, limit-1, limit+1)...)
 		want = append(want, limit)
 	}
 	arrive(t, n, warm, celsius(want...)...)
-	p, err := n.Routes.Set(t.Context(), "owner", a, setting.Change{"where": "body.celsius == 90.0"}, true)
+	p, err := n.Routes.Set(accesstest.Owner(t), "owner", a, setting.Change{"where": "body.celsius == 90.0"}, true)
 	require.NoError(t, err)
 	n.Publish(readings, 0, celsius(90, 39)...)
 	assert.NotEmpty(t, p.After)

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/setting"
@@ -24,7 +25,7 @@ func counts(n *nodetest.Node, q *part.Channel) queue.Counts {
 func work(t *testing.T, n *nodetest.Node, q *part.Channel, w queues.Work) *queues.Done {
 	t.Helper()
 	w.Member, w.Partition = "lana", part.AnyPartition
-	done, err := n.Queues.Work(t.Context(), n.Parts.ByID(q.ID), w)
+	done, err := n.Queues.Work(accesstest.Owner(t), n.Parts.ByID(q.ID), w)
 	require.NoError(t, err)
 	return done
 }
@@ -50,7 +51,7 @@ func TestARouteTakesFromAQueue(t *testing.T) {
 	n.Publish(orders, 0, celsius(12)...)
 	arrive(t, n, north, celsius(9, 10, 11, 12)...)
 	work(t, n, orders, queues.Work{Settle: []queues.Settle{{Lease: held[0].Lease, Outcome: queue.Accept}, {Lease: held[1].Lease, Outcome: queue.Release}}})
-	_, err := n.Groups.Set(t.Context(), "owner", at(t, "coldchain/orders@north"), setting.Change{"where": "body.celsius > 1.0"}, false)
+	_, err := n.Groups.Set(accesstest.Owner(t), "owner", at(t, "coldchain/orders@north"), setting.Change{"where": "body.celsius > 1.0"}, false)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { return counts(n, orders).Waiting == 0 && len(messages(t, n, north)) == 5 }, waitTime, tick)
 
@@ -60,9 +61,9 @@ func TestARouteTakesFromAQueue(t *testing.T) {
 	time.Sleep(200 * time.Millisecond)
 	assert.Len(t, messages(t, n, north), 6, "each once")
 
-	_, err = n.Groups.Seek(t.Context(), at(t, "coldchain/orders@north"), &groups.SeekAsk{To: "first"})
+	_, err = n.Groups.Seek(accesstest.Owner(t), at(t, "coldchain/orders@north"), &groups.SeekAsk{To: "first"})
 	assert.ErrorContains(t, err, "it has no place that could be another one")
-	_, err = n.Routes.New(t.Context(), "owner", at(t, "coldchain/orders@late"), from(t, "end"), setting.Change{"to": "coldchain/north"})
+	_, err = n.Routes.New(accesstest.Owner(t), "owner", at(t, "coldchain/orders@late"), from(t, "end"), setting.Change{"to": "coldchain/north"})
 	assert.ErrorContains(t, err, "takes from it what waits, and does not begin at end")
 }
 
@@ -84,18 +85,18 @@ func TestWhatIsTakenIsBoundedAndDrained(t *testing.T) {
 	assert.LessOrEqual(t, counts(n, orders).Taken, int64(2500))
 	_, g, err := n.Parts.Group(at(t, "coldchain/orders@north"))
 	require.NoError(t, err)
-	assert.Equal(t, "target-paused", n.Routes.States(t.Context(), orders.ID, g.Route.ID)[0].Waits.Reason)
-	l, err := n.Groups.LagOf(t.Context(), n.Parts.ByID(orders.ID), g)
+	assert.Equal(t, "target-paused", n.Routes.States(accesstest.Owner(t), orders.ID, g.Route.ID)[0].Waits.Reason)
+	l, err := n.Groups.LagOf(accesstest.Owner(t), n.Parts.ByID(orders.ID), g)
 	require.NoError(t, err)
 	assert.EqualValues(t, 3000, l.Verdict.Messages)
 
 	remove := func() error {
-		_, err := n.Groups.Remove(t.Context(), "owner", at(t, "coldchain/orders@north"), false)
+		_, err := n.Groups.Remove(accesstest.Owner(t), "owner", at(t, "coldchain/orders@north"), false)
 		return err
 	}
 	err = remove()
 	assert.ErrorContains(t, err, "has taken cannot be sent to coldchain/north now; it is paused, and not removed")
-	_, err = n.Manage.SetChannel(t.Context(), "owner", at(t, "coldchain/north"), setting.Change{"paused": false}, nil, false)
+	_, err = n.Manage.SetChannel(accesstest.Owner(t), "owner", at(t, "coldchain/north"), setting.Change{"paused": false}, nil, false)
 	require.NoError(t, err)
 	require.NoError(t, remove())
 	north, err := n.Parts.Channel(at(t, "coldchain/north"))

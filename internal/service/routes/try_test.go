@@ -6,6 +6,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/node/nodetest"
@@ -20,7 +21,7 @@ func TestARouteIsTriedOnThePast(t *testing.T) {
 	n.Publish(readings, 1, `{"celsius":20,"box":"b"}`, `{"box":"c"}`, `{"celsius":"warm"}`)
 	try := func(name string, settings setting.Change) *form.RouteTrial {
 		t.Helper()
-		out, err := n.Routes.Try(t.Context(), readings.Address().Reader(name), from(t, "first"), settings)
+		out, err := n.Routes.Try(accesstest.Owner(t), readings.Address().Reader(name), from(t, "first"), settings)
 		require.NoError(t, err)
 		return out
 	}
@@ -61,9 +62,9 @@ func TestARouteIsTriedOnThePast(t *testing.T) {
 		"no channel coldchain": {"to": "coldchain/none"},
 		"has no expire":        {"to": "coldchain/warm", "expire": "1h"},
 	} {
-		_, err := n.Routes.Try(t.Context(), readings.Address(), from(t, "first"), says)
+		_, err := n.Routes.Try(accesstest.Owner(t), readings.Address(), from(t, "first"), says)
 		assert.ErrorContains(t, err, settings)
 	}
-	_, err := n.Routes.Try(t.Context(), at(t, "coldchain/readings@none"), from(t, "first"), nil)
+	_, err := n.Routes.Try(accesstest.Owner(t), at(t, "coldchain/readings@none"), from(t, "first"), nil)
 	assert.ErrorContains(t, err, "no group")
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/logs"
@@ -21,7 +22,7 @@ import (
 func wholes(t *testing.T, n *nodetest.Node, ch *part.Channel) (whole, made int) {
 	t.Helper()
 	for _, p := range n.Parts.ByID(ch.ID).Partitions() {
-		l, err := logs.Open(t.Context(), n.Parts, p, true)
+		l, err := logs.Open(accesstest.Owner(t), n.Parts, p, true)
 		require.NoError(t, err)
 		r := l.Reader(l.First())
 		for r.Offset() < l.End() {
@@ -73,7 +74,7 @@ func TestWholeBatchesAreSentAsTheyAre(t *testing.T) {
 		for i := range count {
 			messages = append(messages, &message.Message{Key: key(i), ContentType: "application/json", Body: fmt.Appendf(nil, `{"n":%d}`, sent+i), Headers: headers})
 		}
-		_, err := n.Parts.PublishMessages(t.Context(), n.Parts.ByID(readings.ID), partition, messages)
+		_, err := n.Parts.PublishMessages(accesstest.Owner(t), n.Parts.ByID(readings.ID), partition, messages)
 		require.NoError(t, err)
 		sent += count
 	}
@@ -134,7 +135,7 @@ func TestWholeBatchesAreSentAsTheyAre(t *testing.T) {
 		assert.Equal(t, "coldchain/whole", a.ChannelPart().String())
 		p, err := n.Parts.ByID(idOf(t, n, "coldchain/whole")).Partition(a.Partition)
 		require.NoError(t, err)
-		source, err := logs.Message(t.Context(), n.Parts, p, a.Offset, true)
+		source, err := logs.Message(accesstest.Owner(t), n.Parts, p, a.Offset, true)
 		require.NoError(t, err)
 		require.Equal(t, string(source.Body), string(m.Body), "it tells where it came from")
 	}

@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/node/nodetest"
@@ -22,13 +23,13 @@ func BenchmarkMeasure(b *testing.B) {
 	for i := range 500 {
 		a := address.Channel("coldchain", fmt.Sprintf("t-%d", i))
 		a.Group = "compliance"
-		_, err := n.Groups.New(b.Context(), "owner", a, address.Position{}, nil)
+		_, err := n.Groups.New(accesstest.Owner(b), "owner", a, address.Position{}, nil)
 		require.NoError(b, err)
 	}
 	now := time.Now().Truncate(time.Minute)
 	for b.Loop() {
 		now = now.Add(samples.Every)
-		n.Samples.Measure(b.Context(), now)
+		n.Samples.Measure(accesstest.Owner(b), now)
 	}
 	b.ReportMetric(b.Elapsed().Seconds()/float64(b.N)/samples.Every.Seconds()*100, "%-of-a-core")
 }

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/sample"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
@@ -47,7 +48,7 @@ func measured(at time.Time) map[sample.Thing][]float64 {
 func alone(t *testing.T) (*samples.Samples, *catalog.Catalog) {
 	t.Helper()
 	_, database := testdb.New(t)
-	records, err := catalog.Open(t.Context(), database, func(catalog.Delta) {})
+	records, err := catalog.Open(accesstest.Owner(t), database, func(catalog.Delta) {})
 	require.NoError(t, err)
 	t.Cleanup(records.Close)
 	return samples.New(nil, records, func() bool { return false }), records
@@ -63,11 +64,11 @@ func TestADayIsKeptInStepsThatBecomeCoarser(t *testing.T) {
 		if at.Hour() == 5 && at.Minute() >= 10 && at.Minute() < 20 {
 			continue // nobody measured
 		}
-		s.Put(t.Context(), at, measured(at))
+		s.Put(accesstest.Owner(t), at, measured(at))
 	}
 	dead, in := sample.Channel.Place("dead"), sample.Channel.Place("in-rate")
 	history := func(from, to time.Time, most int) *sample.Block {
-		b, err := s.History(t.Context(), inspections, from, to, most)
+		b, err := s.History(accesstest.Owner(t), inspections, from, to, most)
 		require.NoError(t, err)
 		return b
 	}
@@ -93,19 +94,19 @@ func TestADayIsKeptInStepsThatBecomeCoarser(t *testing.T) {
 		assert.Equal(t, 1.0, b.At(dead, 25*6), "the last hours too")
 	}
 	check()
-	require.NoError(t, s.Compact(t.Context(), end))
-	left, err := ledger.Of(records).Stretches(t.Context(), first, end)
+	require.NoError(t, s.Compact(accesstest.Owner(t), end))
+	left, err := ledger.Of(records).Stretches(accesstest.Owner(t), first, end)
 	require.NoError(t, err)
 	assert.Equal(t, 29, len(left), "of the hour that has not ended, but for the minute that is open")
 	for _, l := range sample.Levels {
-		rows, err := ledger.Of(records).Blocks(t.Context(), inspections.Kind, []int64{inspections.ID}, l.Step, first, end)
+		rows, err := ledger.Of(records).Blocks(accesstest.Owner(t), inspections.Kind, []int64{inspections.ID}, l.Step, first, end)
 		require.NoError(t, err)
 		assert.Equal(t, int(26*time.Hour/l.Block), len(rows), "blocks of %s", l.Step)
 	}
 	check()
-	require.NoError(t, s.Compact(t.Context(), end.Add(10*24*time.Hour)))
+	require.NoError(t, s.Compact(accesstest.Owner(t), end.Add(10*24*time.Hour)))
 	for i, l := range sample.Levels {
-		rows, err := ledger.Of(records).Blocks(t.Context(), warm.Kind, []int64{warm.ID}, l.Step, first, end)
+		rows, err := ledger.Of(records).Blocks(accesstest.Owner(t), warm.Kind, []int64{warm.ID}, l.Step, first, end)
 		require.NoError(t, err)
 		assert.Equal(t, i == len(sample.Levels)-1, len(rows) > 0, "10 days later blocks of %s", l.Step)
 	}
@@ -113,7 +114,7 @@ func TestADayIsKeptInStepsThatBecomeCoarser(t *testing.T) {
 
 // known returns what is known of a value lately, in order.
 func known(t *testing.T, s *samples.Samples, k *sample.Kind, id int64, value string) (all []float64) {
-	b, err := s.History(t.Context(), sample.Thing{Kind: k.Name, ID: id}, time.Now().Add(-2*time.Hour), time.Now().Add(time.Hour), 2000)
+	b, err := s.History(accesstest.Owner(t), sample.Thing{Kind: k.Name, ID: id}, time.Now().Add(-2*time.Hour), time.Now().Add(time.Hour), 2000)
 	require.NoError(t, err)
 	for i := range b.Len() {
 		if x := b.At(k.Place(value), i); !math.IsNaN(x) {
@@ -131,8 +132,8 @@ func TestANodeMeasures(t *testing.T) {
 	n.Publish(q, 0, "1", "2", "3")
 	require.Eventually(t, func() bool { return n.Cluster.IsOnDuty() }, 10*time.Second, 10*time.Millisecond)
 	minute := time.Now().Truncate(time.Minute)
-	n.Samples.Measure(t.Context(), minute.Add(20*time.Second))
-	n.Samples.Put(t.Context(), minute.Add(20*time.Second), measured(minute))
+	n.Samples.Measure(accesstest.Owner(t), minute.Add(20*time.Second))
+	n.Samples.Put(accesstest.Owner(t), minute.Add(20*time.Second), measured(minute))
 	n.Reopen()
 	assert.Equal(t, 3.0, slices.Max(known(t, n.Samples, sample.Channel, q.ID, "waiting")))
 	assert.Less(t, slices.Max(known(t, n.Samples, sample.Channel, q.ID, "silent-for")), 60.0)
@@ -143,7 +144,7 @@ func TestANodeMeasures(t *testing.T) {
 	assert.Equal(t, 1.0, slices.Max(known(t, n.Samples, sample.Node, own, "leads")))
 	assert.Equal(t, 0.0, slices.Max(known(t, n.Samples, sample.Node, own, "node-away")))
 	assert.Empty(t, known(t, n.Samples, sample.Node, own, "certificate-left"), "it shows none")
-	n.Samples.Put(t.Context(), minute.Add(30*time.Second), measured(minute))
+	n.Samples.Put(accesstest.Owner(t), minute.Add(30*time.Second), measured(minute))
 	n.Reopen()
 	assert.Len(t, known(t, n.Samples, sample.Group, warm.ID, "lag"), 2, "of before and behind the start")
 }
@@ -153,7 +154,7 @@ func TestANodeMeasures(t *testing.T) {
 func TestWhatWaitsIsRecordedWhenAnotherNodeMeasures(t *testing.T) {
 	s, records := alone(t)
 	other := samples.New(nil, records, func() bool { return true })
-	away, cut := context.WithCancel(t.Context())
+	away, cut := context.WithCancel(accesstest.Owner(t))
 	cut()
 	begin := time.Now().Truncate(time.Minute).Add(-90 * time.Minute)
 	for i := range 71 {
@@ -165,11 +166,11 @@ func TestWhatWaitsIsRecordedWhenAnotherNodeMeasures(t *testing.T) {
 	for range 3 {
 		makers.Go(func() {
 			for range 20 {
-				assert.NoError(t, other.Compact(t.Context(), time.Now()))
+				assert.NoError(t, other.Compact(accesstest.Owner(t), time.Now()))
 			}
 		})
 	}
-	s.Measure(t.Context(), time.Now())
+	s.Measure(accesstest.Owner(t), time.Now())
 	makers.Wait()
 	lags := known(t, other, sample.Group, warm.ID, "lag")
 	assert.Len(t, lags, 60, "the last hour")
@@ -182,15 +183,15 @@ func TestWhatComesLateJoinsItsBlocks(t *testing.T) {
 	s, records := alone(t)
 	day := time.Now().UTC().Truncate(24 * time.Hour).Add(-24 * time.Hour)
 	put := func(at time.Duration, lag float64) {
-		s.Put(t.Context(), day.Add(at), map[sample.Thing][]float64{warm: {lag}})
-		s.End(t.Context())
+		s.Put(accesstest.Owner(t), day.Add(at), map[sample.Thing][]float64{warm: {lag}})
+		s.End(accesstest.Owner(t))
 	}
 	check := func(all ...float64) {
 		t.Helper()
-		require.NoError(t, s.Compact(t.Context(), day.Add(25*time.Hour)))
+		require.NoError(t, s.Compact(accesstest.Owner(t), day.Add(25*time.Hour)))
 		for _, l := range sample.Levels {
 			var known []float64
-			rows, err := ledger.Of(records).Blocks(t.Context(), warm.Kind, []int64{warm.ID}, l.Step, day, day.Add(24*time.Hour))
+			rows, err := ledger.Of(records).Blocks(accesstest.Owner(t), warm.Kind, []int64{warm.ID}, l.Step, day, day.Add(24*time.Hour))
 			require.NoError(t, err)
 			for _, r := range rows {
 				b, err := sample.Group.Decode(r.Data)
@@ -225,10 +226,10 @@ func TestAPastThatIsLivedIsMeasured(t *testing.T) {
 	begin := time.Now().Add(-30 * time.Minute).Truncate(samples.Every)
 	for i := range 12 {
 		n.Publish(topic, 0, `{"celsius":5}`)
-		n.Samples.Lived(t.Context(), begin.Add(time.Duration(i)*5*time.Second)) // more often than things are measured
-		n.Samples.Tick(t.Context(), time.Now())
+		n.Samples.Lived(accesstest.Owner(t), begin.Add(time.Duration(i)*5*time.Second)) // more often than things are measured
+		n.Samples.Tick(accesstest.Owner(t), time.Now())
 	}
-	all, err := n.Samples.Deep(t.Context(), sample.Channel.Name, []int64{topic.ID}, begin.Add(-time.Minute), time.Now().Add(time.Minute))
+	all, err := n.Samples.Deep(accesstest.Owner(t), sample.Channel.Name, []int64{topic.ID}, begin.Add(-time.Minute), time.Now().Add(time.Minute))
 	require.NoError(t, err)
 	measured := map[time.Time]float64{}
 	for _, b := range all[topic.ID] {

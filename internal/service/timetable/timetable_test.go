@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/job"
@@ -43,7 +44,7 @@ type desk struct {
 
 func newDesk(t *testing.T, database string, of *deeds) *desk {
 	t.Helper()
-	records, err := catalog.Open(t.Context(), database, func(catalog.Delta) {})
+	records, err := catalog.Open(accesstest.Owner(t), database, func(catalog.Delta) {})
 	require.NoError(t, err)
 	t.Cleanup(records.Close)
 	tt := New(nil, records, jobs.New(records))
@@ -91,16 +92,16 @@ func (d *desk) chore(t *testing.T, settings setting.Change) *catalog.Chore {
 	for name, value := range settings {
 		all[name] = value
 	}
-	_, err := d.New(t.Context(), "owner", address.Channel(address.Nodes, "nightly"), all, false)
+	_, err := d.New(accesstest.Owner(t), "owner", address.Channel(address.Nodes, "nightly"), all, false)
 	require.NoError(t, err)
-	c, err := d.Of(t.Context(), address.Channel(address.Nodes, "nightly"))
+	c, err := d.Of(accesstest.Owner(t), address.Channel(address.Nodes, "nightly"))
 	require.NoError(t, err)
 	return c
 }
 
 // work has the node run jobs until the test ends or it is stopped.
 func (d *desk) work(t *testing.T) {
-	ctx, cancel := context.WithCancel(t.Context())
+	ctx, cancel := context.WithCancel(accesstest.Owner(t))
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
@@ -111,7 +112,7 @@ func (d *desk) work(t *testing.T) {
 
 func (d *desk) runs(t *testing.T, c *catalog.Chore) []form.Run {
 	t.Helper()
-	all, err := d.Runs(t.Context(), c, 0, 1000)
+	all, err := d.Runs(accesstest.Owner(t), c, 0, 1000)
 	require.NoError(t, err)
 	return all
 }
@@ -146,7 +147,7 @@ func TestEachTimeHasOneRunWhateverNodeDies(t *testing.T) {
 	for kills := 0; now.Before(end); kills++ {
 		require.Less(t, kills, 200)
 		d := newDesk(t, database, of)
-		ctx, cancel := context.WithCancel(t.Context())
+		ctx, cancel := context.WithCancel(accesstest.Owner(t))
 		of.mu.Lock()
 		stop = cancel
 		of.mu.Unlock()
@@ -171,7 +172,7 @@ func TestEachTimeHasOneRunWhateverNodeDies(t *testing.T) {
 	last := newDesk(t, database, of)
 	of.will(nil)
 	last.work(t)
-	require.NoError(t, last.look(t.Context(), now))
+	require.NoError(t, last.look(accesstest.Owner(t), now))
 	last.ends(t, c)
 	require.Eventually(t, func() bool {
 		for _, r := range last.runs(t, c) {
@@ -207,12 +208,12 @@ func TestOfTwoThatDecideAtOnceOneDoes(t *testing.T) {
 	of := newDeeds()
 	a, b := newDesk(t, database, of), newDesk(t, database, of)
 	c := a.chore(t, setting.Change{"every": time.Minute})
-	require.NoError(t, b.records.CatchUp(t.Context()))
-	require.NoError(t, a.know(t.Context(), c.Since))
-	require.NoError(t, b.know(t.Context(), c.Since))
+	require.NoError(t, b.records.CatchUp(accesstest.Owner(t)))
+	require.NoError(t, a.know(accesstest.Owner(t), c.Since))
+	require.NoError(t, b.know(accesstest.Owner(t), c.Since))
 	var both sync.WaitGroup
 	for _, d := range []*desk{a, b} {
-		both.Go(func() { assert.NoError(t, d.look(t.Context(), c.Since.Add(61*time.Second))) })
+		both.Go(func() { assert.NoError(t, d.look(accesstest.Owner(t), c.Since.Add(61*time.Second))) })
 	}
 	both.Wait()
 	assert.Len(t, a.runs(t, c), 1)
@@ -222,22 +223,22 @@ func TestWhatWasMissedIsRunOnceOrRecordedAsSkipped(t *testing.T) {
 	t.Parallel()
 	d := alone(t)
 	c := d.chore(t, setting.Change{"every": time.Hour})
-	require.NoError(t, d.look(t.Context(), c.Since.Add(59*time.Minute)))
+	require.NoError(t, d.look(accesstest.Owner(t), c.Since.Add(59*time.Minute)))
 	assert.Empty(t, d.runs(t, c))
-	require.NoError(t, d.look(t.Context(), c.Since.Add(3*time.Hour+10*time.Minute)))
+	require.NoError(t, d.look(accesstest.Owner(t), c.Since.Add(3*time.Hour+10*time.Minute)))
 	all := d.runs(t, c)
 	require.Len(t, all, 1)
 	assert.Equal(t, 2, all[0].Missed)
 	assert.WithinDuration(t, c.Since.Add(3*time.Hour), all[0].PlannedAt, time.Millisecond)
 	d.work(t)
 	d.ends(t, c)
-	_, err := d.Set(t.Context(), "owner", address.Channel(address.Nodes, "nightly"), setting.Change{"missed": setting.MissedSkip}, false)
+	_, err := d.Set(accesstest.Owner(t), "owner", address.Channel(address.Nodes, "nightly"), setting.Change{"missed": setting.MissedSkip}, false)
 	require.NoError(t, err)
-	require.NoError(t, d.look(t.Context(), c.Since.Add(5*time.Hour+10*time.Minute)))
+	require.NoError(t, d.look(accesstest.Owner(t), c.Since.Add(5*time.Hour+10*time.Minute)))
 	skipped := d.ends(t, c)
 	assert.Equal(t, string(job.Cancelled), skipped.State)
 	assert.Contains(t, skipped.Says, "2 times passed while no node was up")
-	require.NoError(t, d.look(t.Context(), c.Since.Add(5*time.Hour+11*time.Minute)))
+	require.NoError(t, d.look(accesstest.Owner(t), c.Since.Add(5*time.Hour+11*time.Minute)))
 	assert.Len(t, d.runs(t, c), 2)
 }
 
@@ -246,12 +247,12 @@ func TestAClockThatWasWrongOnceStopsNothing(t *testing.T) {
 	d := alone(t)
 	c := d.chore(t, setting.Change{"every": time.Minute})
 	d.work(t)
-	require.NoError(t, d.look(t.Context(), c.Since.Add(9000*time.Hour)))
+	require.NoError(t, d.look(accesstest.Owner(t), c.Since.Add(9000*time.Hour)))
 	d.ends(t, c)
 	now := c.Since.Add(30 * time.Second)
-	require.NoError(t, d.look(t.Context(), now))
+	require.NoError(t, d.look(accesstest.Owner(t), now))
 	require.Len(t, d.runs(t, c), 1)
-	require.NoError(t, d.look(t.Context(), c.Since.Add(61*time.Second)))
+	require.NoError(t, d.look(accesstest.Owner(t), c.Since.Add(61*time.Second)))
 	assert.Len(t, d.runs(t, c), 2)
 }
 
@@ -261,23 +262,23 @@ func TestARunIsNeverTwiceAtOnce(t *testing.T) {
 	d.deeds.will(func(*Doing) (bool, error) { return false, nil })
 	c := d.chore(t, setting.Change{"every": time.Minute})
 	d.work(t)
-	require.NoError(t, d.look(t.Context(), c.Since.Add(61*time.Second)))
-	require.NoError(t, d.look(t.Context(), c.Since.Add(200*time.Second)))
+	require.NoError(t, d.look(accesstest.Owner(t), c.Since.Add(61*time.Second)))
+	require.NoError(t, d.look(accesstest.Owner(t), c.Since.Add(200*time.Second)))
 	all := d.runs(t, c)
 	require.Len(t, all, 1)
-	_, err := d.Start(t.Context(), "owner", c)
+	_, err := d.Start(accesstest.Owner(t), "owner", c)
 	assert.ErrorContains(t, err, fmt.Sprintf("run %d of nodes/nightly goes on", all[0].Run))
-	list, err := d.List(t.Context(), "")
+	list, err := d.List(accesstest.Owner(t), "")
 	require.NoError(t, err)
 	assert.Equal(t, "running", list[0].State)
-	_, err = d.Cancel(t.Context(), "owner", all[0].Run)
+	_, err = d.Cancel(accesstest.Owner(t), "owner", all[0].Run)
 	require.NoError(t, err)
 	assert.Equal(t, string(job.Cancelled), d.ends(t, c).State)
 	d.deeds.mu.Lock()
 	assert.Equal(t, 1, d.deeds.stopped)
 	d.deeds.mu.Unlock()
 	d.deeds.will(nil)
-	r, err := d.Start(t.Context(), "owner", c)
+	r, err := d.Start(accesstest.Owner(t), "owner", c)
 	require.NoError(t, err)
 	assert.Equal(t, "owner", r.By)
 	assert.Equal(t, string(job.Done), d.ends(t, c).State)
@@ -293,14 +294,14 @@ func TestOfManyWhoStartAChoreOneDoes(t *testing.T) {
 	var begun atomic.Int32
 	for range 12 {
 		all.Go(func() {
-			if _, err := d.Start(t.Context(), "owner", c); err == nil {
+			if _, err := d.Start(accesstest.Owner(t), "owner", c); err == nil {
 				begun.Add(1)
 			} else {
 				assert.ErrorContains(t, err, "goes on")
 			}
 		})
 	}
-	require.NoError(t, d.look(t.Context(), c.Since.Add(61*time.Second)))
+	require.NoError(t, d.look(accesstest.Owner(t), c.Since.Add(61*time.Second)))
 	all.Wait()
 	assert.LessOrEqual(t, begun.Load(), int32(1))
 	assert.Len(t, d.runs(t, c), 1)
@@ -321,14 +322,14 @@ func TestRunsFailByWhatDoesNotPass(t *testing.T) {
 		d.Says("after all")
 		return true, nil
 	})
-	_, err := d.Start(t.Context(), "owner", c)
+	_, err := d.Start(accesstest.Owner(t), "owner", c)
 	require.NoError(t, err)
 	assert.Equal(t, "after all", d.ends(t, c).Says)
 	d.deeds.will(func(d *Doing) (bool, error) {
 		d.Counts(9, 4)
 		return false, problem.New(problem.Conflict, "too much failed")
 	})
-	_, err = d.Start(t.Context(), "owner", c)
+	_, err = d.Start(accesstest.Owner(t), "owner", c)
 	require.NoError(t, err)
 	failed := d.ends(t, c)
 	assert.Equal(t, string(job.Failed), failed.State)
@@ -336,7 +337,7 @@ func TestRunsFailByWhatDoesNotPass(t *testing.T) {
 	assert.EqualValues(t, 9, failed.Messages)
 	assert.EqualValues(t, 4, failed.Failed)
 	assert.Contains(t, failed.Log[len(failed.Log)-1].Text, "failed: too much failed")
-	list, err := d.List(t.Context(), "nodes")
+	list, err := d.List(accesstest.Owner(t), "nodes")
 	require.NoError(t, err)
 	assert.Equal(t, "failed", list[0].State)
 }
@@ -346,27 +347,27 @@ func TestARunIsToldOfOnce(t *testing.T) {
 	d := alone(t)
 	c := d.chore(t, setting.Change{"every": time.Minute})
 	c.Tell, c.TellOf = []string{"coldchain/desk", "coldchain/office"}, setting.TellFailure
-	require.NoError(t, d.records.SetChore(t.Context(), c, false, nil)) // whose endpoints nobody knows here
-	c, err := d.Of(t.Context(), address.Channel(address.Nodes, "nightly"))
+	require.NoError(t, d.records.SetChore(accesstest.Owner(t), c, false, nil)) // whose endpoints nobody knows here
+	c, err := d.Of(accesstest.Owner(t), address.Channel(address.Nodes, "nightly"))
 	require.NoError(t, err)
 	d.work(t)
 	told := func() int {
-		n, err := catalog.One[int](t.Context(), d.records, `SELECT count(*) FROM notices`)
+		n, err := catalog.One[int](accesstest.Owner(t), d.records, `SELECT count(*) FROM notices`)
 		require.NoError(t, err)
 		return *n
 	}
-	_, err = d.Start(t.Context(), "owner", c)
+	_, err = d.Start(accesstest.Owner(t), "owner", c)
 	require.NoError(t, err)
 	d.ends(t, c)
 	assert.Zero(t, told(), "nothing failed")
 	d.deeds.will(func(*Doing) (bool, error) { return false, problem.New(problem.Conflict, "no") })
-	_, err = d.Start(t.Context(), "owner", c)
+	_, err = d.Start(accesstest.Owner(t), "owner", c)
 	require.NoError(t, err)
 	failed := d.ends(t, c)
 	assert.Equal(t, 2, told())
 	// Another node goes on where one died between telling and the end.
-	require.NoError(t, d.records.Exec(t.Context(), `UPDATE jobs SET state = 'running', ended_at = NULL WHERE id = $1`, failed.Run))
-	require.NoError(t, d.records.SetChore(t.Context(), c, false, nil))
+	require.NoError(t, d.records.Exec(accesstest.Owner(t), `UPDATE jobs SET state = 'running', ended_at = NULL WHERE id = $1`, failed.Run))
+	require.NoError(t, d.records.SetChore(accesstest.Owner(t), c, false, nil))
 	assert.Equal(t, failed.Run, d.ends(t, c).Run)
 	assert.Equal(t, 2, told())
 }
@@ -375,7 +376,7 @@ func TestIncidentsMakeRuns(t *testing.T) {
 	t.Parallel()
 	d := alone(t)
 	began := func(at time.Time) {
-		require.NoError(t, d.records.Exec(t.Context(), `INSERT INTO incidents (id, watch, kind, thing_id, address, source, facts, level, worst, begun_at, rang_at, peak, peak_at, last)
+		require.NoError(t, d.records.Exec(accesstest.Owner(t), `INSERT INTO incidents (id, watch, kind, thing_id, address, source, facts, level, worst, begun_at, rang_at, peak, peak_at, last)
 			VALUES (gen_random_uuid(), 'nodes/away', 'node', 1, 'nodes/node-a', 'nodes/node-a', '{}', 'alarm', 'alarm', $1, $1, 1, $1, 1)`, at))
 	}
 	began(time.Now().Add(-time.Hour))
@@ -384,7 +385,7 @@ func TestIncidentsMakeRuns(t *testing.T) {
 	now := c.Since
 	look := func(after time.Duration) int {
 		now = now.Add(after)
-		require.NoError(t, d.look(t.Context(), now))
+		require.NoError(t, d.look(accesstest.Owner(t), now))
 		all := d.runs(t, c)
 		if len(all) > 0 {
 			d.ends(t, c)
@@ -419,13 +420,13 @@ func TestWhatCannotBeAChoreIsRefused(t *testing.T) {
 		{setting.Change{"at": "0 3 * * *", "zone": "Nowhere", "do": setting.DoVerify, "of": "coldchain/*"}, "no zone"},
 		{setting.Change{"every": time.Minute, "do": setting.DoVerify, "of": "coldchain/*", "tell": []string{"coldchain/none"}}, "no endpoint coldchain/none"},
 	} {
-		_, err := d.New(t.Context(), "owner", address.Channel(address.Nodes, "nightly"), one.settings, false)
+		_, err := d.New(accesstest.Owner(t), "owner", address.Channel(address.Nodes, "nightly"), one.settings, false)
 		assert.ErrorContains(t, err, one.says)
 	}
 	err := d.CheckNew(address.Channel("coldchain", "nightly"), setting.Change{"every": time.Minute, "do": setting.DoVerify, "of": "harbour/*"}, nil)
 	assert.ErrorContains(t, err, "of is harbour/*, and the chore is of coldchain")
 	assert.NoError(t, d.CheckNew(address.Channel("coldchain", "nightly"), setting.Change{"every": time.Minute, "do": setting.DoVerify, "of": "coldchain/*", "tell": []string{"coldchain/desk"}}, map[string]string{"coldchain/desk": "endpoint"}), "the endpoint comes with it")
-	foreseen, err := d.New(t.Context(), "owner", address.Channel(address.Nodes, "nightly"), setting.Change{"every": time.Minute, "do": setting.DoVerify, "of": "coldchain/*"}, true)
+	foreseen, err := d.New(accesstest.Owner(t), "owner", address.Channel(address.Nodes, "nightly"), setting.Change{"every": time.Minute, "do": setting.DoVerify, "of": "coldchain/*"}, true)
 	require.NoError(t, err)
 	assert.Len(t, foreseen.Coming, 5)
 	assert.EqualValues(t, 7, *foreseen.Messages)
@@ -437,24 +438,24 @@ func TestAChoreIsSetPausedAndRemoved(t *testing.T) {
 	d := alone(t)
 	at := address.Channel(address.Nodes, "nightly")
 	c := d.chore(t, setting.Change{"every": time.Hour})
-	require.NoError(t, d.look(t.Context(), c.Since.Add(61*time.Minute)))
+	require.NoError(t, d.look(accesstest.Owner(t), c.Since.Add(61*time.Minute)))
 	require.Len(t, d.runs(t, c), 1)
-	p, err := d.Set(t.Context(), "owner", at, setting.Change{"every": 2 * time.Hour}, true)
+	p, err := d.Set(accesstest.Owner(t), "owner", at, setting.Change{"every": 2 * time.Hour}, true)
 	require.NoError(t, err)
 	assert.Contains(t, fmt.Sprint(p.Effects), "it runs next at")
-	_, err = d.Set(t.Context(), "owner", at, setting.Change{"paused": true}, false)
+	_, err = d.Set(accesstest.Owner(t), "owner", at, setting.Change{"paused": true}, false)
 	require.NoError(t, err)
-	require.NoError(t, d.look(t.Context(), c.Since.Add(9*time.Hour)))
+	require.NoError(t, d.look(accesstest.Owner(t), c.Since.Add(9*time.Hour)))
 	assert.Len(t, d.runs(t, c), 1)
-	_, err = d.Set(t.Context(), "owner", at, setting.Change{"paused": false}, false)
+	_, err = d.Set(accesstest.Owner(t), "owner", at, setting.Change{"paused": false}, false)
 	require.NoError(t, err)
-	again, err := d.Of(t.Context(), at)
+	again, err := d.Of(accesstest.Owner(t), at)
 	require.NoError(t, err)
 	assert.True(t, again.Since.After(c.Since), "its times count anew")
-	_, err = d.Remove(t.Context(), "owner", at, false)
+	_, err = d.Remove(accesstest.Owner(t), "owner", at, false)
 	require.NoError(t, err)
-	_, err = d.Of(t.Context(), at)
+	_, err = d.Of(accesstest.Owner(t), at)
 	assert.ErrorContains(t, err, "there is no chore nodes/nightly")
-	require.NoError(t, d.look(t.Context(), again.Since.Add(3*time.Hour)))
+	require.NoError(t, d.look(accesstest.Owner(t), again.Since.Add(3*time.Hour)))
 	assert.Len(t, d.runs(t, c), 1)
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/edit"
 	"steadyferry/internal/core/queue"
@@ -38,7 +39,7 @@ func TestTheStoryOfAMessageOfAQueue(t *testing.T) {
 	q := n.Channel(setting.Queue, "coldchain/inspections", setting.Change{"attemptLimit": 1, "backoff": setting.Span{}})
 	n.PublishKey(q, "box-7", `{"box":"7"}`)
 	of := func() *trace.Story {
-		s, err := n.Traces.Of(t.Context(), q, 0, 0)
+		s, err := n.Traces.Of(accesstest.Owner(t), q, 0, 0)
 		require.NoError(t, err)
 		for i := 1; i < len(s.Steps); i++ {
 			assert.False(t, s.Steps[i].At.Before(s.Steps[i-1].At), "%s comes before %s", s.Steps[i].Event, s.Steps[i-1].Event)
@@ -53,11 +54,11 @@ func TestTheStoryOfAMessageOfAQueue(t *testing.T) {
 
 	work := func(outcome queue.Outcome, reason, detail string) {
 		w := queues.Work{Member: "lana", Partition: part.AnyPartition, Max: 1, Wait: 2 * time.Second}
-		done, err := n.Queues.Work(t.Context(), q, w)
+		done, err := n.Queues.Work(accesstest.Owner(t), q, w)
 		require.NoError(t, err)
 		require.Len(t, done.Leased, 1)
 		assert.Contains(t, told(of()), "leased", "while it is")
-		_, err = n.Queues.Work(t.Context(), q, queues.Work{Member: "lana", Partition: part.AnyPartition, Settle: []queues.Settle{{Lease: done.Leased[0].Lease, Outcome: outcome, Reason: reason, Detail: detail}}})
+		_, err = n.Queues.Work(accesstest.Owner(t), q, queues.Work{Member: "lana", Partition: part.AnyPartition, Settle: []queues.Settle{{Lease: done.Leased[0].Lease, Outcome: outcome, Reason: reason, Detail: detail}}})
 		require.NoError(t, err)
 	}
 	work(queue.Reject, "bad-box", "/box: got text")
@@ -71,7 +72,7 @@ func TestTheStoryOfAMessageOfAQueue(t *testing.T) {
 
 	mend, err := edit.Parse("set /box=7")
 	require.NoError(t, err)
-	_, err = n.Queues.Act(t.Context(), q, queues.Selection{States: []queue.State{queue.Dead}}, queues.Action{Op: queue.OpEdit, Who: "owner", Why: "boxes are numbers", Edits: []edit.Edit{mend}, Return: true}, false)
+	_, err = n.Queues.Act(accesstest.Owner(t), q, queues.Selection{States: []queue.State{queue.Dead}}, queues.Action{Op: queue.OpEdit, Who: "owner", Why: "boxes are numbers", Edits: []edit.Edit{mend}, Return: true}, false)
 	require.NoError(t, err)
 	s = of()
 	assert.JSONEq(t, `{"box":7}`, string(s.Message.Body))
@@ -79,7 +80,7 @@ func TestTheStoryOfAMessageOfAQueue(t *testing.T) {
 	assert.JSONEq(t, `{"box":"7"}`, string(s.Original.Body))
 	assert.Contains(t, told(s), "boxes are numbers")
 	work(queue.Accept, "", "")
-	_, err = n.Traces.Of(t.Context(), q, 0, 7)
+	_, err = n.Traces.Of(accesstest.Owner(t), q, 0, 7)
 	assert.Error(t, err, "there is no such message")
 }
 
@@ -92,10 +93,10 @@ func TestTheStoryOfAMessageOfATopic(t *testing.T) {
 		n.Publish(topic, 0, fmt.Sprint(i))
 	}
 	a := address.Address{Space: "coldchain", Channel: "readings", Partition: -1, Offset: -1, Group: "compliance"}
-	_, err := n.Groups.New(t.Context(), "owner", a, address.Position{Kind: address.AtOffset, Offset: 2}, nil)
+	_, err := n.Groups.New(accesstest.Owner(t), "owner", a, address.Position{Kind: address.AtOffset, Offset: 2}, nil)
 	require.NoError(t, err)
 	for offset, read := range map[int64]bool{0: true, 1: true, 2: false, 3: false} {
-		s, err := n.Traces.Of(t.Context(), topic, 0, offset)
+		s, err := n.Traces.Of(accesstest.Owner(t), topic, 0, offset)
 		require.NoError(t, err)
 		assert.Equal(t, "kept", s.State)
 		assert.Equal(t, fmt.Sprint(offset), string(s.Message.Body))
@@ -107,9 +108,9 @@ func TestTheStoryOfAMessageOfATopic(t *testing.T) {
 		assert.Contains(t, text, "compliance", "offset %d: %s", offset, text)
 		assert.Equal(t, read, !strings.Contains(text, "not-read-yet"), "offset %d: %s", offset, text)
 	}
-	_, err = n.Traces.Of(t.Context(), topic, 0, 4)
+	_, err = n.Traces.Of(accesstest.Owner(t), topic, 0, 4)
 	assert.ErrorContains(t, err, "no offset 4 yet")
-	_, err = n.Traces.Of(t.Context(), topic, 5, 0)
+	_, err = n.Traces.Of(accesstest.Owner(t), topic, 5, 0)
 	assert.ErrorContains(t, err, "no partition 5")
 	for from, wanted := range map[string]string{"coldchain/readings": "", "coldchain/nowhere": "no channel", "coldchain//x": "", "coldchain/readings/dead": "queue"} {
 		_, err := n.Traces.ReplaySource(from)
@@ -140,12 +141,12 @@ func TestAMessageIsFollowedThroughRoutes(t *testing.T) {
 	} {
 		a, err := address.Parse(r.at)
 		require.NoError(t, err)
-		_, err = n.Routes.New(t.Context(), "owner", a, address.Position{Kind: address.First}, r.settings)
+		_, err = n.Routes.New(accesstest.Owner(t), "owner", a, address.Position{Kind: address.First}, r.settings)
 		require.NoError(t, err)
 	}
 	n.Publish(orders, 1, `{"region":"north"}`)
 	in := func(ch *part.Channel, number int) *trace.Story {
-		s, err := n.Traces.Of(t.Context(), n.Parts.ByID(ch.ID), number, 0)
+		s, err := n.Traces.Of(accesstest.Owner(t), n.Parts.ByID(ch.ID), number, 0)
 		require.NoError(t, err)
 		return s
 	}
@@ -172,11 +173,11 @@ func TestAMessageIsFollowedThroughRoutes(t *testing.T) {
 	archive := n.Channel(setting.Topic, "coldchain/archive", nil)
 	a, err := address.Parse("coldchain/vans/dead@archive")
 	require.NoError(t, err)
-	_, err = n.Routes.New(t.Context(), "owner", a, address.Position{Kind: address.End}, setting.Change{"to": "coldchain/archive"})
+	_, err = n.Routes.New(accesstest.Owner(t), "owner", a, address.Position{Kind: address.End}, setting.Change{"to": "coldchain/archive"})
 	require.NoError(t, err)
-	done, err := n.Queues.Work(t.Context(), n.Parts.ByID(vans.ID), queues.Work{Member: "lana", Partition: part.AnyPartition, Max: 1})
+	done, err := n.Queues.Work(accesstest.Owner(t), n.Parts.ByID(vans.ID), queues.Work{Member: "lana", Partition: part.AnyPartition, Max: 1})
 	require.NoError(t, err)
-	_, err = n.Queues.Work(t.Context(), n.Parts.ByID(vans.ID), queues.Work{Member: "lana", Partition: part.AnyPartition, Settle: []queues.Settle{{Lease: done.Leased[0].Lease, Outcome: queue.Reject, Reason: "no-driver"}}})
+	_, err = n.Queues.Work(accesstest.Owner(t), n.Parts.ByID(vans.ID), queues.Work{Member: "lana", Partition: part.AnyPartition, Settle: []queues.Settle{{Lease: done.Leased[0].Lease, Outcome: queue.Reject, Reason: "no-driver"}}})
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		return strings.HasSuffix(told(in(vans, 0)), "rejected no-driver; sent")

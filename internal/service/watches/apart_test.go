@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/endpoint"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/setting"
@@ -20,20 +21,20 @@ func (p *place) away(j *judge) (back func()) {
 	testdb.Exec(p.t, testdb.URL(), "ALTER DATABASE "+p.name+" ALLOW_CONNECTIONS false",
 		"SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = '"+p.name+"'")
 	require.Eventually(p.t, func() bool {
-		j.records.Reload(p.t.Context())
+		j.records.Reload(accesstest.Owner(p.t))
 		return !j.records.AwaySince().IsZero()
 	}, 10*time.Second, 10*time.Millisecond)
 	return func() {
 		testdb.Exec(p.t, testdb.URL(), "ALTER DATABASE "+p.name+" ALLOW_CONNECTIONS true")
 		require.Eventually(p.t, func() bool {
-			return j.records.Reload(p.t.Context()) == nil && j.records.AwaySince().IsZero()
+			return j.records.Reload(accesstest.Owner(p.t)) == nil && j.records.AwaySince().IsZero()
 		}, 10*time.Second, 10*time.Millisecond)
 	}
 }
 
 // minded has a node look after what it told without the records.
 func (p *place) minded(j *judge) *judge {
-	ctx, cancel := context.WithCancel(p.t.Context())
+	ctx, cancel := context.WithCancel(accesstest.Owner(p.t))
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
@@ -58,11 +59,11 @@ func TestTheRecordsBeingAwayKeepsNobodyFromBeingTold(t *testing.T) {
 	p := newPlaceWithoutGrace(t)
 	j := p.minded(p.onDuty())
 	p.watch(j, setting.Change{"for": time.Duration(0), "tell": []string{"coldchain/duty-desk"}})
-	p.judge(t.Context(), j, 0)
+	p.judge(accesstest.Owner(t), j, 0)
 	back := p.away(j)
-	p.judge(t.Context(), j, 6)
+	p.judge(accesstest.Owner(t), j, 6)
 	p.says("0 begins,")
-	p.judge(t.Context(), j, 12)
+	p.judge(accesstest.Owner(t), j, 12)
 	p.says("0 begins,", "0 rises,")
 	var n form.Notice
 	unmarshal(t, p.received[0].Body, &n)
@@ -70,9 +71,9 @@ func TestTheRecordsBeingAwayKeepsNobodyFromBeingTold(t *testing.T) {
 	back()
 	require.Eventually(t, func() bool { return len(p.incidents(j, true)) == 1 }, 20*time.Second, 50*time.Millisecond)
 	require.Eventually(t, j.Knows, 10*time.Second, 5*time.Millisecond)
-	p.judge(t.Context(), j, 0)
+	p.judge(accesstest.Owner(t), j, 0)
 	p.says("0 begins,", "0 rises,", "1 ends,")
-	story, err := j.Story(t.Context(), 1)
+	story, err := j.Story(accesstest.Owner(t), 1)
 	require.NoError(t, err)
 	assert.Equal(t, 12.0, story.Peak)
 	told := 0
@@ -93,10 +94,10 @@ func TestWhatIsNotTakenWaitsForTheRecords(t *testing.T) {
 	p := newPlaceWithoutGrace(t)
 	j := p.minded(p.onDuty())
 	p.watch(j, setting.Change{"for": time.Duration(0), "tell": []string{"coldchain/duty-desk"}})
-	p.judge(t.Context(), j, 0)
+	p.judge(accesstest.Owner(t), j, 0)
 	back := p.away(j)
 	p.answers = func(string) *endpoint.Answer { return nil }
-	p.judge(t.Context(), j, 6)
+	p.judge(accesstest.Owner(t), j, 6)
 	time.Sleep(200 * time.Millisecond)
 	p.says()
 	p.mu.Lock()
@@ -111,17 +112,17 @@ func TestTheSameNodeGoesOnFromWhatItJudgedWithoutTheRecords(t *testing.T) {
 	p := newPlaceWithoutGrace(t)
 	j := p.onDuty()
 	p.watch(j, setting.Change{"for": time.Duration(0), "tell": []string{"coldchain/duty-desk"}})
-	p.judge(t.Context(), j, 0)
+	p.judge(accesstest.Owner(t), j, 0)
 	back := p.away(j)
-	p.judge(t.Context(), j, 6)
-	j.Mind(t.Context())
+	p.judge(accesstest.Owner(t), j, 6)
+	j.Mind(accesstest.Owner(t))
 	p.says("0 begins,")
 	back()
 	require.Eventually(t, func() bool { return j.terms.Load() == 2 }, 20*time.Second, 5*time.Millisecond)
-	p.judge(t.Context(), j, 7)
+	p.judge(accesstest.Owner(t), j, 7)
 	p.minded(j)
 	require.Eventually(t, func() bool { return len(p.incidents(j, true)) == 1 }, 20*time.Second, 50*time.Millisecond)
-	p.judge(t.Context(), j, 0)
+	p.judge(accesstest.Owner(t), j, 0)
 	p.says("0 begins,", "1 ends,")
 	assert.Len(t, p.incidents(j, false), 1, "nobody else has judged meanwhile")
 }
@@ -132,10 +133,10 @@ func TestAnotherNodeGoesOnFromWhatWasJudgedWithoutTheRecords(t *testing.T) {
 	p := newPlaceWithoutGrace(t)
 	j := p.onDuty()
 	p.watch(j, setting.Change{"for": time.Duration(0), "tell": []string{"coldchain/duty-desk"}})
-	p.judge(t.Context(), j, 0)
+	p.judge(accesstest.Owner(t), j, 0)
 	back := p.away(j)
-	p.judge(t.Context(), j, 6)
-	j.Mind(t.Context())
+	p.judge(accesstest.Owner(t), j, 6)
+	j.Mind(accesstest.Owner(t))
 	p.says("0 begins,")
 	j.stop()
 	back()
@@ -145,7 +146,7 @@ func TestAnotherNodeGoesOnFromWhatWasJudgedWithoutTheRecords(t *testing.T) {
 	ended := p.incidents(other, false)[0]
 	assert.Equal(t, "another node watches since", ended.EndedAs)
 	p.says("0 begins,", "0 ends,")
-	p.judge(t.Context(), other, 7)
+	p.judge(accesstest.Owner(t), other, 7)
 	p.says("0 begins,", "0 ends,", "2 begins,")
 	assert.Len(t, p.incidents(other, true), 1)
 }

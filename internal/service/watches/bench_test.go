@@ -6,6 +6,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/sample"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
@@ -24,11 +25,11 @@ func BenchmarkJudge(b *testing.B) {
 		b.Run(c.name, func(b *testing.B) {
 			p := newPlace(b)
 			testdb.Exec(b, p.database, fmt.Sprintf(`INSERT INTO groups (channel_id, name) SELECT %d, 'g-' || n FROM generate_series(1, %d) n`, p.queue, manyThings))
-			require.NoError(b, p.records.Reload(b.Context()))
+			require.NoError(b, p.records.Reload(accesstest.Owner(b)))
 			j := p.onDuty()
 			w := &catalog.Watch{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: "behind"}, Watch: setting.Watch{Of: "coldchain/*@*", Value: "lag", Warn: "10", Alarm: "100", ForMS: 3_600_000}}
 			w.SpaceID.Int64, w.SpaceID.Valid = p.records.View().Spaces["coldchain"].ID, true
-			require.NoError(b, j.records.NewWatch(b.Context(), w, nil))
+			require.NoError(b, j.records.NewWatch(accesstest.Owner(b), w, nil))
 			all := [2]map[sample.Thing][]float64{{}, {}}
 			for id := range j.records.View().GroupIDs {
 				for n, x := range c.figures {
@@ -39,7 +40,7 @@ func BenchmarkJudge(b *testing.B) {
 			n := 0
 			for b.Loop() {
 				p.now = p.now.Add(step)
-				j.Judge(b.Context(), p.now, all[n%2])
+				j.Judge(accesstest.Owner(b), p.now, all[n%2])
 				n++
 			}
 			b.ReportMetric(b.Elapsed().Seconds()/float64(b.N)/step.Seconds()*100, "%-of-a-core")

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/setting"
@@ -22,9 +23,9 @@ func kept(t *testing.T) (*nodetest.Node, address.Address) {
 	n.Channel(setting.Topic, "coldchain/readings", nil)
 	a, err := address.Parse("coldchain/readings@compliance")
 	require.NoError(t, err)
-	_, err = n.Groups.New(t.Context(), "owner", a, address.Position{Kind: address.First}, nil)
+	_, err = n.Groups.New(accesstest.Owner(t), "owner", a, address.Position{Kind: address.First}, nil)
 	require.NoError(t, err)
-	_, err = n.Watches.New(t.Context(), "owner", paused, setting.Change{"of": "coldchain/*@*", "keep": map[string]string{"paused": "false"}, "for": time.Duration(0)})
+	_, err = n.Watches.New(accesstest.Owner(t), "owner", paused, setting.Change{"of": "coldchain/*@*", "keep": map[string]string{"paused": "false"}, "for": time.Duration(0)})
 	require.NoError(t, err)
 	require.Eventually(t, n.Watches.Knows, 10*time.Second, 10*time.Millisecond)
 	return n, a
@@ -37,7 +38,7 @@ func isPaused(n *nodetest.Node) bool {
 
 func open(t *testing.T, n *nodetest.Node) []form.Incident {
 	t.Helper()
-	all, err := n.Watches.Incidents(t.Context(), ledger.IncidentsAsked{Open: true, Watch: paused.String(), Limit: 10})
+	all, err := n.Watches.Incidents(accesstest.Owner(t), ledger.IncidentsAsked{Open: true, Watch: paused.String(), Limit: 10})
 	require.NoError(t, err)
 	return all
 }
@@ -47,16 +48,16 @@ func open(t *testing.T, n *nodetest.Node) []form.Incident {
 func TestWhatIsKeptIsSetRightAndThenTold(t *testing.T) {
 	n, a := kept(t)
 	pause := func(on bool) {
-		_, err := n.Groups.Set(t.Context(), "lana", a, setting.Change{"paused": on}, false)
+		_, err := n.Groups.Set(accesstest.Owner(t), "lana", a, setting.Change{"paused": on}, false)
 		require.NoError(t, err)
 	}
-	look := func() { n.Samples.Measure(t.Context(), time.Now()) }
+	look := func() { n.Samples.Measure(accesstest.Owner(t), time.Now()) }
 	for range 3 {
 		pause(true)
 		require.Eventually(t, func() bool { look(); return !isPaused(n) }, 20*time.Second, 50*time.Millisecond)
 		assert.Empty(t, open(t, n))
 	}
-	entries, err := n.Catalog.Logbook(t.Context(), 0, 1)
+	entries, err := n.Catalog.Logbook(accesstest.Owner(t), 0, 1)
 	require.NoError(t, err)
 	assert.Equal(t, "watch coldchain/never-paused, after lana", entries[0].Who)
 	assert.Equal(t, "coldchain/readings@compliance", entries[0].Address)
@@ -67,9 +68,9 @@ func TestWhatIsKeptIsSetRightAndThenTold(t *testing.T) {
 	i := open(t, n)[0]
 	assert.Equal(t, "coldchain/readings@compliance: 1 setting is not as it shall be, and set right 3 times within an hour: somebody means it", i.Says)
 	assert.Equal(t, "alarm", i.State)
-	w, err := n.Watches.Of(t.Context(), paused)
+	w, err := n.Watches.Of(accesstest.Owner(t), paused)
 	require.NoError(t, err)
-	shown, err := n.Watches.Show(t.Context(), w)
+	shown, err := n.Watches.Show(accesstest.Owner(t), w)
 	require.NoError(t, err)
 	assert.Equal(t, "paused=false", shown.Keeps)
 	assert.Equal(t, "alarm", shown.State)
@@ -87,9 +88,9 @@ func TestWhatCannotBeKeptIsRefused(t *testing.T) {
 		"partitionCount":                 {"of": "coldchain/*", "keep": map[string]string{"partitionCount": "many"}},
 		"the watch is of coldchain":      {"of": "depot/*", "keep": map[string]string{"paused": "false"}},
 	} {
-		_, err := n.Watches.New(t.Context(), "owner", at, settings)
+		_, err := n.Watches.New(accesstest.Owner(t), "owner", at, settings)
 		assert.ErrorContains(t, err, says)
 	}
-	_, err := n.Watches.CheckedTrial(t.Context(), paused, nil, time.Hour)
+	_, err := n.Watches.CheckedTrial(accesstest.Owner(t), paused, nil, time.Hour)
 	assert.ErrorContains(t, err, "has no past to be tried on")
 }

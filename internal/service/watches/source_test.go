@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/sample"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
@@ -30,10 +31,10 @@ func TestIncidentsOfOneCauseHaveOneSource(t *testing.T) {
 	testdb.Exec(t, p.database, `INSERT INTO nodes (id, directory, name) VALUES (7, gen_random_uuid(), 'node-b')`)
 	space := p.records.View().Spaces["coldchain"].ID
 	hook := &catalog.Endpoint{Owned: catalog.Owned{ID: catalog.NewOwnedID(), SpaceID: sql.NullInt64{Int64: space, Valid: true}, Name: "clinic-hook"}, Endpoint: setting.Endpoint{URL: "http://127.0.0.1:9/"}}
-	require.NoError(t, p.records.NewEndpoint(t.Context(), hook, nil))
+	require.NoError(t, p.records.NewEndpoint(accesstest.Owner(t), hook, nil))
 	route := &catalog.Group{ChannelID: p.queue, Name: "hook", Route: &catalog.Route{ID: uuid.New(), Source: p.queue, Target: hook.ID, Outside: true}}
-	require.NoError(t, p.records.NewRoute(t.Context(), route, []int64{0}, nil))
-	require.NoError(t, p.records.Reload(t.Context()))
+	require.NoError(t, p.records.NewRoute(accesstest.Owner(t), route, []int64{0}, nil))
+	require.NoError(t, p.records.Reload(accesstest.Owner(t)))
 	j := p.onDuty()
 	for name, w := range map[string]setting.Watch{
 		"replicas": {Of: "coldchain/*", Value: "replicas-missing", Warn: "1"},
@@ -43,11 +44,11 @@ func TestIncidentsOfOneCauseHaveOneSource(t *testing.T) {
 	} {
 		one := &catalog.Watch{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: name}, Watch: w}
 		one.SpaceID.Int64, one.SpaceID.Valid = space, true
-		require.NoError(t, j.records.NewWatch(t.Context(), one, nil))
+		require.NoError(t, j.records.NewWatch(accesstest.Owner(t), one, nil))
 	}
 	judge := func(away, failing float64) map[string]string {
 		p.now = p.now.Add(step)
-		j.Judge(t.Context(), p.now, map[sample.Thing][]float64{
+		j.Judge(accesstest.Owner(t), p.now, map[sample.Thing][]float64{
 			{Kind: "node", ID: 7}:           measuredOf(sample.Node, map[string]float64{"node-away": away}),
 			{Kind: "endpoint", ID: hook.ID}: measuredOf(sample.Endpoint, map[string]float64{"endpoint-failing": failing}),
 			{Kind: "group", ID: route.ID}:   measuredOf(sample.Group, map[string]float64{"route-waiting": 300}),

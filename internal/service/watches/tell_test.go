@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/endpoint"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/setting"
@@ -29,24 +30,24 @@ func TestThoseWhoShallKnowAreTold(t *testing.T) {
 	j := p.onDuty()
 	p.watch(j, setting.Change{"for": time.Duration(0), "tell": []string{"coldchain/duty-desk"}, "repeat": 40 * time.Second})
 	for _, dead := range []float64{0, 6, 6, 12} {
-		p.judge(t.Context(), j, dead)
+		p.judge(accesstest.Owner(t), j, dead)
 	}
 	p.says("1 begins,", "1 rises,")
 	for range 4 {
-		p.judge(t.Context(), j, 12)
+		p.judge(accesstest.Owner(t), j, 12)
 	}
 	p.says("1 begins,", "1 rises,", "1 goes-on,")
-	require.NoError(t, j.Say(t.Context(), "owner", 1, &form.IncidentSaying{Acknowledge: true}))
+	require.NoError(t, j.Say(accesstest.Owner(t), "owner", 1, &form.IncidentSaying{Acknowledge: true}))
 	for range 6 {
-		p.judge(t.Context(), j, 12)
+		p.judge(accesstest.Owner(t), j, 12)
 	}
-	p.judge(t.Context(), j, 0)
+	p.judge(accesstest.Owner(t), j, 0)
 	p.says("1 begins,", "1 rises,", "1 goes-on,", "1 ends,")
 	var n form.Notice
 	unmarshal(t, p.received[0].Body, &n)
 	assert.Equal(t, "begins: coldchain/inspections: dead at or above 5 for 0s, 6 at worst so far", strip(n.Says))
 	assert.Contains(t, n.Incidents[0].Link, "/incidents/1")
-	story, err := j.Story(t.Context(), 1)
+	story, err := j.Story(accesstest.Owner(t), 1)
 	require.NoError(t, err)
 	told := 0
 	for _, note := range story.Notes {
@@ -70,18 +71,18 @@ func TestIncidentsOfOneSourceAreToldTogether(t *testing.T) {
 	}
 	p.watch(j, setting.Change{"name": "worse", "for": time.Duration(0), "tell": tell, "warn": "", "alarm": "20"})
 	for _, dead := range []float64{6, 9, 9} {
-		p.judge(t.Context(), j, dead)
+		p.judge(accesstest.Owner(t), j, dead)
 	}
 	p.says("1 begins,")
-	p.judge(t.Context(), j, 9)
-	p.judge(t.Context(), j, 9)
+	p.judge(accesstest.Owner(t), j, 9)
+	p.judge(accesstest.Owner(t), j, 9)
 	p.says("1 begins,", "1 goes-on,2 begins,3 begins,")
-	p.judge(t.Context(), j, 25)
+	p.judge(accesstest.Owner(t), j, 25)
 	p.says("1 begins,", "1 goes-on,2 begins,3 begins,", "4 begins,")
 	var n form.Notice
 	unmarshal(t, p.received[1].Body, &n)
 	assert.Contains(t, n.Says, "(and 2 more incidents of coldchain/inspections)")
-	p.judge(t.Context(), j, 0)
+	p.judge(accesstest.Owner(t), j, 0)
 	p.says("1 begins,", "1 goes-on,2 begins,3 begins,", "4 begins,", "1 ends,2 ends,3 ends,4 ends,")
 }
 
@@ -90,14 +91,14 @@ func TestTheEndIsToldWithoutTheWatch(t *testing.T) {
 	p := newPlace(t)
 	j := p.onDuty()
 	w := p.watch(j, setting.Change{"for": time.Duration(0), "tell": []string{"coldchain/duty-desk"}})
-	p.judge(t.Context(), j, 6)
+	p.judge(accesstest.Owner(t), j, 6)
 	p.says("1 begins,")
-	_, err := j.Remove(t.Context(), "owner", at(w), false)
+	_, err := j.Remove(accesstest.Owner(t), "owner", at(w), false)
 	require.NoError(t, err)
 	j.stop()
 	j.records.Close()
 	j = p.onDuty()
-	p.judge(t.Context(), j, 6)
+	p.judge(accesstest.Owner(t), j, 6)
 	p.says("1 begins,", "1 ends,")
 }
 
@@ -106,19 +107,19 @@ func TestASilenceIsKept(t *testing.T) {
 	p := newPlace(t)
 	j := p.onDuty()
 	w := p.watch(j, setting.Change{"for": time.Duration(0)})
-	p.judge(t.Context(), j, 6)
-	require.NoError(t, j.Say(t.Context(), "owner", 1, &form.IncidentSaying{Silence: "1h", Text: "known"}))
-	_, err := j.Set(t.Context(), "owner", at(w), setting.Change{"description": "as it was"}, false)
+	p.judge(accesstest.Owner(t), j, 6)
+	require.NoError(t, j.Say(accesstest.Owner(t), "owner", 1, &form.IncidentSaying{Silence: "1h", Text: "known"}))
+	_, err := j.Set(accesstest.Owner(t), "owner", at(w), setting.Change{"description": "as it was"}, false)
 	require.NoError(t, err)
 	testdb.Exec(t, p.database, `UPDATE watches SET settings = settings || '{"tell": ["coldchain/duty-desk"]}', revision = revision + 1`)
 	testdb.Exec(t, p.database, `UPDATE catalog_version SET version = version + 1`)
-	require.NoError(t, j.records.Reload(t.Context()))
+	require.NoError(t, j.records.Reload(accesstest.Owner(t)))
 	p.now = time.Now().UTC().Truncate(10 * time.Second)
-	p.judge(t.Context(), j, 6)
+	p.judge(accesstest.Owner(t), j, 6)
 	time.Sleep(1200 * time.Millisecond)
 	p.says()
-	require.NoError(t, j.Say(t.Context(), "owner", 1, &form.IncidentSaying{Silence: "0s"}))
-	p.judge(t.Context(), j, 6)
+	require.NoError(t, j.Say(accesstest.Owner(t), "owner", 1, &form.IncidentSaying{Silence: "0s"}))
+	p.judge(accesstest.Owner(t), j, 6)
 	p.says("1 begins,")
 }
 
@@ -128,11 +129,11 @@ func TestNoticesAreBounded(t *testing.T) {
 	j := p.onDuty()
 	p.watch(j, setting.Change{"for": time.Duration(0), "tell": []string{"coldchain/duty-desk"}, "hourly": 2})
 	for _, dead := range []float64{6, 12, 0, 6, 12} { // begins, rises; its end and the next one wait
-		p.judge(t.Context(), j, dead)
+		p.judge(accesstest.Owner(t), j, dead)
 	}
 	p.says("1 begins,", "1 rises,")
 	p.now = p.now.Add(time.Hour)
-	p.judge(t.Context(), j, 12)
+	p.judge(accesstest.Owner(t), j, 12)
 	p.says("1 begins,", "1 rises,", "1 ends,2 begins,")
 }
 
@@ -153,7 +154,7 @@ func TestNoticesOverKills(t *testing.T) {
 		return &endpoint.Answer{Status: 200, Means: endpoint.Done}
 	}
 	for n := range 24 {
-		p.judge(t.Context(), j, map[bool]float64{true: 50, false: 0}[n%2 == 0])
+		p.judge(accesstest.Owner(t), j, map[bool]float64{true: 50, false: 0}[n%2 == 0])
 		select {
 		case <-killed:
 			j.stop()
@@ -162,7 +163,7 @@ func TestNoticesOverKills(t *testing.T) {
 		case <-time.After(300 * time.Millisecond):
 		}
 	}
-	begun, err := ledger.Of(j.records).Incidents(t.Context(), ledger.IncidentsAsked{Limit: 100})
+	begun, err := ledger.Of(j.records).Incidents(accesstest.Owner(t), ledger.IncidentsAsked{Limit: 100})
 	require.NoError(t, err)
 	require.Len(t, begun, 12)
 	testdb.Exec(t, p.database, `UPDATE notices SET next_at = now() WHERE next_at IS NOT NULL`)
@@ -181,14 +182,14 @@ func TestWhoCannotBeTold(t *testing.T) {
 	j := p.onDuty()
 	p.watch(j, setting.Change{"for": time.Duration(0), "tell": []string{"coldchain/duty-desk"}})
 	p.answers = func(string) *endpoint.Answer { return &endpoint.Answer{Status: 503, Means: endpoint.Again} }
-	p.judge(t.Context(), j, 6)
+	p.judge(accesstest.Owner(t), j, 6)
 	require.Eventually(t, func() bool { times, _ := p.told(); return len(times) == 1 }, 10*time.Second, 20*time.Millisecond)
 	p.mu.Lock()
 	p.answers = func(string) *endpoint.Answer { return &endpoint.Answer{Status: 404, Means: endpoint.Refused} }
 	p.mu.Unlock()
 	testdb.Exec(t, p.database, `UPDATE notices SET next_at = now()`)
 	assert.EventuallyWithT(t, func(c *assert.CollectT) {
-		story, err := j.Story(t.Context(), 1)
+		story, err := j.Story(accesstest.Owner(t), 1)
 		require.NoError(c, err)
 		last := story.Notes[len(story.Notes)-1]
 		assert.Equal(c, "not-told", last.Event)

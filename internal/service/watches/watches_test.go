@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/endpoint"
 	"steadyferry/internal/core/form"
@@ -96,15 +97,15 @@ func newPlace(t testing.TB) *place {
 	name, database := testdb.New(t)
 	p := &place{t: t, name: name, database: database, now: time.Now().UTC().Truncate(time.Minute).Add(-3 * time.Hour)}
 	p.records = p.open()
-	require.NoError(t, p.records.NewSpace(t.Context(), &catalog.Space{Name: "coldchain"}, nil))
+	require.NoError(t, p.records.NewSpace(accesstest.Owner(t), &catalog.Space{Name: "coldchain"}, nil))
 	ch := &catalog.Channel{SpaceID: p.records.View().Spaces["coldchain"].ID, Name: "inspections", Kind: catalog.KindQueue, Channel: setting.Channel{Partitions: 1, Replicas: 1}}
-	require.NoError(t, p.records.NewChannel(t.Context(), ch, [][]uint64{{7}}, nil))
+	require.NoError(t, p.records.NewChannel(accesstest.Owner(t), ch, [][]uint64{{7}}, nil))
 	p.queue = ch.ID
 	return p
 }
 
 func (p *place) open() *catalog.Catalog {
-	c, err := catalog.Open(p.t.Context(), p.database, func(catalog.Delta) {})
+	c, err := catalog.Open(accesstest.Owner(p.t), p.database, func(catalog.Delta) {})
 	require.NoError(p.t, err)
 	p.t.Cleanup(c.Close)
 	return c
@@ -114,7 +115,7 @@ func (p *place) open() *catalog.Catalog {
 func (p *place) onDuty() *judge {
 	records := p.open()
 	j := &judge{Watches: watches.New(nil, records, samples.New(nil, records, func() bool { return false }), p), records: records}
-	ctx, cancel := context.WithCancel(p.t.Context())
+	ctx, cancel := context.WithCancel(accesstest.Owner(p.t))
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
@@ -155,13 +156,13 @@ func (p *place) watch(j *judge, settings setting.Change) *catalog.Watch {
 	w := &catalog.Watch{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: name, SpaceID: sql.NullInt64{Int64: p.records.View().Spaces["coldchain"].ID, Valid: true}}}
 	setting.Watches.SetDefaults(&w.Watch, "")
 	setting.Watches.Apply(&w.Watch, all)
-	require.NoError(p.t, j.records.NewWatch(p.t.Context(), w, nil))
+	require.NoError(p.t, j.records.NewWatch(accesstest.Owner(p.t), w, nil))
 	return w
 }
 
 func (p *place) incidents(j *judge, open bool) []*ledger.Incident {
 	p.t.Helper()
-	all, err := ledger.Of(j.records).Incidents(p.t.Context(), ledger.IncidentsAsked{Open: open, Limit: 1000})
+	all, err := ledger.Of(j.records).Incidents(accesstest.Owner(p.t), ledger.IncidentsAsked{Open: open, Limit: 1000})
 	require.NoError(p.t, err)
 	return all
 }
@@ -172,7 +173,7 @@ func TestAnIncidentFromItsBeginToItsEnd(t *testing.T) {
 	p.watch(j, nil)
 	begin := p.now
 	for _, dead := range []float64{0, 6, 7, 8, 12, 12, 12} {
-		p.judge(t.Context(), j, dead)
+		p.judge(accesstest.Owner(t), j, dead)
 	}
 	open := p.incidents(j, true)
 	require.Len(t, open, 1)
@@ -183,24 +184,24 @@ func TestAnIncidentFromItsBeginToItsEnd(t *testing.T) {
 	assert.Equal(t, begin.Add(2*step), i.BegunAt.UTC(), "when it crossed")
 	assert.Equal(t, begin.Add(4*step), i.RangAt.UTC(), "when it had lasted")
 	assert.Equal(t, begin.Add(5*step), i.PeakAt.UTC())
-	w, err := j.Of(t.Context(), address.Channel("coldchain", "dead-inspections"))
+	w, err := j.Of(accesstest.Owner(t), address.Channel("coldchain", "dead-inspections"))
 	require.NoError(t, err)
-	shown, err := j.Show(t.Context(), w)
+	shown, err := j.Show(accesstest.Owner(t), w)
 	require.NoError(t, err)
 	assert.Equal(t, []any{"alarm", 1, 1, 0}, []any{shown.State, shown.Things, shown.Alarms, shown.Warns})
 	assert.Equal(t, i.Number, shown.Watched[0].Incident)
-	listed, err := j.List(t.Context(), "coldchain")
+	listed, err := j.List(accesstest.Owner(t), "coldchain")
 	require.NoError(t, err)
 	assert.Equal(t, []any{"alarm", 1, 1, 0, 0}, []any{listed[0].State, listed[0].Things, listed[0].Alarms, listed[0].Warns, listed[0].Unknown}, "the same is counted in the records")
 	for _, dead := range []float64{0, 0, -1, 0, 0} {
-		p.judge(t.Context(), j, dead)
+		p.judge(accesstest.Owner(t), j, dead)
 	}
-	p.judge(t.Context(), j, -1) // hours ago by the clock of the machine
-	listed, err = j.List(t.Context(), "coldchain")
+	p.judge(accesstest.Owner(t), j, -1) // hours ago by the clock of the machine
+	listed, err = j.List(accesstest.Owner(t), "coldchain")
 	require.NoError(t, err)
 	assert.Equal(t, []any{"no-data", 1, 1}, []any{listed[0].State, listed[0].Things, listed[0].Unknown})
 	assert.Empty(t, p.incidents(j, true))
-	story, err := j.Story(t.Context(), i.Number)
+	story, err := j.Story(accesstest.Owner(t), i.Number)
 	require.NoError(t, err)
 	assert.Equal(t, "calm", story.EndedAs)
 	whats := []string{}
@@ -223,12 +224,12 @@ func TestIncidentsAreThoseOfThePastOverChangesOfDuty(t *testing.T) {
 		p.watch(j, nil)
 		begin := p.now.Add(step)
 		b := sample.Channel.NewBlock(begin, step)
-		away, cut := context.WithCancel(t.Context())
+		away, cut := context.WithCancel(accesstest.Owner(t))
 		cut()
 		dead, isAway := 5.0, 0
 		for range 120 {
 			dead = max(0, dead+float64(random.IntN(11)-5))
-			ctx := t.Context()
+			ctx := accesstest.Owner(t)
 			if isAway > 0 {
 				ctx = away
 				isAway--
@@ -244,11 +245,11 @@ func TestIncidentsAreThoseOfThePastOverChangesOfDuty(t *testing.T) {
 			values[sample.Channel.Place("dead")] = dead
 			b.Put(p.now, values)
 		}
-		p.judge(t.Context(), j, dead)
+		p.judge(accesstest.Owner(t), j, dead)
 		values := make([]float64, len(sample.Channel.Values))
 		values[sample.Channel.Place("dead")] = dead
 		b.Put(p.now, values)
-		w, err := j.Of(t.Context(), address.Channel("coldchain", "dead-inspections"))
+		w, err := j.Of(accesstest.Owner(t), address.Channel("coldchain", "dead-inspections"))
 		require.NoError(t, err)
 		r, err := watch.New(&w.Watch)
 		require.NoError(t, err)
@@ -275,13 +276,13 @@ func TestWhoLostTheDutyWritesNothing(t *testing.T) {
 	p := newPlace(t)
 	old := p.onDuty()
 	p.watch(old, setting.Change{"for": time.Duration(0)})
-	p.judge(t.Context(), old, 0)
+	p.judge(accesstest.Owner(t), old, 0)
 	old.stop()
 	j := p.onDuty()
-	p.judge(t.Context(), old, 50)
+	p.judge(accesstest.Owner(t), old, 50)
 	assert.Empty(t, p.incidents(j, false))
 	assert.False(t, old.Knows())
-	p.judge(t.Context(), j, 50)
+	p.judge(accesstest.Owner(t), j, 50)
 	assert.Len(t, p.incidents(j, true), 1)
 }
 
@@ -289,32 +290,32 @@ func TestWhoLostTheDutyWritesNothing(t *testing.T) {
 func TestIncidentsEndWithWhatIsWatched(t *testing.T) {
 	for wanted, end := range map[string]func(p *place, j *judge, w *catalog.Watch) error{
 		"the watch was paused": func(p *place, j *judge, w *catalog.Watch) error {
-			_, err := j.Set(t.Context(), "owner", address.Channel("coldchain", w.Name), setting.Change{"paused": true}, false)
+			_, err := j.Set(accesstest.Owner(t), "owner", address.Channel("coldchain", w.Name), setting.Change{"paused": true}, false)
 			return err
 		},
 		"it is watched no longer": func(p *place, j *judge, w *catalog.Watch) error {
-			_, err := j.Set(t.Context(), "owner", address.Channel("coldchain", w.Name), setting.Change{"of": "coldchain/others"}, false)
+			_, err := j.Set(accesstest.Owner(t), "owner", address.Channel("coldchain", w.Name), setting.Change{"of": "coldchain/others"}, false)
 			return err
 		},
 		"the watch looks at something else now": func(p *place, j *judge, w *catalog.Watch) error {
-			_, err := j.Set(t.Context(), "owner", address.Channel("coldchain", w.Name), setting.Change{"value": "waiting"}, false)
+			_, err := j.Set(accesstest.Owner(t), "owner", address.Channel("coldchain", w.Name), setting.Change{"value": "waiting"}, false)
 			return err
 		},
 		"coldchain/inspections was removed": func(p *place, j *judge, w *catalog.Watch) error {
-			return j.records.MarkRemoved(t.Context(), p.queue, false, nil)
+			return j.records.MarkRemoved(accesstest.Owner(t), p.queue, false, nil)
 		},
 		"it is watched no longer ": func(p *place, j *judge, w *catalog.Watch) error {
-			_, err := j.Remove(t.Context(), "owner", address.Channel("coldchain", w.Name), false)
+			_, err := j.Remove(accesstest.Owner(t), "owner", address.Channel("coldchain", w.Name), false)
 			return err
 		},
 	} {
 		p := newPlace(t)
 		j := p.onDuty()
 		w := p.watch(j, setting.Change{"for": time.Duration(0)})
-		p.judge(t.Context(), j, 50)
+		p.judge(accesstest.Owner(t), j, 50)
 		require.Len(t, p.incidents(j, true), 1, wanted)
 		require.NoError(t, end(p, j, w), wanted)
-		p.judge(t.Context(), j, 50)
+		p.judge(accesstest.Owner(t), j, 50)
 		assert.Empty(t, p.incidents(j, true), wanted)
 		if all := p.incidents(j, false); assert.Len(t, all, 1, wanted) {
 			assert.Contains(t, wanted, all[0].EndedAs)
@@ -326,9 +327,9 @@ func TestWhatIsSaidOfAnIncident(t *testing.T) {
 	p := newPlace(t)
 	j := p.onDuty()
 	p.watch(j, setting.Change{"for": time.Duration(0)})
-	p.judge(t.Context(), j, 50)
+	p.judge(accesstest.Owner(t), j, 50)
 	number := p.incidents(j, true)[0].Number
-	say := func(in form.IncidentSaying) error { return j.Say(t.Context(), "owner", number, &in) }
+	say := func(in form.IncidentSaying) error { return j.Say(accesstest.Owner(t), "owner", number, &in) }
 	require.NoError(t, say(form.IncidentSaying{Acknowledge: true, Text: "I look at it"}))
 	require.NoError(t, say(form.IncidentSaying{Silence: "2h", Text: "the clinic moves house"}))
 	require.NoError(t, say(form.IncidentSaying{Text: "it was the scanner"}))
@@ -339,17 +340,17 @@ func TestWhatIsSaidOfAnIncident(t *testing.T) {
 	} {
 		assert.ErrorContains(t, say(in), wanted)
 	}
-	assert.ErrorContains(t, j.Say(t.Context(), "owner", 99, &form.IncidentSaying{Text: "x"}), "there is no incident 99")
+	assert.ErrorContains(t, j.Say(accesstest.Owner(t), "owner", 99, &form.IncidentSaying{Text: "x"}), "there is no incident 99")
 	// Judging goes on beside it.
-	p.judge(t.Context(), j, 60)
-	story, err := j.Story(t.Context(), number)
+	p.judge(accesstest.Owner(t), j, 60)
+	story, err := j.Story(accesstest.Owner(t), number)
 	require.NoError(t, err)
 	assert.Equal(t, "owner", story.Acknowledged.By)
 	assert.Equal(t, "the clinic moves house", story.Silenced.Why)
 	assert.Equal(t, 60.0, story.Peak)
 	require.Len(t, story.Notes, 4)
 	require.NoError(t, say(form.IncidentSaying{Silence: "0s"}))
-	story, err = j.Story(t.Context(), number)
+	story, err = j.Story(accesstest.Owner(t), number)
 	require.NoError(t, err)
 	assert.Nil(t, story.Silenced)
 }
@@ -359,14 +360,14 @@ func TestEverySpaceGetsItsWatchesOnce(t *testing.T) {
 	p := newPlace(t)
 	assert.Empty(t, p.records.View().Watches, "made without any")
 	testdb.Exec(t, p.database, `UPDATE spaces SET watched = false`)
-	require.NoError(t, p.records.Reload(t.Context()))
+	require.NoError(t, p.records.Reload(accesstest.Owner(t)))
 	j := p.onDuty()
 	count := len(watch.OfSpaces) + len(watch.OfNodes)
 	require.Eventually(t, func() bool { return len(j.records.View().Watches) == count }, 10*time.Second, 10*time.Millisecond)
 	for _, w := range j.records.View().Watches {
 		assert.True(t, watches.CameItself(w), w.Address())
 	}
-	_, err := j.Remove(t.Context(), "owner", address.Channel("coldchain", "dying"), false)
+	_, err := j.Remove(accesstest.Owner(t), "owner", address.Channel("coldchain", "dying"), false)
 	require.NoError(t, err)
 	j.stop()
 	j = p.onDuty()
