@@ -15,6 +15,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	rights "steadyferry/internal/core/access"
 	"steadyferry/internal/core/admit"
 	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/journal"
@@ -120,7 +121,8 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	n.Publishers = publishers.New(n.Parts)
 	n.Queues = queues.New(n.Parts, n.Catalog)
 	n.Groups = groups.New(n.Parts, n.Catalog, n.Cluster, n.Queues)
-	n.Jobs = jobs.New(n.Catalog)
+	n.Access = access.New(n.Parts, n.Catalog, config.Dir)
+	n.Jobs = jobs.New(n.Catalog, n.Access.Named)
 	n.Moves = moves.New(n.Parts, n.Catalog, n.Jobs, n.Cluster)
 	n.Look = look.New(n.Parts, n.Catalog)
 	n.Replays = replays.New(n.Parts, n.Catalog, n.Jobs, n.Queues, n.Groups, n.Look)
@@ -136,9 +138,8 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	n.Declares = declares.New(n.Parts, n.Catalog, n.Cluster, n.Manage, n.Groups, n.Routes, n.Endpoints, n.Watches, n.Timetable)
 	n.Watches.Keep(n.Declares.Correct)
 	acts.Register(n.Timetable, &acts.Services{Parts: n.Parts, Catalog: n.Catalog, Queues: n.Queues, Groups: n.Groups, Replays: n.Replays, Look: n.Look, Cluster: n.Cluster, Declares: n.Declares, Outlook: n.Outlook, Dir: config.Dir})
-	n.Access = access.New(n.Parts, n.Catalog, config.Dir)
 	opened.Store(true)
-	n.Parts.Open(ctx, n.Groups)
+	n.Parts.Open(rights.As(ctx, rights.Node(access.Ferryd)), n.Groups)
 	n.begin()
 	n.Parts.Serve(true)
 	return n, nil
@@ -146,7 +147,7 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 
 // begin starts the duties.
 func (n *Node) begin() {
-	run, cancel := context.WithCancel(context.Background())
+	run, cancel := context.WithCancel(rights.As(context.Background(), rights.Node(access.Ferryd)))
 	n.cancel = cancel
 	n.stopSampling = clock.BeforeShift(func(now time.Time) {
 		n.Parts.Sample(now)

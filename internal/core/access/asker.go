@@ -52,6 +52,9 @@ type node struct{ name string }
 // Node is a node that asks for what it has to do; it may do everything.
 func Node(name string) Asker { return node{name} }
 
+// IsNode reports whether who asks is a node.
+func IsNode(a Asker) bool { _, is := a.(node); return is }
+
 func (n node) Who() string                    { return n.name }
 func (n node) Rights() *Rights                { return Whole }
 func (n node) Refuse(v Verb, at string) error { return nil }

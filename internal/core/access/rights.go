@@ -81,8 +81,10 @@ func (r *Rights) At(at string) Set {
 	if ok {
 		return s
 	}
+	of, _, _ := strings.Cut(at, "#")
+	of = strings.TrimSuffix(of, "/dead")
 	for i := range r.grants {
-		if g := &r.grants[i]; s|g.Verbs != s && g.On.Covers(at) {
+		if g := &r.grants[i]; s|g.Verbs != s && g.On.Covers(of) {
 			s |= g.Verbs
 		}
 	}

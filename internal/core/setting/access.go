@@ -1,6 +1,7 @@
 package setting
 
 import (
+	"context"
 	"fmt"
 	"regexp"
 	"time"
@@ -124,4 +125,15 @@ func Moment() Form {
 		t, err := time.Parse(time.RFC3339, text)
 		return moment(t), err
 	})
+}
+
+// Check says why whoever asks may not make the change at an address, where settings are changed
+// by a verb: to pause and to resume is a right of its own.
+func (c Change) Check(ctx context.Context, verb access.Verb, at string) error {
+	if _, pauses := c["paused"]; pauses {
+		if err := access.Check(ctx, access.Pause, at); err != nil || len(c) == 1 {
+			return err
+		}
+	}
+	return access.Check(ctx, verb, at)
 }

@@ -15,6 +15,7 @@ type Chore struct {
 	Owned
 	setting.Chore `db:"-"`
 	Since         time.Time `db:"since"` // its times count from then on
+	By            string    `db:"set_by"` // who has set it last: it does what they may
 }
 
 func (ch *Chore) settings() any { return &ch.Chore }
@@ -23,14 +24,27 @@ var choresTable = ownedTable("chores", address.Nodes, func(v *View) (*map[string
 
 // NewChore records a chore, whose times count from now on.
 func (c *Catalog) NewChore(ctx context.Context, ch *Chore, e *Entry) error {
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error { return insertOwned(ctx, tx, "chores", ch) })
+	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+		if err := insertOwned(ctx, tx, "chores", ch); err != nil {
+			return err
+		}
+		return setBy(ctx, tx, ch)
+	})
+}
+
+func setBy(ctx context.Context, tx *sqlx.Tx, ch *Chore) error {
+	_, err := tx.ExecContext(ctx, `UPDATE chores SET set_by = $2 WHERE id = $1`, ch.ID, ch.By)
+	return err
 }
 
 // SetChore changes a chore, which must be of the revision that it was made from (else
 // ErrStale). With again its times count anew, from now on.
 func (c *Catalog) SetChore(ctx context.Context, ch *Chore, again bool, e *Entry) error {
 	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		if err := setOwned(ctx, tx, "chores", ch); err != nil || !again {
+		if err := setOwned(ctx, tx, "chores", ch); err != nil {
+			return err
+		}
+		if err := setBy(ctx, tx, ch); err != nil || !again {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `UPDATE chores SET since = now() WHERE id = $1`, ch.ID); err != nil {

@@ -5,6 +5,7 @@
 package access
 
 import (
+	"strings"
 	"sync"
 	"time"
 
@@ -79,9 +80,30 @@ type asker struct {
 // Asker returns who asks with a secret.
 func (s *Service) Asker(a catalog.Asker) access.Asker { return &asker{s: s, by: a.By()} }
 
-// Principal returns who asks in the name of a principal alone, as a job does for who made it.
-func (s *Service) Principal(name string) access.Asker {
-	return &asker{s: s, by: catalog.Secret{Principal: name}}
+// mostChores is how many chores may have set each other, by declarations.
+const mostChores = 4
+
+// Ferryd is who asks for what nodes do by themselves.
+const Ferryd = "ferryd"
+
+// Named returns who asks in the name of somebody, as a job does for who made it: of a
+// principal, of a chore (chore ADDRESS), which does what whoever has set it last may do, or of
+// the service.
+func (s *Service) Named(who string) access.Asker {
+	if who == Ferryd {
+		return access.Node(who)
+	}
+	for range mostChores {
+		at, ok := strings.CutPrefix(who, "chore ")
+		if !ok {
+			break
+		}
+		who = ""
+		if c := s.catalog.View().Chores[at]; c != nil {
+			who = c.By
+		}
+	}
+	return &asker{s: s, by: catalog.Secret{Principal: who}}
 }
 
 func (a *asker) Who() string { return a.by.Principal }

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/placement"
@@ -26,6 +27,9 @@ type Recovery struct {
 // preview it only says which, and what may be lost. confirm must be the
 // address that is recovered.
 func (cl *Cluster) ForceRecover(ctx context.Context, who string, a *address.Address, confirm string, preview bool) ([]Recovery, error) {
+	if err := access.Check(ctx, access.Nodes, address.Nodes); err != nil {
+		return nil, err
+	}
 	if fresh := cl.unreachableButAlive(ctx); len(fresh) > 0 {
 		return nil, problem.New(problem.Conflict, "%v wrote to the catalog a moment ago: it runs, and may only be cut off from this node", fresh).Next("mend the network, or stop it for good first; its partitions come back by themselves when it is reached")
 	}

@@ -9,6 +9,7 @@ import (
 	"sort"
 	"time"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/placement"
@@ -193,6 +194,9 @@ func (cl *Cluster) NoNode(name string) error {
 // Set changes what is set on all nodes together, or with preview only says what
 // that would do.
 func (cl *Cluster) Set(ctx context.Context, who string, settings setting.Change, preview bool) (*form.Preview, error) {
+	if err := access.Check(ctx, access.Nodes, address.Nodes); err != nil {
+		return nil, err
+	}
 	was := setting.Cluster{SpreadLeaders: cl.catalog.View().Cluster.SpreadLeaders}
 	is := was
 	setting.Clusters.Apply(&is, settings)

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/notice"
@@ -28,6 +29,9 @@ func (es *Endpoints) Of(ctx context.Context, a address.Address) (*catalog.Endpoi
 
 // New makes an endpoint.
 func (es *Endpoints) New(ctx context.Context, who string, a address.Address, settings setting.Change, given map[string]string) (*catalog.Endpoint, error) {
+	if err := access.Check(ctx, access.Route, a.String()); err != nil {
+		return nil, err
+	}
 	if err := address.CheckName(a.Channel); err != nil || a.Group != "" {
 		return nil, problem.New(problem.Invalid, "%s is no address of an endpoint", a).Field("address").Allowed("SPACE/NAME")
 	}
@@ -124,6 +128,14 @@ func (es *Endpoints) SecretNames(e *catalog.Endpoint) (names []string, locked bo
 
 // Set changes an endpoint, or with preview only says what that would do.
 func (es *Endpoints) Set(ctx context.Context, who string, a address.Address, settings setting.Change, given map[string]string, preview bool) (*form.Preview, error) {
+	if err := settings.Check(ctx, access.Route, a.String()); err != nil {
+		return nil, err
+	}
+	if len(given) > 0 {
+		if err := access.Check(ctx, access.Route, a.String()); err != nil {
+			return nil, err
+		}
+	}
 	var p *form.Preview
 	err := change.UntilFresh(ctx, es.catalog, a.String(), func() (err error) {
 		p, err = es.set(ctx, who, a, settings, given, preview)
@@ -186,6 +198,9 @@ func (es *Endpoints) set(ctx context.Context, who string, a address.Address, set
 // Remove deletes an endpoint to which no route leads, or with preview only says what
 // that would do.
 func (es *Endpoints) Remove(ctx context.Context, who string, a address.Address, preview bool) (*form.Preview, error) {
+	if err := access.Check(ctx, access.Route, a.String()); err != nil {
+		return nil, err
+	}
 	e, err := es.Of(ctx, a)
 	if err != nil {
 		return nil, err

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
@@ -16,6 +17,9 @@ import (
 // Statements returns those that make the table of an endpoint, as far as it is not
 // there, with types as the bodies ask for that routes would bring; with do they are carried out.
 func (es *Endpoints) Statements(ctx context.Context, who string, a address.Address, do bool) ([]string, error) {
+	if err := access.Check(ctx, access.Route, a.String()); err != nil {
+		return nil, err
+	}
 	record, err := es.Of(ctx, a)
 	if err != nil {
 		return nil, err

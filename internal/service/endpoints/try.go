@@ -5,6 +5,7 @@ import (
 	"log/slog"
 	"time"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/endpoint"
 )
@@ -16,6 +17,9 @@ const tryTime = 30 * time.Second
 // what the place has answered; of a table and of another Steady Ferry it only looks whether they could take some. After a good answer a place that was failing is tried with
 // what waits at once.
 func (es *Endpoints) Try(ctx context.Context, who string, a address.Address) (*endpoint.Answer, error) {
+	if err := access.Check(ctx, access.Route, a.String()); err != nil {
+		return nil, err
+	}
 	record, err := es.Of(ctx, a)
 	if err != nil {
 		return nil, err

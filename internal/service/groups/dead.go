@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
@@ -65,6 +66,9 @@ func (gs *Groups) DeadQueue(ctx context.Context, a address.Address) (*part.Chann
 // read. The group goes on; to do it twice keeps it once. It returns the
 // address of the dead letter.
 func (gs *Groups) RejectRead(ctx context.Context, a address.Address, member string, partition int, offset int64, reason, detail string) (string, error) {
+	if err := access.Check(ctx, access.Settle, a.QueuePart().String()); err != nil {
+		return "", err
+	}
 	if reason == "" {
 		return "", problem.New(problem.Invalid, "a reason is missing").Field("reason").Allowed("a short code, such as bad-celsius")
 	}

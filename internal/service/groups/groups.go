@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/problem"
@@ -18,6 +19,9 @@ import (
 
 // New makes a group that begins at a position.
 func (gs *Groups) New(ctx context.Context, who string, a address.Address, from address.Position, settings setting.Change) (*catalog.Group, error) {
+	if err := access.Check(ctx, access.New, a.String()); err != nil {
+		return nil, err
+	}
 	if _, name := a.Source(); address.ReadsDead(name) {
 		return nil, problem.New(problem.Invalid, "%s is a group: dead letters are read by routes alone", a).Field("kind").Allowed(setting.Route).Next("ferry new route %s -to ADDRESS copies each of them to a channel, which groups can read", a)
 	}
@@ -62,6 +66,9 @@ func (gs *Groups) Starts(ctx context.Context, t *part.Channel, from address.Posi
 
 // Set changes a group or a route.
 func (gs *Groups) Set(ctx context.Context, who string, a address.Address, settings setting.Change, preview bool) (p *form.Preview, err error) {
+	if err := settings.Check(ctx, changes(gs, a, access.SetUp), a.String()); err != nil {
+		return nil, err
+	}
 	err = change.UntilFresh(ctx, gs.catalog, a.String(), func() error {
 		_, g, err := gs.parts.Group(a)
 		if err != nil {
@@ -80,6 +87,14 @@ func (gs *Groups) Set(ctx context.Context, who string, a address.Address, settin
 	return p, err
 }
 
+// changes is the verb by which a group is changed, which of a route is another one.
+func changes(gs *Groups, a address.Address, of access.Verb) access.Verb {
+	if _, g, err := gs.parts.Group(a); err == nil && g.Route != nil {
+		return access.Route
+	}
+	return of
+}
+
 // fixed refuses to lead a route elsewhere.
 func fixed(g *catalog.Group, settings setting.Change, a address.Address) error {
 	to, given := settings["to"]
@@ -91,6 +106,9 @@ func fixed(g *catalog.Group, settings setting.Change, a address.Address) error {
 
 // Remove deletes a group, or with preview only says what that would do.
 func (gs *Groups) Remove(ctx context.Context, who string, a address.Address, preview bool) (*form.Preview, error) {
+	if err := access.Check(ctx, changes(gs, a, access.Remove), a.String()); err != nil {
+		return nil, err
+	}
 	t, g, err := gs.parts.Group(a)
 	if err != nil {
 		return nil, err

@@ -8,6 +8,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/group"
@@ -19,6 +20,9 @@ import (
 // Join makes a reader a member of a group, and makes the group, at the
 // position, if it does not exist and from is given.
 func (gs *Groups) Join(ctx context.Context, who string, a address.Address, from *address.Position, timeout time.Duration, member string) (*form.Membership, error) {
+	if err := access.Check(ctx, access.Read, a.String()); err != nil {
+		return nil, err
+	}
 	if timeout == 0 {
 		timeout = group.DefaultTimeout
 	}
@@ -57,6 +61,9 @@ func (gs *Groups) Join(ctx context.Context, who string, a address.Address, from 
 // Beat tells that a member lives and what it holds; it waits for another share
 // than that of the round that the member knows.
 func (gs *Groups) Beat(ctx context.Context, a address.Address, member string, round uint64, paused bool, holds []int, wait time.Duration) (*form.Membership, error) {
+	if err := access.Check(ctx, access.Read, a.String()); err != nil {
+		return nil, err
+	}
 	answer, err := gs.askMember(ctx, a, &groupAsk{What: "beat", Member: member, Round: round, Paused: paused, Holds: holds, Wait: wait})
 	if err != nil {
 		return nil, err
@@ -67,6 +74,9 @@ func (gs *Groups) Beat(ctx context.Context, a address.Address, member string, ro
 // Next returns messages of a member's share behind those that it has up to an
 // answer, which it commits if the member says so.
 func (gs *Groups) Next(ctx context.Context, a address.Address, member string, most int, wait time.Duration, upTo group.UpTo, commit bool) (*Given, error) {
+	if err := access.Check(ctx, access.Read, a.String()); err != nil {
+		return nil, err
+	}
 	answer, err := gs.askMember(ctx, a, &groupAsk{What: "next", Member: member, Most: most, Wait: wait, UpTo: upTo, CommitUpTo: commit})
 	if err != nil {
 		return nil, err
@@ -76,12 +86,18 @@ func (gs *Groups) Next(ctx context.Context, a address.Address, member string, mo
 
 // Commit records offsets that a member has read up to.
 func (gs *Groups) Commit(ctx context.Context, a address.Address, member string, round uint64, offsets []form.OffsetOf) error {
+	if err := access.Check(ctx, access.Commit, a.String()); err != nil {
+		return err
+	}
 	_, err := gs.askMember(ctx, a, &groupAsk{What: "commit", Member: member, Round: round, Offsets: offsets})
 	return err
 }
 
 // Leave ends a membership.
 func (gs *Groups) Leave(ctx context.Context, a address.Address, member string) error {
+	if err := access.Check(ctx, access.Read, a.String()); err != nil {
+		return err
+	}
 	_, err := gs.askMember(ctx, a, &groupAsk{What: "leave", Member: member})
 	return err
 }

@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"time"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/group"
@@ -107,6 +108,9 @@ func (gs *Groups) OffsetsOf(ctx context.Context, t *part.Channel, name string) (
 
 // Seek moves a group's offsets, or says what that would do.
 func (gs *Groups) Seek(ctx context.Context, a address.Address, ask *SeekAsk) (*Sought, error) {
+	if err := access.Check(ctx, access.Seek, a.String()); err != nil {
+		return nil, err
+	}
 	if len(ask.Why) > setting.MaxDescription {
 		return nil, problem.New(problem.Invalid, "a reason of %d characters", len(ask.Why)).Field("why").Allowed(fmt.Sprintf("up to %d", setting.MaxDescription))
 	}
@@ -289,6 +293,9 @@ func (c *coordinator) apply(ctx context.Context, a address.Address, ask *SeekAsk
 
 // Seeks returns what was done to a group's offsets by hand, newest first.
 func (gs *Groups) Seeks(ctx context.Context, a address.Address) ([]catalog.Seek, error) {
+	if err := access.Check(ctx, access.SeeCounts, a.String()); err != nil {
+		return nil, err
+	}
 	_, g, err := gs.parts.Group(a)
 	if err != nil {
 		return nil, err

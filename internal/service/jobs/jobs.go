@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"slices"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/job"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/words"
@@ -22,6 +23,7 @@ import (
 // Jobs are the jobs of the cluster.
 type Jobs struct {
 	records *catalog.Catalog
+	asker   func(who string) access.Asker
 	kinds   map[string]traits
 }
 
@@ -30,6 +32,8 @@ type traits struct {
 	back    bool
 	maxRate float64
 	listed  string
+	who     func(j *catalog.Job) string
+	may     func(ctx context.Context, record *catalog.Job) error
 	open    func(ctx context.Context, record *catalog.Job) (Work, error)
 }
 
@@ -40,13 +44,26 @@ func (t traits) checkRate(rate float64) error {
 	return nil
 }
 
-// New returns the service, which knows no kinds yet.
-func New(records *catalog.Catalog) *Jobs { return &Jobs{records: records, kinds: map[string]traits{}} }
+// as has a job be done in the name of whoever it is done for.
+func (js *Jobs) as(ctx context.Context, j *catalog.Job) context.Context {
+	who := j.Who
+	if f := js.kinds[j.Kind].who; f != nil {
+		who = f(j)
+	}
+	return access.As(ctx, js.asker(who))
+}
+
+// New returns the service, which knows no kinds yet. Jobs are run with what whoever made them
+// may at the moment, as asker knows it.
+func New(records *catalog.Catalog, asker func(who string) access.Asker) *Jobs {
+	return &Jobs{records: records, asker: asker, kinds: map[string]traits{}}
+}
 
 // List returns the jobs of some kinds (or of all), newest first: all that have
 // not ended, and up to so many that have.
 func (js *Jobs) List(ctx context.Context, ended int, kinds ...string) ([]*catalog.Job, error) {
 	all, err := js.records.Jobs(ctx, ended, kinds...)
+	all = slices.DeleteFunc(all, func(j *catalog.Job) bool { return !access.May(ctx, access.SeeCounts, j.Address) })
 	return all, part.Explain(err, "jobs")
 }
 
@@ -64,7 +81,13 @@ func (js *Jobs) Get(ctx context.Context, id int64, kinds ...string) (*catalog.Jo
 		}
 		return nil, p
 	}
-	return j, part.Explain(err, "jobs")
+	if err == nil {
+		err = access.Check(ctx, access.SeeCounts, j.Address)
+	}
+	if err != nil {
+		return nil, part.Explain(err, "jobs")
+	}
+	return j, nil
 }
 
 // MadeBy returns the job that another one has made, nil when there is none.
@@ -85,6 +108,9 @@ func (js *Jobs) Set(ctx context.Context, who string, id int64, state job.State, 
 			return nil, err
 		}
 		kind := js.kinds[j.Kind]
+		if err := kind.may(ctx, j); err != nil {
+			return nil, err
+		}
 		to, err := j.State.Ask(state, kind.back)
 		switch {
 		case err != nil && !j.State.Ended() && !slices.Contains(job.Wishes, state):

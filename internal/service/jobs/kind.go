@@ -24,6 +24,11 @@ type Kind[S, P any] struct {
 	MaxRate float64 // a second; 0: its jobs have no rate
 	Listed  string  // the command that lists its jobs
 
+	// Who is in whose name a job is done; nil: of who made it.
+	Who func(j *catalog.Job) string
+	// May says why whoever asks may not have such a job, of what is at an address; it is asked
+	// of who made it before each step, and of who pauses or cancels it.
+	May func(ctx context.Context, at string, spec *S) error
 	// Plan says what a job would do, and completes what it is asked with what
 	// was found. It changes nothing.
 	Plan func(ctx context.Context, spec *S) (*Plan, error)
@@ -87,7 +92,13 @@ func (r *Run[S, P]) Save(ctx context.Context) error {
 // Register makes jobs of a kind known, so that the node on duty runs them.
 func Register[S, P any](js *Jobs, k *Kind[S, P]) {
 	k.jobs = js
-	js.kinds[k.Name] = traits{back: k.Back, maxRate: k.MaxRate, listed: k.Listed, open: func(ctx context.Context, record *catalog.Job) (Work, error) {
+	js.kinds[k.Name] = traits{back: k.Back, maxRate: k.MaxRate, listed: k.Listed, who: k.Who, may: func(ctx context.Context, record *catalog.Job) error {
+		var spec S
+		if err := json.Unmarshal(record.Spec, &spec); err != nil {
+			return fmt.Errorf("what is recorded of %s: %w", name(record), err)
+		}
+		return k.May(ctx, record.Address, &spec)
+	}, open: func(ctx context.Context, record *catalog.Job) (Work, error) {
 		r := &Run[S, P]{Job: record, records: js.records}
 		if err := errors.Join(json.Unmarshal(record.Spec, &r.Spec), json.Unmarshal(record.Progress, &r.Progress)); err != nil {
 			return nil, fmt.Errorf("what is recorded of %s: %w", name(record), err)

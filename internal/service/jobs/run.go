@@ -129,6 +129,10 @@ func (r *runner) turn(ctx context.Context) (over bool, err error) {
 	if r.record.State == job.Paused {
 		return false, nil
 	}
+	ctx = r.jobs.as(ctx, r.record)
+	if err := r.jobs.kinds[r.record.Kind].may(ctx, r.record); err != nil {
+		return true, r.end(ctx, job.Halted, err.Error())
+	}
 	if time.Since(r.judged) >= judgeEvery {
 		r.judged = time.Now()
 		if over, err = r.judge(ctx); over || err != nil {
@@ -165,7 +169,7 @@ func (r *runner) look(ctx context.Context) (over bool, err error) {
 			return true, nil // of a newer version of the program
 		}
 		r.record = record
-		r.work, err = kind.open(ctx, record)
+		r.work, err = kind.open(r.jobs.as(ctx, record), record)
 		return false, err
 	}
 	now, err := r.jobs.records.Job(ctx, r.id)

@@ -8,6 +8,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/form"
@@ -127,6 +128,9 @@ func (lk *Look) Whole(ctx context.Context, s Selection, f func(m *message.Stored
 // now and then, until it is through, has found the limit, or tell returns an
 // error. Messages of several partitions come in the order of their times.
 func (lk *Look) Browse(ctx context.Context, s Selection, tell func(Event) error) error {
+	if err := access.Check(ctx, access.SeeContent, s.Topic.Address().QueuePart().String()); err != nil {
+		return err
+	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	spans, total, err := lk.Spans(ctx, &s, time.Now())

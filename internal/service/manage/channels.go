@@ -7,6 +7,7 @@ import (
 	"math"
 	"time"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/declare"
 	"steadyferry/internal/core/form"
@@ -25,6 +26,9 @@ import (
 // NewChannel makes a topic or a queue with the settings, or the defaults for
 // those that are nil.
 func (mg *Manage) NewChannel(ctx context.Context, who, kind string, a address.Address, settings setting.Change) (*part.Channel, error) {
+	if err := access.Check(ctx, access.New, a.String()); err != nil {
+		return nil, err
+	}
 	if err := setting.Channels.Fits(settings, kind, a.String()); err != nil {
 		return nil, err
 	}
@@ -91,6 +95,9 @@ func shown(ch *catalog.Channel) map[string]any { return setting.Channels.Show(&c
 // would do. When others change the same channel at the same time, the change is
 // made again from theirs, unless it names the revision that it is made from.
 func (mg *Manage) SetChannel(ctx context.Context, who string, a address.Address, settings setting.Change, revision *int64, preview bool) (*form.Preview, error) {
+	if err := settings.Check(ctx, access.SetUp, a.String()); err != nil {
+		return nil, err
+	}
 	var p *form.Preview
 	err := change.UntilFresh(ctx, mg.catalog, a.String(), func() (err error) {
 		p, err = mg.setChannel(ctx, who, a, settings, revision, preview)
@@ -152,6 +159,9 @@ func (mg *Manage) changedSince(ctx context.Context, a address.Address, ch *catal
 // RemoveChannel takes a channel out of use, or with preview only says what that
 // would do. It can be brought back for a while.
 func (mg *Manage) RemoveChannel(ctx context.Context, who string, a address.Address, preview bool) (*form.Preview, error) {
+	if err := access.Check(ctx, access.Remove, a.String()); err != nil {
+		return nil, err
+	}
 	t, err := mg.parts.Channel(a)
 	if err != nil {
 		return nil, err
@@ -180,6 +190,9 @@ func (mg *Manage) RemoveChannel(ctx context.Context, who string, a address.Addre
 
 // RestoreChannel brings back the channel that was removed last under the address.
 func (mg *Manage) RestoreChannel(ctx context.Context, who string, a address.Address) error {
+	if err := access.Check(ctx, access.Undo, a.String()); err != nil {
+		return err
+	}
 	view := mg.catalog.View()
 	if view.Channels[a.String()] != nil {
 		return problem.New(problem.Conflict, "%s exists: the name was used again after the removal", a).Next("remove or keep the new one; both cannot have the name")

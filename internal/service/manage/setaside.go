@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/problem"
@@ -41,6 +42,9 @@ func (mg *Manage) answerAside(context.Context, uint64, struct{}) ([]aside.Logs, 
 // Adopt makes a channel of logs that were set aside: the one that they were,
 // under the address given.
 func (mg *Manage) Adopt(ctx context.Context, who string, id int64, a address.Address, preview bool) (*form.Preview, error) {
+	if err := access.Check(ctx, access.Nodes, address.Nodes); err != nil {
+		return nil, err
+	}
 	where := map[string]*aside.Logs{}
 	var found *aside.Logs
 	all := mg.SetAside(ctx)
@@ -127,6 +131,9 @@ func (mg *Manage) answerLabel(_ context.Context, _ uint64, id int64) (json.RawMe
 
 // ThrowAway deletes logs that were set aside, on all nodes that answer.
 func (mg *Manage) ThrowAway(ctx context.Context, who string, id int64, preview bool) (*form.Preview, error) {
+	if err := access.Check(ctx, access.Nodes, address.Nodes); err != nil {
+		return nil, err
+	}
 	p := &form.Preview{Address: fmt.Sprint(id), Effects: []string{}}
 	for _, a := range mg.SetAside(ctx) {
 		if a.Channel == id {

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/problem"
@@ -19,6 +20,9 @@ import (
 
 // NewSpace makes a space.
 func (mg *Manage) NewSpace(ctx context.Context, who, name string, settings setting.Change) error {
+	if err := access.Check(ctx, access.New, name); err != nil {
+		return err
+	}
 	if err := address.CheckName(name); err != nil {
 		return problem.New(problem.Invalid, "the space: %v", err).Field("address").Allowed("names of 1 to 100 of a-z 0-9 . _ - that start with a letter or a digit")
 	}
@@ -36,6 +40,9 @@ func (mg *Manage) NewSpace(ctx context.Context, who, name string, settings setti
 
 // SetSpace changes a space, or with preview only says what that would do.
 func (mg *Manage) SetSpace(ctx context.Context, who, name string, settings setting.Change, preview bool) (p *form.Preview, err error) {
+	if err := settings.Check(ctx, access.SetUp, name); err != nil {
+		return nil, err
+	}
 	err = change.UntilFresh(ctx, mg.catalog, name, func() error {
 		old, err := mg.parts.Space(name)
 		if err != nil {
@@ -56,6 +63,9 @@ func (mg *Manage) SetSpace(ctx context.Context, who, name string, settings setti
 
 // RemoveSpace deletes a space without channels.
 func (mg *Manage) RemoveSpace(ctx context.Context, who, name string) error {
+	if err := access.Check(ctx, access.Remove, name); err != nil {
+		return err
+	}
 	s, err := mg.parts.Space(name)
 	if err != nil {
 		return err

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"slices"
 
+	"steadyferry/internal/core/access"
+	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/placement"
 	"steadyferry/internal/core/problem"
@@ -17,6 +19,9 @@ import (
 // Drain empties a node: it gives away what it leads, and then its replicas
 // move to other nodes. With leadersOnly the replicas stay.
 func (mv *Moves) Drain(ctx context.Context, who, name string, leadersOnly, preview bool) (*form.Preview, error) {
+	if err := access.Check(ctx, access.Nodes, address.Nodes+"/"+name); err != nil {
+		return nil, err
+	}
 	return mv.begin(ctx, mv.drain, who, Spec{Address: name, LeadersOnly: leadersOnly}, preview)
 }
 
@@ -74,6 +79,9 @@ func (mv *Moves) planDrain(_ context.Context, s *Spec) (*jobs.Plan, error) {
 // RemoveNode takes a node that holds nothing any more, or is gone for good,
 // out of the cluster.
 func (mv *Moves) RemoveNode(ctx context.Context, who, name string, preview bool) (*form.Preview, error) {
+	if err := access.Check(ctx, access.Nodes, address.Nodes+"/"+name); err != nil {
+		return nil, err
+	}
 	node := mv.parts.ByName(name)
 	if node == nil {
 		return nil, mv.cluster.NoNode(name)

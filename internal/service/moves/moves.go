@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/placement"
@@ -19,6 +20,9 @@ import (
 // Move has other nodes hold a partition, or with preview only says
 // what that would mean.
 func (mv *Moves) Move(ctx context.Context, who string, a address.Address, to []string, preview bool) (*form.Preview, error) {
+	if err := access.Check(ctx, access.Nodes, a.ChannelPart().String()); err != nil {
+		return nil, err
+	}
 	return mv.begin(ctx, mv.move, who, Spec{Address: a.String(), To: to}, preview)
 }
 

@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/job"
 	"steadyferry/internal/core/problem"
@@ -54,7 +55,8 @@ type Moves struct {
 func New(parts *part.Registry, records *catalog.Catalog, js *jobs.Jobs, cl *cluster.Cluster) *Moves {
 	mv := &Moves{parts: parts, cluster: cl, catalog: records, peers: parts.Peers(), id: parts.ID(), jobs: js}
 	newKind := func(name string, plan func(context.Context, *Spec) (*jobs.Plan, error)) kind {
-		k := &jobs.Kind[Spec, struct{}]{Name: name, Back: true, Listed: "ferry nodes jobs", Plan: plan, Open: mv.open}
+		k := &jobs.Kind[Spec, struct{}]{Name: name, Back: true, Listed: "ferry nodes jobs", Plan: plan, Open: mv.open,
+			May: func(ctx context.Context, at string, _ *Spec) error { return access.Check(ctx, access.Nodes, at) }}
 		jobs.Register(js, k)
 		return k
 	}

@@ -1,7 +1,6 @@
 package outlook_test
 
 import (
-	"context"
 	"fmt"
 	"testing"
 	"time"
@@ -98,7 +97,7 @@ func TestWhatIsBeingDone(t *testing.T) {
 	seen := now(t, n, "coldchain")
 	require.Len(t, seen.Doing, 1, "its replay is a part of it")
 	assert.Equal(t, form.Going{Job: r.Run, Kind: "run", Address: "coldchain/nightly", State: "running", Who: "owner", Since: seen.Doing[0].Since, Says: seen.Doing[0].Says}, seen.Doing[0])
-	_, err = n.Timetable.Cancel(context.Background(), "owner", r.Run)
+	_, err = n.Timetable.Cancel(accesstest.Owner(t), "owner", r.Run)
 	require.NoError(t, err)
 	require.Eventually(t, func() bool { return len(now(t, n, "coldchain").Doing) == 0 }, 20*time.Second, 50*time.Millisecond)
 }

@@ -10,6 +10,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/edit"
 	"steadyferry/internal/core/message"
@@ -57,9 +58,36 @@ type ActionResult struct {
 
 var actionNames = map[queue.Op]string{queue.OpReturn: "return", queue.OpDiscard: "discard", queue.OpUndo: "undo", queue.OpEdit: "edit", queue.OpSendOn: "send on"}
 
+// verbOf is the verb of what is done.
+var verbOf = map[queue.Op]access.Verb{queue.OpReturn: access.Return, queue.OpDiscard: access.Discard, queue.OpUndo: access.Undo, queue.OpEdit: access.Edit, queue.OpSendOn: access.Replay}
+
+// at is where a queue is, for those who ask whether they may.
+func at(t *part.Channel) string { return t.Address().QueuePart().String() }
+
+// mayAct says why whoever asks may not do something to messages: what is edited and returned is
+// returned, and a condition on what is in them tells of it.
+func mayAct(ctx context.Context, t *part.Channel, s Selection, act Action) error {
+	verbs := []access.Verb{verbOf[act.Op]}
+	if act.Return {
+		verbs = append(verbs, access.Return)
+	}
+	if s.Where != "" || len(act.Edits) > 0 {
+		verbs = append(verbs, access.SeeContent)
+	}
+	for _, v := range verbs {
+		if err := access.Check(ctx, v, at(t)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // Act does something to the selected messages; with preview it only says what
 // that would be. Messages whose state does not go with it are left alone.
 func (qs *Queues) Act(ctx context.Context, t *part.Channel, s Selection, act Action, preview bool) (*ActionResult, error) {
+	if err := mayAct(ctx, t, s, act); err != nil {
+		return nil, err
+	}
 	if err := s.check(); err != nil {
 		return nil, err
 	}

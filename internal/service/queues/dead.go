@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/engine/part"
 )
 
@@ -35,6 +36,9 @@ const sampledCauses = 100
 // Dead groups the dead letters of a queue. Bars counts those of the span in so
 // many equal times.
 func (qs *Queues) Dead(ctx context.Context, t *part.Channel, span time.Duration, bars int) (*Dead, error) {
+	if err := access.Check(ctx, access.SeeCauses, at(t)); err != nil {
+		return nil, err
+	}
 	out := &Dead{Since: time.Now().Add(-span)}
 	by := map[uint64]int{}
 	where := map[uint64]int{} // partition of the sample

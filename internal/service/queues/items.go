@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/queue"
@@ -14,6 +15,9 @@ import (
 // Item returns all that is known of one message of a queue; with story
 // also what only the log tells.
 func (qs *Queues) Item(ctx context.Context, t *part.Channel, partition int, offset int64, story bool) (*Item, error) {
+	if err := access.Check(ctx, access.SeeMetadata, at(t)); err != nil {
+		return nil, err
+	}
 	p, err := t.Partition(partition)
 	if err != nil {
 		return nil, err
@@ -60,6 +64,9 @@ const maxPlaces = 10_000
 // Items returns a page of messages, and where the next one begins; nil at
 // the end. With newest each partition's last ones come first.
 func (qs *Queues) Items(ctx context.Context, t *part.Channel, s Selection, from *Place, limit int, newest bool) (items []Item, next *Place, err error) {
+	if err := access.Check(ctx, access.SeeMetadata, at(t)); err != nil {
+		return nil, nil, err
+	}
 	if err := s.check(); err != nil {
 		return nil, nil, err
 	}

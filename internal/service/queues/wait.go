@@ -8,6 +8,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/clock"
 	"steadyferry/internal/engine/link"
 	"steadyferry/internal/engine/part"
@@ -212,5 +213,8 @@ func (qs *Queues) answerAwait(ctx context.Context, _ uint64, p *part.Partition, 
 // AwaitWork waits until a queue has messages to lease for a member that takes
 // so many, as far as this node can tell; after a while it returns without.
 func (qs *Queues) AwaitWork(ctx context.Context, t *part.Channel, member string, messages int) error {
+	if err := access.Check(ctx, access.SeeCounts, at(t)); err != nil {
+		return err
+	}
 	return qs.awaitAny(ctx, t.Partitions(), member, messages, presentFor/2)
 }

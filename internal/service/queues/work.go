@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"time"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/lease"
 	"steadyferry/internal/core/message"
@@ -142,6 +143,16 @@ func (qs *Queues) At(a address.Address) (*part.Channel, error) {
 // Work settles and leases. The outcomes of a batch are judged one by one: those
 // of leases that ran out change nothing, and say so.
 func (qs *Queues) Work(ctx context.Context, t *part.Channel, w Work) (*Done, error) {
+	if len(w.Settle) > 0 {
+		if err := access.Check(ctx, access.Settle, at(t)); err != nil {
+			return nil, err
+		}
+	}
+	if w.Max > 0 {
+		if err := access.Check(ctx, access.Lease, at(t)); err != nil {
+			return nil, err
+		}
+	}
 	if err := w.check(); err != nil {
 		return nil, err
 	}

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/edit"
 	"steadyferry/internal/core/expr"
@@ -91,8 +92,40 @@ func (rs *Replays) ends(ctx context.Context, s *Spec, make bool) (*replayEnds, e
 	return e, nil
 }
 
+// may says why whoever asks may not send what is selected: to send dead letters back where they
+// came from is to return them, all else is to replay. Edits, and a condition on what is in
+// messages, tell of it.
+func (s *Spec) may(ctx context.Context) error {
+	from, _ := address.Parse(s.From)
+	to, _ := address.Parse(s.To)
+	if from.Dead && from.QueuePart() == to {
+		if err := access.Check(ctx, access.Return, s.To); err != nil {
+			return err
+		}
+	} else {
+		if err := access.Check(ctx, access.Replay, s.From); err != nil {
+			return err
+		}
+		if err := access.Check(ctx, access.Publish, s.To); err != nil {
+			return err
+		}
+	}
+	if len(s.Edits) > 0 {
+		if err := access.Check(ctx, access.Edit, s.From); err != nil {
+			return err
+		}
+	}
+	if s.Where != "" || len(s.Edits) > 0 {
+		return access.Check(ctx, access.SeeContent, s.From)
+	}
+	return nil
+}
+
 // Plan tells what a replay would do.
 func (rs *Replays) Plan(ctx context.Context, s *Spec) (*Plan, error) {
+	if err := s.may(ctx); err != nil {
+		return nil, err
+	}
 	e, err := rs.ends(ctx, s, false)
 	if err != nil {
 		return nil, err

@@ -50,6 +50,7 @@ func (s *Spec) selection() queues.Selection {
 // newKind is how jobs know replays.
 func (rs *Replays) newKind() *jobs.Kind[Spec, progress] {
 	return &jobs.Kind[Spec, progress]{Name: Kind, MaxOpen: MaxOpen, MaxRate: MaxRate, Listed: "ferry replay list", Open: rs.open,
+		May: func(ctx context.Context, _ string, s *Spec) error { return s.may(ctx) },
 		Plan: func(ctx context.Context, s *Spec) (*jobs.Plan, error) {
 			if s.StopAbove < 0 || s.StopAbove > 1 {
 				return nil, problem.New(problem.Invalid, "stopAbove is %g", s.StopAbove).Field("stopAbove").Allowed("0 to 1; 1 never stops")

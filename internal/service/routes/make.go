@@ -9,6 +9,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/route"
@@ -19,6 +20,9 @@ import (
 
 // New makes a route that begins at a position of its source.
 func (rs *Routes) New(ctx context.Context, who string, a address.Address, from address.Position, settings setting.Change) (*catalog.Group, error) {
+	if err := access.Check(ctx, access.Route, a.String()); err != nil {
+		return nil, err
+	}
 	if err := address.CheckReader(a.Group); err != nil {
 		return nil, problem.New(problem.Invalid, "the route: %v", err).Field("group")
 	}

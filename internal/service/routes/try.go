@@ -7,6 +7,7 @@ import (
 	"reflect"
 	"time"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/form"
@@ -35,6 +36,9 @@ const (
 // Nothing is sent. Of more than can be looked at in TryTime it looks at the first
 // stretches of each partition.
 func (rs *Routes) Try(ctx context.Context, a address.Address, since address.Position, settings setting.Change) (*form.RouteTrial, error) {
+	if err := access.Check(ctx, access.Route, a.String()); err != nil {
+		return nil, err
+	}
 	t, name, err := rs.parts.SourceOf(a)
 	if err != nil {
 		return nil, err

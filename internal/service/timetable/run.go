@@ -10,6 +10,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/job"
 	"steadyferry/internal/core/problem"
@@ -63,6 +64,8 @@ const mostLines = 200
 // newKind is how jobs know runs.
 func (t *Timetable) newKind() *jobs.Kind[Spec, progress] {
 	return &jobs.Kind[Spec, progress]{Name: Kind, Back: true, Listed: "ferry timetable",
+		Who: func(j *catalog.Job) string { return "chore " + j.Address },
+		May: func(ctx context.Context, at string, _ *Spec) error { return access.Check(ctx, access.Chore, at) },
 		Plan: func(_ context.Context, s *Spec) (*jobs.Plan, error) {
 			return nil, fmt.Errorf("runs are planned by their chores")
 		},
@@ -87,6 +90,9 @@ func (t *Timetable) start(ctx context.Context, who string, c *catalog.Chore, s S
 
 // Start runs a chore now, by hand.
 func (t *Timetable) Start(ctx context.Context, who string, c *catalog.Chore) (*form.Run, error) {
+	if err := access.Check(ctx, access.Chore, c.Address()); err != nil {
+		return nil, err
+	}
 	if err := t.idle(ctx, c); err != nil {
 		return nil, err
 	}

@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/problem"
@@ -88,10 +89,13 @@ func (t *Timetable) Of(ctx context.Context, a address.Address) (*catalog.Chore, 
 
 // New makes a chore, or with preview only says what it would do.
 func (t *Timetable) New(ctx context.Context, who string, a address.Address, settings setting.Change, preview bool) (*form.Chore, error) {
+	if err := access.Check(ctx, access.Chore, a.String()); err != nil {
+		return nil, err
+	}
 	if err := address.CheckName(a.Channel); err != nil || a.Group != "" {
 		return nil, problem.New(problem.Invalid, "%s is no address of a chore", a).Field("address").Allowed("SPACE/NAME, or nodes/NAME for what is done to all")
 	}
-	c := &catalog.Chore{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Space: a.Space, Name: a.Channel}, Since: time.Now()}
+	c := &catalog.Chore{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Space: a.Space, Name: a.Channel}, Since: time.Now(), By: who}
 	if a.Space != address.Nodes {
 		space, err := t.parts.Space(a.Space)
 		if err != nil {
@@ -178,12 +182,18 @@ var timed = []string{"at", "zone", "every", "when", "paused"}
 
 // Set changes a chore, or with preview only says what that would do.
 func (t *Timetable) Set(ctx context.Context, who string, a address.Address, settings setting.Change, preview bool) (p *form.Preview, err error) {
+	if err := access.Check(ctx, access.Chore, a.String()); err != nil {
+		return nil, err
+	}
 	err = change.UntilFresh(ctx, t.catalog, a.String(), func() error {
 		old, err := t.Of(ctx, a)
 		if err != nil {
 			return err
 		}
 		c := *old
+		if a, ok := access.In(ctx); ok && !access.IsNode(a) { // a watch that keeps it so is not who sets it
+			c.By = who
+		}
 		setting.Chores.Apply(&c.Chore, settings)
 		if err := t.check(&c.Chore, a); err != nil {
 			return err
@@ -210,6 +220,9 @@ func (t *Timetable) Set(ctx context.Context, who string, a address.Address, sett
 
 // Remove deletes a chore, or with preview only says what that would do.
 func (t *Timetable) Remove(ctx context.Context, who string, a address.Address, preview bool) (*form.Preview, error) {
+	if err := access.Check(ctx, access.Chore, a.String()); err != nil {
+		return nil, err
+	}
 	c, err := t.Of(ctx, a)
 	if err != nil {
 		return nil, err

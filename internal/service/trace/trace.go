@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/form"
@@ -59,6 +60,9 @@ type Story struct {
 
 // Of tells the story of the message at a place.
 func (ts *Traces) Of(ctx context.Context, t *part.Channel, partition int, offset int64) (*Story, error) {
+	if err := access.Check(ctx, access.SeeMetadata, t.Address().QueuePart().String()); err != nil {
+		return nil, err
+	}
 	tr := &Story{Address: t.Address().At(partition, offset).String()}
 	if t.IsQueue() {
 		item, err := ts.queues.Item(ctx, t, partition, offset, true)

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/endpoint"
 	"steadyferry/internal/core/form"
@@ -111,6 +112,9 @@ func (ws *Watches) word(at string, m *message.Message) (err error) {
 // TryTelling sends a notice that says that it is a trial to all that a watch tells, and returns
 // what they have answered.
 func (ws *Watches) TryTelling(ctx context.Context, a address.Address) ([]form.NoticeAnswer, error) {
+	if err := access.Check(ctx, access.Watch, a.String()); err != nil {
+		return nil, err
+	}
 	w, err := ws.Of(ctx, a)
 	if err != nil {
 		return nil, err

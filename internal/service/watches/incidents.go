@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/problem"
@@ -194,6 +195,9 @@ func (ws *Watches) curveOf(ctx context.Context, i *ledger.Incident, end time.Tim
 func (ws *Watches) Say(ctx context.Context, who string, number int64, in *form.IncidentSaying) error {
 	i, err := ws.Incident(ctx, number)
 	if err != nil {
+		return err
+	}
+	if err := access.Check(ctx, access.Watch, i.Address); err != nil {
 		return err
 	}
 	s := &ledger.Saying{Acknowledge: in.Acknowledge, Note: ledger.IncidentNote{Incident: i.ID, At: time.Now(), Who: who, What: "said", Text: in.Text}}

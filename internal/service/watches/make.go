@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/problem"
@@ -26,6 +27,9 @@ func (ws *Watches) Of(ctx context.Context, a address.Address) (*catalog.Watch, e
 
 // New makes a watch.
 func (ws *Watches) New(ctx context.Context, who string, a address.Address, settings setting.Change) (*catalog.Watch, error) {
+	if err := access.Check(ctx, access.Watch, a.String()); err != nil {
+		return nil, err
+	}
 	if err := address.CheckName(a.Channel); err != nil || a.Group != "" {
 		return nil, problem.New(problem.Invalid, "%s is no address of a watch", a).Field("address").Allowed("SPACE/NAME, or nodes/NAME for what is watched of nodes")
 	}
@@ -83,6 +87,9 @@ func apply(w *setting.Watch, a address.Address, settings setting.Change) error {
 
 // Set changes a watch, or with preview only says what that would do.
 func (ws *Watches) Set(ctx context.Context, who string, a address.Address, settings setting.Change, preview bool) (p *form.Preview, err error) {
+	if err := access.Check(ctx, access.Watch, a.String()); err != nil {
+		return nil, err
+	}
 	err = change.UntilFresh(ctx, ws.catalog, a.String(), func() error {
 		old, err := ws.Of(ctx, a)
 		if err != nil {
@@ -130,6 +137,9 @@ func (ws *Watches) differs(ctx context.Context, was, is *setting.Watch) ([]strin
 
 // Remove deletes a watch, or with preview only says what that would do.
 func (ws *Watches) Remove(ctx context.Context, who string, a address.Address, preview bool) (*form.Preview, error) {
+	if err := access.Check(ctx, access.Watch, a.String()); err != nil {
+		return nil, err
+	}
 	w, err := ws.Of(ctx, a)
 	if err != nil {
 		return nil, err

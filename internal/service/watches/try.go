@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/problem"
@@ -28,6 +29,9 @@ const (
 
 // CheckedTrial is Try for settings as somebody gave them.
 func (ws *Watches) CheckedTrial(ctx context.Context, a address.Address, settings setting.Change, span time.Duration) (*form.WatchTrial, error) {
+	if err := access.Check(ctx, access.Watch, a.String()); err != nil {
+		return nil, err
+	}
 	w := &setting.Watch{}
 	if old := ws.catalog.View().Watches[a.String()]; old != nil {
 		*w = old.Watch

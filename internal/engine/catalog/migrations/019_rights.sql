@@ -15,6 +15,9 @@ ALTER TABLE secrets ADD CONSTRAINT secrets_principal_id_fkey FOREIGN KEY (princi
 ALTER TABLE secrets ADD COLUMN role text NOT NULL DEFAULT '';
 ALTER TABLE secrets ADD COLUMN pattern text NOT NULL DEFAULT '';
 
+-- A chore does what whoever has set it last may do.
+ALTER TABLE chores ADD COLUMN set_by text NOT NULL DEFAULT 'owner';
+
 -- Roles beside those that are built in, and who has got which on what.
 CREATE TABLE roles (
     id bigint PRIMARY KEY,
