@@ -8,6 +8,8 @@ type Secret struct {
 	Kind      string     `json:"kind"` // token, session, link
 	Principal string     `json:"principal"`
 	Label     string     `json:"label"`
+	Role      string     `json:"role,omitempty"` // all that it is good for is this role
+	On        string     `json:"on,omitempty"`   // on what this covers
 	CreatedAt time.Time  `json:"createdAt"`
 	ExpiresAt *time.Time `json:"expiresAt,omitempty"` // by itself
 	Own       bool       `json:"own"`                 // it is the one of this request
@@ -15,8 +17,11 @@ type Secret struct {
 
 // NewToken asks for a token.
 type NewToken struct {
-	Label   string `json:"label"`             // what it is for
-	Expires string `json:"expires,omitempty"` // a duration; left out, it does not expire
+	Principal string `json:"principal,omitempty"` // left out, it is for whoever asks
+	Label     string `json:"label"`               // what it is for
+	Role      string `json:"role,omitempty"`      // all that it is good for; left out, all that the principal may
+	On        string `json:"on,omitempty"`        // the pattern of what it is good for the role on
+	Expires   string `json:"expires,omitempty"`   // a duration; left out, it does not expire
 }
 
 // Token is a token that was just made. It is told only once.

@@ -64,6 +64,14 @@ func (s *Stored) Shorten(bytes int) *Stored {
 	return &k
 }
 
+// Hide copies the message without what is in it: no key, no headers, no body. How large that is
+// stays known.
+func (s *Stored) Hide() *Stored {
+	k := *s
+	k.Whole, k.Key, k.Headers, k.Body = s.Size(), "", nil, nil
+	return &k
+}
+
 // Size returns the bytes of the whole body.
 func (s *Stored) Size() int { return max(s.Whole, len(s.Body)) }
 

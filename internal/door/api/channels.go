@@ -12,6 +12,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/form"
@@ -37,7 +38,7 @@ func (s *Server) spaceJSON(sp *catalog.Space) form.Space {
 }
 
 func (s *Server) listSpaces(c *gin.Context) {
-	spaces := slices.Collect(maps.Values(s.Node.Catalog.View().Spaces))
+	spaces := gate.Seen(c, slices.Collect(maps.Values(s.Node.Catalog.View().Spaces)), func(sp *catalog.Space) string { return sp.Name })
 	slices.SortFunc(spaces, func(a, b *catalog.Space) int { return strings.Compare(a.Name, b.Name) })
 	gate.Page(c, spaces, func(sp *catalog.Space) string { return sp.Name }, s.spaceJSON)
 }
@@ -136,7 +137,7 @@ func (s *Server) listChannels(c *gin.Context) {
 			return
 		}
 	}
-	channels := slices.DeleteFunc(slices.Clone(s.Node.Parts.ChannelsOf(space)), (*part.Channel).OfGroup)
+	channels := slices.DeleteFunc(gate.Seen(c, s.Node.Parts.ChannelsOf(space), func(t *part.Channel) string { return t.Address().String() }), (*part.Channel).OfGroup)
 	gate.Page(c, channels, func(t *part.Channel) string { return t.Address().String() }, func(t *part.Channel) form.Channel { return s.topicJSON(c, t, now, false) })
 }
 
@@ -259,6 +260,7 @@ func (s *Server) lookup(c *gin.Context) {
 			out.Near = append(out.Near, name)
 		}
 	}
+	out.Near = gate.Seen(c, out.Near, func(at string) string { return at })
 	sort.Strings(out.Near)
 	out.Near = out.Near[:min(len(out.Near), 10)]
 	a, err := address.Parse(text)
@@ -268,6 +270,11 @@ func (s *Server) lookup(c *gin.Context) {
 		return
 	}
 	out.Kind = string(a.Kind())
+	if err := access.Check(c, access.SeeCounts, a.String()); err != nil {
+		out.Detail = err.Error()
+		c.JSON(http.StatusOK, out)
+		return
+	}
 	if kind := view.Beside(a.String()); kind != "" && a.Kind() == address.KindChannel {
 		out.Kind, out.Exists = kind, true
 		c.JSON(http.StatusOK, out)

@@ -5,6 +5,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/declare"
 	"steadyferry/internal/core/form"
@@ -27,7 +28,7 @@ func (s *Server) listThings(c *gin.Context) {
 	}
 	out := form.Page[form.Thing]{Items: []form.Thing{}}
 	for _, t := range s.Node.Declares.There(func(string) bool { return true }) {
-		if t.Itself || t.Kind == "nodes" && pattern.String() != "*" || t.Kind != "nodes" && !pattern.Covers(t.Address) {
+		if t.Itself || t.Kind == "nodes" && pattern.String() != "*" || t.Kind != "nodes" && !pattern.Covers(t.Address) || !access.May(c, access.SeeCounts, t.Address) {
 			continue
 		}
 		out.Items = append(out.Items, form.Thing{Kind: t.Kind, Address: t.Address, Settings: t.Settings})

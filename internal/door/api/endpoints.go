@@ -9,6 +9,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/endpoint"
 	"steadyferry/internal/core/form"
@@ -75,7 +76,7 @@ func (s *Server) endpointsJSON(space string) []form.Endpoint {
 }
 
 func (s *Server) listEndpoints(c *gin.Context) {
-	gate.Page(c, s.endpointsJSON(c.Query("space")), func(e form.Endpoint) string { return e.Address }, func(e form.Endpoint) form.Endpoint { return e })
+	gate.Page(c, gate.Seen(c, s.endpointsJSON(c.Query("space")), func(e form.Endpoint) string { return e.Address }), func(e form.Endpoint) string { return e.Address }, func(e form.Endpoint) form.Endpoint { return e })
 }
 
 func (s *Server) newEndpoint(c *gin.Context) {
@@ -182,7 +183,7 @@ func (s *Server) listEvents(c *gin.Context) {
 		}
 	}
 	a, err := address.Parse(c.Query("address"))
-	if gate.Refuse(c, err) {
+	if gate.Refuse(c, err) || gate.Refuse(c, access.Check(c, access.SeeCounts, a.String())) {
 		return
 	}
 	rows, err := s.Node.Catalog.Events(c, a.String(), before, limit)

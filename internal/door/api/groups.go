@@ -12,6 +12,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/group"
@@ -149,7 +150,7 @@ func (s *Server) lag(c *gin.Context) {
 	space := ""
 	if text := c.Query("address"); text != "" {
 		a, parseErr := address.Parse(text)
-		if gate.Refuse(c, parseErr) {
+		if gate.Refuse(c, parseErr) || gate.Refuse(c, access.Check(c, access.SeeCounts, a.String())) {
 			return
 		}
 		switch a.Kind() {

@@ -7,6 +7,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/service/cluster"
 )
@@ -16,10 +17,15 @@ const snapshotLives = 200 * time.Millisecond
 
 // snapshot is the state of the node and all channels now, or a moment ago.
 func (s *Server) snapshot(ctx context.Context, now time.Time) *snapshot {
+	return s.seen(ctx, s.whole(ctx, now))
+}
+
+// whole is the snapshot for all who ask: each then sees what it may.
+func (s *Server) whole(ctx context.Context, now time.Time) *snapshot {
 	s.snapMu.Lock()
 	defer s.snapMu.Unlock()
 	if s.snap == nil || now.Sub(s.snap.at) > snapshotLives {
-		s.snap = &snapshot{at: now, live: s.newSnapshot(ctx, now)}
+		s.snap = &snapshot{at: now, live: s.newSnapshot(access.As(ctx, access.Node(s.Node.Parts.Name())), now)}
 	}
 	return s.snap
 }
@@ -75,7 +81,7 @@ func (s *Server) live(c *gin.Context) {
 	for {
 		changed := s.Node.Parts.Changed()
 		w.Text("data: ")
-		if w.Write(told.news(s.snapshot(c, time.Now())), 0) != nil || w.Text("\n") != nil || w.Flush() != nil {
+		if w.Write(told.news(s.snapshot(ctx, time.Now())), 0) != nil || w.Text("\n") != nil || w.Flush() != nil {
 			return
 		}
 		select {

@@ -4,6 +4,7 @@ import (
 	"net/http"
 	"strconv"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/door/gate"
 
@@ -30,6 +31,9 @@ func (s *Server) logbook(c *gin.Context) {
 		if i == limit {
 			p.Next = strconv.FormatInt(rows[i-1].ID, 10)
 			break
+		}
+		if !access.May(c, access.Logbook, r.Address) {
+			continue
 		}
 		if n := len(p.Items); n > 0 && r.Action == actionSignIn {
 			if last := &p.Items[n-1]; last.Action == r.Action && last.Who == r.Who {

@@ -8,6 +8,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/problem"
@@ -25,7 +26,7 @@ const (
 // measured tells what was measured of a thing lately.
 func (s *Server) measured(c *gin.Context) {
 	a, err := address.Parse(c.Query("address"))
-	if gate.Refuse(c, err) {
+	if gate.Refuse(c, err) || gate.Refuse(c, access.Check(c, access.SeeCounts, a.String())) {
 		return
 	}
 	span := 24 * time.Hour

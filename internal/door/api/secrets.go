@@ -1,14 +1,13 @@
 package api
 
 import (
-	"errors"
+	"cmp"
 	"fmt"
 	"net/http"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
-	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/door/gate"
 	"steadyferry/internal/engine/catalog"
@@ -24,7 +23,7 @@ func (s *Server) secretRoutes(a *gin.RouterGroup) {
 }
 
 func secretJSON(s catalog.Secret, own string) form.Secret {
-	out := form.Secret{ID: s.ID, Kind: s.Kind, Principal: s.Principal, Label: s.Label, CreatedAt: s.CreatedAt.UTC(), Own: s.ID == own}
+	out := form.Secret{ID: s.ID, Kind: s.Kind, Principal: s.Principal, Label: s.Label, Role: s.Role, On: s.Pattern, CreatedAt: s.CreatedAt.UTC(), Own: s.ID == own}
 	if !s.ExpiresAt.IsZero() {
 		at := s.ExpiresAt.UTC()
 		out.ExpiresAt = &at
@@ -38,7 +37,7 @@ func own(c *gin.Context) string {
 }
 
 func (s *Server) listSecrets(c *gin.Context) {
-	all, err := s.Node.Catalog.Secrets(c)
+	all, err := s.Node.Access.Secrets(c)
 	if gate.Refuse(c, err) {
 		return
 	}
@@ -70,8 +69,8 @@ func (s *Server) newToken(c *gin.Context) {
 	if gate.Refuse(c, err) {
 		return
 	}
-	entry := &catalog.Entry{Who: gate.Who(c), Action: "new token", Address: gate.Who(c), After: map[string]any{"label": in.Label, "expires": address.FormatDuration(lives)}}
-	text, err := s.Node.Catalog.NewSecret(c, catalog.Secret{Principal: gate.Who(c), Kind: catalog.Token, Label: in.Label}, lives, entry)
+	t := catalog.Secret{Principal: cmp.Or(in.Principal, gate.Who(c)), Label: in.Label, Role: in.Role, Pattern: in.On}
+	text, err := s.Node.Access.NewToken(c, gate.Who(c), t, lives)
 	if gate.Refuse(c, err) {
 		return
 	}
@@ -84,45 +83,15 @@ func (s *Server) tellToken(c *gin.Context, text string) {
 	c.JSON(http.StatusCreated, form.Token{Secret: secretJSON(p.By(), own(c)), Token: text})
 }
 
-func (s *Server) secretOf(c *gin.Context) (catalog.Secret, bool) {
-	id := c.Param("secret")
-	one, err := s.Node.Catalog.Secret(c, id)
-	if err == nil {
-		return one, true
-	}
-	if !errors.Is(err, catalog.ErrNotFound) {
-		gate.Refuse(c, err)
-		return one, false
-	}
-	gate.WriteProblem(c, &form.Problem{Type: "urn:steady-ferry:problem:not-found", Status: http.StatusNotFound, Title: "It does not exist", Detail: fmt.Sprintf("nothing in force has the id %q", id), Field: "secret", Next: "ferry access lists what is"})
-	return one, false
-}
-
 func (s *Server) rotateToken(c *gin.Context) {
-	one, ok := s.secretOf(c)
-	if !ok {
-		return
-	}
-	if one.Kind != catalog.Token {
-		gate.WriteProblem(c, gate.Invalid("secret", "it is a "+one.Kind, "a token; a session or a link is revoked"))
-		return
-	}
-	text, err := s.Node.Catalog.Rotate(c, one, &catalog.Entry{Who: gate.Who(c), Action: "rotate token", Address: one.Principal, Before: map[string]any{"id": one.ID, "label": one.Label}})
+	text, err := s.Node.Access.Rotate(c, gate.Who(c), c.Param("secret"))
 	if !gate.Refuse(c, err) {
 		s.tellToken(c, text)
 	}
 }
 
 func (s *Server) revoke(c *gin.Context) {
-	one, ok := s.secretOf(c)
-	if !ok {
-		return
-	}
-	err := s.Node.Catalog.Revoke(c, one.ID, &catalog.Entry{Who: gate.Who(c), Action: "revoke " + one.Kind, Address: one.Principal, Before: map[string]any{"id": one.ID, "label": one.Label}})
-	if errors.Is(err, catalog.ErrNotFound) {
-		err = nil // somebody was quicker
-	}
-	if !gate.Refuse(c, err) {
+	if !gate.Refuse(c, s.Node.Access.Revoke(c, gate.Who(c), c.Param("secret"))) {
 		c.Status(http.StatusNoContent)
 	}
 }
@@ -134,7 +103,7 @@ func (s *Server) revokeAll(c *gin.Context) {
 		gate.WriteProblem(c, gate.Invalid("kind", fmt.Sprintf("kind is %q", kind), "session, token, link"))
 		return
 	}
-	n, err := s.Node.Catalog.RevokeAll(c, kind, own(c), &catalog.Entry{Who: gate.Who(c), Action: "revoke every " + kind, Address: gate.Who(c)})
+	n, err := s.Node.Access.RevokeAll(c, gate.Who(c), kind, own(c))
 	if !gate.Refuse(c, err) {
 		c.JSON(http.StatusOK, form.Revoked{Revoked: int(n)})
 	}

@@ -55,7 +55,10 @@ func New(n *service.Services, console http.Handler, names ...string) (*Server, e
 	if err != nil {
 		return nil, fmt.Errorf("openapi.yaml: %w", err)
 	}
-	g := gate.New(n, document, names)
+	g, err := gate.New(n, document, names)
+	if err != nil {
+		return nil, fmt.Errorf("openapi.yaml: %w", err)
+	}
 	return &Server{Gate: g, flow: flow.New(g), console: console, openapi: asJSON, signIns: admit.NewRates("sign-ins", signInBurst, signInEvery)}, nil
 }
 
@@ -74,11 +77,11 @@ func (s *Server) Handler() http.Handler {
 	r.Use(s.Recover, gate.SecurityHeaders, s.KnownHost, s.KnownQuery)
 	r.GET("/healthz", func(c *gin.Context) { c.JSON(http.StatusOK, gin.H{"up": true}) })
 	r.GET("/readyz", s.ready)
-	r.GET("/metrics", s.Authenticate, gin.WrapH(metrics.Handler(s.Node)))
+	r.GET("/metrics", s.Authenticate, s.Allowed, gin.WrapH(metrics.Handler(s.Node)))
 
 	v1 := r.Group("/api/v1")
 	v1.POST("/session", s.SameOrigin, s.signIn)
-	a := v1.Group("", s.Authenticate, s.SameOrigin)
+	a := v1.Group("", s.Authenticate, s.Allowed, s.SameOrigin)
 	stream, search := gate.Within(s.Node.Streams), gate.Within(s.Node.Searches)
 	a.GET("/session", s.session)
 	a.DELETE("/session", s.signOut)

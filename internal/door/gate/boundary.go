@@ -2,6 +2,7 @@ package gate
 
 import (
 	"fmt"
+	"iter"
 	"maps"
 	"net"
 	"net/http"
@@ -38,17 +39,39 @@ func (g *Gate) KnownHost(c *gin.Context) {
 // operation is a method and a path in Gin's notation.
 type operation struct{ method, path string }
 
+// object is what lies under names in a document, or nothing.
+func object(v any, names ...string) map[string]any {
+	for _, n := range names {
+		m, _ := v.(map[string]any)
+		v = m[n]
+	}
+	m, _ := v.(map[string]any)
+	return m
+}
+
+// operations goes through those of the OpenAPI document. What is said of a path is said of each
+// of its operations under "of path".
+func operations(document map[string]any) iter.Seq2[operation, map[string]any] {
+	return func(yield func(operation, map[string]any) bool) {
+		for path, item := range object(document, "paths") {
+			for method, called := range object(item) {
+				if method == "parameters" {
+					continue
+				}
+				o := operation{strings.ToUpper(method), strings.NewReplacer("{", ":", "}", "").Replace(path)}
+				of := maps.Clone(object(called))
+				of["of path"] = object(item)["parameters"]
+				if !yield(o, of) {
+					return
+				}
+			}
+		}
+	}
+}
+
 // queriesOf returns the query parameters of each operation of the OpenAPI
 // document and their types.
 func queriesOf(document map[string]any) map[operation]map[string]string {
-	object := func(v any, names ...string) map[string]any {
-		for _, n := range names {
-			m, _ := v.(map[string]any)
-			v = m[n]
-		}
-		m, _ := v.(map[string]any)
-		return m
-	}
 	shared := object(document, "components", "parameters")
 	add := func(to map[string]string, list any) {
 		all, _ := list.([]any)
@@ -63,16 +86,11 @@ func queriesOf(document map[string]any) map[operation]map[string]string {
 		}
 	}
 	out := map[operation]map[string]string{}
-	for path, item := range object(document, "paths") {
-		for method, called := range object(item) {
-			if method == "parameters" {
-				continue
-			}
-			known := map[string]string{}
-			add(known, object(item)["parameters"])
-			add(known, object(called)["parameters"])
-			out[operation{strings.ToUpper(method), strings.NewReplacer("{", ":", "}", "").Replace(path)}] = known
-		}
+	for o, called := range operations(document) {
+		known := map[string]string{}
+		add(known, called["of path"])
+		add(known, called["parameters"])
+		out[o] = known
 	}
 	return out
 }

@@ -21,6 +21,7 @@ type Gate struct {
 	Wrong    *admit.Rates // secrets that are not in force, by address
 	stopping chan struct{}
 	queries  map[operation]map[string]string
+	needs    map[operation]need
 	names    []string // hosts that are this node
 	origin   *http.CrossOriginProtection
 	encoding *semaphore.Weighted // of those who turn large answers into JSON
@@ -31,11 +32,12 @@ type Gate struct {
 const wrongBurst, wrongEvery = 30, 2 * time.Second
 
 // New returns the gate of a node. The document is its OpenAPI document, which says
-// which query parameters there are; names are the hosts under which callers may
+// which query parameters there are, and which verb each operation needs; names are the hosts under which callers may
 // reach it, besides IP addresses and localhost.
-func New(n *service.Services, document map[string]any, names []string) *Gate {
-	return &Gate{Node: n, stopping: make(chan struct{}), queries: queriesOf(document), names: names, origin: http.NewCrossOriginProtection(),
-		Wrong: admit.NewRates("secrets that are not in force", wrongBurst, wrongEvery), encoding: semaphore.NewWeighted(int64(max(1, runtime.GOMAXPROCS(0)-1)))}
+func New(n *service.Services, document map[string]any, names []string) (*Gate, error) {
+	needs, err := needsOf(document)
+	return &Gate{needs: needs, Node: n, stopping: make(chan struct{}), queries: queriesOf(document), names: names, origin: http.NewCrossOriginProtection(),
+		Wrong: admit.NewRates("secrets that are not in force", wrongBurst, wrongEvery), encoding: semaphore.NewWeighted(int64(max(1, runtime.GOMAXPROCS(0)-1)))}, err
 }
 
 // Stop ends the streams that would otherwise stay open.

@@ -14,7 +14,7 @@ import (
 type Chore struct {
 	Owned
 	setting.Chore `db:"-"`
-	Since         time.Time `db:"since"` // its times count from then on
+	Since         time.Time `db:"since"`  // its times count from then on
 	By            string    `db:"set_by"` // who has set it last: it does what they may
 }
 

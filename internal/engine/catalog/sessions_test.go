@@ -140,6 +140,11 @@ func TestASessionThatEndsIsRefusedEverywhere(t *testing.T) {
 // Nobody keeps a session that he read before it was ended, however the two meet.
 func TestALookUpThatMeetsTheEndKeepsNothing(t *testing.T) {
 	a, b, _ := two(t)
+	var people []*Principal
+	for i := range 7 {
+		people = append(people, &Principal{Owned: Owned{ID: NewOwnedID(), Name: fmt.Sprint("p", i)}})
+	}
+	require.NoError(t, a.NewRights(t.Context(), nil, people, nil, nil))
 	for round := range 150 {
 		text := newSession(t, a, fmt.Sprint("p", round%7))
 		var wg sync.WaitGroup

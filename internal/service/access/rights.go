@@ -2,6 +2,7 @@ package access
 
 import (
 	"cmp"
+	"crypto/rand"
 	"fmt"
 	"slices"
 	"strings"
@@ -138,3 +139,6 @@ func (s *Service) RolesOf(a catalog.Asker) []string {
 	slices.Sort(all)
 	return all
 }
+
+// grantName is the name of a new grant, which people choose no names for.
+func grantName() string { return "g-" + strings.ToLower(rand.Text()[:10]) }

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/chart"
 	"steadyferry/internal/core/form"
@@ -98,6 +99,7 @@ func (cs *Charts) Draw(ctx context.Context, asked Asked) (*form.Chart, error) {
 		d.publishing(ctx)
 		d.members(ctx)
 	}
+	d.seen(ctx)
 	if asked.Around != "" {
 		if !d.there[asked.Around] {
 			return nil, problem.New(problem.NotFound, "%s is not on the chart", asked.Around).Field("around").Next("ferry show %s -chart lists what is", cmp.Or(asked.Space, "SPACE"))
@@ -110,6 +112,21 @@ func (cs *Charts) Draw(ctx context.Context, asked Asked) (*form.Chart, error) {
 	}
 	chart.Fold(d.out, asked.Most, open)
 	return d.out, nil
+}
+
+// seen leaves out what whoever asks may not see, and who publishes there or reads from it.
+func (d *drawing) seen(ctx context.Context) {
+	ends := func(t form.ChartThing) bool { return t.Kind == "publisher" || t.Kind == "members" }
+	hidden := func(id string) bool { delete(d.there, id); return true }
+	d.out.Things = slices.DeleteFunc(d.out.Things, func(t form.ChartThing) bool {
+		return !ends(t) && !access.May(ctx, access.SeeCounts, t.ID) && hidden(t.ID)
+	})
+	d.out.Links = slices.DeleteFunc(d.out.Links, func(l form.ChartLink) bool { return !d.there[l.From] || !d.there[l.To] })
+	linked := map[string]bool{}
+	for _, l := range d.out.Links {
+		linked[l.From], linked[l.To] = true, true
+	}
+	d.out.Things = slices.DeleteFunc(d.out.Things, func(t form.ChartThing) bool { return ends(t) && !linked[t.ID] && hidden(t.ID) })
 }
 
 // measure reads the figures of the time.

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/declare"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/engine/ledger"
@@ -26,6 +27,9 @@ func (d *Declares) Drift(ctx context.Context) ([]form.Drift, error) {
 	}
 	drift := []form.Drift{}
 	for _, m := range marks {
+		if !access.May(ctx, access.SeeCounts, m.Address) {
+			continue
+		}
 		found, err := d.driftOf(m, there)
 		if err != nil {
 			return nil, err

@@ -9,6 +9,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/group"
@@ -90,7 +91,7 @@ func (gs *Groups) Lag(ctx context.Context, only *part.Channel, one *catalog.Grou
 		}
 		facts := gs.facts(t)
 		for _, g := range groups {
-			if one != nil && g.ID != one.ID {
+			if one != nil && g.ID != one.ID || !access.May(ctx, access.SeeCounts, part.GroupAddress(t, g.Name).String()) {
 				continue
 			}
 			l := &Lag{Topic: t, Group: g}

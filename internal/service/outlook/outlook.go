@@ -6,9 +6,11 @@ package outlook
 import (
 	"context"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/job"
 	"steadyferry/internal/core/outlook"
@@ -86,6 +88,7 @@ func (o *Outlook) Now(ctx context.Context, space string) (*Seen, error) {
 	if out.Changed, err = o.ledger.Changes(ctx, space, now.Add(-lately), now, mostChanged); err != nil {
 		return nil, part.Explain(err, "the logbook")
 	}
+	out.Changed = slices.DeleteFunc(out.Changed, func(r catalog.LogbookRow) bool { return !access.May(ctx, access.Logbook, r.Address) })
 	if out.Doing, err = o.doing(ctx, space, now); err != nil {
 		return nil, err
 	}
@@ -136,10 +139,14 @@ func (o *Outlook) foresee(ctx context.Context, space string, now time.Time) ([]f
 	o.mu.Lock()
 	known := o.foreseen[space]
 	o.mu.Unlock()
-	if now.Sub(known.at) < foreseenFor {
-		return known.all, nil
+	seen := func(all []form.Foreseen) []form.Foreseen {
+		return slices.DeleteFunc(slices.Clone(all), func(f form.Foreseen) bool { return !access.May(ctx, access.SeeCounts, f.Address) })
 	}
-	all, err := o.lookAhead(ctx, space, now)
+	if now.Sub(known.at) < foreseenFor {
+		return seen(known.all), nil
+	}
+	// For all who ask: each then sees what it may.
+	all, err := o.lookAhead(access.As(ctx, access.Node("outlook")), space, now)
 	if err != nil {
 		return nil, err
 	}
@@ -149,7 +156,7 @@ func (o *Outlook) foresee(ctx context.Context, space string, now time.Time) ([]f
 		clear(o.foreseen)
 	}
 	o.foreseen[space] = foreseen{now, all}
-	return all, nil
+	return seen(all), nil
 }
 
 // lookAhead tells what will go wrong. Of queues only those are looked at in which much waits.

@@ -47,6 +47,22 @@ func (s ActionSample) Short() ActionSample {
 	return s
 }
 
+// Seen are samples of messages as whoever asks may see them: none without their metadata, and
+// without contents only that they are there.
+func Seen(ctx context.Context, t *part.Channel, samples []ActionSample) []ActionSample {
+	switch {
+	case access.May(ctx, access.SeeContent, at(t)):
+	case !access.May(ctx, access.SeeMetadata, at(t)):
+		return nil
+	default:
+		for i := range samples {
+			samples[i].Item.hide()
+			samples[i].After = nil
+		}
+	}
+	return samples
+}
+
 // ActionResult is what an action did, or as a preview would do.
 type ActionResult struct {
 	Messages int64
@@ -111,10 +127,12 @@ func (qs *Queues) Act(ctx context.Context, t *part.Channel, s Selection, act Act
 		}
 	}
 	out := &ActionResult{}
-	if err := qs.previewAct(ctx, t, s, act, editor, out); err != nil || preview {
+	err := qs.previewAct(ctx, t, s, act, editor, out)
+	out.Samples = Seen(ctx, t, out.Samples)
+	if err != nil || preview {
 		return out, err
 	}
-	err := qs.catalog.Note(ctx, &catalog.Entry{Who: act.Who, Action: actionNames[act.Op] + " messages", Address: qs.actedOn(t, s), After: map[string]any{
+	err = qs.catalog.Note(ctx, &catalog.Entry{Who: act.Who, Action: actionNames[act.Op] + " messages", Address: qs.actedOn(t, s), After: map[string]any{
 		"messages": out.Messages, "cause": CauseText(s.Cause), "where": s.Where, "why": act.Why, "edits": act.Edits, "return": act.Return}})
 	if err != nil {
 		return nil, part.Explain(err, t.Address().String())

@@ -39,6 +39,7 @@ func (qs *Queues) Dead(ctx context.Context, t *part.Channel, span time.Duration,
 	if err := access.Check(ctx, access.SeeCauses, at(t)); err != nil {
 		return nil, err
 	}
+	contents := access.May(ctx, access.SeeContent, at(t))
 	out := &Dead{Since: time.Now().Add(-span)}
 	by := map[uint64]int{}
 	where := map[uint64]int{} // partition of the sample
@@ -78,7 +79,10 @@ func (qs *Queues) Dead(ctx context.Context, t *part.Channel, span time.Duration,
 	for i := range out.Causes {
 		c := &out.Causes[i]
 		c.Share = float64(c.Count) / float64(out.Total)
-		if i >= sampledCauses {
+		if !contents {
+			c.Pattern = ""
+		}
+		if i >= sampledCauses || !access.May(ctx, access.SeeMetadata, at(t)) {
 			continue
 		}
 		if item, err := qs.Item(ctx, t, where[c.ID], samples[c.ID], false); err == nil && item.Message != nil {

@@ -7,6 +7,7 @@ import (
 
 	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/expr"
+	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/engine/part"
@@ -29,7 +30,28 @@ func (qs *Queues) Item(ctx context.Context, t *part.Channel, partition int, offs
 	if len(a.Items) == 0 {
 		return nil, problem.New(problem.NotFound, "%s is not known", t.Address().At(partition, offset))
 	}
+	hide(ctx, t, a.Items[:1])
 	return &a.Items[0], nil
+}
+
+// hide takes out of items what is in messages, and the details of their failures, unless
+// whoever asks may see contents.
+func hide(ctx context.Context, t *part.Channel, items []Item) {
+	if access.May(ctx, access.SeeContent, at(t)) {
+		return
+	}
+	for i := range items {
+		items[i].hide()
+	}
+}
+
+func (i *Item) hide() {
+	i.Details = make([]string, len(i.Details))
+	for _, m := range []**message.Stored{&i.Message, &i.Original} {
+		if *m != nil {
+			*m = (*m).Hide()
+		}
+	}
 }
 
 // Place is one message of a queue.
@@ -70,24 +92,30 @@ func (qs *Queues) Items(ctx context.Context, t *part.Channel, s Selection, from 
 	if err := s.check(); err != nil {
 		return nil, nil, err
 	}
-	at := Place{}
+	if s.Where != "" {
+		if err := access.Check(ctx, access.SeeContent, at(t)); err != nil {
+			return nil, nil, err
+		}
+	}
+	defer func() { hide(ctx, t, items) }()
+	begin := Place{}
 	if newest {
-		at.Offset = 1 << 62
+		begin.Offset = 1 << 62
 	}
 	if from != nil {
-		at = *from
+		begin = *from
 	}
 	size := 0
 	for _, p := range t.Partitions() {
-		if p.Number < at.Partition {
+		if p.Number < begin.Partition {
 			continue
 		}
 		ask := &QueueAsk{Kind: "items", States: s.States, Cause: s.Cause, Where: s.Where, Newest: newest}
 		if newest {
 			ask.From = 1 << 62
 		}
-		if p.Number == at.Partition {
-			ask.From = at.Offset
+		if p.Number == begin.Partition {
+			ask.From = begin.Offset
 		}
 		for {
 			if len(items) == limit || size > itemBytes {

@@ -177,7 +177,7 @@ func (rs *Replays) Plan(ctx context.Context, s *Spec) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	plan.Effects = rs.targetEffects(e, s)
+	plan.Samples, plan.Effects = queues.Seen(ctx, e.source, plan.Samples), rs.targetEffects(e, s)
 	return plan, nil
 }
 

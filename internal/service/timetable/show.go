@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/job"
 	"steadyferry/internal/core/problem"
@@ -32,7 +33,7 @@ func (t *Timetable) List(ctx context.Context, space string) ([]form.Chore, error
 	view := t.catalog.View()
 	at := []string{}
 	for address, c := range view.Chores {
-		if space == "" || c.Space == space {
+		if (space == "" || c.Space == space) && access.May(ctx, access.SeeCounts, address) {
 			at = append(at, address)
 		}
 	}
@@ -139,9 +140,11 @@ func (t *Timetable) Runs(ctx context.Context, c *catalog.Chore, before int64, mo
 // Since returns the newest runs of chores of a space that have begun since a time.
 func (t *Timetable) Since(ctx context.Context, space string, since time.Time, most int) ([]form.Run, error) {
 	rows, err := t.ledger.RunsSince(ctx, Kind, space, since, most)
-	all := make([]form.Run, len(rows))
-	for i, j := range rows {
-		all[i] = *told(j)
+	all := make([]form.Run, 0, len(rows))
+	for _, j := range rows {
+		if access.May(ctx, access.SeeCounts, j.Address) {
+			all = append(all, *told(j))
+		}
 	}
 	return all, err
 }

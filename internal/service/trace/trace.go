@@ -99,6 +99,9 @@ func (ts *Traces) Of(ctx context.Context, t *part.Channel, partition int, offset
 		return nil, err
 	}
 	tr.State, tr.Message = "kept", m
+	if !access.May(ctx, access.SeeContent, t.Address().String()) {
+		tr.Message = m.Hide()
+	}
 	publisher, err := ts.publisherOf(ctx, p, offset)
 	if err != nil {
 		return nil, err
@@ -244,7 +247,11 @@ func (ts *Traces) ByID(ctx context.Context, id string) ([]*Story, error) {
 	var found []*Story
 	for _, t := range ts.parts.Channels() {
 		sel := look.Selection{Topic: t, From: address.Position{Kind: address.First}, To: address.Position{Kind: address.End}, Where: where, Limit: 5, Recent: true, Newest: true}
-		err := ts.look.Browse(ctx, sel, func(e look.Event) error {
+		if !access.May(ctx, access.SeeMetadata, t.Address().QueuePart().String()) {
+			continue
+		}
+		// The id is no content: whoever may see where messages are may ask for it.
+		err := ts.look.Browse(access.As(ctx, access.Node("trace")), sel, func(e look.Event) error {
 			if e.Message == nil {
 				return nil
 			}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -36,9 +37,11 @@ func (ws *Watches) Incidents(ctx context.Context, asked ledger.IncidentsAsked) (
 	if err != nil {
 		return nil, part.Explain(err, "incidents")
 	}
-	all := make([]form.Incident, len(rows))
-	for i, r := range rows {
-		all[i] = ws.told(r)
+	all := make([]form.Incident, 0, len(rows))
+	for _, r := range rows {
+		if access.May(ctx, access.SeeCounts, r.Address) {
+			all = append(all, ws.told(r))
+		}
 	}
 	return all, nil
 }
@@ -126,6 +129,9 @@ func (ws *Watches) Story(ctx context.Context, number int64) (*Story, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := access.Check(ctx, access.SeeCounts, i.Address); err != nil {
+		return nil, err
+	}
 	out := &Story{}
 	out.Incident, out.Notes, out.Related = ws.told(i), []form.IncidentNote{}, []form.Incident{}
 	notes, err := ws.ledger.NotesOf(ctx, i.ID)
@@ -151,6 +157,9 @@ func (ws *Watches) Story(ctx context.Context, number int64) (*Story, error) {
 	if err != nil {
 		return nil, part.Explain(err, out.Address)
 	}
+	for _, rows := range []*[]catalog.LogbookRow{&out.Before, &out.During} {
+		*rows = slices.DeleteFunc(*rows, func(r catalog.LogbookRow) bool { return !access.May(ctx, access.Logbook, r.Address) })
+	}
 	if err := ws.related(ctx, i, end, out); err != nil {
 		return nil, part.Explain(err, out.Address)
 	}
@@ -162,7 +171,7 @@ func (ws *Watches) Story(ctx context.Context, number int64) (*Story, error) {
 func (ws *Watches) related(ctx context.Context, i *ledger.Incident, end time.Time, out *Story) error {
 	rows, err := ws.ledger.Incidents(ctx, ledger.IncidentsAsked{Address: i.Source, From: i.BegunAt.Add(-lookBefore), Limit: mostRelated})
 	for _, r := range rows {
-		if r.ID != i.ID && r.BegunAt.Before(end.Add(lookBefore)) {
+		if access.May(ctx, access.SeeCounts, r.Address) && r.ID != i.ID && r.BegunAt.Before(end.Add(lookBefore)) {
 			out.Related = append(out.Related, ws.told(r))
 		}
 	}

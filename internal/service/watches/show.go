@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/sample"
 	"steadyferry/internal/core/setting"
@@ -39,7 +40,7 @@ func (ws *Watches) List(ctx context.Context, space string) ([]form.Watch, error)
 	view := ws.catalog.View()
 	all := []form.Watch{}
 	for _, w := range view.Watches {
-		if space == "" || w.Space == space {
+		if (space == "" || w.Space == space) && access.May(ctx, access.SeeCounts, w.Address()) {
 			all = append(all, describe(w, by[w.ID]))
 		}
 	}
@@ -55,6 +56,9 @@ type tally struct {
 	mu  sync.Mutex
 	at  time.Time
 	now form.Tally
+
+	openAt time.Time
+	open   []*ledger.Incident // one by one, for who may not see all
 }
 
 // Tally returns how many incidents go on, or did a moment ago: as long as the records are
@@ -72,6 +76,35 @@ func (ws *Watches) Tally(ctx context.Context) form.Tally {
 	t.at = time.Now()
 	return t.now
 }
+
+// TallyOf counts those incidents that go on, or did a moment ago, which whoever asks may see.
+func (ws *Watches) TallyOf(ctx context.Context) (seen form.Tally) {
+	t := &ws.tally
+	t.mu.Lock()
+	if time.Since(t.openAt) >= tallyLives && ws.catalog.AwaySince().IsZero() {
+		if open, err := ws.ledger.Incidents(ctx, ledger.IncidentsAsked{Open: true, Limit: mostTallied}); err == nil {
+			t.open = open
+		}
+		t.openAt = time.Now()
+	}
+	open := t.open
+	t.mu.Unlock()
+	for _, i := range open {
+		if !access.May(ctx, access.SeeCounts, i.Address) {
+			continue
+		}
+		switch i.Level {
+		case watch.Warn:
+			seen.Warns++
+		case watch.Alarm:
+			seen.Alarms++
+		}
+	}
+	return seen
+}
+
+// mostTallied bounds the incidents that are counted one by one.
+const mostTallied = 1000
 
 // counted is how many of some states there are of each sort.
 func counted(states []*ledger.WatchState) (counts []ledger.StateCount) {

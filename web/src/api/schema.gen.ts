@@ -118,7 +118,7 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Make a token for the same principal */
+    /** Make a token */
     post: operations["newToken"];
     delete?: never;
     options?: never;
@@ -2595,6 +2595,10 @@ export interface components {
       kind: "token" | "session" | "link";
       principal: string;
       label: string;
+      /** @description All that it is good for is this role */
+      role?: string;
+      /** @description On what this pattern covers */
+      on?: string;
       /** Format: date-time */
       createdAt: string;
       /**
@@ -2606,8 +2610,14 @@ export interface components {
       own: boolean;
     };
     NewToken: {
+      /** @description Left out, it is for whoever asks; with a role and a pattern a machine is made of a name that is not there */
+      principal?: string;
       /** @description What it is for */
       label: string;
+      /** @description All that it is good for; left out, all that the principal may */
+      role?: string;
+      /** @description The pattern of what it is good for the role on */
+      on?: string;
       /** @description A duration, 1m to 3650d; left out, it does not expire */
       expires?: string;
     };
