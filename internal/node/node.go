@@ -122,6 +122,7 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	n.Queues = queues.New(n.Parts, n.Catalog)
 	n.Groups = groups.New(n.Parts, n.Catalog, n.Cluster, n.Queues)
 	n.Access = access.New(n.Parts, n.Catalog, config.Dir)
+	n.Parts.Passed(n.Access.Passed)
 	n.Jobs = jobs.New(n.Catalog, n.Access.Named)
 	n.Moves = moves.New(n.Parts, n.Catalog, n.Jobs, n.Cluster)
 	n.Look = look.New(n.Parts, n.Catalog)

@@ -14,6 +14,22 @@ type Asker interface {
 	Rights() *Rights
 	// Refuse says why it may not do something, and who could allow it.
 	Refuse(v Verb, at string) error
+	// Pass is how another node is told who asks.
+	Pass() string
+}
+
+// PassOfNode is the pass of nodes, and PassOfNobody that of a context that nobody asks with.
+const (
+	PassOfNode   = "."
+	PassOfNobody = "-"
+)
+
+// PassIn is how another node is told who asks with a context.
+func PassIn(ctx context.Context) string {
+	if a, ok := In(ctx); ok {
+		return a.Pass()
+	}
+	return PassOfNobody
 }
 
 type askerKey struct{}
@@ -55,6 +71,7 @@ func Node(name string) Asker { return node{name} }
 // IsNode reports whether who asks is a node.
 func IsNode(a Asker) bool { _, is := a.(node); return is }
 
+func (n node) Pass() string                   { return PassOfNode }
 func (n node) Who() string                    { return n.name }
 func (n node) Rights() *Rights                { return Whole }
 func (n node) Refuse(v Verb, at string) error { return nil }

@@ -39,13 +39,14 @@ func (s *Flow) publishStream(c *gin.Context) {
 	defer conn.Close()
 	ctx, cancel := s.StreamContext(c)
 	defer cancel()
-	p := &publishStream{server: s, topic: t, conn: conn, who: gate.Who(c), publisher: s.publisher(c, t)}
+	p := &publishStream{ctx: ctx, server: s, topic: t, conn: conn, who: gate.Who(c), publisher: s.publisher(c, t)}
 	go p.ping(ctx)
 	p.read()
 	p.underWay.Wait() // what was taken is answered
 }
 
 type publishStream struct {
+	ctx       context.Context // of the request
 	server    *Flow
 	topic     *part.Channel
 	who       string
@@ -137,7 +138,7 @@ func (p *publishStream) readFrame(r io.Reader, hold part.Hold) ([]byte, error) {
 func (p *publishStream) publish(data []byte, hold part.Hold) {
 	number, partition := client.PublishHead(data[message.StampSize-publishHead:])
 	clear(data[:message.StampSize])
-	ctx, cancel := context.WithTimeout(context.Background(), gate.RequestTimeout)
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(p.ctx), gate.RequestTimeout) // what was taken is finished
 	defer cancel()
 	receipt, err := p.server.Node.Parts.PublishBatch(ctx, p.topic, partition, data, hold)
 	var answer []byte

@@ -73,6 +73,23 @@ func (g *Gate) Allowed(c *gin.Context) {
 	}
 }
 
+// stillAllowed returns how to ask whether whoever asks may still do what a request that goes on
+// began with.
+func (g *Gate) stillAllowed(c *gin.Context) func() bool {
+	n := g.needs[operation{c.Request.Method, c.FullPath()}]
+	a, ok := access.In(c)
+	switch {
+	case n.free, n.at == atBody, n.at == atEach:
+		return func() bool { return true }
+	case !ok:
+		return func() bool { return false }
+	case n.at != "":
+		return func() bool { return a.Rights().May(n.verb, n.at) }
+	}
+	at := pathAddress(c)
+	return func() bool { return a.Rights().May(n.verb, at) }
+}
+
 // pathAddress is the address that the parameters of a path name.
 func pathAddress(c *gin.Context) string {
 	at := c.Param("space")

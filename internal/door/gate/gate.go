@@ -82,20 +82,20 @@ func SecurityHeaders(c *gin.Context) {
 }
 
 // StreamContext ends when the client goes, the server stops, or what the client
-// has signed in with is revoked or over.
+// has signed in with is revoked or over, or good for it no more.
 func (g *Gate) StreamContext(c *gin.Context) (context.Context, context.CancelFunc) {
 	// The server's time for reading a request would end the stream with it.
 	control := http.NewResponseController(c.Writer)
 	control.SetReadDeadline(time.Time{})
 	control.SetWriteDeadline(time.Time{}) // each write has its own
 	ctx, cancel := context.WithCancel(c.Request.Context())
-	p := PrincipalOf(c)
+	p, allowed := PrincipalOf(c), g.stillAllowed(c)
 	go func() {
 		defer cancel()
 		for {
 			changed := g.Node.Parts.Changed()
 			until, ok := g.Node.Catalog.InForce(ctx, p)
-			if !ok {
+			if !ok || !allowed() {
 				return
 			}
 			var over <-chan time.Time

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"time"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/route"
@@ -187,6 +188,9 @@ func (reg *Registry) appendThere(ctx context.Context, p *Partition, leader uint6
 // answerPublish appends a batch that another node passes on. It is not passed
 // on again.
 func (reg *Registry) answerPublish(ctx context.Context, from uint64, p *Partition, body []byte) ([]byte, error) {
+	if err := access.Check(ctx, access.Publish, p.Channel.Address().String()); err != nil {
+		return peer.Undone(err, p.Address()), nil
+	}
 	hold := reg.Hold(fmt.Sprintf("node %d", from))
 	defer hold.Release()
 	if !reg.Serving() || hold.Grow(ctx, int64(len(body))) != nil {

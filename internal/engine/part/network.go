@@ -2,11 +2,14 @@ package part
 
 import (
 	"context"
+	"encoding/binary"
 	"slices"
 	"time"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/link"
+	"steadyferry/internal/engine/peer"
 	"steadyferry/internal/engine/replica"
 )
 
@@ -17,6 +20,15 @@ type Network interface {
 	Call(ctx context.Context, to uint64, kind string, body []byte) ([]byte, error)
 	SetNodes(nodes []link.Remote)
 	Close()
+}
+
+// carrying is a network whose calls tell who asks.
+type carrying struct{ Network }
+
+func (n carrying) Call(ctx context.Context, to uint64, kind string, body []byte) ([]byte, error) {
+	pass := access.PassIn(ctx)
+	head := binary.AppendUvarint(make([]byte, 0, len(pass)+len(body)+4), uint64(len(pass)))
+	return n.Network.Call(ctx, to, kind, append(append(head, pass...), body...))
 }
 
 // noOthers is the network of a node that takes no connections of others.
@@ -92,9 +104,14 @@ func (f *fromPeers) NodeDown(id uint64, ended bool) {
 	(*Registry)(f).changes.Broadcast()
 }
 
-// Call answers what another node asks.
+// Call answers what another node asks, in the name of who asked that one.
 func (f *fromPeers) Call(ctx context.Context, from uint64, kind string, body []byte) ([]byte, error) {
-	return f.Calls.Call(ctx, from, kind, body)
+	passed := f.passed.Load()
+	size, n := binary.Uvarint(body)
+	if passed == nil || n <= 0 || size > uint64(len(body)-n) {
+		return nil, peer.ErrCall
+	}
+	return f.Calls.Call((*passed)(ctx, string(body[n:n+int(size)])), from, kind, body[n+int(size):])
 }
 
 // WithRoom returns those of the other nodes whose disks are not full.

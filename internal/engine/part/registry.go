@@ -212,6 +212,7 @@ type Registry struct {
 	store     *journal.Store
 	sched     *replica.Scheduler
 	peers     Network
+	links     *link.Peers // what it goes through; nil: this node stays alone
 	reports   *report.Table
 	upSince   sync.Map // of other nodes: id to time.Time
 	kinds     map[string]*Kind
@@ -233,6 +234,7 @@ type Registry struct {
 	telling  *semaphore.Weighted // and of those that tails tell
 	diskFull atomic.Bool
 	serving  atomic.Bool
+	passed   atomic.Pointer[func(ctx context.Context, pass string) context.Context]
 	wg       sync.WaitGroup
 	changes  Signal
 }
@@ -255,7 +257,8 @@ func New(config Config, records *catalog.Catalog, store *journal.Store) *Registr
 		turns:    semaphore.NewWeighted(int64(max(1, runtime.GOMAXPROCS(0)-1))),
 		decoding: semaphore.NewWeighted(decodeBytes), telling: semaphore.NewWeighted(decodeBytes)}
 	if config.Listener != nil {
-		reg.peers = link.NewPeers(link.PeersConfig{Self: reg.id, Secret: records.View().Cluster.Secret, TLS: config.TLS}, (*fromPeers)(reg))
+		reg.links = link.NewPeers(link.PeersConfig{Self: reg.id, Secret: records.View().Cluster.Secret, TLS: config.TLS}, (*fromPeers)(reg))
+		reg.peers = carrying{reg.links}
 	}
 	reg.Shelf = aside.New(config.Name, config.Dir, store, records, func(channel int64) bool { return reg.ByID(channel) != nil })
 	reg.sched = replica.NewScheduler(store, reg.peers, max(2, runtime.GOMAXPROCS(0)), int(cmp.Or(config.FeedRate, replica.DefaultFeedRate)))
@@ -275,7 +278,7 @@ func (reg *Registry) OffsetsOf(ctx context.Context, t *Channel, group string) (m
 // records give to this one. Readers are asked from now on.
 func (reg *Registry) Open(ctx context.Context, readers Readers) {
 	reg.readers = readers
-	if p, ok := reg.peers.(*link.Peers); ok {
+	if p := reg.links; p != nil {
 		reg.wg.Go(func() {
 			if err := p.Serve(reg.listener); err != nil && !errors.Is(err, net.ErrClosed) && reg.serving.Load() {
 				slog.Error("other nodes cannot connect any more", "error", err)
@@ -295,6 +298,12 @@ func (reg *Registry) Follow(d catalog.Delta) {
 	}
 	reg.follow(d)
 	reg.changes.Broadcast()
+}
+
+// Passed has calls of other nodes be asked for by who asked them, as f knows them by their
+// passes. Before it is set no call is answered.
+func (reg *Registry) Passed(f func(ctx context.Context, pass string) context.Context) {
+	reg.passed.Store(&f)
 }
 
 // Serve says whether the node takes requests.

@@ -5,6 +5,7 @@
 package access
 
 import (
+	"context"
 	"strings"
 	"sync"
 	"time"
@@ -107,6 +108,28 @@ func (s *Service) Named(who string) access.Asker {
 }
 
 func (a *asker) Who() string { return a.by.Principal }
+
+// Pass is the principal, and behind tabs the role and the pattern that its token is for: names
+// have no tabs.
+func (a *asker) Pass() string {
+	return strings.Join([]string{a.by.Principal, a.by.Role, a.by.Pattern}, "\t")
+}
+
+// Passed has a context be asked with by who has asked another node, as that says: what it may is
+// seen here again.
+func (s *Service) Passed(ctx context.Context, pass string) context.Context {
+	if pass == access.PassOfNobody {
+		return ctx
+	}
+	if pass == access.PassOfNode {
+		return access.As(ctx, access.Node(Ferryd))
+	}
+	parts := strings.SplitN(pass, "\t", 3)
+	if len(parts) != 3 {
+		return ctx
+	}
+	return access.As(ctx, &asker{s: s, by: catalog.Secret{Principal: parts[0], Role: parts[1], Pattern: parts[2]}})
+}
 
 func (a *asker) Rights() *access.Rights {
 	r := a.s.Of(a.by.Principal)

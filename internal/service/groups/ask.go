@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"time"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/group"
 	"steadyferry/internal/core/problem"
@@ -89,7 +90,35 @@ func (gs *Groups) answerGroup(ctx context.Context, _ uint64, ask *groupAsk) (*gr
 	if gs.coordinatorOf(ask.Group) != gs.id || !gs.parts.Serving() {
 		return &groupAnswer{Again: true}, nil
 	}
+	// The node that passes it on has asked; this one asks again.
+	if err := gs.mayAsk(ctx, ask); err != nil {
+		var p *problem.Problem
+		if errors.As(err, &p) {
+			return &groupAnswer{Problem: p}, nil
+		}
+		return nil, err
+	}
 	return gs.coordinate(ctx, ask), nil
+}
+
+// verbOf is the verb of what is asked of a group.
+var verbOf = map[string]access.Verb{"commit": access.Commit, "seek": access.Seek}
+
+func (gs *Groups) mayAsk(ctx context.Context, ask *groupAsk) error {
+	view := gs.catalog.View()
+	g := view.GroupIDs[ask.Group]
+	if g == nil {
+		return nil // that is said by who looks for it
+	}
+	ch := view.Channel(g.ChannelID)
+	if ch == nil {
+		return nil
+	}
+	verb, known := verbOf[ask.What]
+	if !known {
+		verb = access.Read
+	}
+	return access.Check(ctx, verb, ch.Reader(g.Name))
 }
 
 // coordinate does what a member asks, as the node that coordinates its group.

@@ -80,6 +80,26 @@ var verbOf = map[queue.Op]access.Verb{queue.OpReturn: access.Return, queue.OpDis
 // at is where a queue is, for those who ask whether they may.
 func at(t *part.Channel) string { return t.Address().QueuePart().String() }
 
+// mayCommand says why whoever asks may not give a command to a queue.
+func mayCommand(ctx context.Context, t *part.Channel, c *queue.Command) error {
+	verbs := []access.Verb{}
+	if v, known := verbOf[c.Op]; known {
+		verbs = append(verbs, v)
+	}
+	if len(c.Settle) > 0 {
+		verbs = append(verbs, access.Settle)
+	}
+	if c.Max > 0 {
+		verbs = append(verbs, access.Lease)
+	}
+	for _, v := range verbs {
+		if err := access.Check(ctx, v, at(t)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // mayAct says why whoever asks may not do something to messages: what is edited and returned is
 // returned, and a condition on what is in them tells of it.
 func mayAct(ctx context.Context, t *part.Channel, s Selection, act Action) error {

@@ -83,6 +83,10 @@ func (qs *Queues) answerWork(ctx context.Context, _ uint64, p *part.Partition, b
 	if err != nil {
 		return peer.Undone(err, p.Address()), nil
 	}
+	// The node that passes it on has asked; this one asks again.
+	if err := mayCommand(ctx, p.Channel, c); err != nil {
+		return peer.Undone(err, p.Address()), nil
+	}
 	w, err := qs.workHere(ctx, p, c, time.Duration(wait)*time.Microsecond, false)
 	if err != nil {
 		return peer.Undone(err, p.Address()), nil
