@@ -115,6 +115,10 @@ type (
 	Replica           = form.Replica
 	Revoked           = form.Revoked
 	Secret            = form.Secret
+	Role              = form.Role
+	Principal         = form.Principal
+	Grant             = form.Grant
+	May               = form.May
 	Seek              = form.Seek
 	Series            = form.Series
 	SetAside          = form.SetAside

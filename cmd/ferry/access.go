@@ -3,8 +3,11 @@ package main
 import (
 	"flag"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
+	"slices"
+	"strings"
 	"time"
 
 	"steadyferry/client"
@@ -15,26 +18,69 @@ import (
 // accessFlags are the flags of ferry access.
 type accessFlags struct {
 	label, expires string
+	role, on       string
+	until, why     string
+	teams, verbs   string
+	description    string
 	yes            bool
 }
 
 var accessVerb = verb{
-	Name: "access", Args: "[link|new|rotate|revoke|end-sessions] [ID]", Summary: "List, make, rotate and revoke tokens, and end sessions",
+	Name: "access", Args: "[WHAT] [NAME…]", Summary: "Who may do what: tokens and sessions, principals, roles and grants",
 	Details: `    ferry access                                   tokens, sessions and links in force
     ferry access link                              a link that signs in to the console once
-    ferry access new -label reports -expires 30d   another token
+    ferry access new token -label reports          another token for yourself
+    ferry access new token build-42 -role publisher -on coldchain/readings
+                                                   one for a machine, which is made if it is not there
     ferry access rotate ID                         another token in the place of one, which is refused from now on
     ferry access revoke ID                         refuse a token, a session or a link, at once and on every node
     ferry access end-sessions                      end every session but your own
 
-A token is shown once, when it is created. Without -yes, rotate, revoke and end-sessions only show what they would do.`,
+    ferry access principals                        people and machines, and what they were given
+    ferry access new person NAME -teams desk       somebody who asks, and may do nothing yet; or: new machine
+    ferry access roles                             the roles, and the verbs that each lets do
+    ferry access new role packer -verbs publish,lease
+    ferry access grants                            who was given which role on what
+    ferry access new grant NAME -role help-desk -on coldchain/inspections
+                                                   give a role to a principal, or to team:NAME
+    ferry access remove person|machine|role|grant NAME
+    ferry access may NAME VERB ADDRESS             whether somebody may do something there, and why
+    ferry access who ADDRESS VERB                  who may do something there
+
+A token is shown once, when it is created. Without -yes, rotate, revoke, end-sessions, new grant and remove only show
+what they would do.`,
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		var f accessFlags
 		fs.StringVar(&f.label, "label", "", "`TEXT` that says what a new token is for")
 		fs.StringVar(&f.expires, "expires", "", "`DURATION` after which a new token ends by itself, such as 30d; without it, never")
+		fs.StringVar(&f.role, "role", "", "`ROLE` that is given, or that a new token is good for")
+		fs.StringVar(&f.on, "on", "", "`PATTERN` of what the role is on, such as coldchain/inspections")
+		fs.StringVar(&f.until, "until", "", "`TIME` at which a grant ends by itself, such as 2026-12-01T18:00:00Z")
+		fs.StringVar(&f.why, "why", "", "`TEXT`, the reason that is recorded with a grant")
+		fs.StringVar(&f.teams, "teams", "", "`NAMES` of the teams of a new person or machine, with commas")
+		fs.StringVar(&f.verbs, "verbs", "", "`VERBS` of a new role, with commas; all for every one")
+		fs.StringVar(&f.description, "description", "", "`TEXT` that says what a person, a machine or a role is for")
 		fs.BoolVar(&f.yes, "yes", false, "do it")
 		return func(c *call) error { return c.access(&f) }
 	},
+}
+
+// accessActs are what ferry access does, by its first word, with the arguments that come behind.
+var accessActs = map[string]struct {
+	args string
+	most int
+	do   func(c *call, f *accessFlags) error
+}{
+	"link":         {"nothing", 0, func(c *call, _ *accessFlags) error { return c.newLink() }},
+	"rotate":       {"an id", 1, func(c *call, f *accessFlags) error { return c.endSecret("rotate", c.Args[0], f.yes) }},
+	"revoke":       {"an id", 1, func(c *call, f *accessFlags) error { return c.endSecret("revoke", c.Args[0], f.yes) }},
+	"end-sessions": {"nothing", 0, func(c *call, f *accessFlags) error { return c.endSessions(f.yes) }},
+	"principals":   {"nothing", 0, func(c *call, _ *accessFlags) error { return listAccess(c, "/principals", principalTable) }},
+	"roles":        {"nothing", 0, func(c *call, _ *accessFlags) error { return listAccess(c, "/roles", roleTable) }},
+	"grants":       {"nothing", 0, func(c *call, _ *accessFlags) error { return listAccess(c, "/grants", grantTable) }},
+	"may":          {"a name, a verb and an address", 3, func(c *call, _ *accessFlags) error { return c.may() }},
+	"who":          {"an address and a verb", 2, func(c *call, _ *accessFlags) error { return c.whoMay() }},
+	"remove":       {"person, machine, role or grant, and a name", 2, (*call).removeAccess},
 }
 
 func (c *call) access(f *accessFlags) error {
@@ -43,21 +89,17 @@ func (c *call) access(f *accessFlags) error {
 	}
 	what := c.Args[0]
 	c.Args = c.Args[1:]
-	takesID := what == "rotate" || what == "revoke"
-	if takesID != (len(c.Args) == 1) {
-		return term.WrongUsage("ferry access %s takes %s after it", what, map[bool]string{true: "an id", false: "nothing"}[takesID])
+	if what == "new" {
+		return c.newAccess(f)
 	}
-	switch what {
-	case "link":
-		return c.newLink()
-	case "new":
-		return c.newToken(f)
-	case "rotate", "revoke":
-		return c.endSecret(what, c.Args[0], f.yes)
-	case "end-sessions":
-		return c.endSessions(f.yes)
+	act, known := accessActs[what]
+	if !known {
+		return term.WrongUsage("%q is not something that ferry access does; allowed: new, %s", what, strings.Join(slices.Sorted(maps.Keys(accessActs)), ", "))
 	}
-	return term.WrongUsage("%q is not something that ferry access does; allowed: link, new, rotate, revoke, end-sessions", what)
+	if len(c.Args) != act.most {
+		return term.WrongUsage("ferry access %s takes %s after it", what, act.args)
+	}
+	return act.do(c, f)
 }
 
 func (c *call) secrets() ([]client.Secret, error) {
@@ -85,6 +127,9 @@ func secretRow(s client.Secret) []string {
 	if s.Own {
 		label += " (the one you use)"
 	}
+	if s.Role != "" {
+		label = strings.TrimPrefix(label+": "+s.Role+" on "+s.On, ": ")
+	}
 	return []string{s.ID, s.Kind, s.Principal, label, s.CreatedAt.Local().Format(time.DateTime), ends}
 }
 
@@ -98,13 +143,6 @@ func (c *call) newLink() error {
 	}
 	fmt.Fprintf(c.Out, "%s%s\nit works once, until %s\n", c.API.Server(), l.Path, l.ExpiresAt.Local().Format("15:04:05"))
 	return nil
-}
-
-func (c *call) newToken(f *accessFlags) error {
-	if f.label == "" {
-		return term.WrongUsage("-label is missing: what the token is for")
-	}
-	return c.printToken("/access/tokens", client.NewToken{Label: f.label, Expires: f.expires})
 }
 
 // printToken makes a token and shows it.

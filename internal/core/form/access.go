@@ -46,3 +46,43 @@ type Link struct {
 	Path      string    `json:"path"`
 	ExpiresAt time.Time `json:"expiresAt"`
 }
+
+// Role is a set of verbs with a name.
+type Role struct {
+	Name        string   `json:"name"`
+	Verbs       []string `json:"verbs"`
+	Description string   `json:"description"`
+	BuiltIn     bool     `json:"builtIn"` // it is always there, as it is
+}
+
+// Principal is a person or a machine, with what it was given: ROLE on PATTERN each.
+type Principal struct {
+	Name        string    `json:"name"`
+	Kind        string    `json:"kind"` // person or machine
+	Teams       []string  `json:"teams"`
+	Paused      bool      `json:"paused"` // it may do nothing for now
+	Description string    `json:"description"`
+	Roles       []string  `json:"roles"`
+	CreatedAt   time.Time `json:"createdAt"`
+}
+
+// Grant is a role that was given to a principal, or to a team (team:NAME).
+type Grant struct {
+	Name      string    `json:"name"`
+	To        string    `json:"to"`
+	Role      string    `json:"role"`
+	On        string    `json:"on"`
+	Until     string    `json:"until"` // empty: it has no end
+	Why       string    `json:"why"`
+	CreatedAt time.Time `json:"createdAt"`
+}
+
+// May is whether a principal may do a verb at an address, and by which grants.
+type May struct {
+	Principal string  `json:"principal"`
+	Verb      string  `json:"verb"`
+	Address   string  `json:"address"`
+	May       bool    `json:"may"`
+	Says      string  `json:"says"` // in a sentence
+	By        []Grant `json:"by"`
+}

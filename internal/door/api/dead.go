@@ -75,7 +75,7 @@ func (s *Server) items(c *gin.Context) {
 	if !ok {
 		return
 	}
-	states, err := queues.ParseStates(c.Query("state"), "waiting,leased,delayed,dead")
+	states, err := queue.ParseStates(c.Query("state"), "waiting,leased,delayed,dead")
 	if gate.Refuse(c, err) {
 		return
 	}

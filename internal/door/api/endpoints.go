@@ -16,6 +16,7 @@ import (
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/door/gate"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/ledger"
 	"steadyferry/internal/service/endpoints"
 )
 
@@ -186,7 +187,7 @@ func (s *Server) listEvents(c *gin.Context) {
 	if gate.Refuse(c, err) || gate.Refuse(c, access.Check(c, access.SeeCounts, a.String())) {
 		return
 	}
-	rows, err := s.Node.Catalog.Events(c, a.String(), before, limit)
+	rows, err := ledger.Of(s.Node.Catalog).Events(c, a.String(), before, limit)
 	if gate.Refuse(c, err) {
 		return
 	}

@@ -87,6 +87,7 @@ func (s *Server) Handler() http.Handler {
 	a.DELETE("/session", s.signOut)
 	a.POST("/links", s.newLink)
 	s.secretRoutes(a)
+	s.rightRoutes(a)
 	a.GET("/openapi.json", func(c *gin.Context) { c.Data(http.StatusOK, "application/json", s.openapi) })
 	a.GET("/status", s.status)
 	a.GET("/live", stream, s.live)

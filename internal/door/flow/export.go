@@ -13,6 +13,7 @@ import (
 	"steadyferry/internal/core/cloudevent"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/queue"
 	"steadyferry/internal/door/gate"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/queues"
@@ -71,7 +72,7 @@ func (s *Flow) exportTopic(c *gin.Context, f *exportFile) error {
 }
 
 func (s *Flow) exportQueue(c *gin.Context, t *part.Channel, f *exportFile) error {
-	states, err := queues.ParseStates(c.Query("state"), "dead")
+	states, err := queue.ParseStates(c.Query("state"), "dead")
 	if err != nil {
 		return err
 	}

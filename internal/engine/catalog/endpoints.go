@@ -86,15 +86,6 @@ func (c *Catalog) ClaimTry(ctx context.Context, id int64, now, until time.Time) 
 	return len(rows) > 0, err
 }
 
-// Event is something that happened to an endpoint or a route.
-type Event struct {
-	ID      int64     `db:"id"`
-	At      time.Time `db:"at"`
-	Address string    `db:"address"`
-	What    string    `db:"what"`
-	Detail  string    `db:"detail"`
-}
-
 // eventsKept is for how long events are kept, and eventsEach how many of one address.
 const (
 	eventsKept = 30 * 24 * time.Hour
@@ -110,21 +101,4 @@ func tidyEvents(ctx context.Context, tx *sqlx.Tx) error {
 	_, err := tx.ExecContext(ctx, `DELETE FROM events e USING (SELECT a.address, (SELECT id FROM events x WHERE x.address = a.address ORDER BY id DESC OFFSET $1 LIMIT 1) AS last
 		FROM (SELECT DISTINCT address FROM events WHERE at > $2) a) old WHERE e.address = old.address AND e.id <= old.last`, eventsEach, time.Now().Add(-5*time.Minute))
 	return err
-}
-
-// AddEvents records what happened, in one statement.
-func (c *Catalog) AddEvents(ctx context.Context, events []Event) error {
-	var ats []time.Time
-	var addresses, whats, details []string
-	for _, e := range events {
-		ats, addresses, whats, details = append(ats, e.At), append(addresses, e.Address), append(whats, e.What), append(details, e.Detail)
-	}
-	return c.Exec(ctx, `INSERT INTO events (at, address, what, detail) SELECT * FROM unnest($1::timestamptz[], $2::text[], $3::text[], $4::text[])`,
-		pgtype.FlatArray[time.Time](ats), pgtype.FlatArray[string](addresses), pgtype.FlatArray[string](whats), pgtype.FlatArray[string](details))
-}
-
-// Events returns what happened to an address, the newest first, before an event (0: the
-// newest).
-func (c *Catalog) Events(ctx context.Context, address string, before int64, limit int) ([]Event, error) {
-	return List[Event](ctx, c, `SELECT id, at, address, what, detail FROM events WHERE address = $1 AND ($2 = 0 OR id < $2) ORDER BY id DESC LIMIT $3`, address, before, limit)
 }

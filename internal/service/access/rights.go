@@ -121,15 +121,19 @@ func some(names []string) string {
 
 // RolesOf tells which roles somebody who came with a secret has on what: ROLE on PATTERN each.
 func (s *Service) RolesOf(a catalog.Asker) []string {
-	by, v := a.By(), s.catalog.View()
+	by := a.By()
 	if by.Role != "" {
 		return []string{by.Role + " on " + by.Pattern}
 	}
-	all := []string{}
-	if a.Name == catalog.Owner {
+	return s.rolesOf(a.Name)
+}
+
+func (s *Service) rolesOf(name string) []string {
+	v, all := s.catalog.View(), []string{}
+	if name == catalog.Owner {
 		all = append(all, access.RoleOwner+" on *")
 	}
-	if p := v.Principal(a.Name); p != nil {
+	if p := v.Principal(name); p != nil {
 		for _, g := range v.Grants {
 			if holds(p, g.To) {
 				all = append(all, g.Role+" on "+g.On)

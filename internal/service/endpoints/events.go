@@ -5,7 +5,7 @@ import (
 	"log/slog"
 	"time"
 
-	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/ledger"
 )
 
 // mostEvents bounds what waits to be recorded.
@@ -16,7 +16,7 @@ func (es *Endpoints) Happened(address, what, detail string) {
 	es.mu.Lock()
 	defer es.mu.Unlock()
 	if len(es.events) < mostEvents {
-		es.events = append(es.events, catalog.Event{At: time.Now(), Address: address, What: what, Detail: detail})
+		es.events = append(es.events, ledger.Event{At: time.Now(), Address: address, What: what, Detail: detail})
 	}
 }
 
@@ -28,7 +28,7 @@ func (es *Endpoints) recordEvents(ctx context.Context) {
 	if len(events) == 0 {
 		return
 	}
-	if err := es.catalog.AddEvents(ctx, events); err != nil && ctx.Err() == nil {
+	if err := ledger.Of(es.catalog).AddEvents(ctx, events); err != nil && ctx.Err() == nil {
 		slog.Debug("events were not recorded", "error", err)
 		es.mu.Lock()
 		es.events = append(events, es.events...)

@@ -14,7 +14,7 @@ import (
 	"steadyferry/internal/core/endpoint"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/setting"
-	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/ledger"
 	"steadyferry/internal/node/nodetest"
 	"steadyferry/internal/service/endpoints"
 )
@@ -60,7 +60,7 @@ func TestWhatAnOutageLeavesReturns(t *testing.T) {
 	_, err = n.Queues.ActAt(accesstest.Owner(t), p, &queue.Command{Op: queue.OpReturn, Who: "owner", Offsets: []int64{0, 1, 2}})
 	require.NoError(t, err)
 	rc.arrive(t, "one", "two", "three", "four")
-	events, err := n.Catalog.Events(accesstest.Owner(t), "coldchain/clinic-hook", 0, 100)
+	events, err := ledger.Of(n.Catalog).Events(accesstest.Owner(t), "coldchain/clinic-hook", 0, 100)
 	require.NoError(t, err)
 	said := map[string]bool{}
 	for _, e := range events {
@@ -173,9 +173,9 @@ func TestRecordsOfEndpoints(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, c.mine, mine, c.at.Sub(now))
 	}
-	require.NoError(t, n.Catalog.AddEvents(accesstest.Owner(t), []catalog.Event{{At: now.Add(-31 * 24 * time.Hour), Address: "coldchain/old", What: "failing"}, {At: now, Address: "coldchain/old", What: "back", Detail: "after a month"}}))
+	require.NoError(t, ledger.Of(n.Catalog).AddEvents(accesstest.Owner(t), []ledger.Event{{At: now.Add(-31 * 24 * time.Hour), Address: "coldchain/old", What: "failing"}, {At: now, Address: "coldchain/old", What: "back", Detail: "after a month"}}))
 	require.NoError(t, n.Catalog.Tidy(accesstest.Owner(t)))
-	events, err := n.Catalog.Events(accesstest.Owner(t), "coldchain/old", 0, 10)
+	events, err := ledger.Of(n.Catalog).Events(accesstest.Owner(t), "coldchain/old", 0, 10)
 	require.NoError(t, err)
 	require.Len(t, events, 1)
 	assert.Equal(t, "after a month", events[0].Detail)

@@ -17,6 +17,7 @@ import (
 	"steadyferry/internal/core/endpoint"
 	"steadyferry/internal/core/seal"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/ledger"
 	"steadyferry/internal/engine/outside"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/peer"
@@ -38,7 +39,7 @@ type Endpoints struct {
 	mu     sync.Mutex // guards lines, events, told and ends
 	lines  map[int64]*line
 	told   map[int64]endpoint.Health // as nodes have told each other
-	events []catalog.Event
+	events []ledger.Event
 	ends   map[int64]ends // of certificates that are set
 }
 

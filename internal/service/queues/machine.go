@@ -13,6 +13,7 @@ import (
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/replica"
+	"steadyferry/internal/service/queues/presence"
 )
 
 // queueMachine is what a queue's partition derives from its log: what a
@@ -27,7 +28,7 @@ type queueMachine struct {
 	nextDue  atomic.Int64 // when time changes something, microseconds; 0: never
 	ready    atomic.Int64 // messages that could be leased
 	waiters  waiters
-	presence presence
+	presence presence.Presence
 	contents contents
 	// The record from which a detail was read last: details of one call lie in
 	// one record.

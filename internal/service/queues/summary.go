@@ -34,7 +34,7 @@ func (m *queueMachine) status(g *replica.Group) *queue.Summary {
 		holdings, s.Owed = q.Holdings(), q.Owed()
 	})
 	s.Asking = m.waiters.count.Load()
-	s.Members = m.presence.members(holdings)
+	s.Members = m.presence.Members(holdings)
 	if oldest >= 0 {
 		if stamp, ok, err := g.Journal().StampOf(oldest); err == nil && ok {
 			at := time.UnixMicro(stamp.Time).UTC()

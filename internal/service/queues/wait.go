@@ -14,6 +14,7 @@ import (
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/peer"
 	"steadyferry/internal/engine/replica"
+	"steadyferry/internal/service/queues/presence"
 )
 
 // waiters are requests that wait for messages to lease, the one that came
@@ -94,7 +95,7 @@ type waiting struct {
 func waitAt(machines []*queueMachine, member string, messages int) (w *waiting, there bool) {
 	w = &waiting{ready: make(chan struct{}, 1)}
 	for _, m := range machines {
-		m.presence.note(member)
+		m.presence.Note(member)
 		w.at, w.by = append(w.at, m), append(w.by, m.waiters.add(messages, w.ready))
 		there = there || m.ready.Load() > 0
 	}
@@ -216,5 +217,5 @@ func (qs *Queues) AwaitWork(ctx context.Context, t *part.Channel, member string,
 	if err := access.Check(ctx, access.SeeCounts, at(t)); err != nil {
 		return err
 	}
-	return qs.awaitAny(ctx, t.Partitions(), member, messages, presentFor/2)
+	return qs.awaitAny(ctx, t.Partitions(), member, messages, presence.For/2)
 }

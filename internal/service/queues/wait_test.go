@@ -3,12 +3,9 @@ package queues
 import (
 	"math/rand/v2"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"steadyferry/internal/core/queue"
 )
 
 func woken(w *waiter) bool {
@@ -106,32 +103,5 @@ func TestNoMessageLiesWhileSomebodyWaits(t *testing.T) {
 			}
 		}
 		require.False(t, ready > 0 && w.count.Load() > 0, "seed %d: %d messages lie there, %d wait", seed, ready, w.count.Load())
-	}
-}
-
-// A member is listed while it holds messages, and for a while after it was heard
-// of.
-func TestWhoIsPresent(t *testing.T) {
-	var p presence
-	p.note("lana")
-	p.note("old")
-	at, _ := p.seen.Load("old")
-	at.(interface{ Store(int64) }).Store(time.Now().Add(-2 * presentFor).UnixMicro())
-	all := p.members([]queue.Holding{{Member: "mika", Leased: 3}, {Member: "lana", Leased: 1}})
-	require.Len(t, all, 2)
-	assert.Equal(t, "lana", all[0].Member)
-	assert.NotZero(t, all[0].Seen)
-	assert.EqualValues(t, 3, all[1].Leased)
-	assert.Zero(t, all[1].Seen, "it holds messages, and was not heard of here")
-	_, known := p.seen.Load("old")
-	assert.False(t, known)
-	var many []queue.Holding
-	for i := range maxMembers + 50 {
-		many = append(many, queue.Holding{Member: string(rune('a'+i%26)) + time.Duration(i).String(), Leased: i})
-	}
-	all = p.members(many)
-	assert.Len(t, all, maxMembers)
-	for _, m := range all {
-		assert.GreaterOrEqual(t, m.Leased, 50, "those that hold most are named")
 	}
 }

@@ -321,7 +321,7 @@ func (qs *Queues) workHere(ctx context.Context, p *part.Partition, c *queue.Comm
 	out := &worked{}
 	most := c.Max
 	if most > 0 {
-		m.presence.note(c.Who)
+		m.presence.Note(c.Who)
 	}
 	if g := p.Replica(); m.ready.Load() == 0 && (g == nil || !m.dueAt(g.Time())) {
 		c.Max = 0 // it would find nothing

@@ -166,6 +166,151 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/principals": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** People and machines whose credentials whoever asks may have in hand, and itself */
+    get: operations["listPrincipals"];
+    put?: never;
+    /** Make a person or a machine, which may do nothing yet */
+    post: operations["newPrincipal"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/principals/{principal}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        principal: string;
+      };
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    post?: never;
+    /** Remove a principal with its credentials and what it was given, or only preview it */
+    delete: operations["removePrincipal"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/roles": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The roles, those that are built in first */
+    get: operations["listRoles"];
+    put?: never;
+    /** Make a role */
+    post: operations["newRole"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/roles/{role}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        role: string;
+      };
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    post?: never;
+    /** Remove a role that nobody has */
+    delete: operations["removeRole"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/grants": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What was given to whoever asks, and what it could have given */
+    get: operations["listGrants"];
+    put?: never;
+    /** Give a role on what a pattern covers, or only preview who would gain what */
+    post: operations["newGrant"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/grants/{grant}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        grant: string;
+      };
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    post?: never;
+    /** Take a role back, or only preview who would lose what */
+    delete: operations["removeGrant"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/may": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Whether a principal may do a verb at an address, and by which grants */
+    get: operations["may"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/may/who": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The principals that may do a verb at an address */
+    get: operations["whoMay"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/openapi.json": {
     parameters: {
       query?: never;
@@ -2609,6 +2754,47 @@ export interface components {
       /** @description It is the one of this request */
       own: boolean;
     };
+    Role: {
+      name: string;
+      verbs: string[];
+      description: string;
+      /** @description It is always there, as it is */
+      builtIn: boolean;
+    };
+    Principal: {
+      name: string;
+      /** @enum {string} */
+      kind: "person" | "machine";
+      teams: string[];
+      /** @description It may do nothing for now */
+      paused: boolean;
+      description: string;
+      /** @description ROLE on PATTERN each */
+      roles: string[];
+      /** Format: date-time */
+      createdAt: string;
+    };
+    Grant: {
+      name: string;
+      /** @description A principal, or team:NAME */
+      to: string;
+      role: string;
+      on: string;
+      /** @description Empty: it has no end */
+      until: string;
+      why: string;
+      /** Format: date-time */
+      createdAt: string;
+    };
+    May: {
+      principal: string;
+      verb: string;
+      address: string;
+      may: boolean;
+      /** @description In a sentence */
+      says: string;
+      by: components["schemas"]["Grant"][];
+    };
     NewToken: {
       /** @description Left out, it is for whoever asks; with a role and a pattern a machine is made of a name that is not there */
       principal?: string;
@@ -4489,6 +4675,309 @@ export interface operations {
           [name: string]: unknown;
         };
         content?: never;
+      };
+      default: components["responses"]["Problem"];
+    };
+  };
+  listPrincipals: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description The principals */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            items: components["schemas"]["Principal"][];
+            next: string;
+          };
+        };
+      };
+      default: components["responses"]["Problem"];
+    };
+  };
+  newPrincipal: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": {
+          /** @description 1 to 100 of a-z 0-9 . _ @ + -, a letter or a digit first */
+          name: string;
+          /**
+           * @description Unless set: machine
+           * @enum {string}
+           */
+          kind?: "person" | "machine";
+          /** @description What is given to a team is given to it */
+          teams?: string[];
+          /** @description It may do nothing for now */
+          paused?: boolean;
+          description?: string;
+        };
+      };
+    };
+    responses: {
+      /** @description It is made */
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      default: components["responses"]["Problem"];
+    };
+  };
+  removePrincipal: {
+    parameters: {
+      query?: {
+        /** @description Only say what it would do */
+        preview?: components["parameters"]["preview"];
+      };
+      header?: never;
+      path: {
+        principal: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description What it does */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Preview"];
+        };
+      };
+      default: components["responses"]["Problem"];
+    };
+  };
+  listRoles: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description The roles */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            items: components["schemas"]["Role"][];
+            next: string;
+          };
+        };
+      };
+      default: components["responses"]["Problem"];
+    };
+  };
+  newRole: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": {
+          name: string;
+          /** @description That it lets do; all for every one */
+          verbs: string[];
+          description?: string;
+        };
+      };
+    };
+    responses: {
+      /** @description It is made */
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      default: components["responses"]["Problem"];
+    };
+  };
+  removeRole: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        role: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description It is removed */
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      default: components["responses"]["Problem"];
+    };
+  };
+  listGrants: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description The grants */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            items: components["schemas"]["Grant"][];
+            next: string;
+          };
+        };
+      };
+      default: components["responses"]["Problem"];
+    };
+  };
+  newGrant: {
+    parameters: {
+      query?: {
+        /** @description Only say what it would do */
+        preview?: components["parameters"]["preview"];
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": {
+          /** @description A principal, or team:NAME */
+          to: string;
+          role: string;
+          /** @description A pattern, such as coldchain/inspections */
+          on: string;
+          /** @description When it ends by itself */
+          until?: string;
+          why?: string;
+        };
+      };
+    };
+    responses: {
+      /** @description Who gains what */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Preview"];
+        };
+      };
+      default: components["responses"]["Problem"];
+    };
+  };
+  removeGrant: {
+    parameters: {
+      query?: {
+        /** @description Only say what it would do */
+        preview?: components["parameters"]["preview"];
+      };
+      header?: never;
+      path: {
+        grant: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Who loses what */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Preview"];
+        };
+      };
+      default: components["responses"]["Problem"];
+    };
+  };
+  may: {
+    parameters: {
+      query: {
+        /** @description Its name */
+        principal: string;
+        /** @description One of those that roles have, such as return */
+        verb: string;
+        /** @description Of a space, a channel, a group or another thing */
+        address: string;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Yes or no */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["May"];
+        };
+      };
+      default: components["responses"]["Problem"];
+    };
+  };
+  whoMay: {
+    parameters: {
+      query: {
+        /** @description One of those that roles have, such as return */
+        verb: string;
+        /** @description Of a space, a channel, a group or another thing */
+        address: string;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Their names */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            items: string[];
+            next: string;
+          };
+        };
       };
       default: components["responses"]["Problem"];
     };

@@ -1,4 +1,6 @@
-package queues
+// Package presence remembers who works on a queue, whether they hold something at the moment or
+// not. It may be used at once by many.
+package presence
 
 import (
 	"cmp"
@@ -10,18 +12,19 @@ import (
 	"steadyferry/internal/core/queue"
 )
 
-// presence remembers which members of a queue's partition have asked for
+// Presence remembers which members of a queue's partition have asked for
 // messages or settled some of late, so that a member that holds nothing at a
 // moment is still seen. It is what this node has seen, while it leads.
-type presence struct {
+type Presence struct {
 	seen sync.Map // name to *atomic.Int64, microseconds since 1970
 }
 
-// presentFor is for how long a member is listed after it was last heard of: a
+// For is for how long a member is listed after it was last heard of: a
 // call waits for 30 s at most.
-const presentFor = time.Minute
+const For = time.Minute
 
-func (p *presence) note(member string) {
+// Note remembers that a member was heard of now.
+func (p *Presence) Note(member string) {
 	now := time.Now().UnixMicro()
 	if at, known := p.seen.Load(member); known {
 		at.(*atomic.Int64).Store(now)
@@ -35,9 +38,9 @@ func (p *presence) note(member string) {
 // maxMembers is how many members a status names, those that hold most first.
 const maxMembers = 200
 
-// members joins those that hold messages with those that were heard of.
-func (p *presence) members(holdings []queue.Holding) []queue.Member {
-	oldest := time.Now().Add(-presentFor).UnixMicro()
+// Members joins those that hold messages with those that were heard of.
+func (p *Presence) Members(holdings []queue.Holding) []queue.Member {
+	oldest := time.Now().Add(-For).UnixMicro()
 	by := map[string]int64{}
 	p.seen.Range(func(name, at any) bool {
 		if last := at.(*atomic.Int64).Load(); last >= oldest {

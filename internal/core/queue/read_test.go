@@ -1,4 +1,4 @@
-package queues
+package queue
 
 import (
 	"encoding/json"
@@ -19,7 +19,7 @@ func TestTheFieldThatADetailNames(t *testing.T) {
 		"it broke\n  celsius was read before":        "",
 		"":                                           "",
 	} {
-		require.Equal(t, want, fieldIn(detail, body), detail)
+		require.Equal(t, want, FieldIn(detail, body), detail)
 	}
-	require.Empty(t, fieldIn(`field "box" is missing`, json.RawMessage(`"text"`)))
+	require.Empty(t, FieldIn(`field "box" is missing`, json.RawMessage(`"text"`)))
 }

@@ -1,0 +1,155 @@
+package main
+
+import (
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"steadyferry/client"
+	"steadyferry/cmd/ferry/term"
+	"steadyferry/internal/core/access"
+)
+
+// How principals, roles and grants are listed.
+var (
+	principalTable = term.TableOf[client.Principal]{Headings: []string{"name", "kind", "teams", "may", "description"}, Row: func(p client.Principal) []string {
+		roles := strings.Join(p.Roles, ", ")
+		if p.Paused {
+			roles = "shut out"
+		}
+		return []string{p.Name, p.Kind, strings.Join(p.Teams, ", "), term.First(roles, "nothing"), p.Description}
+	}}
+	roleTable = term.TableOf[client.Role]{Headings: []string{"role", "lets do", "for"}, Row: func(r client.Role) []string {
+		return []string{r.Name, verbsText(r.Verbs), r.Description}
+	}}
+	grantTable = term.TableOf[client.Grant]{Headings: []string{"grant", "to", "role", "on", "until", "why"}, Row: func(g client.Grant) []string {
+		return []string{g.Name, g.To, g.Role, g.On, term.First(g.Until, "-"), g.Why}
+	}}
+)
+
+// verbsText lists verbs, or those that are missing where that is shorter.
+func verbsText(names []string) string {
+	verbs, err := access.ParseSet(names)
+	rest := access.Everything.Without(verbs).Names()
+	switch {
+	case err != nil || len(rest) > 3:
+		return strings.Join(names, " ")
+	case len(rest) == 0:
+		return "all"
+	}
+	return "all but " + strings.Join(rest, " ")
+}
+
+func listAccess[T any](c *call, path string, t term.TableOf[T]) error {
+	p, err := term.Ask[client.Page[T]](c.Call, http.MethodGet, path, nil, nil)
+	if err != nil {
+		return err
+	}
+	_, err = term.List(c.Call, c.Out, p.Items, t)
+	return err
+}
+
+// listOf splits what a flag lists with commas.
+func listOf(text string) []string {
+	if text == "" {
+		return nil
+	}
+	return strings.Split(text, ",")
+}
+
+// newAccess makes a token, a person, a machine, a role or a grant.
+func (c *call) newAccess(f *accessFlags) error {
+	what, name := "token", ""
+	if len(c.Args) > 0 {
+		what = c.Args[0]
+	}
+	if len(c.Args) > 1 {
+		name = c.Args[1]
+	}
+	if len(c.Args) > 2 || name == "" && what != "token" {
+		return term.WrongUsage("ferry access new %s takes a name after it", what)
+	}
+	switch what {
+	case "token":
+		label := term.First(f.label, f.role)
+		if label == "" {
+			return term.WrongUsage("-label is missing: what the token is for")
+		}
+		return c.printToken("/access/tokens", client.NewToken{Principal: name, Label: label, Role: f.role, On: f.on, Expires: f.expires})
+	case "person", "machine":
+		return c.made(what, name, "/principals", map[string]any{"name": name, "kind": what, "teams": listOf(f.teams), "description": f.description},
+			fmt.Sprintf("ferry access new grant %s -role ROLE -on PATTERN", name))
+	case "role":
+		return c.made(what, name, "/roles", map[string]any{"name": name, "verbs": listOf(f.verbs), "description": f.description}, "ferry access new grant NAME -role "+name+" -on PATTERN")
+	case "grant":
+		return c.Previewed(term.Ask[client.Preview](c.Call, http.MethodPost, "/grants", term.Preview(!f.yes), map[string]any{"to": name, "role": f.role, "on": f.on, "until": f.until, "why": f.why}))
+	}
+	return term.WrongUsage("%q is not something that ferry access makes; allowed: token, person, machine, role, grant", what)
+}
+
+// made makes something, without what was left out, and says what comes next.
+func (c *call) made(what, name, path string, body map[string]any, next string) error {
+	for key, value := range body {
+		if list, is := value.([]string); is && list == nil || value == "" {
+			delete(body, key)
+		}
+	}
+	ctx, cancel := c.Short()
+	defer cancel()
+	if err := c.API.Call(ctx, http.MethodPost, path, nil, body, nil); err != nil {
+		return err
+	}
+	fmt.Fprintf(c.Out, "created %s %s\nnext: %s\n", what, name, next)
+	return nil
+}
+
+// removeAccess removes a person, a machine, a role or a grant.
+func (c *call) removeAccess(f *accessFlags) error {
+	what, name := c.Args[0], url.PathEscape(c.Args[1])
+	switch what {
+	case "person", "machine":
+		return c.Previewed(term.Ask[client.Preview](c.Call, http.MethodDelete, "/principals/"+name, term.Preview(!f.yes), nil))
+	case "grant":
+		return c.Previewed(term.Ask[client.Preview](c.Call, http.MethodDelete, "/grants/"+name, term.Preview(!f.yes), nil))
+	case "role":
+		if !f.yes {
+			fmt.Fprintf(c.Out, "it would remove the role %s, if nobody has it\nnothing is changed yet: add -yes to do it\n", c.Args[1])
+			return nil
+		}
+		ctx, cancel := c.Short()
+		defer cancel()
+		if err := c.API.Call(ctx, http.MethodDelete, "/roles/"+name, nil, nil, nil); err != nil {
+			return err
+		}
+		fmt.Fprintf(c.Out, "removed the role %s\n", c.Args[1])
+		return nil
+	}
+	return term.WrongUsage("%q is not something that ferry access removes; allowed: person, machine, role, grant", what)
+}
+
+// may says whether somebody may do something, with exit status 1 when not.
+func (c *call) may() error {
+	m, err := term.Ask[client.May](c.Call, http.MethodGet, "/may", url.Values{"principal": {c.Args[0]}, "verb": {c.Args[1]}, "address": {c.Args[2]}}, nil)
+	if err != nil {
+		return err
+	}
+	if c.JSON {
+		err = c.PrintJSON(m)
+	} else {
+		fmt.Fprintln(c.Out, m.Says)
+	}
+	if err == nil && !m.May {
+		return term.ExitWith(1)
+	}
+	return err
+}
+
+func (c *call) whoMay() error {
+	p, err := term.Ask[client.Page[string]](c.Call, http.MethodGet, "/may/who", url.Values{"address": {c.Args[0]}, "verb": {c.Args[1]}}, nil)
+	if err != nil {
+		return err
+	}
+	_, err = term.List(c.Call, c.Out, p.Items, term.TableOf[string]{Headings: []string{"name"}, Row: func(name string) []string { return []string{name} }})
+	return err
+}

@@ -1,0 +1,107 @@
+package api
+
+import (
+	"net/http"
+
+	"github.com/gin-gonic/gin"
+
+	"steadyferry/internal/core/access"
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/form"
+	"steadyferry/internal/core/setting"
+	"steadyferry/internal/door/gate"
+)
+
+// rightRoutes are the paths of who may do what.
+func (s *Server) rightRoutes(a *gin.RouterGroup) {
+	a.GET("/principals", func(c *gin.Context) {
+		c.JSON(http.StatusOK, form.Page[form.Principal]{Items: s.Node.Access.Principals(c)})
+	})
+	a.POST("/principals", s.newPrincipal)
+	a.DELETE("/principals/:principal", s.removePrincipal)
+	a.GET("/roles", func(c *gin.Context) { c.JSON(http.StatusOK, form.Page[form.Role]{Items: s.Node.Access.Roles()}) })
+	a.POST("/roles", s.newRole)
+	a.DELETE("/roles/:role", s.removeRole)
+	a.GET("/grants", func(c *gin.Context) { c.JSON(http.StatusOK, form.Page[form.Grant]{Items: s.Node.Access.Grants(c)}) })
+	a.POST("/grants", s.newGrant)
+	a.DELETE("/grants/:grant", s.removeGrant)
+	a.GET("/may", s.may)
+	a.GET("/may/who", s.whoMay)
+}
+
+func (s *Server) newPrincipal(c *gin.Context) {
+	var name string
+	settings, ok := gate.ReadSettings(c, setting.Principals, gate.Others{"name": &name})
+	if ok && !gate.Refuse(c, s.Node.Access.NewPrincipal(c, gate.Who(c), name, settings)) {
+		c.Status(http.StatusNoContent)
+	}
+}
+
+func (s *Server) removePrincipal(c *gin.Context) {
+	preview := gate.BoolQuery(c, "preview")
+	p, err := s.Node.Access.RemovePrincipal(c, gate.Who(c), c.Param("principal"), preview)
+	gate.AnswerPreview(c, p, err, preview)
+}
+
+func (s *Server) newRole(c *gin.Context) {
+	var name string
+	settings, ok := gate.ReadSettings(c, setting.Roles, gate.Others{"name": &name})
+	if ok && !gate.Refuse(c, s.Node.Access.NewRole(c, gate.Who(c), name, settings)) {
+		c.Status(http.StatusNoContent)
+	}
+}
+
+func (s *Server) removeRole(c *gin.Context) {
+	if !gate.Refuse(c, s.Node.Access.RemoveRole(c, gate.Who(c), c.Param("role"))) {
+		c.Status(http.StatusNoContent)
+	}
+}
+
+func (s *Server) newGrant(c *gin.Context) {
+	settings, ok := gate.ReadSettings(c, setting.Grants, nil)
+	if !ok {
+		return
+	}
+	preview := gate.BoolQuery(c, "preview")
+	p, err := s.Node.Access.NewGrant(c, gate.Who(c), settings, preview)
+	gate.AnswerPreview(c, p, err, preview)
+}
+
+func (s *Server) removeGrant(c *gin.Context) {
+	preview := gate.BoolQuery(c, "preview")
+	p, err := s.Node.Access.RemoveGrant(c, gate.Who(c), c.Param("grant"), preview)
+	gate.AnswerPreview(c, p, err, preview)
+}
+
+// asked reads the verb and the address that are asked about.
+func asked(c *gin.Context) (verb access.Verb, at string, ok bool) {
+	verb, err := access.ParseVerb(c.Query("verb"))
+	if err != nil {
+		gate.WriteProblem(c, gate.Invalid("verb", err.Error(), access.Everything.String()))
+		return verb, at, false
+	}
+	a, err := address.Parse(c.Query("address"))
+	return verb, a.String(), !gate.Refuse(c, err)
+}
+
+func (s *Server) may(c *gin.Context) {
+	verb, at, ok := asked(c)
+	if !ok {
+		return
+	}
+	out, err := s.Node.Access.May(c, c.Query("principal"), verb, at)
+	if !gate.Refuse(c, err) {
+		c.JSON(http.StatusOK, out)
+	}
+}
+
+func (s *Server) whoMay(c *gin.Context) {
+	verb, at, ok := asked(c)
+	if !ok {
+		return
+	}
+	names, err := s.Node.Access.WhoMay(c, verb, at)
+	if !gate.Refuse(c, err) {
+		c.JSON(http.StatusOK, form.Page[string]{Items: names})
+	}
+}

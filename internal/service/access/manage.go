@@ -1,0 +1,261 @@
+package access
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"strings"
+	"time"
+
+	"steadyferry/internal/core/access"
+	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/form"
+	"steadyferry/internal/core/problem"
+	"steadyferry/internal/core/setting"
+	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/part"
+)
+
+// allOf is the address of principals, roles or grants of any name, where one is to be made.
+func allOf(place string) string { return place + "/*" }
+
+// Roles lists the roles, those that are built in first.
+func (s *Service) Roles() (all []form.Role) {
+	for _, r := range access.BuiltIn {
+		all = append(all, form.Role{Name: r.Name, Verbs: r.Verbs.Names(), Description: r.Says, BuiltIn: true})
+	}
+	own := len(all)
+	for _, r := range s.catalog.View().Roles {
+		all = append(all, form.Role{Name: r.Name, Verbs: r.Verbs, Description: r.Description})
+	}
+	slices.SortFunc(all[own:], func(a, b form.Role) int { return strings.Compare(a.Name, b.Name) })
+	return all
+}
+
+// Principals lists those that whoever asks may see: itself, and whose credentials it may have in
+// hand.
+func (s *Service) Principals(ctx context.Context) []form.Principal {
+	all := []form.Principal{}
+	v := s.catalog.View()
+	for _, p := range v.Principals {
+		if s.mayHandle(ctx, p.Name) == nil {
+			all = append(all, form.Principal{Name: p.Name, Kind: p.Kind, Teams: append([]string{}, p.Teams...), Paused: p.Paused, Description: p.Description, Roles: s.rolesOf(p.Name), CreatedAt: p.CreatedAt.UTC()})
+		}
+	}
+	slices.SortFunc(all, func(a, b form.Principal) int { return strings.Compare(a.Name, b.Name) })
+	return all
+}
+
+// Grants lists what was given to whoever asks, and what it could have given.
+func (s *Service) Grants(ctx context.Context) []form.Grant {
+	all := []form.Grant{}
+	v := s.catalog.View()
+	a, _ := access.In(ctx)
+	var self *catalog.Principal
+	if a != nil {
+		self = v.Principal(a.Who())
+	}
+	for _, g := range v.Grants {
+		if self != nil && holds(self, g.To) || access.May(ctx, access.Access, g.On) {
+			all = append(all, form.Grant{Name: g.Name, To: g.To, Role: g.Role, On: g.On, Until: g.Until, Why: g.Why, CreatedAt: g.CreatedAt.UTC()})
+		}
+	}
+	slices.SortFunc(all, func(a, b form.Grant) int { return strings.Compare(a.To+" "+a.On+" "+a.Role, b.To+" "+b.On+" "+b.Role) })
+	return all
+}
+
+// NewPrincipal makes a person or a machine, which may do nothing yet.
+func (s *Service) NewPrincipal(ctx context.Context, who, name string, settings setting.Change) error {
+	if err := access.Check(ctx, access.Access, allOf(catalog.PrincipalsPlace)); err != nil {
+		return err
+	}
+	if err := setting.CheckPrincipal(name); err != nil || name == Ferryd {
+		return problem.New(problem.Invalid, "%q is no name for a principal", name).Field("name").Allowed("1 to 100 of a-z 0-9 . _ @ + -, a letter or a digit first")
+	}
+	p := &catalog.Principal{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: name}}
+	setting.Principals.SetDefaults(&p.Principal, "")
+	setting.Principals.Apply(&p.Principal, settings)
+	return s.made(s.catalog.NewRights(ctx, &catalog.Entry{Who: who, Action: "new " + p.Kind, Address: catalog.PrincipalsPlace + "/" + name, After: setting.Principals.Show(&p.Principal, "")}, []*catalog.Principal{p}, nil, nil), name)
+}
+
+func (s *Service) made(err error, name string) error {
+	if errors.Is(err, catalog.ErrExists) {
+		return problem.New(problem.Conflict, "%s exists already", name).Field("name")
+	}
+	return part.Explain(err, name)
+}
+
+// NewRole makes a role, which nobody has yet.
+func (s *Service) NewRole(ctx context.Context, who, name string, settings setting.Change) error {
+	if err := access.Check(ctx, access.Access, allOf(catalog.RolesPlace)); err != nil {
+		return err
+	}
+	if err := address.CheckName(name); err != nil {
+		return problem.New(problem.Invalid, "%v", err).Field("name")
+	}
+	if _, there := roleNamed(s.catalog.View(), name); there {
+		return s.made(catalog.ErrExists, name)
+	}
+	r := &catalog.Role{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: name}}
+	setting.Roles.SetDefaults(&r.Role, "")
+	setting.Roles.Apply(&r.Role, settings)
+	if len(r.Verbs) == 0 {
+		return problem.New(problem.Invalid, "a role that lets do nothing").Field("verbs").Allowed(access.Everything.String())
+	}
+	return s.made(s.catalog.NewRights(ctx, &catalog.Entry{Who: who, Action: "new role", Address: catalog.RolesPlace + "/" + name, After: setting.Roles.Show(&r.Role, "")}, nil, []*catalog.Role{r}, nil), name)
+}
+
+// NewGrant gives a role, or with preview only says who would gain what.
+func (s *Service) NewGrant(ctx context.Context, who string, settings setting.Change, preview bool) (*form.Preview, error) {
+	g := &catalog.Grant{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: grantName()}}
+	setting.Grants.SetDefaults(&g.Grant, "")
+	setting.Grants.Apply(&g.Grant, settings)
+	if g.To == "" {
+		return nil, problem.New(problem.Invalid, "it is not said who gets it").Field("to").Allowed("the name of a principal, or team:NAME")
+	}
+	if err := s.mayGive(ctx, g.Role, g.On); err != nil {
+		return nil, err
+	}
+	v := s.catalog.View()
+	if !strings.HasPrefix(g.To, setting.TeamPrefix) && v.Principal(g.To) == nil {
+		return nil, problem.New(problem.NotFound, "there is no principal %s", g.To).Field("to").Next("ferry access new person %s, or ferry access new machine %s, makes one", g.To, g.To)
+	}
+	one, ok := compiled(v, g)
+	if !ok || !one.Until.IsZero() && !one.Until.After(time.Now()) {
+		return nil, problem.New(problem.Invalid, "until is %s, which is past", g.Until).Field("until")
+	}
+	p := &form.Preview{Address: catalog.GrantsPlace + "/" + g.Name}
+	for _, h := range s.holders(v, g.To) {
+		if more := one.Verbs.Without(s.Of(h).On(one.On)); more != 0 {
+			p.Effects = append(p.Effects, h+" gains "+more.String()+" on "+g.On)
+		}
+	}
+	if len(p.Effects) == 0 {
+		p.Effects = []string{"nobody gains anything by it now"}
+	}
+	if preview {
+		return p, nil
+	}
+	return p, s.made(s.catalog.NewRights(ctx, &catalog.Entry{Who: who, Action: "new grant", Address: catalog.PrincipalsPlace + "/" + g.To, After: setting.Grants.Show(&g.Grant, "")}, nil, nil, []*catalog.Grant{g}), g.Name)
+}
+
+// holders are the principals that get what is given to a holder.
+func (s *Service) holders(v *catalog.View, to string) (names []string) {
+	for _, p := range v.Principals {
+		if holds(p, to) {
+			names = append(names, p.Name)
+		}
+	}
+	slices.Sort(names)
+	return names
+}
+
+// RemoveGrant takes a role back, or with preview only says who would lose what.
+func (s *Service) RemoveGrant(ctx context.Context, who, name string, preview bool) (*form.Preview, error) {
+	v := s.catalog.View()
+	g := v.Grants[catalog.GrantsPlace+"/"+name]
+	if g == nil || !access.May(ctx, access.Access, g.On) {
+		return nil, problem.New(problem.NotFound, "there is no grant %s", name).Field("grant").Next("ferry access grants lists those that there are")
+	}
+	p := &form.Preview{Address: catalog.GrantsPlace + "/" + name}
+	if one, ok := compiled(v, g); ok {
+		for _, h := range s.holders(v, g.To) {
+			rest := access.NewRights(without(given(v, h), one), time.Now())
+			if less := one.Verbs.Without(rest.On(one.On)); less != 0 && h != catalog.Owner {
+				p.Effects = append(p.Effects, h+" loses "+less.String()+" on "+g.On)
+			}
+		}
+	}
+	if len(p.Effects) == 0 {
+		p.Effects = []string{"nobody loses anything by it now"}
+	}
+	if preview {
+		return p, nil
+	}
+	return p, part.Explain(s.catalog.RemoveGrant(ctx, g.ID, &catalog.Entry{Who: who, Action: "remove grant", Address: catalog.PrincipalsPlace + "/" + g.To, Before: setting.Grants.Show(&g.Grant, "")}), name)
+}
+
+// without is grants without one of them.
+func without(all []access.Grant, one access.Grant) []access.Grant {
+	i := slices.IndexFunc(all, func(g access.Grant) bool {
+		return g.Verbs == one.Verbs && g.On.String() == one.On.String() && g.Until.Equal(one.Until)
+	})
+	if i < 0 {
+		return all
+	}
+	return slices.Delete(slices.Clone(all), i, i+1)
+}
+
+// RemovePrincipal deletes a principal with its credentials, or with preview only says what would
+// end.
+func (s *Service) RemovePrincipal(ctx context.Context, who, name string, preview bool) (*form.Preview, error) {
+	if err := access.Check(ctx, access.Access, catalog.PrincipalsPlace+"/"+name); err != nil {
+		return nil, err
+	}
+	one := s.catalog.View().Principal(name)
+	if one == nil || name == catalog.Owner {
+		return nil, problem.New(problem.NotFound, "there is no principal %s that can be removed", name).Field("principal").Next("ferry access principals lists those that there are")
+	}
+	p := &form.Preview{Address: catalog.PrincipalsPlace + "/" + name,
+		Effects: []string{"its tokens and sessions are refused at once, and what it was given is taken back; jobs and chores in its name stop at their next step"}}
+	if preview {
+		return p, nil
+	}
+	return p, part.Explain(s.catalog.RemovePrincipal(ctx, one, &catalog.Entry{Who: who, Action: "remove " + one.Kind, Address: p.Address, Before: setting.Principals.Show(&one.Principal, "")}), name)
+}
+
+// RemoveRole deletes a role that nobody has.
+func (s *Service) RemoveRole(ctx context.Context, who, name string) error {
+	if err := access.Check(ctx, access.Access, catalog.RolesPlace+"/"+name); err != nil {
+		return err
+	}
+	r := s.catalog.View().Roles[catalog.RolesPlace+"/"+name]
+	if r == nil {
+		if _, builtIn := roleNamed(s.catalog.View(), name); builtIn {
+			return problem.New(problem.Conflict, "the role %s is built in, and stays", name).Field("role")
+		}
+		return s.noRole(name)
+	}
+	err := s.catalog.RemoveRole(ctx, r, &catalog.Entry{Who: who, Action: "remove role", Address: catalog.RolesPlace + "/" + name, Before: setting.Roles.Show(&r.Role, "")})
+	if errors.Is(err, catalog.ErrExists) {
+		return problem.New(problem.Conflict, "the role %s is given to somebody", name).Field("role").Next("ferry access grants tells to whom: take it back first")
+	}
+	return part.Explain(err, name)
+}
+
+// May explains whether a principal may do a verb at an address.
+func (s *Service) May(ctx context.Context, principal string, verb access.Verb, at string) (*form.May, error) {
+	if a, ok := access.In(ctx); !ok || a.Who() != principal {
+		if err := access.Check(ctx, access.Access, at); err != nil {
+			return nil, err
+		}
+	}
+	v := s.catalog.View()
+	out := &form.May{Principal: principal, Verb: verb.String(), Address: at, May: s.Of(principal).May(verb, at), By: []form.Grant{}}
+	p := v.Principal(principal)
+	if p == nil {
+		return nil, problem.New(problem.NotFound, "there is no principal %s", principal).Field("principal").Next("ferry access principals lists those that there are")
+	}
+	for _, g := range v.Grants {
+		if one, ok := compiled(v, g); ok && holds(p, g.To) && access.NewRights([]access.Grant{one}, time.Now()).May(verb, at) {
+			out.By = append(out.By, form.Grant{Name: g.Name, To: g.To, Role: g.Role, On: g.On, Until: g.Until, Why: g.Why, CreatedAt: g.CreatedAt.UTC()})
+		}
+	}
+	switch {
+	case principal == catalog.Owner:
+		out.Says = "the owner may do everything"
+	case out.May:
+		out.Says = principal + " may " + out.Verb + " " + at + ": " + out.By[0].Role + " on " + out.By[0].On + " was given to " + out.By[0].To
+	default:
+		out.Says = s.Named(principal).Refuse(verb, at).Error()
+	}
+	return out, nil
+}
+
+// WhoMay lists the principals that may do a verb at an address.
+func (s *Service) WhoMay(ctx context.Context, verb access.Verb, at string) ([]string, error) {
+	if err := access.Check(ctx, access.Access, at); err != nil {
+		return nil, err
+	}
+	return s.who(s.catalog.View(), verb, at), nil
+}
