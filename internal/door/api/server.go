@@ -15,6 +15,8 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/goccy/go-yaml"
 
+	"steadyferry/internal/core/access"
+	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/admit"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/words"
@@ -178,8 +180,8 @@ func (s *Server) ready(c *gin.Context) {
 		states = append(states, fmt.Sprintf("%d %s", len(refusing[state]), words.Of(state)))
 	}
 	p.Detail = fmt.Sprintf("%d of the %s that this node leads take nothing: %s", count, words.Many(leads, "partition"), strings.Join(states, ", "))
-	// Names of channels are for those who may get in.
-	if s.Known(c) {
+	// Names of channels are for those who may see how nodes do.
+	if s.KnownMay(c, access.SeeCounts, address.Nodes) {
 		p.Partitions = refusing
 	}
 	gate.WriteProblem(c, p)

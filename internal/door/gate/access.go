@@ -52,11 +52,12 @@ func (g *Gate) InForce(c *gin.Context, kind, text string) (p catalog.Asker, ok b
 	return p, ok, err
 }
 
-// Known reports whether the request brings a secret that is known to be in force.
-func (g *Gate) Known(c *gin.Context) bool {
+// KnownMay reports whether the request brings a secret that is known to be in force, of somebody
+// who may do something at an address.
+func (g *Gate) KnownMay(c *gin.Context, v access.Verb, at string) bool {
 	kind, text := brought(c)
-	_, ok := g.Node.Catalog.Known(kind, text)
-	return ok
+	a, ok := g.Node.Catalog.Known(kind, text)
+	return ok && g.Node.Access.Asker(a).Rights().May(v, at)
 }
 
 // brought is the secret that a request brings: a token, or a session.

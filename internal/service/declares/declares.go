@@ -5,6 +5,7 @@
 package declares
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -19,6 +20,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/declare"
@@ -168,7 +170,14 @@ func (d *Declares) plan(ctx context.Context, who, name string, in form.Declare) 
 	}
 	spaces := map[string]bool{}
 	for _, t := range things {
-		spaces[declare.SpaceOf(t)] = true
+		// What is compared is told, and with -remove all that is in a space.
+		at := t.Address
+		if spaces[declare.SpaceOf(t)] = true; in.Remove {
+			at = cmp.Or(declare.SpaceOf(t), at)
+		}
+		if err := access.Check(ctx, access.SeeCounts, at); err != nil {
+			return nil, nil, err
+		}
 	}
 	there := d.There(func(space string) bool { return spaces[space] })
 	p := &form.DeclarePlan{Declaration: name, Changes: []form.DeclareChange{}}

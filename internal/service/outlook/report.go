@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/job"
 	"steadyferry/internal/core/queue"
@@ -256,6 +257,9 @@ func (r *reporting) done(ctx context.Context) error {
 	}
 	at := map[[2]string]int{}
 	for _, e := range rows {
+		if !access.May(ctx, access.Logbook, e.Address) {
+			continue
+		}
 		key := [2]string{e.Who, e.Action}
 		i, known := at[key]
 		if !known {

@@ -87,7 +87,7 @@ func (ts *Traces) Of(ctx context.Context, t *part.Channel, partition int, offset
 		ts.cameFrom(ctx, tr, item.Message)
 		ts.sentOn(ctx, t, tr, item.Message)
 		ts.sentAgain(ctx, t, tr, partition, offset)
-		tr.order()
+		tr.order(ctx)
 		return tr, nil
 	}
 	p, err := t.Partition(partition)
@@ -111,12 +111,16 @@ func (ts *Traces) Of(ctx context.Context, t *part.Channel, partition int, offset
 	ts.cameFrom(ctx, tr, m)
 	ts.goesTo(ctx, t, tr, m, maxHops)
 	ts.sentAgain(ctx, t, tr, partition, offset)
-	tr.order()
+	tr.order(ctx)
 	return tr, nil
 }
 
-// order puts the steps in the order of time; those without one come last.
-func (tr *Story) order() {
+// order puts the steps in the order of time; those without one come last. What is elsewhere is
+// left out where whoever asks may not see it.
+func (tr *Story) order(ctx context.Context) {
+	hidden := func(at string) bool { return at != tr.Address && !access.May(ctx, access.SeeCounts, at) }
+	tr.Steps = slices.DeleteFunc(tr.Steps, func(s Step) bool { return s.Address != "" && hidden(s.Address) })
+	tr.Copies = slices.DeleteFunc(tr.Copies, hidden)
 	slices.SortStableFunc(tr.Steps, func(a, b Step) int {
 		if a.At.IsZero() != b.At.IsZero() {
 			return cmp.Compare(b.At.Unix(), a.At.Unix())
