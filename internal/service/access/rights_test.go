@@ -2,6 +2,8 @@ package access_test
 
 import (
 	"context"
+	"crypto/rand"
+	"strings"
 	"testing"
 	"time"
 
@@ -117,4 +119,25 @@ func TestATokenIsGoodForItsScopeAlone(t *testing.T) {
 	ctx = access.As(t.Context(), come(t, n, catalog.Secret{Principal: "owner", Role: "viewer", Pattern: "coldchain"}))
 	assert.True(t, access.May(ctx, access.SeeCauses, "coldchain/readings"))
 	assert.False(t, access.May(ctx, access.Publish, "coldchain/readings"))
+}
+
+// What it costs to ask whether somebody who has come with a token may do something.
+func BenchmarkCheck(b *testing.B) {
+	n := nodetest.Open(b)
+	machine := &catalog.Principal{Owned: owned("box"), Principal: setting.Principal{Kind: setting.Machine}}
+	grants := []*catalog.Grant{grant("box", "publisher", "coldchain/readings")}
+	for range 1000 {
+		grants = append(grants, &catalog.Grant{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: rand.Text()}, Grant: setting.Grant{To: "box", Role: "viewer", On: "space-" + strings.ToLower(rand.Text()[:8]) + "/in*"}})
+	}
+	require.NoError(b, n.Catalog.NewRights(b.Context(), nil, []*catalog.Principal{machine}, nil, grants))
+	text, err := n.Catalog.NewSecret(b.Context(), catalog.Secret{Principal: "box", Kind: catalog.Token}, 0, nil)
+	require.NoError(b, err)
+	come, ok := n.Catalog.Known(catalog.Token, text)
+	require.True(b, ok)
+	b.ReportAllocs()
+	for b.Loop() {
+		if access.Check(access.As(b.Context(), n.Access.Asker(come)), access.Publish, "coldchain/readings") != nil {
+			b.Fatal("it is refused")
+		}
+	}
 }
