@@ -16,11 +16,12 @@ import (
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/queues"
+	"steadyferry/internal/service/replays"
 	"steadyferry/test/doortest"
 )
 
 // secrets are what stands in messages and in details of failures, and what is elsewhere.
-var secrets = []string{"hidden-key", "hidden-header", "hidden-body", "hidden-detail", "depot"}
+var secrets = []string{"hidden-key", "hidden-header", "hidden-body", "hidden-detail", "hidden-where", "hidden-reason", "depot"}
 
 // A help desk that returns and discards what it may not read tries each way that is known to tell
 // of it. Whoever finds another way adds it here.
@@ -42,6 +43,10 @@ func TestAHelpDeskLearnsNothingOfContents(t *testing.T) {
 	}
 	_, err = d.Queues.Work(ctx, q, w)
 	require.NoError(t, err)
+	// What others chose by contents, and why it failed.
+	replay, err := d.Replays.New(ctx, "owner", replays.Spec{From: "coldchain/inspections/dead", To: "coldchain/inspections", Where: `body.box != "hidden-where"`}, 0.01)
+	require.NoError(t, err)
+	d.Exec(fmt.Sprintf(`UPDATE jobs SET state = 'failed', ended_at = now(), detail = 'hidden-reason' WHERE id = %d`, replay.ID))
 	person := &catalog.Principal{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: "desk-1"}, Principal: setting.Principal{Kind: setting.Person}}
 	grant := &catalog.Grant{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: "g"}, Grant: setting.Grant{To: "desk-1", Role: "help-desk", On: "coldchain/inspections"}}
 	require.NoError(t, d.Catalog.NewRights(ctx, nil, []*catalog.Principal{person}, nil, []*catalog.Grant{grant}))
@@ -94,6 +99,8 @@ func TestAHelpDeskLearnsNothingOfContents(t *testing.T) {
 		{"GET", "/api/v1/spaces", "", 200},
 		{"GET", "/api/v1/incidents", "", 200},
 		{"GET", "/api/v1/jobs", "", 200},
+		{"GET", "/api/v1/replays", "", 200},
+		{"GET", fmt.Sprintf("/api/v1/replays/%d", replay.ID), "", 200},
 		{"GET", "/metrics", "", 403},
 	} {
 		r, body := d.Do(c.method, c.path, "application/json", c.body, "Authorization", "Bearer "+token)

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -10,6 +11,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/edit"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/job"
@@ -70,7 +72,7 @@ func (s *Server) newReplay(c *gin.Context) {
 	}
 	r, err := s.Node.Replays.New(c, gate.Who(c), spec, in.Rate)
 	if !gate.Refuse(c, err) {
-		c.JSON(http.StatusCreated, replayJSON(r))
+		c.JSON(http.StatusCreated, replayJSON(c, r))
 	}
 }
 
@@ -100,7 +102,7 @@ func orNoEdits(edits []edit.Edit) []form.Edit {
 	return edits
 }
 
-func replayJSON(r *catalog.Job) form.Replay {
+func replayJSON(ctx context.Context, r *catalog.Job) form.Replay {
 	var spec replays.Spec
 	var progress struct {
 		Skipped int64 `json:"skipped"`
@@ -110,6 +112,9 @@ func replayJSON(r *catalog.Job) form.Replay {
 	_ = json.Unmarshal(r.Progress, &progress)
 	out := form.Replay{Replay: r.ID, Who: r.Who, From: r.Address, To: spec.To, State: string(r.State), Detail: r.Detail, Rate: r.Rate, Total: r.Total, Sent: r.Done, Failed: r.Failed, Skipped: progress.Skipped,
 		StopAbove: spec.StopAbove, Choice: form.Choice{Where: spec.Where, Limit: spec.Limit}, Edits: orNoEdits(spec.Edits), FromPosition: spec.FromPosition, ToPosition: spec.ToPosition, CreatedAt: r.CreatedAt.UTC()}
+	if !access.May(ctx, access.SeeContent, r.Address) { // what is chosen and changed by contents tells of them
+		out.Choice.Where, out.Edits = "", orNoEdits(nil)
+	}
 	if spec.Cause != 0 {
 		out.Choice.Cause = queues.CauseID(spec.Cause)
 	}
@@ -135,7 +140,7 @@ func (s *Server) listReplays(c *gin.Context) {
 	}
 	out := form.Page[form.Replay]{Items: []form.Replay{}}
 	for _, r := range all {
-		out.Items = append(out.Items, replayJSON(r))
+		out.Items = append(out.Items, replayJSON(c, r))
 	}
 	c.JSON(http.StatusOK, out)
 }
@@ -156,7 +161,7 @@ func (s *Server) showReplay(c *gin.Context) {
 	}
 	r, err := s.Node.Replays.Get(c, id)
 	if !gate.Refuse(c, err) {
-		c.JSON(http.StatusOK, replayJSON(r))
+		c.JSON(http.StatusOK, replayJSON(c, r))
 	}
 }
 
@@ -168,6 +173,6 @@ func (s *Server) setReplay(c *gin.Context) {
 	}
 	r, err := s.Node.Replays.Set(c, gate.Who(c), id, job.State(in.State), in.Rate)
 	if !gate.Refuse(c, err) {
-		c.JSON(http.StatusOK, replayJSON(r))
+		c.JSON(http.StatusOK, replayJSON(c, r))
 	}
 }

@@ -64,7 +64,21 @@ func New(records *catalog.Catalog, asker func(who string) access.Asker) *Jobs {
 func (js *Jobs) List(ctx context.Context, ended int, kinds ...string) ([]*catalog.Job, error) {
 	all, err := js.records.Jobs(ctx, ended, kinds...)
 	all = slices.DeleteFunc(all, func(j *catalog.Job) bool { return !access.May(ctx, access.SeeCounts, j.Address) })
+	for _, j := range all {
+		hide(ctx, j)
+	}
 	return all, part.Explain(err, "jobs")
+}
+
+// Hidden is what stands for a reason that may tell of contents.
+const Hidden = "the reason may tell what is in messages: it takes see-content"
+
+// hide takes out of a job why it failed, unless whoever asks may see contents: an edit that does
+// not fit tells of the message.
+func hide(ctx context.Context, j *catalog.Job) {
+	if j.State == job.Failed && j.Detail != "" && !access.May(ctx, access.SeeContent, j.Address) {
+		j.Detail = Hidden
+	}
 }
 
 // Get returns a job, which must be of one of the kinds; without kinds, of any.
@@ -87,6 +101,7 @@ func (js *Jobs) Get(ctx context.Context, id int64, kinds ...string) (*catalog.Jo
 	if err != nil {
 		return nil, part.Explain(err, "jobs")
 	}
+	hide(ctx, j)
 	return j, nil
 }
 
