@@ -19,6 +19,7 @@ import (
 	"steadyferry/internal/core/admit"
 	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/journal"
+	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/logs"
 	"steadyferry/internal/engine/part"
@@ -140,7 +141,7 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	n.Watches.Keep(n.Declares.Correct)
 	acts.Register(n.Timetable, &acts.Services{Parts: n.Parts, Catalog: n.Catalog, Queues: n.Queues, Groups: n.Groups, Replays: n.Replays, Look: n.Look, Cluster: n.Cluster, Declares: n.Declares, Outlook: n.Outlook, Dir: config.Dir})
 	opened.Store(true)
-	n.Parts.Open(rights.As(ctx, rights.Node(access.Ferryd)), n.Groups)
+	n.Parts.Open(rights.As(ctx, rights.Node(setting.Ferryd)), n.Groups)
 	n.begin()
 	n.Parts.Serve(true)
 	return n, nil
@@ -148,7 +149,7 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 
 // begin starts the duties.
 func (n *Node) begin() {
-	run, cancel := context.WithCancel(rights.As(context.Background(), rights.Node(access.Ferryd)))
+	run, cancel := context.WithCancel(rights.As(context.Background(), rights.Node(setting.Ferryd)))
 	n.cancel = cancel
 	n.stopSampling = clock.BeforeShift(func(now time.Time) {
 		n.Parts.Sample(now)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"regexp"
+	"strings"
 	"time"
 
 	"steadyferry/internal/core/access"
@@ -86,8 +87,14 @@ func Verbs() Form {
 
 var principalName = regexp.MustCompile(`^[a-z0-9][a-z0-9._@+-]{0,99}$`)
 
+// Ferryd is who does what nodes do by themselves: no principal has the name.
+const Ferryd = "ferryd"
+
 // CheckPrincipal says what is wrong with the name of a principal.
 func CheckPrincipal(name string) error {
+	if name == Ferryd {
+		return fmt.Errorf("%q is the service itself, which may do everything; choose another name", name)
+	}
 	if !principalName.MatchString(name) {
 		return fmt.Errorf("%q is no name of a principal; allowed: 1 to 100 of a-z 0-9 . _ @ + -, a letter or a digit first", name)
 	}
@@ -101,18 +108,11 @@ func (h holder) String() string { return string(h) }
 // Holder is who holds a role: a principal, or a team. Values are string.
 func Holder() Form {
 	return placed("holder", "the name of a principal, or team:NAME", func(text string) (fmt.Stringer, error) {
-		if team, ok := cutTeam(text); ok {
+		if team, ok := strings.CutPrefix(text, TeamPrefix); ok {
 			return holder(text), address.CheckName(team)
 		}
 		return holder(text), CheckPrincipal(text)
 	})
-}
-
-func cutTeam(text string) (team string, ok bool) {
-	if len(text) > len(TeamPrefix) && text[:len(TeamPrefix)] == TeamPrefix {
-		return text[len(TeamPrefix):], true
-	}
-	return "", false
 }
 
 type moment time.Time

@@ -69,8 +69,8 @@ func (s *Service) NewPrincipal(ctx context.Context, who, name string, settings s
 	if err := access.Check(ctx, access.Access, allOf(catalog.PrincipalsPlace)); err != nil {
 		return err
 	}
-	if err := setting.CheckPrincipal(name); err != nil || name == Ferryd {
-		return problem.New(problem.Invalid, "%q is no name for a principal", name).Field("name").Allowed("1 to 100 of a-z 0-9 . _ @ + -, a letter or a digit first")
+	if err := setting.CheckPrincipal(name); err != nil {
+		return problem.New(problem.Invalid, "%v", err).Field("name")
 	}
 	p := &catalog.Principal{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: name}}
 	setting.Principals.SetDefaults(&p.Principal, "")

@@ -48,6 +48,8 @@ func TestNobodyGivesMoreThanItHas(t *testing.T) {
 		"a token of the owner":                  {token(lead, catalog.Secret{Principal: "owner", Role: "viewer", Pattern: "coldchain"}), "lead may not access principals/owner"},
 		"a token for more than its principal":   {token(help, catalog.Secret{Principal: "desk-1", Role: "team-owner", Pattern: "coldchain"}), "a token is never good for more than its principal"},
 		"a token of one's own":                  {token(help, catalog.Secret{Principal: "desk-1"}), ""},
+		"a machine that is called as nodes are": {token(accesstest.Owner(t), catalog.Secret{Principal: "ferryd", Role: "publisher", Pattern: "coldchain/readings"}), "is the service itself"},
+		"a person that is called as nodes are":  {n.Access.NewPrincipal(accesstest.Owner(t), "owner", "ferryd", nil), "is the service itself"},
 		"a new person":                          {n.Access.NewPrincipal(lead, "x", "ines", nil), "lead may not access principals/*"},
 		"a new role":                            {n.Access.NewRole(lead, "x", "digger", setting.Change{"verbs": []string{"all"}}), "lead may not access roles/*"},
 	} {

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"steadyferry/internal/core/access"
+	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 )
@@ -84,14 +85,11 @@ func (s *Service) Asker(a catalog.Asker) access.Asker { return &asker{s: s, by: 
 // mostChores is how many chores may have set each other, by declarations.
 const mostChores = 4
 
-// Ferryd is who asks for what nodes do by themselves.
-const Ferryd = "ferryd"
-
 // Named returns who asks in the name of somebody, as a job does for who made it: of a
 // principal, of a chore (chore ADDRESS), which does what whoever has set it last may do, or of
 // the service.
 func (s *Service) Named(who string) access.Asker {
-	if who == Ferryd {
+	if who == setting.Ferryd {
 		return access.Node(who)
 	}
 	for range mostChores {
@@ -122,7 +120,7 @@ func (s *Service) Passed(ctx context.Context, pass string) context.Context {
 		return ctx
 	}
 	if pass == access.PassOfNode {
-		return access.As(ctx, access.Node(Ferryd))
+		return access.As(ctx, access.Node(setting.Ferryd))
 	}
 	parts := strings.SplitN(pass, "\t", 3)
 	if len(parts) != 3 {
