@@ -62,6 +62,23 @@ func May(ctx context.Context, v Verb, at string) bool {
 	return ok && a.Rights().May(v, at)
 }
 
+// Only are those of a list at whose addresses whoever asks may do something. The list stays as it
+// is.
+func Only[T any](ctx context.Context, v Verb, all []T, at func(T) string) []T {
+	out := make([]T, 0, len(all))
+	a, ok := In(ctx)
+	if !ok {
+		return out
+	}
+	rights := a.Rights()
+	for _, one := range all {
+		if rights.May(v, at(one)) {
+			out = append(out, one)
+		}
+	}
+	return out
+}
+
 // node is the service itself, which does what its duties are.
 type node struct{ name string }
 

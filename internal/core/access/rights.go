@@ -28,7 +28,9 @@ type Rights struct {
 }
 
 // Whole are the rights of who may do everything.
-var Whole = NewRights([]Grant{{Verbs: Everything, On: must(address.ParsePattern("*"))}}, time.Time{})
+var Whole = NewRights([]Grant{{Verbs: Everything, On: everything}}, time.Time{})
+
+var everything = must(address.ParsePattern("*"))
 
 func must(p address.Pattern, err error) address.Pattern {
 	if err != nil {
@@ -116,6 +118,9 @@ func (r *Rights) On(p address.Pattern) (s Set) {
 	}
 	return s
 }
+
+// Everywhere returns the verbs that are allowed at every address, whatever comes to be there.
+func (r *Rights) Everywhere() Set { return r.On(everything) }
 
 // Somewhere returns the verbs that are allowed at some address, existing or not.
 func (r *Rights) Somewhere() (s Set) {

@@ -38,7 +38,7 @@ func (s *Server) spaceJSON(sp *catalog.Space) form.Space {
 }
 
 func (s *Server) listSpaces(c *gin.Context) {
-	spaces := gate.Seen(c, slices.Collect(maps.Values(s.Node.Catalog.View().Spaces)), func(sp *catalog.Space) string { return sp.Name })
+	spaces := access.Only(c, access.SeeCounts, slices.Collect(maps.Values(s.Node.Catalog.View().Spaces)), func(sp *catalog.Space) string { return sp.Name })
 	slices.SortFunc(spaces, func(a, b *catalog.Space) int { return strings.Compare(a.Name, b.Name) })
 	gate.Page(c, spaces, func(sp *catalog.Space) string { return sp.Name }, s.spaceJSON)
 }
@@ -137,7 +137,7 @@ func (s *Server) listChannels(c *gin.Context) {
 			return
 		}
 	}
-	channels := slices.DeleteFunc(gate.Seen(c, s.Node.Parts.ChannelsOf(space), func(t *part.Channel) string { return t.Address().String() }), (*part.Channel).OfGroup)
+	channels := slices.DeleteFunc(access.Only(c, access.SeeCounts, s.Node.Parts.ChannelsOf(space), func(t *part.Channel) string { return t.Record().Address() }), (*part.Channel).OfGroup)
 	gate.Page(c, channels, func(t *part.Channel) string { return t.Address().String() }, func(t *part.Channel) form.Channel { return s.topicJSON(c, t, now, false) })
 }
 
@@ -260,7 +260,7 @@ func (s *Server) lookup(c *gin.Context) {
 			out.Near = append(out.Near, name)
 		}
 	}
-	out.Near = gate.Seen(c, out.Near, func(at string) string { return at })
+	out.Near = access.Only(c, access.SeeCounts, out.Near, func(at string) string { return at })
 	sort.Strings(out.Near)
 	out.Near = out.Near[:min(len(out.Near), 10)]
 	a, err := address.Parse(text)

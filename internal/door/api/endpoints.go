@@ -77,7 +77,7 @@ func (s *Server) endpointsJSON(space string) []form.Endpoint {
 }
 
 func (s *Server) listEndpoints(c *gin.Context) {
-	gate.Page(c, gate.Seen(c, s.endpointsJSON(c.Query("space")), func(e form.Endpoint) string { return e.Address }), func(e form.Endpoint) string { return e.Address }, func(e form.Endpoint) form.Endpoint { return e })
+	gate.Page(c, access.Only(c, access.SeeCounts, s.endpointsJSON(c.Query("space")), func(e form.Endpoint) string { return e.Address }), func(e form.Endpoint) string { return e.Address }, func(e form.Endpoint) form.Endpoint { return e })
 }
 
 func (s *Server) newEndpoint(c *gin.Context) {

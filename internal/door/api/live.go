@@ -53,11 +53,7 @@ func (s *Server) newSnapshot(ctx context.Context, now time.Time) form.Live {
 		}
 		tj := s.topicJSON(ctx, t, now, false)
 		live.Channels = append(live.Channels, tj)
-		st.Channels++
-		st.Partitions += tj.Partitions
-		st.Messages += tj.Messages
-		st.Bytes += tj.Bytes
-		st.Rates = st.Rates.Add(tj.Rates)
+		addTo(&st, &tj)
 	}
 	live.Status = st
 	live.Groups = s.groupsJSON(ctx)
@@ -65,6 +61,15 @@ func (s *Server) newSnapshot(ctx context.Context, now time.Time) form.Live {
 	live.Changes = s.changesJSON(30)
 	live.Incidents = s.Node.Watches.Tally(ctx)
 	return live
+}
+
+// addTo counts a channel.
+func addTo(st *form.Status, t *form.Channel) {
+	st.Channels++
+	st.Partitions += t.Partitions
+	st.Messages += t.Messages
+	st.Bytes += t.Bytes
+	st.Rates = st.Rates.Add(t.Rates)
 }
 
 func (s *Server) status(c *gin.Context) { c.JSON(http.StatusOK, s.snapshot(c, time.Now()).live) }

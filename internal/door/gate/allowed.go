@@ -59,35 +59,28 @@ func (g *Gate) Allowed(c *gin.Context) {
 		Refuse(c, problem.New(problem.Refused, "nobody may do that yet: it is not said which verb it needs"))
 		return
 	}
-	switch {
-	case n.free, n.at == atBody, n.at == atEach:
-	case n.at == atAll:
-		a, _ := access.In(c)
-		if everywhere, _ := address.ParsePattern(atAll); !a.Rights().On(everywhere).Has(n.verb) {
-			Refuse(c, a.Refuse(n.verb, atAll))
-		}
-	case n.at != "":
-		Refuse(c, access.Check(c, n.verb, n.at))
-	default:
-		Refuse(c, access.Check(c, n.verb, pathAddress(c)))
-	}
+	Refuse(c, n.asked(c)())
 }
 
-// stillAllowed returns how to ask whether whoever asks may still do what a request that goes on
-// began with.
-func (g *Gate) stillAllowed(c *gin.Context) func() bool {
-	n := g.needs[operation{c.Request.Method, c.FullPath()}]
-	a, ok := access.In(c)
+// asked returns how to ask, now and again, why whoever asks may not do what a request needs; what
+// services know better they are asked for.
+func (n need) asked(c *gin.Context) func() error {
+	ctx, at := c.Request.Context(), n.at // c is another request's, later
+	a, known := access.In(ctx)
 	switch {
-	case n.free, n.at == atBody, n.at == atEach:
-		return func() bool { return true }
-	case !ok:
-		return func() bool { return false }
-	case n.at != "":
-		return func() bool { return a.Rights().May(n.verb, n.at) }
+	case n.free, at == atBody, at == atEach:
+		return func() error { return nil }
+	case at == "":
+		at = pathAddress(c)
+	case at == atAll && known:
+		return func() error {
+			if a.Rights().Everywhere().Has(n.verb) {
+				return nil
+			}
+			return a.Refuse(n.verb, atAll)
+		}
 	}
-	at := pathAddress(c)
-	return func() bool { return a.Rights().May(n.verb, at) }
+	return func() error { return access.Check(ctx, n.verb, at) }
 }
 
 // pathAddress is the address that the parameters of a path name.
@@ -106,15 +99,4 @@ func pathAddress(c *gin.Context) string {
 		return a.Reader(group).String()
 	}
 	return strings.TrimSuffix(at, "/")
-}
-
-// Seen are those of a list that whoever asks may see, by their addresses.
-func Seen[T any](c *gin.Context, all []T, at func(T) string) []T {
-	out := make([]T, 0, len(all))
-	for _, one := range all {
-		if access.May(c, access.SeeCounts, at(one)) {
-			out = append(out, one)
-		}
-	}
-	return out
 }

@@ -89,13 +89,13 @@ func (g *Gate) StreamContext(c *gin.Context) (context.Context, context.CancelFun
 	control.SetReadDeadline(time.Time{})
 	control.SetWriteDeadline(time.Time{}) // each write has its own
 	ctx, cancel := context.WithCancel(c.Request.Context())
-	p, allowed := PrincipalOf(c), g.stillAllowed(c)
+	p, refused := PrincipalOf(c), g.needs[operation{c.Request.Method, c.FullPath()}].asked(c)
 	go func() {
 		defer cancel()
 		for {
 			changed := g.Node.Parts.Changed()
 			until, ok := g.Node.Catalog.InForce(ctx, p)
-			if !ok || !allowed() {
+			if !ok || refused() != nil {
 				return
 			}
 			var over <-chan time.Time

@@ -63,16 +63,6 @@ func (c *Catalog) SetPrincipal(ctx context.Context, p *Principal, e *Entry) erro
 	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error { return setOwned(ctx, tx, PrincipalsPlace, p) })
 }
 
-// SetRole changes a role, as SetPrincipal does.
-func (c *Catalog) SetRole(ctx context.Context, r *Role, e *Entry) error {
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error { return setOwned(ctx, tx, RolesPlace, r) })
-}
-
-// SetGrant changes a grant, as SetPrincipal does.
-func (c *Catalog) SetGrant(ctx context.Context, g *Grant, e *Entry) error {
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error { return setOwned(ctx, tx, GrantsPlace, g) })
-}
-
 // RemovePrincipal deletes a principal, with what it has got and its secrets.
 func (c *Catalog) RemovePrincipal(ctx context.Context, p *Principal, e *Entry) error {
 	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {

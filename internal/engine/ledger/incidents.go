@@ -59,6 +59,9 @@ type Incident struct {
 	Facts `db:"-"`
 }
 
+// At is the address of what is out of order.
+func (i *Incident) At() string { return i.Address }
+
 // Facts are those of a watch at the time of an incident: levels and units are its own then.
 type Facts struct {
 	Value string   `json:"value"`
@@ -123,18 +126,23 @@ func (l Ledger) Record(ctx context.Context, duty int64, j *Judged) (err error) {
 		if err := recordStates(ctx, tx, j.States); err != nil {
 			return err
 		}
-		for _, n := range j.Notes {
-			if err := addNote(ctx, tx, n); err != nil {
-				return err
-			}
-		}
-		for _, n := range j.Notices {
-			if err := recordNotice(ctx, tx, n); err != nil {
-				return err
-			}
-		}
-		return nil
+		return recordTold(ctx, tx, j)
 	})
+}
+
+// recordTold writes what was noted of incidents, and the notices that were made of them.
+func recordTold(ctx context.Context, tx *sqlx.Tx, j *Judged) error {
+	for _, n := range j.Notes {
+		if err := addNote(ctx, tx, n); err != nil {
+			return err
+		}
+	}
+	for _, n := range j.Notices {
+		if err := recordNotice(ctx, tx, n); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // RecordLate writes what a node judged without the records, which others go on from: incidents
@@ -153,17 +161,7 @@ func (l Ledger) RecordLate(ctx context.Context, j *Judged) error {
 				return err
 			}
 		}
-		for _, n := range j.Notes {
-			if err := addNote(ctx, tx, n); err != nil {
-				return err
-			}
-		}
-		for _, n := range j.Notices {
-			if err := recordNotice(ctx, tx, n); err != nil {
-				return err
-			}
-		}
-		return nil
+		return recordTold(ctx, tx, j)
 	})
 }
 

@@ -188,7 +188,7 @@ func (reg *Registry) appendThere(ctx context.Context, p *Partition, leader uint6
 // answerPublish appends a batch that another node passes on. It is not passed
 // on again.
 func (reg *Registry) answerPublish(ctx context.Context, from uint64, p *Partition, body []byte) ([]byte, error) {
-	if err := access.Check(ctx, access.Publish, p.Channel.Address().String()); err != nil {
+	if err := access.Check(ctx, access.Publish, p.Channel.Record().Address()); err != nil {
 		return peer.Undone(err, p.Address()), nil
 	}
 	hold := reg.Hold(fmt.Sprintf("node %d", from))

@@ -121,7 +121,7 @@ func (reg *Registry) PublishCopy(ctx context.Context, t *Channel, partition int,
 // checked reads a batch that a caller has sent to a channel, and says why it is not
 // taken.
 func (reg *Registry) checked(ctx context.Context, t *Channel, data []byte, hold Hold) (message.Batch, error) {
-	if err := access.Check(ctx, access.Publish, t.Address().String()); err != nil {
+	if err := access.Check(ctx, access.Publish, t.Record().Address()); err != nil {
 		return message.Batch{}, err
 	}
 	if err := reg.Accepts(t); err != nil {
@@ -154,7 +154,7 @@ func (reg *Registry) checked(ctx context.Context, t *Channel, data []byte, hold 
 // many of them, counted from the first, are kept; with an error later ones
 // may be kept too, in other partitions.
 func (reg *Registry) PublishMessages(ctx context.Context, t *Channel, partition int, messages []*message.Message) ([]Receipt, error) {
-	if err := access.Check(ctx, access.Publish, t.Address().String()); err != nil {
+	if err := access.Check(ctx, access.Publish, t.Record().Address()); err != nil {
 		return nil, err
 	}
 	if err := reg.Accepts(t); err != nil {

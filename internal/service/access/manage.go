@@ -57,11 +57,16 @@ func (s *Service) Grants(ctx context.Context) []form.Grant {
 	}
 	for _, g := range v.Grants {
 		if self != nil && holds(self, g.To) || access.May(ctx, access.Access, g.On) {
-			all = append(all, form.Grant{Name: g.Name, To: g.To, Role: g.Role, On: g.On, Until: g.Until, Why: g.Why, CreatedAt: g.CreatedAt.UTC()})
+			all = append(all, told(g))
 		}
 	}
 	slices.SortFunc(all, func(a, b form.Grant) int { return strings.Compare(a.To+" "+a.On+" "+a.Role, b.To+" "+b.On+" "+b.Role) })
 	return all
+}
+
+// told is a grant as it is told.
+func told(g *catalog.Grant) form.Grant {
+	return form.Grant{Name: g.Name, To: g.To, Role: g.Role, On: g.On, Until: g.Until, Why: g.Why, CreatedAt: g.CreatedAt.UTC()}
 }
 
 // NewPrincipal makes a person or a machine, which may do nothing yet.
@@ -238,7 +243,7 @@ func (s *Service) May(ctx context.Context, principal string, verb access.Verb, a
 	}
 	for _, g := range v.Grants {
 		if one, ok := compiled(v, g); ok && holds(p, g.To) && access.NewRights([]access.Grant{one}, time.Now()).May(verb, at) {
-			out.By = append(out.By, form.Grant{Name: g.Name, To: g.To, Role: g.Role, On: g.On, Until: g.Until, Why: g.Why, CreatedAt: g.CreatedAt.UTC()})
+			out.By = append(out.By, told(g))
 		}
 	}
 	switch {
@@ -257,5 +262,5 @@ func (s *Service) WhoMay(ctx context.Context, verb access.Verb, at string) ([]st
 	if err := access.Check(ctx, access.Access, at); err != nil {
 		return nil, err
 	}
-	return s.who(s.catalog.View(), verb, at), nil
+	return who(s.catalog.View(), verb, at), nil
 }

@@ -52,15 +52,6 @@ func compiled(v *catalog.View, g *catalog.Grant) (one access.Grant, ok bool) {
 	return one, true
 }
 
-// scope are the rights that a token is limited to.
-func (s *Service) scope(by catalog.Secret) *access.Rights {
-	var all []access.Grant
-	if one, ok := compiled(s.catalog.View(), &catalog.Grant{Grant: setting.Grant{Role: by.Role, On: by.Pattern}}); ok {
-		all = append(all, one)
-	}
-	return access.NewRights(all, time.Now())
-}
-
 // mostNamed is how many roles and people a refusal names.
 const mostNamed = 4
 
@@ -68,14 +59,14 @@ const mostNamed = 4
 // can give one.
 func (a *asker) Refuse(v access.Verb, at string) error {
 	view := a.s.catalog.View()
-	p := problem.New(problem.Refused, "%s may not %s %s", a.by.Principal, v, at)
-	if principal := view.Principal(a.by.Principal); principal != nil && principal.Paused {
-		return p.Next("%s is shut out; %s can let it in", principal.Name, some(a.s.who(view, access.Access, "principals/"+principal.Name)))
+	p := problem.New(problem.Refused, "%s may not %s %s", a.by.principal, v, at)
+	if principal := view.Principal(a.by.principal); principal != nil && principal.Paused {
+		return p.Next("%s is shut out; %s can let it in", principal.Name, some(who(view, access.Access, "principals/"+principal.Name)))
 	}
-	if a.by.Role != "" && a.s.Of(a.by.Principal).May(v, at) {
-		return p.Next("this token is for the role %s on %s alone; use another one of %s", a.by.Role, a.by.Pattern, a.by.Principal)
+	if a.by.role != "" && a.s.Of(a.by.principal).May(v, at) {
+		return p.Next("this token is for the role %s on %s alone; use another one of %s", a.by.role, a.by.pattern, a.by.principal)
 	}
-	return p.Next("%s lets do that (%s); %s can give it: ferry access new grant %s -role ROLE -on %s", some(roles(view, v)), v.Says(), some(a.s.who(view, access.Access, at)), a.by.Principal, at)
+	return p.Next("%s lets do that (%s); %s can give it: ferry access new grant %s -role ROLE -on %s", some(roles(view, v)), v.Says(), some(who(view, access.Access, at)), a.by.principal, at)
 }
 
 // roles are the names of those that let do a verb, the ones that let do least first.
@@ -97,10 +88,17 @@ func roles(v *catalog.View, verb access.Verb) (names []string) {
 	return names
 }
 
-// who are the names of the principals that may do a verb at an address, the owner last.
-func (s *Service) who(v *catalog.View, verb access.Verb, at string) (names []string) {
+// who are the names of the principals that may do a verb at an address, the owner last. It looks
+// at grants alone: a refusal must not cost what all rights of everybody do.
+func who(v *catalog.View, verb access.Verb, at string) (names []string) {
+	var to []string
+	for _, g := range v.Grants {
+		if one, ok := compiled(v, g); ok && access.NewRights([]access.Grant{one}, time.Now()).May(verb, at) {
+			to = append(to, g.To)
+		}
+	}
 	for _, p := range v.Principals {
-		if p.Name != catalog.Owner && s.Of(p.Name).May(verb, at) {
+		if p.Name != catalog.Owner && !p.Paused && slices.ContainsFunc(to, func(h string) bool { return holds(p, h) }) {
 			names = append(names, p.Name)
 		}
 	}

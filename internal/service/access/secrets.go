@@ -127,7 +127,7 @@ func (s *Service) NewToken(ctx context.Context, who string, t catalog.Secret, li
 	if a, ok := access.In(ctx); ok && a.Who() == t.Principal && t.Role == "" {
 		// A token that is good for less makes none that is good for more.
 		if own, is := a.(*asker); is {
-			t.Role, t.Pattern = own.by.Role, own.by.Pattern
+			t.Role, t.Pattern = own.by.role, own.by.pattern
 		}
 	} else if t.Role != "" {
 		if err := s.fits(ctx, t); err != nil {

@@ -24,32 +24,56 @@ type Service struct {
 
 	mu    sync.Mutex // guards all below
 	of    *catalog.View
-	known map[string]*access.Rights // of the principals of that view, by name
+	known map[scope]*access.Rights // in that view
 }
+
+// scope is whose rights are meant, and the role and pattern that they are limited to, if they are.
+type scope struct{ principal, role, pattern string }
+
+// mostKnown bounds the rights that are kept.
+const mostKnown = 10_000
 
 // New returns the service; dir is the node's data directory.
 func New(parts *part.Registry, records *catalog.Catalog, dir string) *Service {
-	return &Service{parts: parts, catalog: records, dir: dir, known: map[string]*access.Rights{}}
+	return &Service{parts: parts, catalog: records, dir: dir, known: map[scope]*access.Rights{}}
 }
 
 // Of returns the rights of a principal at this moment. One that is not there has none.
-func (s *Service) Of(name string) *access.Rights {
-	if name == catalog.Owner {
+func (s *Service) Of(name string) *access.Rights { return s.in(scope{principal: name}) }
+
+func (s *Service) in(of scope) *access.Rights {
+	if of == (scope{principal: catalog.Owner}) {
 		return access.Whole
 	}
 	v, now := s.catalog.View(), time.Now()
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.of == nil || !s.of.SameRights(v) {
+	if s.of == nil || !s.of.SameRights(v) || len(s.known) > mostKnown {
 		clear(s.known)
 	}
 	s.of = v
-	r := s.known[name]
+	r := s.known[of]
 	if r == nil || !r.Hold(now) {
-		r = access.NewRights(given(v, name), now)
-		s.known[name] = r
+		r = compile(v, of, now)
+		s.known[of] = r
 	}
 	return r
+}
+
+// compile puts together what a principal was given, less what it is limited to.
+func compile(v *catalog.View, of scope, now time.Time) *access.Rights {
+	r := access.Whole
+	if of.principal != catalog.Owner {
+		r = access.NewRights(given(v, of.principal), now)
+	}
+	if of.role == "" {
+		return r
+	}
+	var limits []access.Grant
+	if one, ok := compiled(v, &catalog.Grant{Grant: setting.Grant{Role: of.role, On: of.pattern}}); ok {
+		limits = append(limits, one)
+	}
+	return r.Within(access.NewRights(limits, now))
 }
 
 // given are the grants of a principal and of its teams.
@@ -69,18 +93,17 @@ func given(v *catalog.View, name string) (all []access.Grant) {
 	return all
 }
 
-// asker is a principal that has come with a secret.
+// asker is a principal, with what the secret that it has come with is limited to.
 type asker struct {
 	s  *Service
-	by catalog.Secret
-
-	mu     sync.Mutex
-	whole  *access.Rights // of the principal, when they were limited last
-	scoped *access.Rights // guarded by mu, as is whole
+	by scope
 }
 
 // Asker returns who asks with a secret.
-func (s *Service) Asker(a catalog.Asker) access.Asker { return &asker{s: s, by: a.Like("")} }
+func (s *Service) Asker(a catalog.Asker) access.Asker {
+	by := a.Like("")
+	return &asker{s, scope{by.Principal, by.Role, by.Pattern}}
+}
 
 // mostChores is how many chores may have set each other, by declarations.
 const mostChores = 4
@@ -102,15 +125,17 @@ func (s *Service) Named(who string) access.Asker {
 			who = c.By
 		}
 	}
-	return &asker{s: s, by: catalog.Secret{Principal: who}}
+	return &asker{s, scope{principal: who}}
 }
 
-func (a *asker) Who() string { return a.by.Principal }
+func (a *asker) Who() string { return a.by.principal }
+
+func (a *asker) Rights() *access.Rights { return a.s.in(a.by) }
 
 // Pass is the principal, and behind tabs the role and the pattern that its token is for: names
 // have no tabs.
 func (a *asker) Pass() string {
-	return strings.Join([]string{a.by.Principal, a.by.Role, a.by.Pattern}, "\t")
+	return strings.Join([]string{a.by.principal, a.by.role, a.by.pattern}, "\t")
 }
 
 // Passed has a context be asked with by who has asked another node, as that says: what it may is
@@ -126,18 +151,5 @@ func (s *Service) Passed(ctx context.Context, pass string) context.Context {
 	if len(parts) != 3 {
 		return ctx
 	}
-	return access.As(ctx, &asker{s: s, by: catalog.Secret{Principal: parts[0], Role: parts[1], Pattern: parts[2]}})
-}
-
-func (a *asker) Rights() *access.Rights {
-	r := a.s.Of(a.by.Principal)
-	if a.by.Role == "" {
-		return r
-	}
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if a.whole != r {
-		a.whole, a.scoped = r, r.Within(a.s.scope(a.by))
-	}
-	return a.scoped
+	return access.As(ctx, &asker{s, scope{parts[0], parts[1], parts[2]}})
 }

@@ -91,7 +91,7 @@ func (gs *Groups) Lag(ctx context.Context, only *part.Channel, one *catalog.Grou
 		}
 		facts := gs.facts(t)
 		for _, g := range groups {
-			if one != nil && g.ID != one.ID || !access.May(ctx, access.SeeCounts, part.GroupAddress(t, g.Name).String()) {
+			if one != nil && g.ID != one.ID || !access.May(ctx, access.SeeCounts, t.Record().Reader(g.Name)) {
 				continue
 			}
 			l := &Lag{Topic: t, Group: g}

@@ -33,8 +33,7 @@ type traits struct {
 	maxRate float64
 	listed  string
 	who     func(j *catalog.Job) string
-	may     func(ctx context.Context, record *catalog.Job) error
-	open    func(ctx context.Context, record *catalog.Job) (Work, error)
+	read    func(record *catalog.Job) (opened, error)
 }
 
 func (t traits) checkRate(rate float64) error {
@@ -42,6 +41,13 @@ func (t traits) checkRate(rate float64) error {
 		return problem.New(problem.Invalid, "a rate of %g/s", rate).Field("rate").Allowed(fmt.Sprintf("more than 0 to %s a second", words.Many(int(t.maxRate), "message")))
 	}
 	return nil
+}
+
+// opened is a job whose record was read: how to ask whether whoever asks may have it, and how to go on
+// with it.
+type opened struct {
+	may func(ctx context.Context) error
+	on  func(ctx context.Context) (Work, error)
 }
 
 // as has a job be done in the name of whoever it is done for.
@@ -63,7 +69,7 @@ func New(records *catalog.Catalog, asker func(who string) access.Asker) *Jobs {
 // not ended, and up to so many that have.
 func (js *Jobs) List(ctx context.Context, ended int, kinds ...string) ([]*catalog.Job, error) {
 	all, err := js.records.Jobs(ctx, ended, kinds...)
-	all = slices.DeleteFunc(all, func(j *catalog.Job) bool { return !access.May(ctx, access.SeeCounts, j.Address) })
+	all = access.Only(ctx, access.SeeCounts, all, func(j *catalog.Job) string { return j.Address })
 	for _, j := range all {
 		hide(ctx, j)
 	}
@@ -123,7 +129,11 @@ func (js *Jobs) Set(ctx context.Context, who string, id int64, state job.State, 
 			return nil, err
 		}
 		kind := js.kinds[j.Kind]
-		if err := kind.may(ctx, j); err != nil {
+		read, err := kind.read(j)
+		if err == nil {
+			err = read.may(ctx)
+		}
+		if err != nil {
 			return nil, err
 		}
 		to, err := j.State.Ask(state, kind.back)

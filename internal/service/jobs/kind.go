@@ -92,18 +92,14 @@ func (r *Run[S, P]) Save(ctx context.Context) error {
 // Register makes jobs of a kind known, so that the node on duty runs them.
 func Register[S, P any](js *Jobs, k *Kind[S, P]) {
 	k.jobs = js
-	js.kinds[k.Name] = traits{back: k.Back, maxRate: k.MaxRate, listed: k.Listed, who: k.Who, may: func(ctx context.Context, record *catalog.Job) error {
-		var spec S
-		if err := json.Unmarshal(record.Spec, &spec); err != nil {
-			return fmt.Errorf("what is recorded of %s: %w", name(record), err)
-		}
-		return k.May(ctx, record.Address, &spec)
-	}, open: func(ctx context.Context, record *catalog.Job) (Work, error) {
+	js.kinds[k.Name] = traits{back: k.Back, maxRate: k.MaxRate, listed: k.Listed, who: k.Who, read: func(record *catalog.Job) (o opened, err error) {
 		r := &Run[S, P]{Job: record, records: js.records}
 		if err := errors.Join(json.Unmarshal(record.Spec, &r.Spec), json.Unmarshal(record.Progress, &r.Progress)); err != nil {
-			return nil, fmt.Errorf("what is recorded of %s: %w", name(record), err)
+			return o, fmt.Errorf("what is recorded of %s: %w", name(record), err)
 		}
-		return k.Open(ctx, r)
+		o.may = func(ctx context.Context) error { return k.May(ctx, record.Address, &r.Spec) }
+		o.on = func(ctx context.Context) (Work, error) { return k.Open(ctx, r) }
+		return o, nil
 	}}
 }
 

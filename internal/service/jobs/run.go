@@ -69,6 +69,7 @@ type runner struct {
 	jobs   *Jobs
 	id     int64
 	record *catalog.Job // nil: it is to be claimed
+	may    func(ctx context.Context) error
 	work   Work
 	pace   job.Pace
 	judged time.Time
@@ -130,7 +131,7 @@ func (r *runner) turn(ctx context.Context) (over bool, err error) {
 		return false, nil
 	}
 	ctx = r.jobs.as(ctx, r.record)
-	if err := r.jobs.kinds[r.record.Kind].may(ctx, r.record); err != nil {
+	if err := r.may(ctx); err != nil {
 		return true, r.end(ctx, job.Halted, err.Error())
 	}
 	if time.Since(r.judged) >= judgeEvery {
@@ -169,7 +170,12 @@ func (r *runner) look(ctx context.Context) (over bool, err error) {
 			return true, nil // of a newer version of the program
 		}
 		r.record = record
-		r.work, err = kind.open(r.jobs.as(ctx, record), record)
+		o, err := kind.read(record)
+		if err != nil {
+			return false, err
+		}
+		r.may = o.may
+		r.work, err = o.on(r.jobs.as(ctx, record))
 		return false, err
 	}
 	now, err := r.jobs.records.Job(ctx, r.id)

@@ -128,7 +128,7 @@ func (lk *Look) Whole(ctx context.Context, s Selection, f func(m *message.Stored
 // now and then, until it is through, has found the limit, or tell returns an
 // error. Messages of several partitions come in the order of their times.
 func (lk *Look) Browse(ctx context.Context, s Selection, tell func(Event) error) error {
-	if err := access.Check(ctx, access.SeeContent, s.Topic.Address().QueuePart().String()); err != nil {
+	if err := access.Check(ctx, access.SeeContent, s.Topic.Record().Address()); err != nil {
 		return err
 	}
 	ctx, cancel := context.WithCancel(ctx)

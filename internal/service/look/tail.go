@@ -37,7 +37,7 @@ const tailLost = 3 * time.Second
 // until ctx ends or tell fails. Its To, Limit and order are not used. idle is
 // called when all that is there has been told.
 func (lk *Look) Tail(ctx context.Context, s Selection, resume TailPositions, tell func(Event, TailPositions) error, idle func(TailPositions) error) error {
-	if err := access.Check(ctx, access.SeeContent, s.Topic.Address().QueuePart().String()); err != nil {
+	if err := access.Check(ctx, access.SeeContent, s.Topic.Record().Address()); err != nil {
 		return err
 	}
 	ctx, cancel := context.WithCancel(ctx)

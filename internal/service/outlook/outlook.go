@@ -6,7 +6,6 @@ package outlook
 import (
 	"context"
 	"fmt"
-	"slices"
 	"sync"
 	"time"
 
@@ -88,7 +87,7 @@ func (o *Outlook) Now(ctx context.Context, space string) (*Seen, error) {
 	if out.Changed, err = o.ledger.Changes(ctx, space, now.Add(-lately), now, mostChanged); err != nil {
 		return nil, part.Explain(err, "the logbook")
 	}
-	out.Changed = slices.DeleteFunc(out.Changed, func(r catalog.LogbookRow) bool { return !access.May(ctx, access.Logbook, r.Address) })
+	out.Changed = access.Only(ctx, access.Logbook, out.Changed, func(r catalog.LogbookRow) string { return r.Address })
 	if out.Doing, err = o.doing(ctx, space, now); err != nil {
 		return nil, err
 	}
@@ -140,7 +139,7 @@ func (o *Outlook) foresee(ctx context.Context, space string, now time.Time) ([]f
 	known := o.foreseen[space]
 	o.mu.Unlock()
 	seen := func(all []form.Foreseen) []form.Foreseen {
-		return slices.DeleteFunc(slices.Clone(all), func(f form.Foreseen) bool { return !access.May(ctx, access.SeeCounts, f.Address) })
+		return access.Only(ctx, access.SeeCounts, all, func(f form.Foreseen) string { return f.Address })
 	}
 	if now.Sub(known.at) < foreseenFor {
 		return seen(known.all), nil

@@ -256,10 +256,7 @@ func (r *reporting) done(ctx context.Context) error {
 		return err
 	}
 	at := map[[2]string]int{}
-	for _, e := range rows {
-		if !access.May(ctx, access.Logbook, e.Address) {
-			continue
-		}
+	for _, e := range access.Only(ctx, access.Logbook, rows, func(r catalog.LogbookRow) string { return r.Address }) {
 		key := [2]string{e.Who, e.Action}
 		i, known := at[key]
 		if !known {

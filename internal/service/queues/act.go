@@ -78,7 +78,7 @@ var actionNames = map[queue.Op]string{queue.OpReturn: "return", queue.OpDiscard:
 var verbOf = map[queue.Op]access.Verb{queue.OpReturn: access.Return, queue.OpDiscard: access.Discard, queue.OpUndo: access.Undo, queue.OpEdit: access.Edit, queue.OpSendOn: access.Replay}
 
 // at is where a queue is, for those who ask whether they may.
-func at(t *part.Channel) string { return t.Address().QueuePart().String() }
+func at(t *part.Channel) string { return t.Record().Address() }
 
 // mayCommand says why whoever asks may not give a command to a queue.
 func mayCommand(ctx context.Context, t *part.Channel, c *queue.Command) error {

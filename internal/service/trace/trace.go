@@ -60,7 +60,7 @@ type Story struct {
 
 // Of tells the story of the message at a place.
 func (ts *Traces) Of(ctx context.Context, t *part.Channel, partition int, offset int64) (*Story, error) {
-	if err := access.Check(ctx, access.SeeMetadata, t.Address().QueuePart().String()); err != nil {
+	if err := access.Check(ctx, access.SeeMetadata, t.Record().Address()); err != nil {
 		return nil, err
 	}
 	tr := &Story{Address: t.Address().At(partition, offset).String()}
@@ -99,7 +99,7 @@ func (ts *Traces) Of(ctx context.Context, t *part.Channel, partition int, offset
 		return nil, err
 	}
 	tr.State, tr.Message = "kept", m
-	if !access.May(ctx, access.SeeContent, t.Address().String()) {
+	if !access.May(ctx, access.SeeContent, t.Record().Address()) {
 		tr.Message = m.Hide()
 	}
 	publisher, err := ts.publisherOf(ctx, p, offset)
@@ -251,7 +251,7 @@ func (ts *Traces) ByID(ctx context.Context, id string) ([]*Story, error) {
 	var found []*Story
 	for _, t := range ts.parts.Channels() {
 		sel := look.Selection{Topic: t, From: address.Position{Kind: address.First}, To: address.Position{Kind: address.End}, Where: where, Limit: 5, Recent: true, Newest: true}
-		if !access.May(ctx, access.SeeMetadata, t.Address().QueuePart().String()) {
+		if !access.May(ctx, access.SeeMetadata, t.Record().Address()) {
 			continue
 		}
 		// The id is no content: whoever may see where messages are may ask for it.

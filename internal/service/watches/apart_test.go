@@ -53,14 +53,21 @@ func newPlaceWithoutGrace(t *testing.T) *place {
 	return newPlace(t)
 }
 
+// parted is a node that judges at once and tells the duty desk, and whose records are away until
+// back is called.
+func parted(t *testing.T) (p *place, j *judge, back func()) {
+	p = newPlaceWithoutGrace(t)
+	j = p.onDuty()
+	p.watch(j, setting.Change{"for": time.Duration(0), "tell": []string{"coldchain/duty-desk"}})
+	p.judge(accesstest.Owner(t), j, 0)
+	return p, j, p.away(j)
+}
+
 // Those who shall know are told while the records are away, and what was told is recorded when
 // they are back.
 func TestTheRecordsBeingAwayKeepsNobodyFromBeingTold(t *testing.T) {
-	p := newPlaceWithoutGrace(t)
-	j := p.minded(p.onDuty())
-	p.watch(j, setting.Change{"for": time.Duration(0), "tell": []string{"coldchain/duty-desk"}})
-	p.judge(accesstest.Owner(t), j, 0)
-	back := p.away(j)
+	p, j, back := parted(t)
+	p.minded(j)
 	p.judge(accesstest.Owner(t), j, 6)
 	p.says("0 begins,")
 	p.judge(accesstest.Owner(t), j, 12)
@@ -76,13 +83,7 @@ func TestTheRecordsBeingAwayKeepsNobodyFromBeingTold(t *testing.T) {
 	story, err := j.Story(accesstest.Owner(t), 1)
 	require.NoError(t, err)
 	assert.Equal(t, 12.0, story.Peak)
-	told := 0
-	for _, note := range story.Notes {
-		if note.Event == "told" {
-			told++
-		}
-	}
-	assert.Equal(t, 3, told)
+	p.toldInStory(j, 1, 3)
 	times, _ := p.told()
 	for id, n := range times {
 		assert.Equal(t, 1, n, id)
@@ -91,11 +92,8 @@ func TestTheRecordsBeingAwayKeepsNobodyFromBeingTold(t *testing.T) {
 
 // What is not taken meanwhile is sent when the records are back.
 func TestWhatIsNotTakenWaitsForTheRecords(t *testing.T) {
-	p := newPlaceWithoutGrace(t)
-	j := p.minded(p.onDuty())
-	p.watch(j, setting.Change{"for": time.Duration(0), "tell": []string{"coldchain/duty-desk"}})
-	p.judge(accesstest.Owner(t), j, 0)
-	back := p.away(j)
+	p, j, back := parted(t)
+	p.minded(j)
 	p.answers = func(string) *endpoint.Answer { return nil }
 	p.judge(accesstest.Owner(t), j, 6)
 	time.Sleep(200 * time.Millisecond)
@@ -109,11 +107,7 @@ func TestWhatIsNotTakenWaitsForTheRecords(t *testing.T) {
 
 // Who loses the duty with the records and gets it again goes on with what it found.
 func TestTheSameNodeGoesOnFromWhatItJudgedWithoutTheRecords(t *testing.T) {
-	p := newPlaceWithoutGrace(t)
-	j := p.onDuty()
-	p.watch(j, setting.Change{"for": time.Duration(0), "tell": []string{"coldchain/duty-desk"}})
-	p.judge(accesstest.Owner(t), j, 0)
-	back := p.away(j)
+	p, j, back := parted(t)
 	p.judge(accesstest.Owner(t), j, 6)
 	j.Mind(accesstest.Owner(t))
 	p.says("0 begins,")
@@ -130,11 +124,7 @@ func TestTheSameNodeGoesOnFromWhatItJudgedWithoutTheRecords(t *testing.T) {
 // When another node judges after that, what this one found stays among the incidents, and its
 // end is told; what goes on the other one finds by itself.
 func TestAnotherNodeGoesOnFromWhatWasJudgedWithoutTheRecords(t *testing.T) {
-	p := newPlaceWithoutGrace(t)
-	j := p.onDuty()
-	p.watch(j, setting.Change{"for": time.Duration(0), "tell": []string{"coldchain/duty-desk"}})
-	p.judge(accesstest.Owner(t), j, 0)
-	back := p.away(j)
+	p, j, back := parted(t)
 	p.judge(accesstest.Owner(t), j, 6)
 	j.Mind(accesstest.Owner(t))
 	p.says("0 begins,")

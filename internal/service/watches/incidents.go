@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -37,11 +36,10 @@ func (ws *Watches) Incidents(ctx context.Context, asked ledger.IncidentsAsked) (
 	if err != nil {
 		return nil, part.Explain(err, "incidents")
 	}
-	all := make([]form.Incident, 0, len(rows))
-	for _, r := range rows {
-		if access.May(ctx, access.SeeCounts, r.Address) {
-			all = append(all, ws.told(r))
-		}
+	rows = access.Only(ctx, access.SeeCounts, rows, (*ledger.Incident).At)
+	all := make([]form.Incident, len(rows))
+	for i, r := range rows {
+		all[i] = ws.told(r)
 	}
 	return all, nil
 }
@@ -158,7 +156,7 @@ func (ws *Watches) Story(ctx context.Context, number int64) (*Story, error) {
 		return nil, part.Explain(err, out.Address)
 	}
 	for _, rows := range []*[]catalog.LogbookRow{&out.Before, &out.During} {
-		*rows = slices.DeleteFunc(*rows, func(r catalog.LogbookRow) bool { return !access.May(ctx, access.Logbook, r.Address) })
+		*rows = access.Only(ctx, access.Logbook, *rows, func(r catalog.LogbookRow) string { return r.Address })
 	}
 	if err := ws.related(ctx, i, end, out); err != nil {
 		return nil, part.Explain(err, out.Address)
@@ -170,8 +168,8 @@ func (ws *Watches) Story(ctx context.Context, number int64) (*Story, error) {
 // related tells the other incidents of the same source, which overlap with one.
 func (ws *Watches) related(ctx context.Context, i *ledger.Incident, end time.Time, out *Story) error {
 	rows, err := ws.ledger.Incidents(ctx, ledger.IncidentsAsked{Address: i.Source, From: i.BegunAt.Add(-lookBefore), Limit: mostRelated})
-	for _, r := range rows {
-		if access.May(ctx, access.SeeCounts, r.Address) && r.ID != i.ID && r.BegunAt.Before(end.Add(lookBefore)) {
+	for _, r := range access.Only(ctx, access.SeeCounts, rows, (*ledger.Incident).At) {
+		if r.ID != i.ID && r.BegunAt.Before(end.Add(lookBefore)) {
 			out.Related = append(out.Related, ws.told(r))
 		}
 	}

@@ -89,10 +89,7 @@ func (ws *Watches) TallyOf(ctx context.Context) (seen form.Tally) {
 	}
 	open := t.open
 	t.mu.Unlock()
-	for _, i := range open {
-		if !access.May(ctx, access.SeeCounts, i.Address) {
-			continue
-		}
+	for _, i := range access.Only(ctx, access.SeeCounts, open, (*ledger.Incident).At) {
 		switch i.Level {
 		case watch.Warn:
 			seen.Warns++
