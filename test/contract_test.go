@@ -68,6 +68,7 @@ func TestAnswersKeepToTheDocument(t *testing.T) {
 		{"GET", "/api/v1/may?principal=build-42&verb=publish&address=coldchain/readings", "", "", ""},
 		{"GET", "/api/v1/may/who?verb=publish&address=coldchain/readings", "", "", ""},
 		{"DELETE", "/api/v1/roles/packer", "", "", ""},
+		{"PATCH", "/api/v1/principals/desk-1", `{"paused":true}`, "application/json", ""},
 		{"DELETE", "/api/v1/principals/desk-1?preview=true", "", "", ""},
 		{"POST", "/api/v1/access/0123/rotate", "", "", ""},
 		{"DELETE", "/api/v1/access/0123", "", "", ""},

@@ -22,7 +22,8 @@ type accessFlags struct {
 	until, why     string
 	teams, verbs   string
 	description    string
-	yes            bool
+	yes, paused    bool
+	given          func(name string) bool
 }
 
 var accessVerb = verb{
@@ -38,6 +39,7 @@ var accessVerb = verb{
 
     ferry access principals                        people and machines, and what they were given
     ferry access new person NAME -teams desk       somebody who asks, and may do nothing yet; or: new machine
+    ferry access set NAME -paused                  shut somebody out at once; -paused=false lets it in again; also -teams, -description
     ferry access roles                             the roles, and the verbs that each lets do
     ferry access new role packer -verbs publish,lease
     ferry access grants                            who was given which role on what
@@ -47,7 +49,7 @@ var accessVerb = verb{
     ferry access may NAME VERB ADDRESS             whether somebody may do something there, and why
     ferry access who ADDRESS VERB                  who may do something there
 
-A token is shown once, when it is created. Without -yes, rotate, revoke, end-sessions, new grant and remove only show
+A token is shown once, when it is created. Without -yes, rotate, revoke, end-sessions, new grant, set and remove only show
 what they would do.`,
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		var f accessFlags
@@ -60,7 +62,12 @@ what they would do.`,
 		fs.StringVar(&f.teams, "teams", "", "`NAMES` of the teams of a new person or machine, with commas")
 		fs.StringVar(&f.verbs, "verbs", "", "`VERBS` of a new role, with commas; all for every one")
 		fs.StringVar(&f.description, "description", "", "`TEXT` that says what a person, a machine or a role is for")
+		fs.BoolVar(&f.paused, "paused", false, "of set: whoever it is may do nothing for now")
 		fs.BoolVar(&f.yes, "yes", false, "do it")
+		f.given = func(name string) (given bool) {
+			fs.Visit(func(one *flag.Flag) { given = given || one.Name == name })
+			return given
+		}
 		return func(c *call) error { return c.access(&f) }
 	},
 }
@@ -80,6 +87,7 @@ var accessActs = map[string]struct {
 	"grants":       {"nothing", 0, func(c *call, _ *accessFlags) error { return listAccess(c, "/grants", grantTable) }},
 	"may":          {"a name, a verb and an address", 3, func(c *call, _ *accessFlags) error { return c.may() }},
 	"who":          {"an address and a verb", 2, func(c *call, _ *accessFlags) error { return c.whoMay() }},
+	"set":          {"a name", 1, (*call).setPrincipal},
 	"remove":       {"person, machine, role or grant, and a name", 2, (*call).removeAccess},
 }
 

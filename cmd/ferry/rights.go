@@ -104,6 +104,23 @@ func (c *call) made(what, name, path string, body map[string]any, next string) e
 	return nil
 }
 
+// setPrincipal changes what flags name.
+func (c *call) setPrincipal(f *accessFlags) error {
+	body := map[string]any{}
+	for name, value := range map[string]any{"paused": f.paused, "teams": listOf(f.teams), "description": f.description} {
+		if f.given(name) {
+			body[name] = value
+		}
+	}
+	if teams, is := body["teams"].([]string); is && teams == nil {
+		body["teams"] = []string{}
+	}
+	if len(body) == 0 {
+		return term.WrongUsage("nothing is set: -paused, -teams or -description says what")
+	}
+	return c.Previewed(term.Ask[client.Preview](c.Call, http.MethodPatch, "/principals/"+url.PathEscape(c.Args[0]), term.Preview(!f.yes), body))
+}
+
 // removeAccess removes a person, a machine, a role or a grant.
 func (c *call) removeAccess(f *accessFlags) error {
 	what, name := c.Args[0], url.PathEscape(c.Args[1])

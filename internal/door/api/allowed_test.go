@@ -64,7 +64,7 @@ func (o operation) target() string {
 }
 
 var queries = map[string]string{
-	"GET /api/v1/may": "?principal=owner&verb=publish&address=coldchain/readings", "GET /api/v1/may/who": "?verb=publish&address=coldchain/readings", "DELETE /api/v1/principals/{principal}": "?preview=true",
+	"GET /api/v1/may": "?principal=owner&verb=publish&address=coldchain/readings", "GET /api/v1/may/who": "?verb=publish&address=coldchain/readings", "DELETE /api/v1/principals/{principal}": "?preview=true", "PATCH /api/v1/principals/{principal}": "?preview=true",
 	"GET /api/v1/lookup": "?address=coldchain/readings", "GET /api/v1/measured": "?address=coldchain/readings", "GET /api/v1/events": "?address=coldchain/clinic-hook",
 	"GET /api/v1/nodes/what-if": "?without=node-a", "GET /api/v1/conditions/check": "?where=true", "GET /api/v1/trace": "?id=none", "DELETE /api/v1/access": "?kind=link",
 	"POST /api/v1/nodes/{node}/drain": "?preview=true", "DELETE /api/v1/nodes/{node}": "?preview=true", "DELETE /api/v1/channels/{space}/{channel}": "?preview=true",

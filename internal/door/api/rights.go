@@ -18,6 +18,7 @@ func (s *Server) rightRoutes(a *gin.RouterGroup) {
 		c.JSON(http.StatusOK, form.Page[form.Principal]{Items: s.Node.Access.Principals(c)})
 	})
 	a.POST("/principals", s.newPrincipal)
+	a.PATCH("/principals/:principal", s.setPrincipal)
 	a.DELETE("/principals/:principal", s.removePrincipal)
 	a.GET("/roles", func(c *gin.Context) { c.JSON(http.StatusOK, form.Page[form.Role]{Items: s.Node.Access.Roles()}) })
 	a.POST("/roles", s.newRole)
@@ -35,6 +36,16 @@ func (s *Server) newPrincipal(c *gin.Context) {
 	if ok && !gate.Refuse(c, s.Node.Access.NewPrincipal(c, gate.Who(c), name, settings)) {
 		c.Status(http.StatusNoContent)
 	}
+}
+
+func (s *Server) setPrincipal(c *gin.Context) {
+	settings, ok := gate.ReadSettings(c, setting.Principals, nil)
+	if !ok {
+		return
+	}
+	preview := gate.BoolQuery(c, "preview")
+	p, err := s.Node.Access.SetPrincipal(c, gate.Who(c), c.Param("principal"), settings, preview)
+	gate.AnswerPreview(c, p, err, preview)
 }
 
 func (s *Server) removePrincipal(c *gin.Context) {

@@ -14,6 +14,7 @@ import (
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/change"
 )
 
 // allOf is the address of principals, roles or grants of any name, where one is to be made.
@@ -80,6 +81,9 @@ func (s *Service) NewPrincipal(ctx context.Context, who, name string, settings s
 	p := &catalog.Principal{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: name}}
 	setting.Principals.SetDefaults(&p.Principal, "")
 	setting.Principals.Apply(&p.Principal, settings)
+	if err := s.mayJoin(ctx, p.Teams); err != nil {
+		return err
+	}
 	return s.made(s.catalog.NewRights(ctx, &catalog.Entry{Who: who, Action: "new " + p.Kind, Address: catalog.PrincipalsPlace + "/" + name, After: setting.Principals.Show(&p.Principal, "")}, []*catalog.Principal{p}, nil, nil), name)
 }
 
@@ -189,6 +193,31 @@ func without(all []access.Grant, one access.Grant) []access.Grant {
 		return all
 	}
 	return slices.Delete(slices.Clone(all), i, i+1)
+}
+
+// SetPrincipal changes a principal, or with preview only says what that would do.
+func (s *Service) SetPrincipal(ctx context.Context, who, name string, settings setting.Change, preview bool) (p *form.Preview, err error) {
+	at := catalog.PrincipalsPlace + "/" + name
+	if err := access.Check(ctx, access.Access, at); err != nil {
+		return nil, err
+	}
+	err = change.UntilFresh(ctx, s.catalog, at, func() error {
+		old := s.catalog.View().Principal(name)
+		if old == nil || name == catalog.Owner {
+			return problem.New(problem.NotFound, "there is no principal %s that can be changed", name).Field("principal").Next("ferry access principals lists those that there are")
+		}
+		is := *old
+		setting.Principals.Apply(&is.Principal, settings)
+		joins := slices.DeleteFunc(slices.Clone(is.Teams), func(team string) bool { return slices.Contains(old.Teams, team) })
+		if err := s.mayJoin(ctx, joins); err != nil {
+			return err
+		}
+		if p, err = change.Preview(ctx, s.catalog, at, setting.Principals, &old.Principal, &is.Principal, ""); err != nil || len(p.After) == 0 || preview {
+			return err
+		}
+		return s.catalog.SetPrincipal(ctx, &is, &catalog.Entry{Who: who, Action: "set " + is.Kind, Address: at, Before: p.Before, After: p.After})
+	})
+	return p, err
 }
 
 // RemovePrincipal deletes a principal with its credentials, or with preview only says what would

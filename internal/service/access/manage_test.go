@@ -28,10 +28,27 @@ func TestNobodyGivesMoreThanItHas(t *testing.T) {
 		_, err := n.Access.NewToken(ctx, "x", s, 0)
 		return err
 	}
+	// Somebody who looks after people, and may do nothing else.
+	_, err := n.Access.NewToken(accesstest.Owner(t), "owner", catalog.Secret{Principal: "clerk", Role: "clerk", Pattern: "principals"}, 0)
+	require.ErrorContains(t, err, "there is no role clerk")
+	require.NoError(t, n.Access.NewRole(accesstest.Owner(t), "owner", "clerk", setting.Change{"verbs": []string{"access"}}))
+	_, err = n.Access.NewToken(accesstest.Owner(t), "owner", catalog.Secret{Principal: "clerk", Role: "clerk", Pattern: "principals"}, 0)
+	require.NoError(t, err)
+	clerk := access.As(t.Context(), come(t, n, catalog.Secret{Principal: "clerk"}))
+	join := func(who string) error {
+		_, err := n.Access.SetPrincipal(clerk, "clerk", who, setting.Change{"teams": []string{"desk"}}, false)
+		return err
+	}
 	for name, c := range map[string]struct {
 		err  error
 		says string
 	}{
+		"a clerk who makes a person":            {n.Access.NewPrincipal(clerk, "clerk", "mika", setting.Change{"kind": "person"}), ""},
+		"a clerk who makes one of a team":       {n.Access.NewPrincipal(clerk, "clerk", "noor", setting.Change{"teams": []string{"desk"}}), "clerk may not access coldchain/inspections"},
+		"a clerk who joins a team":              {join("clerk"), "clerk may not access coldchain/inspections"},
+		"a clerk who has another one join it":   {join("build-42"), "clerk may not access coldchain/inspections"},
+		"a clerk with a token of a team owner":  {token(clerk, catalog.Secret{Principal: "lead"}), "clerk may not access coldchain"},
+		"a clerk with a token of the owner":     {token(clerk, catalog.Secret{Principal: "owner"}), "clerk may not access *"},
 		"a team owner on its space":             {give(lead, "desk-1", "viewer", "coldchain/*"), ""},
 		"a team owner elsewhere":                {give(lead, "desk-1", "viewer", "other"), "lead may not access other"},
 		"a team owner everywhere":               {give(lead, "lead", "team-owner", "*"), "lead may not access *"},

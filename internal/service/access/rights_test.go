@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"steadyferry/internal/core/access"
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/node/nodetest"
@@ -75,12 +76,13 @@ func TestRightsFollowTheRecords(t *testing.T) {
 	ctx := access.As(t.Context(), who)
 	require.NoError(t, access.Check(ctx, access.Return, "coldchain/inspections"))
 
-	p := *n.Catalog.View().Principal("desk-1")
-	p.Paused = true
-	require.NoError(t, n.Catalog.SetPrincipal(t.Context(), &p, nil))
+	shut := func(paused bool) {
+		_, err := n.Access.SetPrincipal(accesstest.Owner(t), "owner", "desk-1", setting.Change{"paused": paused}, false)
+		require.NoError(t, err)
+	}
+	shut(true)
 	assert.EqualError(t, access.Check(ctx, access.Return, "coldchain/inspections"), "desk-1 may not return coldchain/inspections; desk-1 is shut out; owner can let it in")
-	p.Paused, p.Revision = false, p.Revision+1
-	require.NoError(t, n.Catalog.SetPrincipal(t.Context(), &p, nil))
+	shut(false)
 	require.NoError(t, access.Check(ctx, access.Return, "coldchain/inspections"))
 
 	soon := grant("desk-1", "packer", "coldchain/recalls")
@@ -89,7 +91,7 @@ func TestRightsFollowTheRecords(t *testing.T) {
 	assert.True(t, access.May(ctx, access.Lease, "coldchain/recalls"))
 	require.Eventually(t, func() bool { return !access.May(ctx, access.Lease, "coldchain/recalls") }, 5*time.Second, 10*time.Millisecond, "it ends by itself")
 
-	require.NoError(t, n.Catalog.RemovePrincipal(t.Context(), &p, nil))
+	require.NoError(t, n.Catalog.RemovePrincipal(t.Context(), n.Catalog.View().Principal("desk-1"), nil))
 	assert.Error(t, access.Check(ctx, access.Return, "coldchain/inspections"))
 	_, ok := n.Catalog.Known(catalog.Token, "t-x")
 	assert.False(t, ok)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"strings"
 	"time"
 
 	"steadyferry/internal/core/access"
@@ -15,29 +16,53 @@ import (
 )
 
 // mayHandle says why whoever asks may not have the credentials of a principal in hand: one's own
-// one may, and those of a machine that may do no more than one could have given.
+// one may, and those of whoever may do no more than one could have given; of people it takes the
+// verb access on them too.
 func (s *Service) mayHandle(ctx context.Context, principal string) error {
 	a, ok := access.In(ctx)
 	if ok && a.Who() == principal {
 		return nil
 	}
 	at := catalog.PrincipalsPlace + "/" + principal
-	if access.May(ctx, access.Access, at) {
-		return nil
-	}
 	v := s.catalog.View()
 	p := v.Principal(principal)
 	if p == nil || p.Kind != setting.Machine {
-		return access.Check(ctx, access.Access, at)
+		if err := access.Check(ctx, access.Access, at); err != nil {
+			return err
+		}
 	}
-	for _, g := range v.Grants {
-		if holds(p, g.To) {
-			if err := s.mayGive(ctx, g.Role, g.On); err != nil {
-				return err
-			}
+	if principal == catalog.Owner {
+		return s.mayGive(ctx, access.RoleOwner, "*")
+	}
+	if p == nil {
+		return nil
+	}
+	return s.mayGiveAll(ctx, func(to string) bool { return holds(p, to) })
+}
+
+// mayGiveAll says why whoever asks could not have given all that some holders were given.
+func (s *Service) mayGiveAll(ctx context.Context, of func(to string) bool) error {
+	for _, g := range s.catalog.View().Grants {
+		if !of(g.To) {
+			continue
+		}
+		if _, known := roleNamed(s.catalog.View(), g.Role); !known {
+			continue // it gives nothing
+		}
+		if err := s.mayGive(ctx, g.Role, g.On); err != nil {
+			return err
 		}
 	}
 	return nil
+}
+
+// mayJoin says why whoever asks may not put somebody into teams: what those were given is given
+// with it.
+func (s *Service) mayJoin(ctx context.Context, teams []string) error {
+	return s.mayGiveAll(ctx, func(to string) bool {
+		team, is := strings.CutPrefix(to, setting.TeamPrefix)
+		return is && slices.Contains(teams, team)
+	})
 }
 
 // mayHold says why whoever asks may not get a secret that is good for all that a principal may:

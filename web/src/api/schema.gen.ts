@@ -200,7 +200,8 @@ export interface paths {
     delete: operations["removePrincipal"];
     options?: never;
     head?: never;
-    patch?: never;
+    /** Change a principal, or only preview it; one that is paused may do nothing */
+    patch: operations["setPrincipal"];
     trace?: never;
   };
   "/api/v1/roles": {
@@ -4752,6 +4753,44 @@ export interface operations {
       cookie?: never;
     };
     requestBody?: never;
+    responses: {
+      /** @description What it does */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Preview"];
+        };
+      };
+      default: components["responses"]["Problem"];
+    };
+  };
+  setPrincipal: {
+    parameters: {
+      query?: {
+        /** @description Only say what it would do */
+        preview?: components["parameters"]["preview"];
+      };
+      header?: never;
+      path: {
+        principal: string;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": {
+          /** @enum {string} */
+          kind?: "person" | "machine";
+          /** @description What is given to a team is given to it */
+          teams?: string[];
+          /** @description It may do nothing for now */
+          paused?: boolean;
+          description?: string;
+        };
+      };
+    };
     responses: {
       /** @description What it does */
       200: {
