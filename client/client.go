@@ -42,6 +42,7 @@ type Client struct {
 	servers []string          // those that were named, then those that were learned
 	turn    int               // the server that answered last
 	leaders map[string]string // of partitions, by their addresses, as servers have told
+	part    bool              // an answer left out what may not be seen
 	learned time.Time
 }
 
@@ -179,6 +180,16 @@ func (c *Client) round(ctx context.Context, r Request) (response *http.Response,
 // unavailableType is the type of problems that pass.
 const unavailableType = "urn:steady-ferry:problem:unavailable"
 
+// headerShown is "part" where a list leaves out what whoever asks may not see.
+const headerShown = "Ferry-Shown"
+
+// Part reports whether some answer may have left out what whoever asks may not see.
+func (c *Client) Part() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.part
+}
+
 // order returns the servers in the order in which to ask them.
 func (c *Client) order(leaderOf string) []string {
 	c.mu.Lock()
@@ -201,6 +212,7 @@ func (c *Client) answered(server, leaderOf string, response *http.Response) {
 	if leader := response.Header.Get("Ferry-Leader"); c.allows(leader) && leaderOf != "" {
 		c.leaders[leaderOf] = strings.TrimSuffix(leader, "/")
 	}
+	c.part = c.part || response.Header.Get(headerShown) == "part"
 	if i := slices.Index(c.servers, server); i >= 0 && leaderOf == "" {
 		c.turn = i
 	}

@@ -105,14 +105,14 @@ func TestTheConsoleOfQueues(t *testing.T) {
 	p.accessible("a discard before it is done")
 	p.click("Discard 25")
 	p.click("Undo")
-	require.Eventually(t, func() bool { return statesOf(t, n, a).Dead == 25 }, 5*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return statesOf(t, n, a).Dead == 25 }, 20*time.Second, 50*time.Millisecond)
 	n.Must("dead", a.String(), "-discard", "-why", "a drill", "-yes")
 	p.open("/dead/coldchain/inspections?show=discarded")
 	p.says("Undo all")
 	p.accessible("what was discarded")
 	p.click("Undo all")
 	p.click("Undo 25")
-	require.Eventually(t, func() bool { return statesOf(t, n, a).Dead == 25 }, 5*time.Second, 50*time.Millisecond)
+	require.Eventually(t, func() bool { return statesOf(t, n, a).Dead == 25 }, 20*time.Second, 50*time.Millisecond)
 
 	// A stretch of a topic is sent to the queue.
 	topic := n.Topic("coldchain/readings", 1)

@@ -149,7 +149,7 @@ func TestASlowStreamOfLinesIsKeptAsItComes(t *testing.T) {
 		done <- err
 	}()
 	io.WriteString(w, `{"body":"one"}`+"\n")
-	assert.Eventually(t, func() bool { return len(browse(t, n, client.Query{})) == 1 }, 5*time.Second, 20*time.Millisecond)
+	assert.Eventually(t, func() bool { return len(browse(t, n, client.Query{})) == 1 }, 20*time.Second, 20*time.Millisecond)
 	io.WriteString(w, `{"body":"two"}`+"\n")
 	w.Close()
 	require.NoError(t, <-done)

@@ -84,14 +84,14 @@ func TestAQueueFromTheCommandLine(t *testing.T) {
 	assert.Equal(t, client.Counts{Leased: 1, Delayed: 1, Dead: 1}, statesOf(t, n, a))
 
 	// A lease that ran out is refused by name, and the message comes again.
-	require.Eventually(t, func() bool { return statesOf(t, n, a).Waiting == 1 }, 5*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return statesOf(t, n, a).Waiting == 1 }, 20*time.Second, 20*time.Millisecond)
 	_, errOut, code := n.Ferry("", "settle", a.String(), "-accept", handed[3].Lease.String())
 	assert.Equal(t, 1, code)
 	assert.Contains(t, errOut, handed[3].Lease.String()+" ran out or was settled before; nothing is changed")
 	again := lease(t, n, a, 4)
 	require.Len(t, again, 1)
 	assert.Equal(t, 2, again[0].Attempt)
-	require.Eventually(t, func() bool { return statesOf(t, n, a).Dead == 2 }, 5*time.Second, 20*time.Millisecond, "its attempts are used up")
+	require.Eventually(t, func() bool { return statesOf(t, n, a).Dead == 2 }, 20*time.Second, 20*time.Millisecond, "its attempts are used up")
 	out := n.Must("dead", a.String())
 	assert.Contains(t, out, "attempts-used-up")
 	assert.Contains(t, out, "2 dead letters, 2 causes")
@@ -118,7 +118,7 @@ func TestAQueueFromTheCommandLine(t *testing.T) {
 	n.Must("send", a.String(), "-body", "soon", "-after", "1m")
 	n.Must("send", a.String(), "-body", "never", "-expire", "100ms")
 	assert.EqualValues(t, 3, statesOf(t, n, a).Delayed, "the one that was released, ferry work's, and the new one")
-	require.Eventually(t, func() bool { return strings.Contains(n.Must("dead", a.String()), "expired") }, 5*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return strings.Contains(n.Must("dead", a.String()), "expired") }, 20*time.Second, 20*time.Millisecond)
 }
 
 func TestDeadLettersAreMendedReturnedDiscardedAndBroughtBack(t *testing.T) {
@@ -324,7 +324,7 @@ func TestDeadLettersOfAGroup(t *testing.T) {
 	out := n.Must("dead", a.String())
 	assert.Contains(t, out, "coldchain/readings@compliance/dead: 1 dead letter, 1 cause")
 	assert.Contains(t, n.Must("show", "coldchain/readings@compliance#0:0"), "coldchain/readings#0:3")
-	require.Eventually(t, func() bool { return lagOf(t, n, a).Lag == 0 }, 5*time.Second, 20*time.Millisecond, "the group goes on")
+	require.Eventually(t, func() bool { return lagOf(t, n, a).Lag == 0 }, 20*time.Second, 20*time.Millisecond, "the group goes on")
 
 	// Returned, it comes to the group's members, and to no other group.
 	n.Must("dead", a.String(), "-return", "-yes")

@@ -58,7 +58,7 @@ func TestARouteFromTheCommandLine(t *testing.T) {
 		}
 		return all
 	}
-	assert.Eventually(t, func() bool { return sent() == 3 }, 5*time.Second, 50*time.Millisecond)
+	assert.Eventually(t, func() bool { return sent() == 3 }, 20*time.Second, 50*time.Millisecond)
 
 	// Halted, it sends nothing, says so, and goes on where it was.
 	n.Must("set", warm, "-paused")

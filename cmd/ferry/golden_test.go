@@ -180,11 +180,31 @@ func TestWhatIsShownAgainIsShownWhole(t *testing.T) {
 	server := httptest.NewServer(http.HandlerFunc(r.serve))
 	defer server.Close()
 	for _, line := range []string{"show coldchain/readings", "show coldchain/inspections", "show coldchain/readings@compliance", "nodes"} {
-		ctx, cancel := context.WithTimeout(t.Context(), 500*time.Millisecond)
-		var out, errOut bytes.Buffer
-		term.Run(ctx, verbs, append(strings.Fields(line), "-every", "100ms", "-server", server.URL, "-token", "recorded"), strings.NewReader(""), &out, &errOut)
+		ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+		out := threeTimes{enough: cancel}
+		var errOut bytes.Buffer
+		term.Run(ctx, verbs, append(strings.Fields(line), "-every", "10ms", "-server", server.URL, "-token", "recorded"), strings.NewReader(""), &out, &errOut)
 		cancel()
-		first, _, _ := strings.Cut(out.String(), "\n")
-		assert.GreaterOrEqual(t, strings.Count(out.String(), first+"\n"), 3, "%s: %s%s", line, out.String(), errOut.String())
+		assert.True(t, out.done(), "%s: %s%s", line, out.String(), errOut.String())
 	}
+}
+
+// threeTimes is what was written until its first line has come three times.
+type threeTimes struct {
+	bytes.Buffer
+	enough func()
+}
+
+func (w *threeTimes) done() bool {
+	first, _, whole := strings.Cut(w.String(), "\n")
+	return whole && strings.Count(w.String(), first+"\n") >= 3
+}
+
+func (w *threeTimes) Write(b []byte) (int, error) {
+	defer func() {
+		if w.done() {
+			w.enough()
+		}
+	}()
+	return w.Buffer.Write(b)
 }

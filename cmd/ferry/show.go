@@ -282,11 +282,15 @@ func (c *call) status(out io.Writer) error {
 		return c.PrintJSON(l)
 	}
 	s := l.Status
-	disk := fmt.Sprintf("%s of %s free", term.Size(s.Disk.Free), term.Size(s.Disk.Total))
-	if s.Disk.Full {
-		disk += "; publishing is refused below " + term.Size(s.Disk.Reserve)
+	room := ""
+	if s.Disk.Total > 0 { // else it may not be seen
+		room = fmt.Sprintf("memory %s, disk %s of %s free", term.Size(s.MemoryBytes), term.Size(s.Disk.Free), term.Size(s.Disk.Total))
+		if s.Disk.Full {
+			room += "; publishing is refused below " + term.Size(s.Disk.Reserve)
+		}
+		room += ", "
 	}
-	fmt.Fprintf(out, "%s  %s  up %s, memory %s, disk %s, catalog %s\n", s.Node, s.At.Local().Format("15:04:05"), term.Age(&s.StartedAt, s.At), term.Size(s.MemoryBytes), disk, s.Catalog)
+	fmt.Fprintf(out, "%s  %s  up %s, %scatalog %s\n", s.Node, s.At.Local().Format("15:04:05"), term.Age(&s.StartedAt, s.At), room, s.Catalog)
 	if s.SetAside > 0 {
 		fmt.Fprintf(out, "logs of %s were set aside, since the catalog does not know them: ferry nodes set-aside\n", words.Many(s.SetAside, "channel"))
 	}

@@ -1,4 +1,4 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQueryClient } from "@tanstack/react-query";
 import {
   Bell,
   BellOff,
@@ -6,6 +6,7 @@ import {
   CalendarClock,
   FileDiff,
   Flag,
+  KeyRound,
   LogOut,
   MailX,
   Moon,
@@ -20,10 +21,11 @@ import {
 import { lazy, Suspense, useEffect } from "react";
 import { BrowserRouter, Link, Navigate, NavLink, Route, Routes } from "react-router";
 import { Toaster } from "sonner";
-import { call, get, onSignedOut, Problem, type SignIn } from "./api/client";
+import { call, onSignedOut } from "./api/client";
 import { useLive } from "./api/live";
 import { AddressBox } from "./components/AddressBox";
 import { Mark } from "./components/Mark";
+import { useRights, useSession } from "./lib/rights";
 import { useSound } from "./lib/sound";
 import { setTheme, useTheme } from "./lib/theme";
 import { clock, many, short } from "./lib/format";
@@ -38,6 +40,7 @@ import { TopicPage } from "./pages/Topic";
 
 // Pages that are opened now and then are loaded together when the first of them is; the chart alone.
 const later = () => import("./pages/later");
+const AccessPage = lazy(() => later().then((m) => ({ default: m.AccessPage })));
 const ChorePage = lazy(() => later().then((m) => ({ default: m.ChorePage })));
 const Chores = lazy(() => later().then((m) => ({ default: m.Chores })));
 const DriftPage = lazy(() => later().then((m) => ({ default: m.DriftPage })));
@@ -64,6 +67,7 @@ const places = [
   { to: "/chart", icon: Waypoints, name: "How it hangs together", short: "together" },
   { to: "/nodes", icon: Server, name: "What is running", short: "running" },
   { to: "/drift", icon: FileDiff, name: "What drifted", short: "drifted" },
+  { to: "/access", icon: KeyRound, name: "Who may do what", short: "may" },
   { to: "/logbook", icon: BookOpen, name: "Who did what", short: "did what" },
 ];
 
@@ -110,6 +114,7 @@ function Bar() {
   const { connected, at, live } = useLive();
   const dead = live?.dead.reduce((n, d) => n + d.dead, 0) ?? 0;
   const [sound, setSound] = useSound(live?.incidents.alarms);
+  const { name, everywhere } = useRights();
   const out = async () => {
     await call("DELETE", "/session").catch(() => undefined);
     await client.resetQueries({ queryKey: ["session"] });
@@ -144,8 +149,15 @@ function Bar() {
         )}
         {live && live.status.catalog !== "reachable" && <Mark state="attention" word="the catalog is away" />}
       </span>
+      <Link
+        to="/access"
+        className="max-md:ml-auto"
+        title={everywhere("see-counts") ? undefined : "You see a part of what is there"}
+      >
+        {name}
+      </Link>
       <button
-        className="rounded p-1.5 text-soft hover:text-ink max-md:ml-auto"
+        className="rounded p-1.5 text-soft hover:text-ink"
         aria-label="Sound when an alarm begins"
         aria-pressed={sound}
         title={sound ? "A sound tells when an alarm begins" : "No sound tells when an alarm begins"}
@@ -170,12 +182,7 @@ function Bar() {
 export function App() {
   const client = useQueryClient();
   const theme = useTheme();
-  const session = useQuery({
-    queryKey: ["session"],
-    queryFn: () => get<SignIn>("/session"),
-    retry: (n, e) => !(e instanceof Problem) && n < 5,
-    staleTime: Infinity,
-  });
+  const session = useSession();
   useEffect(() => onSignedOut(() => void client.resetQueries({ queryKey: ["session"] })), [client]);
   if (session.isPending) return null;
   if (!session.data) return <SignInPage onDone={(who) => client.setQueryData(["session"], who)} />;
@@ -208,6 +215,7 @@ export function App() {
                 <Route path="/timetable/:space/:name" element={<ChorePage />} />
                 <Route path="/nodes" element={<NodesPage />} />
                 <Route path="/drift" element={<DriftPage />} />
+                <Route path="/access" element={<AccessPage />} />
                 <Route path="/logbook" element={<LogbookPage />} />
                 <Route path="*" element={<Navigate to="/now" replace />} />
               </Routes>

@@ -181,7 +181,11 @@ func (c *Call) start(v *Verb, args []string) error {
 			waited = true
 		}
 	}
-	return run(c)
+	err = run(c)
+	if err == nil && !c.JSON && c.API.Part() {
+		fmt.Fprintln(c.Err, "only what you may see is shown")
+	}
+	return err
 }
 
 func First(texts ...string) string {

@@ -118,6 +118,16 @@ func TestAScopeOnlyTakesAway(t *testing.T) {
 	assert.Equal(t, Of(Publish, Read), full.At("coldchain/readings"), "and the others stay")
 }
 
+func TestRightsReachIntoASpace(t *testing.T) {
+	r := rights(t, Of(SeeCounts), "coldchain/inspections", Of(Return), "depot-*/x@*")
+	assert.True(t, r.Reach(SeeCounts, "coldchain"))
+	assert.False(t, r.Reach(Return, "coldchain"))
+	assert.False(t, r.Reach(SeeCounts, "depot-1"))
+	assert.True(t, r.Reach(Return, "depot-1"))
+	assert.False(t, r.Reach(SeeCounts, "nodes"))
+	assert.False(t, r.Within(rights(t, Everything, "depot-1")).Reach(SeeCounts, "coldchain"), "a scope takes away")
+}
+
 func TestAGrantEndsByItself(t *testing.T) {
 	now := time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)
 	on := pattern(t, "coldchain")
@@ -168,6 +178,10 @@ func TestRightsAgreeWithEachGrant(t *testing.T) {
 				}
 			}
 			require.Equal(t, want, all.At(at), "seed %d: %s", seed, at)
+			space, _, _ := strings.Cut(at, "/")
+			for _, v := range want.Verbs() {
+				require.True(t, all.Reach(v, space), "seed %d: %s of %s", seed, v, at)
+			}
 			if wider.Covers(at) {
 				promised := all.On(wider)
 				require.Zero(t, promised.Without(want), "seed %d: on %s is promised what %s does not have", seed, wider, at)

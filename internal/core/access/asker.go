@@ -62,6 +62,12 @@ func May(ctx context.Context, v Verb, at string) bool {
 	return ok && a.Rights().May(v, at)
 }
 
+// Reaches reports whether whoever asks may do something in a space, be it at one thing there.
+func Reaches(ctx context.Context, v Verb, space string) bool {
+	a, ok := In(ctx)
+	return ok && a.Rights().Reach(v, space)
+}
+
 // Only are those of a list at whose addresses whoever asks may do something. The list stays as it
 // is.
 func Only[T any](ctx context.Context, v Verb, all []T, at func(T) string) []T {

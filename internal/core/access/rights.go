@@ -122,6 +122,12 @@ func (r *Rights) On(p address.Pattern) (s Set) {
 // Everywhere returns the verbs that are allowed at every address, whatever comes to be there.
 func (r *Rights) Everywhere() Set { return r.On(everything) }
 
+// Reach reports whether the verb is allowed on a space or on something in it, existing or not.
+func (r *Rights) Reach(v Verb, space string) bool {
+	reaches := func(g Grant) bool { return g.Verbs.Has(v) && g.On.Reaches(space) }
+	return slices.ContainsFunc(r.grants, reaches) && (r.scope == nil || r.scope.Reach(v, space))
+}
+
 // Somewhere returns the verbs that are allowed at some address, existing or not.
 func (r *Rights) Somewhere() (s Set) {
 	for _, g := range r.grants {

@@ -52,6 +52,9 @@ func (p Pattern) Covers(address string) bool {
 	return fits(p.space, space) && (p.channel == "" || channel != "" && fits(p.channel, channel)) && (p.group == "" || group != "" && fits(p.group, group))
 }
 
+// Reaches reports whether the pattern covers a space or may cover something in it.
+func (p Pattern) Reaches(space string) bool { return fits(p.space, space) }
+
 // fits matches * in a pattern against any characters, from the left as few as
 // possible: each part between two of them is looked for behind the one before.
 func fits(pattern, name string) bool {

@@ -37,8 +37,10 @@ type Revoked struct {
 
 // SignIn is the principal of a session or token.
 type SignIn struct {
-	Name  string   `json:"name"`
-	Roles []string `json:"roles"` // ROLE on PATTERN each
+	Name       string   `json:"name"`
+	Roles      []string `json:"roles"`      // ROLE on PATTERN each
+	Everywhere []string `json:"everywhere"` // the verbs that it may on everything
+	Somewhere  []string `json:"somewhere"`  // the verbs that it may on something
 }
 
 // Link is a way to sign in once.

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -82,6 +83,7 @@ type Message struct {
 	ContentType   string            `json:"contentType"`
 	Size          int               `json:"size"`                    // bytes of the body
 	Shortened     bool              `json:"shortened,omitempty"`     // the body here is only its beginning, as text or in base64
+	Masked        []string          `json:"masked,omitempty"`        // what whoever asks may not see of it: key, headers, body
 	PublisherTime *time.Time        `json:"publisherTime,omitempty"` // the publisher's own
 	Body          json.RawMessage   `json:"body,omitempty"`          // JSON as JSON, text as a string
 	BodyBase64    string            `json:"bodyBase64,omitempty"`    // any other body
@@ -92,7 +94,9 @@ type Message struct {
 // MessageOf returns the JSON form of a stored message of a channel.
 func MessageOf(channel address.Address, s *message.Stored) Message {
 	m := Message{Address: channel.At(s.Partition, s.Offset).String(), Partition: s.Partition, Offset: s.Offset, Time: s.StoredAt,
-		Key: s.Key, ID: s.ID, Headers: make(map[string]string, len(s.Headers)), ContentType: s.ContentType, Size: s.Size(), Shortened: s.Whole > 0}
+		Key: s.Key, ID: s.ID, Headers: make(map[string]string, len(s.Headers)), ContentType: s.ContentType, Size: s.Size(), Masked: s.Masked}
+	hidden := slices.Contains(s.Masked, "body")
+	m.Shortened = s.Whole > 0 && !hidden
 	for _, h := range s.Headers {
 		m.Headers[h.Name] = h.Value
 	}
@@ -103,6 +107,7 @@ func MessageOf(channel address.Address, s *message.Stored) Message {
 		m.NotBefore, m.Expires = orNull(t.NotBefore), orNull(t.Expires)
 	}
 	switch {
+	case hidden:
 	case m.Shortened:
 		// What was cut in the middle is no JSON, and may end within a character.
 		if text := strings.ToValidUTF8(string(s.Body), ""); len(s.Body)-len(text) < utf8.UTFMax {

@@ -27,6 +27,7 @@ type said struct {
 	Time      any `json:"time"`
 	Size      any `json:"size"`
 	Shortened any `json:"shortened"`
+	Masked    any `json:"masked"`
 	State     any `json:"state"`
 	Attempts  any `json:"attempts"`
 	Member    any `json:"member"`
@@ -53,6 +54,9 @@ func ParseMessage(b []byte) (*message.Message, error) {
 	}
 	if in.Shortened != nil && in.Shortened != false {
 		return nil, wrongMessage("shortened", "the body of this message was shortened", "messages with their whole body, as export writes them")
+	}
+	if in.Masked != nil {
+		return nil, wrongMessage("masked", "contents of this message were hidden from whoever read it", "messages as who may see-content reads them")
 	}
 	m := &message.Message{Key: in.Key, ID: in.ID, ContentType: in.ContentType}
 	guess := in.ContentType == "" && in.Address == nil // what was exported had none

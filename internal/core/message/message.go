@@ -51,6 +51,7 @@ type Stored struct {
 	Offset    int64
 	StoredAt  time.Time // stamped by the service, to the microsecond
 	Whole     int       // bytes of the whole body when Body is only its beginning; else 0
+	Masked    []string  // what was taken out of it for who may not see it: key, headers, body
 }
 
 // Shorten copies the message, with no more than the first bytes of its body.
@@ -69,6 +70,7 @@ func (s *Stored) Shorten(bytes int) *Stored {
 func (s *Stored) Hide() *Stored {
 	k := *s
 	k.Whole, k.Key, k.Headers, k.Body = s.Size(), "", nil, nil
+	k.Masked = []string{"key", "headers", "body"}
 	return &k
 }
 

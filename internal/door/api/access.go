@@ -57,12 +57,14 @@ func (s *Server) signIn(c *gin.Context) {
 	}
 	http.SetCookie(c.Writer, &http.Cookie{Name: gate.CookieName, Value: session, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode,
 		Secure: c.Request.TLS != nil, MaxAge: int(sessionLives / time.Second)})
-	c.JSON(http.StatusOK, form.SignIn{Name: p.Name, Roles: s.Node.Access.RolesOf(p)})
+	s.answerSignIn(c, p)
 }
 
-func (s *Server) session(c *gin.Context) {
-	p := gate.PrincipalOf(c)
-	c.JSON(http.StatusOK, form.SignIn{Name: p.Name, Roles: s.Node.Access.RolesOf(p)})
+func (s *Server) session(c *gin.Context) { s.answerSignIn(c, gate.PrincipalOf(c)) }
+
+func (s *Server) answerSignIn(c *gin.Context, p catalog.Asker) {
+	may := s.Node.Access.Asker(p).Rights()
+	c.JSON(http.StatusOK, form.SignIn{Name: p.Name, Roles: s.Node.Access.RolesOf(p), Everywhere: may.Everywhere().Names(), Somewhere: may.Somewhere().Names()})
 }
 
 func (s *Server) signOut(c *gin.Context) {

@@ -24,23 +24,33 @@ import (
 	"steadyferry/internal/service/queues"
 )
 
-func (s *Server) spaceJSON(sp *catalog.Space) form.Space {
-	out := form.Space{Space: sp.Name, Description: sp.Description, Labels: sp.Labels, CreatedAt: sp.CreatedAt.UTC()}
+// spaceJSON describes a space by what may be seen of it.
+func (s *Server) spaceJSON(ctx context.Context, sp *catalog.Space) form.Space {
+	out := form.Space{Space: sp.Name, Labels: map[string]string{}, CreatedAt: sp.CreatedAt.UTC()}
+	if access.May(ctx, access.SeeCounts, sp.Name) {
+		out.Description, out.Labels = sp.Description, sp.Labels
+	}
 	for _, t := range s.Node.Parts.ChannelsOf(sp.Name) {
-		if !t.OfGroup() {
-			status, _ := s.Node.Parts.Status(t, time.Now())
+		if !t.OfGroup() && access.May(ctx, access.SeeCounts, t.Record().Address()) {
+			ch := s.topicJSON(ctx, t, time.Now(), false)
 			out.Channels++
-			out.Messages += status.Messages
-			out.Bytes += status.Bytes
+			out.Messages += ch.Messages
+			out.Bytes += ch.Bytes
 		}
 	}
 	return out
 }
 
 func (s *Server) listSpaces(c *gin.Context) {
-	spaces := access.Only(c, access.SeeCounts, slices.Collect(maps.Values(s.Node.Catalog.View().Spaces)), func(sp *catalog.Space) string { return sp.Name })
+	spaces := s.spacesSeen(c)
 	slices.SortFunc(spaces, func(a, b *catalog.Space) int { return strings.Compare(a.Name, b.Name) })
-	gate.Page(c, spaces, func(sp *catalog.Space) string { return sp.Name }, s.spaceJSON)
+	gate.Page(c, spaces, func(sp *catalog.Space) string { return sp.Name }, func(sp *catalog.Space) form.Space { return s.spaceJSON(c, sp) })
+}
+
+// spacesSeen are the spaces of which whoever asks may see something.
+func (s *Server) spacesSeen(ctx context.Context) []*catalog.Space {
+	all := slices.Collect(maps.Values(s.Node.Catalog.View().Spaces))
+	return slices.DeleteFunc(all, func(sp *catalog.Space) bool { return !access.Reaches(ctx, access.SeeCounts, sp.Name) })
 }
 
 func (s *Server) newSpace(c *gin.Context) {
@@ -55,7 +65,7 @@ func (s *Server) newSpace(c *gin.Context) {
 func (s *Server) answerSpace(c *gin.Context, name string, status int) {
 	sp, err := s.Node.Parts.Space(name)
 	if !gate.Refuse(c, err) {
-		out := s.spaceJSON(sp)
+		out := s.spaceJSON(c, sp)
 		out.Declared = s.Node.Declares.Of(c, name)
 		c.JSON(status, out)
 	}

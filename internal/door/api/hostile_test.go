@@ -23,6 +23,51 @@ import (
 // secrets are what stands in messages and in details of failures, and what is elsewhere.
 var secrets = []string{"hidden-key", "hidden-header", "hidden-body", "hidden-detail", "hidden-where", "hidden-reason", "depot"}
 
+// inspector is a principal that may see of the space coldchain its inspections alone; it tells its token.
+func inspector(t *testing.T, d *doortest.Door) string {
+	ctx := accesstest.Owner(t)
+	person := &catalog.Principal{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: "desk-1"}, Principal: setting.Principal{Kind: setting.Person}}
+	grant := &catalog.Grant{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: "g"}, Grant: setting.Grant{To: "desk-1", Role: "help-desk", On: "coldchain/inspections"}}
+	require.NoError(t, d.Catalog.NewRights(ctx, nil, []*catalog.Principal{person}, nil, []*catalog.Grant{grant}))
+	token, err := d.Catalog.NewSecret(ctx, catalog.Secret{Principal: "desk-1", Kind: catalog.Token}, 0, nil)
+	require.NoError(t, err)
+	return token
+}
+
+// A space is listed for who may see something in it, with what that is; lists say when they
+// may have left something out.
+func TestWhoSeesAPartIsToldSo(t *testing.T) {
+	d := doortest.Open(t)
+	ctx := accesstest.Owner(t)
+	q := d.Channel(setting.Queue, "coldchain/inspections", nil)
+	readings := d.Channel(setting.Topic, "coldchain/readings", nil)
+	require.NoError(t, d.Manage.NewSpace(ctx, "owner", "depot", nil))
+	_, err := d.Manage.SetSpace(ctx, "owner", "coldchain", setting.Change{"description": "of all boxes"}, false)
+	require.NoError(t, err)
+	for _, c := range []*part.Channel{q, readings} {
+		_, err := d.Parts.PublishMessages(ctx, c, 0, []*message.Message{{Body: []byte("x")}})
+		require.NoError(t, err)
+	}
+	token := inspector(t, d)
+	for _, c := range []struct{ path, want string }{
+		{"/api/v1/spaces", `"channels":1,"messages":1,`},
+		{"/api/v1/channels", `"address":"coldchain/inspections"`},
+		{"/api/v1/watches", `{"items":[]`},
+	} {
+		r, body := d.Do("GET", c.path, "", "", "Authorization", "Bearer "+token)
+		assert.Equal(t, "part", r.Header.Get("Ferry-Shown"), c.path)
+		assert.Contains(t, body, c.want, c.path)
+		assert.NotContains(t, body, "coldchain/readings", c.path)
+		assert.NotContains(t, body, "depot", c.path)
+		assert.NotContains(t, body, "of all boxes", c.path)
+		r, _ = d.Do("GET", c.path, "", "")
+		assert.Empty(t, r.Header.Get("Ferry-Shown"), c.path)
+	}
+	r, body := d.Do("GET", "/api/v1/session", "", "", "Authorization", "Bearer "+token)
+	assert.Equal(t, 200, r.StatusCode)
+	assert.Contains(t, body, `"everywhere":[],"somewhere":["see-counts","see-causes","see-metadata","return","discard","undo"]`)
+}
+
 // A help desk that returns and discards what it may not read tries each way that is known to tell
 // of it. Whoever finds another way adds it here.
 func TestAHelpDeskLearnsNothingOfContents(t *testing.T) {
@@ -47,11 +92,7 @@ func TestAHelpDeskLearnsNothingOfContents(t *testing.T) {
 	replay, err := d.Replays.New(ctx, "owner", replays.Spec{From: "coldchain/inspections/dead", To: "coldchain/inspections", Where: `body.box != "hidden-where"`}, 0.01)
 	require.NoError(t, err)
 	d.Exec(fmt.Sprintf(`UPDATE jobs SET state = 'failed', ended_at = now(), detail = 'hidden-reason' WHERE id = %d`, replay.ID))
-	person := &catalog.Principal{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: "desk-1"}, Principal: setting.Principal{Kind: setting.Person}}
-	grant := &catalog.Grant{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: "g"}, Grant: setting.Grant{To: "desk-1", Role: "help-desk", On: "coldchain/inspections"}}
-	require.NoError(t, d.Catalog.NewRights(ctx, nil, []*catalog.Principal{person}, nil, []*catalog.Grant{grant}))
-	token, err := d.Catalog.NewSecret(ctx, catalog.Secret{Principal: "desk-1", Kind: catalog.Token}, 0, nil)
-	require.NoError(t, err)
+	token := inspector(t, d)
 
 	const at = "/api/v1/channels/coldchain/inspections"
 	where := `body.box.startsWith("hidden")`

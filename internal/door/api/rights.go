@@ -28,6 +28,7 @@ func (s *Server) rightRoutes(a *gin.RouterGroup) {
 	a.DELETE("/grants/:grant", s.removeGrant)
 	a.GET("/may", s.may)
 	a.GET("/may/who", s.whoMay)
+	a.GET("/may/verbs", s.myVerbs)
 }
 
 func (s *Server) newPrincipal(c *gin.Context) {
@@ -104,6 +105,16 @@ func (s *Server) may(c *gin.Context) {
 	if !gate.Refuse(c, err) {
 		c.JSON(http.StatusOK, out)
 	}
+}
+
+// myVerbs tells what whoever asks may do at an address, so that a page need not offer the rest.
+func (s *Server) myVerbs(c *gin.Context) {
+	at, err := address.Parse(c.Query("address"))
+	if gate.Refuse(c, err) {
+		return
+	}
+	verbs := s.Node.Access.Asker(gate.PrincipalOf(c)).Rights().At(at.String())
+	c.JSON(http.StatusOK, form.Page[string]{Items: verbs.Names()})
 }
 
 func (s *Server) whoMay(c *gin.Context) {

@@ -2,13 +2,10 @@ package api
 
 import (
 	"context"
-	"maps"
-	"slices"
 
 	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
-	"steadyferry/internal/engine/catalog"
 )
 
 // seen is the snapshot as whoever asks may see it; all of it, for who may see everything.
@@ -28,7 +25,7 @@ func (s *Server) seen(ctx context.Context, whole *snapshot) *snapshot {
 	}
 	st := &l.Status
 	st.Channels, st.Partitions, st.Messages, st.Bytes, st.Rates = 0, 0, 0, 0, form.Flow{}
-	st.Spaces = len(access.Only(ctx, access.SeeCounts, slices.Collect(maps.Values(s.Node.Catalog.View().Spaces)), func(sp *catalog.Space) string { return sp.Name }))
+	st.Spaces = len(s.spacesSeen(ctx))
 	for i := range l.Channels {
 		addTo(st, &l.Channels[i])
 	}

@@ -59,7 +59,18 @@ func (g *Gate) Allowed(c *gin.Context) {
 		Refuse(c, problem.New(problem.Refused, "nobody may do that yet: it is not said which verb it needs"))
 		return
 	}
+	if n.at == atEach && !everywhere(c, n.verb) {
+		c.Header(shownHeader, "part")
+	}
 	Refuse(c, n.asked(c)())
+}
+
+// shownHeader tells of a list that what whoever asks may not see was left out, if there is any.
+const shownHeader = "Ferry-Shown"
+
+func everywhere(c *gin.Context, v access.Verb) bool {
+	a, ok := access.In(c.Request.Context())
+	return ok && a.Rights().Everywhere().Has(v)
 }
 
 // asked returns how to ask, now and again, why whoever asks may not do what a request needs; what

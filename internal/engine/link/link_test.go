@@ -77,7 +77,7 @@ func TestTheSecretIsNotToldToWhoeverListens(t *testing.T) {
 	p := NewPeers(PeersConfig{Self: 1, Secret: "the-secret-of-the-cluster"}, h)
 	defer p.Close()
 	p.SetNodes([]Remote{{ID: 2, Name: "node-2", Addr: front.Addr().String()}})
-	require.Eventually(t, func() bool { return said.count() > 200 }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return said.count() > 200 }, 20*time.Second, 10*time.Millisecond)
 	time.Sleep(300 * time.Millisecond)
 	assert.False(t, p.Up(2), "it is not taken for the node")
 	assert.False(t, impostor.Up(1))

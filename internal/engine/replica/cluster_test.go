@@ -126,7 +126,7 @@ func TestThreeReplicasElectPublishSleepAndSucceed(t *testing.T) {
 	publish(t, leader, 50, 1000)
 	caughtUp(t, 50, nodes...)
 	awake := func(n *testNode) bool { n.group.mu.Lock(); defer n.group.mu.Unlock(); return n.group.awake }
-	require.Eventually(t, func() bool { return !awake(nodes[0]) && !awake(nodes[1]) && !awake(nodes[2]) }, 5*time.Second, 10*time.Millisecond, "idle groups sleep")
+	require.Eventually(t, func() bool { return !awake(nodes[0]) && !awake(nodes[1]) && !awake(nodes[2]) }, 20*time.Second, 10*time.Millisecond, "idle groups sleep")
 
 	leader.stop()
 	began := time.Now()

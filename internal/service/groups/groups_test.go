@@ -270,7 +270,7 @@ func TestWhatAReaderRejectsBecomesADeadLetter(t *testing.T) {
 	q, err := n.Queues.At(a)
 	require.NoError(t, err)
 	assert.True(t, q.OfGroup())
-	require.Eventually(t, func() bool { return n.Queues.Counts(q).Dead == 1 }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return n.Queues.Counts(q).Dead == 1 }, 20*time.Second, 10*time.Millisecond)
 	dead, err := n.Queues.Dead(accesstest.Owner(t), q, time.Hour, 10)
 	require.NoError(t, err)
 	assert.Equal(t, "bad-celsius", dead.Causes[0].Reason)

@@ -86,7 +86,7 @@ func TestWorkIsLeasedSettledAndComesBack(t *testing.T) {
 	require.NoError(t, err)
 	n.Parts.WaitReady(accesstest.Owner(t), q)
 	settle(t, n, q, queue.Release, "", "", again...)
-	require.Eventually(t, func() bool { return n.Queues.Counts(q).Dead == 1 }, 5*time.Second, 10*time.Millisecond, "b had two attempts")
+	require.Eventually(t, func() bool { return n.Queues.Counts(q).Dead == 1 }, 20*time.Second, 10*time.Millisecond, "b had two attempts")
 	assert.Equal(t, []string{"c"}, bodies(handed(t, n, q, 5)))
 }
 

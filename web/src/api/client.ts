@@ -66,6 +66,12 @@ export type ActionSample = Schemas["ActionSample"];
 export type Replay = Schemas["Replay"];
 export type NewReplay = Schemas["NewReplay"];
 export type Trace = Schemas["Trace"];
+export type Principal = Schemas["Principal"];
+export type Role = Schemas["Role"];
+export type Grant = Schemas["Grant"];
+export type May = Schemas["May"];
+export type Secret = Schemas["Secret"];
+export type Token = Schemas["Token"];
 export type SignIn = Schemas["SignIn"];
 export type ProblemBody = Schemas["Problem"];
 

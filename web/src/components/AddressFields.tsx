@@ -1,11 +1,14 @@
 import { useQuery } from "@tanstack/react-query";
 import { get, type Space } from "../api/client";
 
-/** The names of all spaces. */
-export function useSpaces(): string[] {
+/** The names of all spaces; undefined until they have come. */
+export function useSpacesOnceKnown(): string[] | undefined {
   const spaces = useQuery({ queryKey: ["spaces"], queryFn: () => get<{ items: Space[] }>("/spaces?limit=1000") });
-  return spaces.data?.items.map((s) => s.space) ?? [];
+  return spaces.data?.items.map((s) => s.space);
 }
+
+/** The names of all spaces, none until they have come. */
+export const useSpaces = (): string[] => useSpacesOnceKnown() ?? [];
 
 /** The space and the name of something new in it. */
 export function AddressFields({

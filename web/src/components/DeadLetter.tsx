@@ -3,8 +3,10 @@ import { type DeadCause, type QueueMessage } from "../api/client";
 import { ago, clock, many } from "../lib/format";
 import { type Doing } from "./ActionDialog";
 import { Copy } from "./Copy";
+import { useVerbs } from "../lib/rights";
 import { Mark } from "./Mark";
 import { bodyText } from "./MessageDrawer";
+import { Hidden } from "./Part";
 import { Story } from "./Story";
 
 /** How many came over time, as bars. */
@@ -38,6 +40,12 @@ export function Bars({ cause }: { cause: DeadCause }) {
 
 /** A body with the place marked that the failure names. */
 function Body({ message }: { message: QueueMessage }) {
+  if (message.masked?.includes("body"))
+    return (
+      <p className="rounded bg-sunk p-3">
+        <Hidden /> <span className="text-soft">({many(message.size, "byte")})</span>
+      </p>
+    );
   if (message.gone) return <p className="text-soft">Its content is no longer kept.</p>;
   if (typeof message.body !== "object" || message.body === null) {
     return <pre className="address overflow-x-auto rounded bg-sunk p-3">{bodyText(message)}</pre>;
@@ -77,7 +85,7 @@ export function fieldOf(items: QueueMessage[]): string {
 
 /** What is at the place that the failure names, or else the key or the body. */
 export function failing(m: QueueMessage, field: string): string {
-  if (!field) return m.key || bodyText(m);
+  if (!field || m.masked) return m.key || bodyText(m);
   let at: unknown = m.body;
   for (const part of field.split("/").slice(1)) at = (at as Record<string, unknown> | undefined)?.[part];
   return at === undefined ? "missing" : JSON.stringify(at);
@@ -128,26 +136,35 @@ export function DeadLetter({ message, act }: { message: QueueMessage; act: (d: D
           ))}
       </dl>
       <Story steps={message.history.map((h) => ({ address: message.address, ...h }))} />
-      {message.state === "dead" && <DeadActions act={act} small />}
+      {message.state === "dead" && <DeadActions at={page} act={act} small />}
     </section>
   );
 }
 
-export function DeadActions({ act, small = false }: { act: (d: Doing) => void; small?: boolean }) {
+const deadActions: { doing: Doing; name: string; verbs: string[] }[] = [
+  { doing: "edit", name: "Mend and return", verbs: ["edit", "return", "see-content"] },
+  { doing: "return", name: "Return", verbs: ["return"] },
+  { doing: "send", name: "Send elsewhere", verbs: ["replay"] },
+  { doing: "discard", name: "Discard", verbs: ["discard"] },
+];
+
+/** What may be done to dead letters; the first of them stands out. */
+export function DeadActions({ at, act, small = false }: { at: string; act: (d: Doing) => void; small?: boolean }) {
+  const may = useVerbs(at);
+  const all = deadActions.filter((a) => a.verbs.every(may));
   return (
     <p className="flex flex-wrap gap-2">
-      <button className="button" data-main={!small || undefined} onClick={() => act("edit")}>
-        Mend and return
-      </button>
-      <button className="button" onClick={() => act("return")}>
-        Return
-      </button>
-      <button className="button" onClick={() => act("send")}>
-        Send elsewhere
-      </button>
-      <button className="button" data-alarm onClick={() => act("discard")}>
-        Discard
-      </button>
+      {all.map((a, i) => (
+        <button
+          key={a.doing}
+          className="button"
+          data-main={(i === 0 && !small && a.doing !== "discard") || undefined}
+          data-alarm={a.doing === "discard" || undefined}
+          onClick={() => act(a.doing)}
+        >
+          {a.name}
+        </button>
+      ))}
     </p>
   );
 }

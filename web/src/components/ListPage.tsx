@@ -1,8 +1,17 @@
+import { Plus } from "lucide-react";
 import { useMemo } from "react";
 import { useUrlState } from "../lib/url";
 import { Mark } from "./Mark";
 import { Notice } from "./Panel";
+import { May, Nothing } from "./Part";
 import { type Column, sorted, Timetable } from "./Timetable";
+
+/** Opens the dialog for a new thing. */
+export const MakeButton = ({ name, open }: { name: string; open: () => void }) => (
+  <button className="button" data-main onClick={open}>
+    <Plus size={16} aria-hidden /> {name}
+  </button>
+);
 
 /** A page that lists things: with a filter and an order that are kept in its URL,
  *  and something to say while they come, when there are none, and when none matches. */
@@ -10,6 +19,7 @@ export function ListPage<T>({
   title,
   note,
   what,
+  verb,
   rows,
   failed,
   columns,
@@ -17,13 +27,16 @@ export function ListPage<T>({
   rowKey,
   text,
   placeholder,
+  maker,
   tools,
+  above,
   empty,
   below,
 }: {
   title: string;
   note?: string;
   what: string; // one of them, in a sentence: No channel fits
+  verb?: string; // that it takes to see them, if not see-counts
   rows: T[] | undefined; // undefined while they come
   failed?: string;
   columns: Column<T>[];
@@ -31,7 +44,9 @@ export function ListPage<T>({
   rowKey: (row: T) => string | number;
   text: (row: T) => string; // that the filter looks through; the same function at each drawing
   placeholder: string;
+  maker?: { verb: string; name: string; open: () => void }; // of a new one, for who may
   tools?: React.ReactNode;
+  above?: React.ReactNode;
   empty: React.ReactNode;
   below?: React.ReactNode;
 }) {
@@ -60,10 +75,20 @@ export function ListPage<T>({
           />
         )}
         {tools}
+        {maker && (
+          <May verb={maker.verb}>
+            <MakeButton {...maker} />
+          </May>
+        )}
       </div>
+      {above}
       {failed && <Notice mark={<Mark state="attention" word="" />} title={failed} />}
       {!rows && !failed && <Notice title="Waiting for the first figures" />}
-      {rows && rows.length === 0 && !failed && empty}
+      {rows && rows.length === 0 && !failed && (
+        <Nothing verb={verb} what={what}>
+          {empty}
+        </Nothing>
+      )}
       {rows && rows.length > 0 && (
         <Timetable
           label={title}

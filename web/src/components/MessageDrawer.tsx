@@ -15,6 +15,7 @@ export function bodyBytes(m: Message): Uint8Array {
 
 /** The body as text: JSON on one line. */
 export function bodyText(m: Message): string {
+  if (m.masked?.includes("body")) return "hidden";
   if (m.bodyBase64) return `(${count(m.size)} bytes that are not text)`;
   if (m.body === undefined) return "";
   if (m.shortened) return `${m.body as string}…`; // the beginning of JSON is no JSON

@@ -22,6 +22,7 @@ import { Command } from "./Copy";
 import { EditsField } from "./Edits";
 import { Failure } from "./Failure";
 import { Dialog } from "./Panel";
+import { MayAt } from "./Part";
 import { TrialResult } from "./RouteTrial";
 
 const Condition = lazy(() => import("./Condition"));
@@ -47,9 +48,11 @@ export function NewRoute({ source, children }: { source: string; children: React
   const [making, setMaking] = useState(false);
   return (
     <>
-      <button className="button" onClick={() => setMaking(true)}>
-        <Split size={15} aria-hidden /> {children}
-      </button>
+      <MayAt verbs={["route"]} at={source}>
+        <button className="button" onClick={() => setMaking(true)}>
+          <Split size={15} aria-hidden /> {children}
+        </button>
+      </MayAt>
       {making && <RouteDialog source={source} onClose={() => setMaking(false)} />}
     </>
   );

@@ -2,11 +2,13 @@ import { useQuery } from "@tanstack/react-query";
 import { get, type Setting } from "../api/client";
 import type { Fields } from "../lib/settings";
 
+type SettingTable = "channels" | "groups" | "spaces" | "endpoints" | "watches" | "chores" | "principals" | "roles" | "grants";
+
 /** What can be set, as the service tells it. */
 export function useSettings() {
   return useQuery({
     queryKey: ["settings"],
-    queryFn: () => get<Record<"channels" | "groups" | "spaces" | "endpoints" | "watches" | "chores", Setting[]>>("/settings"),
+    queryFn: () => get<Record<SettingTable, Setting[]>>("/settings"),
     staleTime: Infinity,
   });
 }
@@ -16,11 +18,13 @@ export function SettingFields({
   rows,
   fields,
   made,
+  suggest = {},
   onChange,
 }: {
   rows: Setting[];
   fields: Fields;
   made?: boolean; // what is fixed cannot be changed any more
+  suggest?: Record<string, string[]>; // by the name of a row, what may be meant
   onChange: (fields: Fields) => void;
 }) {
   return (
@@ -50,10 +54,18 @@ export function SettingFields({
               <input
                 className="field"
                 inputMode={row.form === "number" ? "numeric" : undefined}
+                list={suggest[row.name] && `suggest-${row.name}`}
                 value={value}
                 placeholder={row.default}
                 onChange={(e) => set(e.target.value)}
               />
+            )}
+            {suggest[row.name] && (
+              <datalist id={`suggest-${row.name}`}>
+                {suggest[row.name]!.map((one) => (
+                  <option key={one} value={one} />
+                ))}
+              </datalist>
             )}
           </label>
         );

@@ -22,6 +22,7 @@ export function textOf(row: Setting, value: unknown): string {
     case "size":
       return value === 0 ? "" : exactSize(value as number);
     case "names":
+    case "verbs":
     case "addresses":
     case "mailboxes":
       return (value as string[]).join(", ");
@@ -55,6 +56,7 @@ function valueOf(row: Setting, text: string, before: string): unknown {
     case "switch":
       return text === "true";
     case "names":
+    case "verbs":
     case "addresses":
     case "mailboxes":
       return text.split(/[ ,]+/).filter(Boolean);
@@ -80,7 +82,7 @@ export function changesOf(rows: Setting[], initial: Fields, fields: Fields): { s
     const value = valueOf(row, now, before);
     settings[row.name] = value;
     if (row.form === "switch") flags.push(now === "true" ? `-${row.flag}` : `-${row.flag}=false`);
-    else if (row.form === "names" || row.form === "addresses")
+    else if (row.form === "names" || row.form === "verbs" || row.form === "addresses")
       flags.push(`-${row.flag} ${(value as string[]).join(",") || "none"}`);
     else if (["labels", "headers", "columns"].includes(row.form))
       flags.push(...Object.entries(value as Record<string, string>).map(([name, v]) => `-${row.flag} ${quote(`${name}=${v}`)}`));

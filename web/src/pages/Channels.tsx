@@ -1,4 +1,3 @@
-import { Plus } from "lucide-react";
 import { useMemo, useState } from "react";
 import { Link } from "react-router";
 import type { Channel } from "../api/client";
@@ -99,6 +98,7 @@ export function Channels() {
         rowKey={(t) => t.address}
         text={textOf}
         placeholder="name or label"
+        maker={{ verb: "new", name: "New channel", open: () => setCreating(true) }}
         tools={
           <>
             {spaces.length > 0 && (
@@ -114,9 +114,6 @@ export function Channels() {
                 ))}
               </select>
             )}
-            <button className="button" data-main onClick={() => setCreating(true)}>
-              <Plus size={16} aria-hidden /> New channel
-            </button>
           </>
         }
         empty={

@@ -1,5 +1,4 @@
 import { useQuery } from "@tanstack/react-query";
-import { Plus } from "lucide-react";
 import { useState } from "react";
 import { Link } from "react-router";
 import { explain, get, type Chore } from "../api/client";
@@ -97,11 +96,7 @@ export function Chores() {
         rowKey={(c) => c.address}
         text={textOf}
         placeholder="name, act or state"
-        tools={
-          <button className="button" data-main onClick={() => setCreating(true)}>
-            <Plus size={16} aria-hidden /> New chore
-          </button>
-        }
+        maker={{ verb: "chore", name: "New chore", open: () => setCreating(true) }}
         empty={
           <Notice title="Nothing is done by itself.">
             <p>A chore does what you would do by hand, at its time: return, discard, replay, verify, export. Create one with</p>

@@ -9,8 +9,10 @@ import { Bars, DeadActions, DeadLetter, failing, fieldOf } from "../components/D
 import { Mark } from "../components/Mark";
 import { DeadRoutes } from "../components/DeadRoutes";
 import { Notice } from "../components/Panel";
+import { MayAt } from "../components/Part";
 import { ago, count, many } from "../lib/format";
 import { page, useHeld, useSteady } from "../lib/steady";
+import { useVerbs } from "../lib/rights";
 import { useUrlState } from "../lib/url";
 import { readerPage } from "../lib/address";
 
@@ -74,6 +76,7 @@ export function DeadPage() {
   const [doing, setDoing] = useState<{ what: Doing; one?: QueueMessage }>();
   const [span, setSpan] = useState("1h");
   const discarded = params.get("show") === "discarded";
+  const sees = useVerbs(queue)("see-content");
   const dead = useQuery({
     queryKey: ["dead", queue, span],
     queryFn: () => get<DeadLetters>(`${queuePath(queue)}/dead?span=${span}`),
@@ -178,7 +181,7 @@ export function DeadPage() {
                         <span className="text-lg font-semibold tabular-nums">{count(c.count)}</span>
                       </span>
                       <span className="block text-[length:var(--text-small)] break-words text-soft">
-                        {c.pattern || "no detail"}
+                        {c.pattern || (sees ? "no detail" : "details are hidden")}
                       </span>
                       <span className="mt-1 flex items-end justify-between gap-2 text-[length:var(--text-small)] text-soft">
                         <Bars cause={c} />
@@ -197,13 +200,15 @@ export function DeadPage() {
           <section aria-label="Messages" className="min-w-0">
             <h2 className="mb-1 flex items-baseline justify-between">
               {discarded ? "Discarded" : "Messages of this cause"}
-              <a
-                className="min-h-6 text-[length:var(--text-small)] font-normal"
-                href={`/api/v1${queuePath(queue)}/export?state=${discarded ? "discarded" : "dead"}${chosen && !discarded ? `&cause=${chosen.cause}` : ""}`}
-                download
-              >
-                export
-              </a>
+              <MayAt verbs={["export"]} at={queue}>
+                <a
+                  className="min-h-6 text-[length:var(--text-small)] font-normal"
+                  href={`/api/v1${queuePath(queue)}/export?state=${discarded ? "discarded" : "dead"}${chosen && !discarded ? `&cause=${chosen.cause}` : ""}`}
+                  download
+                >
+                  export
+                </a>
+              </MayAt>
             </h2>
             <div className="mb-2">
               {discarded ? (
@@ -211,7 +216,7 @@ export function DeadPage() {
                   Undo all
                 </button>
               ) : (
-                <DeadActions act={(what) => setDoing({ what })} />
+                <DeadActions at={queue} act={(what) => setDoing({ what })} />
               )}
             </div>
             {items.length === 0 && list.data && !list.isPlaceholderData && (

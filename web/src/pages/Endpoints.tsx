@@ -1,5 +1,4 @@
 import { useQuery } from "@tanstack/react-query";
-import { Plus } from "lucide-react";
 import { useState } from "react";
 import { Link } from "react-router";
 import { explain, get, type Endpoint } from "../api/client";
@@ -71,11 +70,7 @@ export function Endpoints() {
         rowKey={(e) => e.address}
         text={textOf}
         placeholder="name or address"
-        tools={
-          <button className="button" data-main onClick={() => setCreating(true)}>
-            <Plus size={16} aria-hidden /> New endpoint
-          </button>
-        }
+        maker={{ verb: "route", name: "New endpoint", open: () => setCreating(true) }}
         empty={
           <Notice title="Nothing is delivered to places outside yet.">
             <p>An endpoint is an address, a table or another Steady Ferry, to which routes deliver. Create the first one with</p>

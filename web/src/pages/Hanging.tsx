@@ -1,13 +1,14 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { explain, get, Problem, type ChartOf } from "../api/client";
-import { useSpaces } from "../components/AddressFields";
+import { useSpacesOnceKnown } from "../components/AddressFields";
 import { ChartDrawing } from "../components/ChartDrawing";
 import { ChartList } from "../components/ChartList";
 import { ChartPanel } from "../components/ChartPanel";
 import { Command } from "../components/Copy";
 import { Mark } from "../components/Mark";
 import { Notice } from "../components/Panel";
+import { Nothing } from "../components/Part";
 import { troubled } from "../lib/chart";
 import { clock, many } from "../lib/format";
 import { useUrlState } from "../lib/url";
@@ -18,7 +19,8 @@ const isPhone = () => window.matchMedia("(max-width: 48rem)").matches;
 /** How things hang together: a chart of who publishes, reads and routes, with its trouble spots, now or then. */
 export function Hanging() {
   const [params, change] = useUrlState();
-  const spaces = useSpaces();
+  const known = useSpacesOnceKnown();
+  const spaces = known ?? [];
   const [chosen, setChosen] = useState(params.get("open") ?? undefined);
   const space = params.get("space") ?? spaces[0] ?? "";
   const around = params.get("around") ?? "";
@@ -45,6 +47,17 @@ export function Hanging() {
     setChosen(id);
     change({ open: id });
   };
+  if (known?.length === 0)
+    return (
+      <>
+        <h1 className="mb-1">How it hangs together</h1>
+        <Nothing what="space">
+          <Notice title="There are no spaces yet.">
+            <Command text="ferry new space coldchain" />
+          </Notice>
+        </Nothing>
+      </>
+    );
   const minutes = at ? Math.round((Date.now() - Date.parse(at)) / 60_000) : 0;
   const back = (ago: number) =>
     change({
@@ -111,10 +124,12 @@ export function Hanging() {
         </div>
       </div>
       <div className="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
-        <Mark
-          state={bad.length === 0 ? "ready" : bad[0]!.level}
-          word={bad.length === 0 ? "nothing is out of order" : `${many(bad.length, "trouble spot")}, first ${bad[0]!.id}`}
-        />
+        {chart && (
+          <Mark
+            state={bad.length === 0 ? "ready" : bad[0]!.level}
+            word={bad.length === 0 ? "nothing is out of order" : `${many(bad.length, "trouble spot")}, first ${bad[0]!.id}`}
+          />
+        )}
         {bad.length > 0 && (
           <button className="button" onClick={() => show(bad[(bad.findIndex((t) => t.id === chosen) + 1) % bad.length]!.id)}>
             Next trouble

@@ -48,6 +48,7 @@ export function LogbookPage() {
     <ListPage
       title="Logbook"
       what="entry"
+      verb="logbook"
       rows={entries}
       failed={log.error && !log.data ? explain(log.error) : undefined}
       columns={columns}

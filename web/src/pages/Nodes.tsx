@@ -9,6 +9,7 @@ import { Failure } from "../components/Failure";
 import { Jobs } from "../components/Jobs";
 import { Mark } from "../components/Mark";
 import { Dialog, Notice } from "../components/Panel";
+import { Nothing } from "../components/Part";
 import { SetAside } from "../components/SetAside";
 import { type Column, Timetable } from "../components/Timetable";
 import { Toggle } from "../components/Toggle";
@@ -175,6 +176,13 @@ export function NodesPage() {
   const [spreading, setSpreading] = useState<Preview>();
   if (!live) return <Notice title="Waiting for the first figures" />;
   const cluster = live.cluster;
+  if (cluster.nodes.length === 0)
+    return (
+      <>
+        <h1 className="mb-1">What is running</h1>
+        <Nothing what="node">{null}</Nothing>
+      </>
+    );
   const spread = async (on: boolean) => {
     try {
       setSpreading(await call<Preview>("PATCH", "/nodes?preview=true", { spreadLeaders: on }));

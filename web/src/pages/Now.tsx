@@ -8,6 +8,7 @@ import { Mark } from "../components/Mark";
 import { Notice } from "../components/Panel";
 import { pageOf } from "../lib/address";
 import { ago, clock, many } from "../lib/format";
+import { useRights } from "../lib/rights";
 import { useUrlState } from "../lib/url";
 
 const shownSources = 6;
@@ -25,8 +26,19 @@ function Section({ title, children }: { title: string; children: React.ReactNode
   );
 }
 
+/** That there is nothing to tell, as far as may be seen. */
+function Quiet({ verb = "see-counts", children }: { verb?: string; children: string }) {
+  const all = useRights().everywhere(verb);
+  return (
+    <p className="text-soft">
+      {children}
+      {!all && " that you may see"}.
+    </p>
+  );
+}
+
 function Coming({ all }: { all: Foreseen[] }) {
-  if (all.length === 0) return <p className="text-soft">Nothing is foreseen.</p>;
+  if (all.length === 0) return <Quiet>Nothing is foreseen</Quiet>;
   return (
     <ul>
       {all.map((f) => (
@@ -52,7 +64,7 @@ function Coming({ all }: { all: Foreseen[] }) {
 }
 
 function Doing({ all }: { all: Going[] }) {
-  if (all.length === 0) return <p className="text-soft">Nothing goes on, and nothing has failed in the last hour.</p>;
+  if (all.length === 0) return <Quiet>Nothing goes on, and nothing has failed in the last hour</Quiet>;
   return (
     <ul>
       {all.map((g) => (
@@ -73,7 +85,7 @@ function Doing({ all }: { all: Going[] }) {
 }
 
 function Changes({ all }: { all: LogbookEntry[] }) {
-  if (all.length === 0) return <p className="text-soft">Nobody changed anything.</p>;
+  if (all.length === 0) return <Quiet verb="logbook">Nobody changed anything</Quiet>;
   return (
     <ul>
       {all.slice(0, shownChanges).map((e) => (
@@ -103,6 +115,7 @@ export function Now() {
   const o = whole.data;
   const open = o?.wrong.reduce((n, s) => n + s.incidents.length, 0) ?? 0;
   const reported = space || spaces[0];
+  const { everywhere } = useRights();
   return (
     <>
       <div className="mb-2 flex flex-wrap items-center gap-x-4 gap-y-2">
@@ -139,9 +152,11 @@ export function Now() {
           {open === 0 && (
             <p className="flex items-center gap-2 py-3 text-[length:var(--text-large)]">
               <Mark state="calm" word="" />
-              {o.wellSince
-                ? `All is well, for ${ago(o.wellSince)}, since ${clock(o.wellSince, false)}.`
-                : "All is well: nothing was out of order so far."}
+              {!everywhere("see-counts")
+                ? "Nothing that you may see is out of order."
+                : o.wellSince
+                  ? `All is well, for ${ago(o.wellSince)}, since ${clock(o.wellSince, false)}.`
+                  : "All is well: nothing was out of order so far."}
             </p>
           )}
           {o.wrong.slice(0, shownSources).map((s) => (

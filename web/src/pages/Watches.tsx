@@ -1,5 +1,4 @@
 import { useQuery } from "@tanstack/react-query";
-import { Plus } from "lucide-react";
 import { useState } from "react";
 import { Link } from "react-router";
 import { explain, get, type Watch } from "../api/client";
@@ -65,11 +64,7 @@ export function Watches() {
         rowKey={(w) => w.address}
         text={textOf}
         placeholder="name, value or state"
-        tools={
-          <button className="button" data-main onClick={() => setCreating(true)}>
-            <Plus size={16} aria-hidden /> New watch
-          </button>
-        }
+        maker={{ verb: "watch", name: "New watch", open: () => setCreating(true) }}
         empty={
           <Notice title="Nothing is watched.">
             <p>Every new space comes with watches. Create one more with</p>

@@ -1,4 +1,5 @@
 // The pages that are opened now and then.
+export { AccessPage } from "./Access";
 export { ChorePage } from "./Chore";
 export { Chores } from "./Chores";
 export { DriftPage } from "./Drift";

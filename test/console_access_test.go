@@ -1,0 +1,115 @@
+package test
+
+import (
+	"encoding/json"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"steadyferry/client"
+	"steadyferry/test/harness"
+)
+
+// as is the node as somebody else comes to it, with a token of its own.
+func as(t *testing.T, n *harness.Node, who string) *harness.Node {
+	t.Helper()
+	var token struct{ Token string }
+	require.NoError(t, json.Unmarshal([]byte(n.Must("access", "new", "token", who, "-label", "console", "-json")), &token))
+	other := *n
+	other.Token = token.Token
+	api, err := client.New(n.URL, token.Token)
+	require.NoError(t, err)
+	other.API = api
+	return &other
+}
+
+// A person is made, is given a role after it was seen what that gives, and loses it again; and
+// whether it may is told with the reason.
+func TestTheConsoleOfWhoMayDoWhat(t *testing.T) {
+	t.Parallel()
+	n := failing(t)
+	p := openConsole(t, n)
+	p.open("/access")
+	p.says("Who may do what")
+	p.click("New principal")
+	p.fill("Name", "ines")
+	p.fill("Teams", "desk")
+	p.says("ferry access new person ines -teams desk")
+	p.accessible("a new principal")
+	p.click("Create the principal")
+	p.wait(`document.querySelector("table")?.innerText.includes("ines")`)
+
+	p.click("Grants")
+	p.says("There is no grant yet.")
+	p.click("New grant")
+	p.fill("To", "team:desk")
+	p.fill("Role", "help-desk")
+	p.fill("On", "coldchain/inspections")
+	p.says("ines gains see-counts, see-causes, see-metadata, return, discard, undo on coldchain/inspections")
+	p.says("ferry access new grant team:desk -role help-desk -on coldchain/inspections -yes")
+	p.click("Give it")
+	p.says("Take back")
+	p.accessible("the grants")
+
+	p.open("/access?who=ines&verb=see-content&at=coldchain/inspections")
+	p.says("no: ines may not see-content coldchain/inspections")
+	p.says("These may: owner.")
+	p.open("/access?who=ines&verb=return&at=coldchain/inspections")
+	p.says("yes: ines may return coldchain/inspections: help-desk on coldchain/inspections was given to team:desk")
+	p.everywhere("help-desk", "/access")
+	p.open("/access?show=roles")
+	p.says("is on call, and looks: no contents")
+	p.open("/access?show=access")
+	p.says("this one")
+	p.click("New token")
+	p.fill("For", "build-42")
+	p.fill("Label", "builds")
+	p.fill("Role", "publisher")
+	p.fill("On", "coldchain/readings")
+	p.click("Create the token")
+	p.says("It is not told again:")
+	p.accessible("a new token")
+	p.click("I have it")
+	p.says("publisher on coldchain/readings")
+
+	p.open("/access?show=grants")
+	p.click("Take back help-desk on coldchain/inspections from team:desk")
+	p.says("ines loses see-counts, see-causes, see-metadata, return, discard, undo on coldchain/inspections")
+	p.click("Take help-desk back from team:desk")
+	p.wait(`!document.body.innerText.includes("team:desk")`)
+}
+
+// A help desk sees that contents are hidden, is offered what it may do and nothing else, and is
+// told what it sees a part of.
+func TestTheConsoleOfAHelpDesk(t *testing.T) {
+	t.Parallel()
+	n := failing(t)
+	n.Must("access", "new", "person", "ines")
+	n.Must("access", "new", "grant", "ines", "-role", "help-desk", "-on", "coldchain/inspections", "-yes")
+	p := openConsole(t, as(t, n, "ines"))
+	p.open("/now")
+	p.says("coldchain/inspections: dead at or above 3")
+	p.says("Nobody changed anything that you may see.")
+	for path, says := range map[string]string{
+		"/nodes": "There is no node that you may see.", "/logbook": "There is no entry that you may see.", "/watches": "There is no watch that you may see.",
+		"/endpoints": "There is no endpoint that you may see.", "/timetable": "There is no chore that you may see.",
+	} {
+		p.open(path)
+		p.says(says)
+	}
+	p.accessible("no rights")
+	p.open("/chart")
+	p.says("1 trouble spot, first coldchain/inspections")
+	p.open("/channels")
+	p.says("coldchain/inspections")
+	p.wait(`!document.body.innerText.includes("New channel") && !document.body.innerText.includes("coldchain/readings")`)
+	p.open("/dead/coldchain/inspections")
+	p.says("details are hidden")
+	p.says("hidden: it takes see-content")
+	p.wait(`!document.body.innerText.includes("Mend and return") && !document.body.innerText.includes("export") && !document.body.innerText.includes("9.5")`)
+	p.accessible("dead letters without contents")
+	p.click("Return")
+	p.fill("Messages a second; 0 is all at once", "0")
+	p.click("Return to the queue 4")
+	p.says("No dead letters.")
+}
