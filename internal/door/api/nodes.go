@@ -14,7 +14,7 @@ import (
 	"steadyferry/internal/core/placement"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/door/gate"
-	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/ledger"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/report"
 	"steadyferry/internal/service/moves"
@@ -129,7 +129,7 @@ func (s *Server) jobJSON(j *moves.Job) form.Job {
 	}
 	for _, st := range j.Steps {
 		step := form.JobStep{Address: s.Node.Parts.PartitionAddress(st.ChannelID, st.Partition), From: s.Node.Parts.NodeNames(st.Before), To: s.Node.Parts.NodeNames(st.After), State: st.State}
-		if st.State == catalog.StepMoving {
+		if st.State == ledger.StepMoving {
 			step.Replicas = s.replicasOf(st.ChannelID, st.Partition)
 		}
 		if !st.Open() {

@@ -217,9 +217,9 @@ type Entry struct {
 	After   any
 }
 
-// change runs f and writes its logbook entry in one transaction, tells the
+// Change runs f and writes its logbook entry in one transaction, tells the
 // other nodes, and returns when this node's view has it.
-func (c *Catalog) change(ctx context.Context, e *Entry, f In) error {
+func (c *Catalog) Change(ctx context.Context, e *Entry, f In) error {
 	err := c.record(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		if err := f(ctx, tx); err != nil {
 			return err

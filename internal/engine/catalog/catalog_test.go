@@ -82,8 +82,6 @@ func statements(c *Catalog, ch *Channel, g *Group, r *Job) map[string]func(ctx c
 		"TakeJob":   func(ctx context.Context) error { return skip(c.TakeJob(ctx, r.ID)) },
 		"SetJob":    func(ctx context.Context) error { return c.SetJob(ctx, r.ID, job.Running, job.Running, 2, entry) },
 		"Job":       func(ctx context.Context) error { return skip(c.Job(ctx, r.ID)) },
-		"Steps":     func(ctx context.Context) error { return skip(c.Steps(ctx, r.ID)) },
-		"OpenSteps": func(ctx context.Context) error { return skip(c.OpenSteps(ctx, 0)) },
 		"NewJob":    func(ctx context.Context) error { return c.NewJob(ctx, move(), entry, nil) },
 		"Jobs":      func(ctx context.Context) error { return skip(c.Jobs(ctx, 5, "move", "replay")) },
 		"Note":      func(ctx context.Context) error { return c.Note(ctx, entry) },

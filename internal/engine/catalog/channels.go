@@ -29,7 +29,7 @@ func (l *Labels) Scan(value any) error {
 	return fmt.Errorf("labels: unexpected %T", value)
 }
 
-func (l Labels) column() []byte {
+func (l Labels) Column() []byte {
 	if l == nil {
 		return []byte("{}")
 	}
@@ -72,7 +72,7 @@ type Channel struct {
 }
 
 // column is the settings for the records.
-func (c *Channel) column() []byte {
+func (c *Channel) Column() []byte {
 	b, err := json.Marshal(c.Channel)
 	if err != nil {
 		panic(err) // plain values
@@ -100,9 +100,9 @@ func (c *Channel) Reader(name string) string { return c.At().Reader(name).String
 
 // NewSpace records a space, with the watches that come with it.
 func (c *Catalog) NewSpace(ctx context.Context, s *Space, e *Entry, watches ...*Watch) error {
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		var id int64
-		if err := tx.GetContext(ctx, &id, `INSERT INTO spaces (name, description, labels, watched) VALUES ($1, $2, $3, true) RETURNING id`, s.Name, s.Description, s.Labels.column()); err != nil {
+		if err := tx.GetContext(ctx, &id, `INSERT INTO spaces (name, description, labels, watched) VALUES ($1, $2, $3, true) RETURNING id`, s.Name, s.Description, s.Labels.Column()); err != nil {
 			return err
 		}
 		for _, w := range watches {
@@ -115,9 +115,9 @@ func (c *Catalog) NewSpace(ctx context.Context, s *Space, e *Entry, watches ...*
 // SetSpace changes a space's description and labels, which were as in old when
 // the change was made.
 func (c *Catalog) SetSpace(ctx context.Context, old, s *Space, e *Entry) error {
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		return oneRow(tx.ExecContext(ctx, `UPDATE spaces SET description = $2, labels = $3 WHERE id = $1 AND description = $4 AND labels = $5`,
-			s.ID, s.Description, s.Labels.column(), old.Description, old.Labels.column()))
+			s.ID, s.Description, s.Labels.Column(), old.Description, old.Labels.Column()))
 	})
 }
 
@@ -135,7 +135,7 @@ func oneRow(result sql.Result, err error) error {
 // RemoveSpace deletes a space that has no channels. Channels of it that were
 // removed lose their way back.
 func (c *Catalog) RemoveSpace(ctx context.Context, id int64, e *Entry) error {
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		var n int
 		if err := tx.GetContext(ctx, &n, `SELECT (SELECT count(*) FROM channels WHERE space_id = $1 AND removed_at IS NULL) + (SELECT count(*) FROM endpoints WHERE space_id = $1)`, id); err != nil {
 			return err
@@ -156,10 +156,10 @@ func (c *Catalog) RemoveSpace(ctx context.Context, id int64, e *Entry) error {
 // NewChannel records a channel and where its partitions are; its SpaceID names
 // the space.
 func (c *Catalog) NewChannel(ctx context.Context, ch *Channel, placed [][]uint64, e *Entry) error {
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		ch.ID = newID(channelIDs)
 		if _, err := tx.ExecContext(ctx, `INSERT INTO channels (id, space_id, name, kind, settings, group_id) VALUES ($1, $2, $3, $4, $5, $6)`,
-			ch.ID, ch.SpaceID, ch.Name, ch.Kind, ch.column(), ch.GroupID); err != nil {
+			ch.ID, ch.SpaceID, ch.Name, ch.Kind, ch.Column(), ch.GroupID); err != nil {
 			return err
 		}
 		return addPlacements(ctx, tx, ch.ID, 0, placed)
@@ -170,8 +170,8 @@ func (c *Catalog) NewChannel(ctx context.Context, ch *Channel, placed [][]uint64
 // they were made from (else ErrStale), records where partitions that are added
 // begin, and what else the change takes (also may be nil).
 func (c *Catalog) SetChannel(ctx context.Context, ch *Channel, from int, placed [][]uint64, also In, e *Entry) error {
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		if err := oneRow(tx.ExecContext(ctx, `UPDATE channels SET settings = $2, revision = revision + 1 WHERE id = $1 AND revision = $3`, ch.ID, ch.column(), ch.Revision)); err != nil {
+	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+		if err := oneRow(tx.ExecContext(ctx, `UPDATE channels SET settings = $2, revision = revision + 1 WHERE id = $1 AND revision = $3`, ch.ID, ch.Column(), ch.Revision)); err != nil {
 			return err
 		}
 		if err := addPlacements(ctx, tx, ch.ID, from, placed); err != nil {
@@ -193,14 +193,14 @@ func newID(bits int) int64 { return rand.Int64N(1<<bits-1<<32) + 1<<32 }
 // Adopt records a channel whose logs were set aside, under the number and with
 // the placements that they have.
 func (c *Catalog) Adopt(ctx context.Context, ch *Channel, placed []*Placement, e *Entry) error {
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO channels (id, space_id, name, kind, settings) VALUES ($1, $2, $3, $4, $5)`,
-			ch.ID, ch.SpaceID, ch.Name, ch.Kind, ch.column()); err != nil {
+			ch.ID, ch.SpaceID, ch.Name, ch.Kind, ch.Column()); err != nil {
 			return err
 		}
 		for _, p := range placed {
 			if _, err := tx.ExecContext(ctx, `INSERT INTO placements (channel_id, partition, began_with, replicas, epoch, survivor) VALUES ($1, $2, $3, $4, $5, $6)`,
-				ch.ID, p.Partition, p.BeganWith.column(), p.Replicas.column(), p.Epoch, p.Survivor); err != nil {
+				ch.ID, p.Partition, p.BeganWith.Column(), p.Replicas.Column(), p.Epoch, p.Survivor); err != nil {
 				return err
 			}
 		}
@@ -210,7 +210,7 @@ func (c *Catalog) Adopt(ctx context.Context, ch *Channel, placed []*Placement, e
 
 // MarkRemoved takes a channel out of use, or with back brings it back.
 func (c *Catalog) MarkRemoved(ctx context.Context, id int64, back bool, e *Entry) error {
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `UPDATE channels SET removed_at = CASE WHEN $2 THEN NULL ELSE now() END WHERE id = $1`, id, back)
 		return err
 	})
@@ -219,7 +219,7 @@ func (c *Catalog) MarkRemoved(ctx context.Context, id int64, back bool, e *Entry
 // Forget deletes the record of a channel that was removed before a time, and
 // was not brought back. Its logs are deleted after that.
 func (c *Catalog) Forget(ctx context.Context, id int64, before time.Time) error {
-	return c.change(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
+	return c.Change(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `DELETE FROM channels WHERE id = $1 AND removed_at <= $2`, id, before)
 		return err
 	})

@@ -24,7 +24,7 @@ var choresTable = ownedTable("chores", address.Nodes, func(v *View) (*map[string
 
 // NewChore records a chore, whose times count from now on.
 func (c *Catalog) NewChore(ctx context.Context, ch *Chore, e *Entry) error {
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		if err := insertOwned(ctx, tx, "chores", ch); err != nil {
 			return err
 		}
@@ -40,7 +40,7 @@ func setBy(ctx context.Context, tx *sqlx.Tx, ch *Chore) error {
 // SetChore changes a chore, which must be of the revision that it was made from (else
 // ErrStale). With again its times count anew, from now on.
 func (c *Catalog) SetChore(ctx context.Context, ch *Chore, again bool, e *Entry) error {
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		if err := setOwned(ctx, tx, "chores", ch); err != nil {
 			return err
 		}

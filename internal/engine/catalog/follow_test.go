@@ -238,7 +238,7 @@ func BenchmarkNewChannel(b *testing.B) {
 			defer c.Close()
 			require.NoError(b, c.NewSpace(b.Context(), &Space{Name: "coldchain"}, nil))
 			space := c.View().Spaces["coldchain"].ID
-			settings := (&Channel{Channel: setting.Channel{Partitions: 1}}).column()
+			settings := (&Channel{Channel: setting.Channel{Partitions: 1}}).Column()
 			testdb.Exec(b, database,
 				fmt.Sprintf(`INSERT INTO channels (id, space_id, name, kind, settings) SELECT i, %d, 'c' || i, 'topic', '%s' FROM generate_series(1, %d) i`, space, settings, others),
 				`INSERT INTO placements (channel_id, partition, began_with, replicas) SELECT id, 0, '[7]', '[7]' FROM channels`)

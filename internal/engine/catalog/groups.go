@@ -31,7 +31,7 @@ var ErrStale = errors.New("it was changed meanwhile")
 
 // NewGroup records a group that begins at the offsets, by partition.
 func (c *Catalog) NewGroup(ctx context.Context, g *Group, offsets []int64, e *Entry) error {
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		return putGroup(ctx, tx, g, offsets)
 	})
 }
@@ -53,7 +53,7 @@ func putOffsets(ctx context.Context, tx *sqlx.Tx, id int64, offsets []int64) err
 // SetGroup changes a group's description, pause and expiry, which were as in
 // old when the change was made.
 func (c *Catalog) SetGroup(ctx context.Context, old, g *Group, e *Entry) error {
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		if err := oneRow(tx.ExecContext(ctx, `UPDATE groups SET description = $2, paused = $3, expire_ms = $4 WHERE id = $1 AND description = $5 AND paused = $6 AND expire_ms = $7`,
 			g.ID, g.Description, g.Paused, g.ExpireMS, old.Description, old.Paused, old.ExpireMS)); err != nil || reflect.DeepEqual(old.Routing, g.Routing) {
 			return err
@@ -64,7 +64,7 @@ func (c *Catalog) SetGroup(ctx context.Context, old, g *Group, e *Entry) error {
 
 // RemoveGroup deletes a group with its offsets and history.
 func (c *Catalog) RemoveGroup(ctx context.Context, id int64, e *Entry) error {
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `DELETE FROM groups WHERE id = $1`, id)
 		return err
 	})
@@ -170,7 +170,7 @@ func (c *Catalog) Seeks(ctx context.Context, id int64, limit int) ([]Seek, error
 // that was there when it was decided on; -1 takes any.
 func (c *Catalog) SeekOffsets(ctx context.Context, id, epoch, last int64, m *Seek, offsets map[int]int64, shares []byte, e *Entry) error {
 	return c.InTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
-		if err := fenced(ctx, tx, group.ErrOver, `UPDATE groups SET shares = $3, changed_at = clock_timestamp() WHERE id = $1 AND epoch = $2`, id, epoch, shares); err != nil {
+		if err := Fenced(ctx, tx, group.ErrOver, `UPDATE groups SET shares = $3, changed_at = clock_timestamp() WHERE id = $1 AND epoch = $2`, id, epoch, shares); err != nil {
 			return err
 		}
 		var newest int64

@@ -56,7 +56,7 @@ func All(changes ...In) In {
 
 // NewJob records a job, and with it what its kind records (also may be nil).
 func (c *Catalog) NewJob(ctx context.Context, j *Job, e *Entry, also In) error {
-	return c.change(ctx, e, NewJobIn(j, also))
+	return c.Change(ctx, e, NewJobIn(j, also))
 }
 
 // NewJobIn records a job within another change.
@@ -90,7 +90,7 @@ func (c *Catalog) JobOf(ctx context.Context, parent int64) (*Job, error) {
 // SetJob changes the state and the rate of a job that is in a state (else
 // ErrStale).
 func (c *Catalog) SetJob(ctx context.Context, id int64, from, to job.State, rate float64, e *Entry) error {
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		return oneRow(tx.ExecContext(ctx, `UPDATE jobs SET state = $3, rate = $4, changed_at = now(), ended_at = CASE WHEN $5 THEN now() END WHERE id = $1 AND state = $2`, id, from, to, rate, to.Ended()))
 	})
 }

@@ -27,7 +27,7 @@ func (l *IDs) Scan(value any) error {
 	return fmt.Errorf("ids: unexpected %T", value)
 }
 
-func (l IDs) column() []byte {
+func (l IDs) Column() []byte {
 	if l == nil {
 		return []byte("[]")
 	}
@@ -90,7 +90,7 @@ var ErrNameTaken = errors.New("a node of this name runs on another data director
 // a node of its name is recorded, that one's directory is taken to be lost,
 // unless it still runs.
 func (c *Catalog) Register(ctx context.Context, n *Node, running time.Duration) error {
-	return c.change(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
+	return c.Change(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
 		var known Node
 		err := tx.GetContext(ctx, &known, nodeColumns+` WHERE directory = $1`, n.Directory)
 		if err == nil {
@@ -152,7 +152,7 @@ func (c *Catalog) NotRunning(ctx context.Context, id uint64) error {
 
 // SetNodeState changes the state of a node's record.
 func (c *Catalog) SetNodeState(ctx context.Context, id uint64, state string, e *Entry) error {
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `UPDATE nodes SET state = $2 WHERE id = $1`, id, state)
 		return err
 	})
@@ -160,7 +160,7 @@ func (c *Catalog) SetNodeState(ctx context.Context, id uint64, state string, e *
 
 // SetSpread turns the spreading of leaders on or off.
 func (c *Catalog) SetSpread(ctx context.Context, on bool, e *Entry) error {
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `UPDATE catalog_version SET spread_leaders = $1`, on)
 		return err
 	})
@@ -170,7 +170,7 @@ func (c *Catalog) SetSpread(ctx context.Context, on bool, e *Entry) error {
 func addPlacements(ctx context.Context, tx *sqlx.Tx, channel int64, from int, placed [][]uint64) error {
 	for i, ids := range placed {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO placements (channel_id, partition, began_with, replicas) VALUES ($1, $2, $3, $3) ON CONFLICT DO NOTHING`,
-			channel, from+i, IDs(ids).column()); err != nil {
+			channel, from+i, IDs(ids).Column()); err != nil {
 			return err
 		}
 	}
@@ -179,9 +179,9 @@ func addPlacements(ctx context.Context, tx *sqlx.Tx, channel int64, from int, pl
 
 // Recover records that a partition goes on from one of its replicas alone.
 func (c *Catalog) Recover(ctx context.Context, p Placement, survivor uint64, e *Entry) error {
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		result, err := tx.ExecContext(ctx, `UPDATE placements SET epoch = epoch + 1, survivor = $3, replicas = $4 WHERE channel_id = $1 AND partition = $2 AND epoch = $5`,
-			p.ChannelID, p.Partition, survivor, p.Replicas.column(), p.Epoch)
+			p.ChannelID, p.Partition, survivor, p.Replicas.Column(), p.Epoch)
 		if err != nil {
 			return err
 		}

@@ -97,7 +97,7 @@ func setOwned(ctx context.Context, tx *sqlx.Tx, table string, r row) error {
 }
 
 func (c *Catalog) removeOwned(ctx context.Context, table string, id int64, e *Entry) error {
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `DELETE FROM `+table+` WHERE id = $1`, id)
 		return err
 	})

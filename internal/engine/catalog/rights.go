@@ -46,7 +46,7 @@ var (
 
 // NewRights records principals, roles and grants together.
 func (c *Catalog) NewRights(ctx context.Context, e *Entry, principals []*Principal, roles []*Role, grants []*Grant) error {
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		if err := insertOwned(ctx, tx, PrincipalsPlace, principals...); err != nil {
 			return err
 		}
@@ -60,12 +60,12 @@ func (c *Catalog) NewRights(ctx context.Context, e *Entry, principals []*Princip
 // SetPrincipal changes a principal, which must be of the revision that it was made from (else
 // ErrStale).
 func (c *Catalog) SetPrincipal(ctx context.Context, p *Principal, e *Entry) error {
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error { return setOwned(ctx, tx, PrincipalsPlace, p) })
+	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error { return setOwned(ctx, tx, PrincipalsPlace, p) })
 }
 
 // RemovePrincipal deletes a principal, with what it has got and its secrets.
 func (c *Catalog) RemovePrincipal(ctx context.Context, p *Principal, e *Entry) error {
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM grants WHERE settings ->> 'to' = $1`, p.Name); err != nil {
 			return err
 		}
@@ -76,8 +76,8 @@ func (c *Catalog) RemovePrincipal(ctx context.Context, p *Principal, e *Entry) e
 
 // RemoveRole deletes a role that nobody has; ErrExists when somebody has got it meanwhile.
 func (c *Catalog) RemoveRole(ctx context.Context, r *Role, e *Entry) error {
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		return fenced(ctx, tx, ErrExists, `DELETE FROM roles WHERE id = $1 AND NOT EXISTS (SELECT 1 FROM grants WHERE settings ->> 'role' = $2)`, r.ID, r.Name)
+	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+		return Fenced(ctx, tx, ErrExists, `DELETE FROM roles WHERE id = $1 AND NOT EXISTS (SELECT 1 FROM grants WHERE settings ->> 'role' = $2)`, r.ID, r.Name)
 	})
 }
 

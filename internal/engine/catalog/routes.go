@@ -69,7 +69,7 @@ func (c *Catalog) NewRoute(ctx context.Context, g *Group, offsets []int64, e *En
 	if err != nil {
 		return err
 	}
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		if err := putGroup(ctx, tx, g, offsets); err != nil {
 			return err
 		}
@@ -95,7 +95,7 @@ func (c *Catalog) AdoptRouting(ctx context.Context, id, version int64, settings 
 	if err != nil {
 		return err
 	}
-	return c.change(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
+	return c.Change(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `UPDATE routes SET settings = $2, version = $3 WHERE group_id = $1 AND version < $3`, id, b, version)
 		return err
 	})

@@ -56,7 +56,7 @@ func (c *Catalog) NewSecret(ctx context.Context, s Secret, lives time.Duration, 
 	text := s.Kind[:1] + "-" + rand.Text() + rand.Text()
 	add := func(ctx context.Context, tx *sqlx.Tx) error { return addSecret(ctx, tx, s, text, lives) }
 	if s.Kind == Token {
-		return text, c.change(ctx, e, add)
+		return text, c.Change(ctx, e, add)
 	}
 	return text, c.record(ctx, e, add)
 }
@@ -64,7 +64,7 @@ func (c *Catalog) NewSecret(ctx context.Context, s Secret, lives time.Duration, 
 func addSecret(ctx context.Context, tx *sqlx.Tx, s Secret, text string, lives time.Duration) error {
 	hash := sha256.Sum256([]byte(text))
 	expires := sql.NullTime{Time: time.Now().Add(lives), Valid: lives > 0}
-	if err := fenced(ctx, tx, ErrNotFound, `INSERT INTO secrets (hash, principal_id, kind, label, expires_at, role, pattern)
+	if err := Fenced(ctx, tx, ErrNotFound, `INSERT INTO secrets (hash, principal_id, kind, label, expires_at, role, pattern)
 		SELECT $1, id, $3, $4, $5, $6, $7 FROM principals WHERE name = $2`, hash[:], s.Principal, s.Kind, s.Label, expires, s.Role, s.Pattern); err != nil {
 		return err
 	}
@@ -81,9 +81,9 @@ func addSecret(ctx context.Context, tx *sqlx.Tx, s Secret, text string, lives ti
 func (c *Catalog) DropSecret(ctx context.Context, kind, text string) (bool, error) {
 	hash := sha256.Sum256([]byte(text))
 	drop := func(ctx context.Context, tx *sqlx.Tx) error {
-		return fenced(ctx, tx, ErrNotFound, `DELETE FROM secrets WHERE hash = $1 AND kind = $2`, hash[:], kind)
+		return Fenced(ctx, tx, ErrNotFound, `DELETE FROM secrets WHERE hash = $1 AND kind = $2`, hash[:], kind)
 	}
-	do := c.change
+	do := c.Change
 	if kind == Link {
 		do = c.record
 	}
@@ -97,15 +97,15 @@ func (c *Catalog) DropSecret(ctx context.Context, kind, text string) (bool, erro
 // Revoke ends the secret with the id, which is refused everywhere as soon as the
 // nodes have heard of it. It returns ErrNotFound when there is none.
 func (c *Catalog) Revoke(ctx context.Context, id string, e *Entry) error {
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		return fenced(ctx, tx, ErrNotFound, `DELETE FROM secrets WHERE `+byID, id)
+	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+		return Fenced(ctx, tx, ErrNotFound, `DELETE FROM secrets WHERE `+byID, id)
 	})
 }
 
 // RevokeAll ends the secrets of a kind but the one with the id, and returns how
 // many there were. Its entry tells the number.
 func (c *Catalog) RevokeAll(ctx context.Context, kind, but string, e *Entry) (n int64, err error) {
-	err = c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+	err = c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		result, err := tx.ExecContext(ctx, `DELETE FROM secrets x WHERE kind = $2 AND NOT (`+byID+`) AND `+standing["secrets"], but, kind)
 		if err != nil {
 			return err
@@ -132,8 +132,8 @@ func (c *Catalog) Rotate(ctx context.Context, s Secret, e *Entry) (string, error
 	if !s.ExpiresAt.IsZero() {
 		lives = time.Until(s.ExpiresAt)
 	}
-	return text, c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		if err := fenced(ctx, tx, ErrNotFound, `DELETE FROM secrets WHERE kind = 'token' AND `+byID, s.ID); err != nil {
+	return text, c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+		if err := Fenced(ctx, tx, ErrNotFound, `DELETE FROM secrets WHERE kind = 'token' AND `+byID, s.ID); err != nil {
 			return err
 		}
 		return addSecret(ctx, tx, s, text, lives)

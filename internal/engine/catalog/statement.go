@@ -47,10 +47,10 @@ func (c *Catalog) Exec(ctx context.Context, statement string, args ...any) error
 // execFenced runs a statement that changes a row if its fence stands. It
 // returns broken when it changes none.
 func (c *Catalog) execFenced(ctx context.Context, broken error, statement string, args ...any) error {
-	return c.within(ctx, func(ctx context.Context) error { return fenced(ctx, c.db, broken, statement, args...) })
+	return c.within(ctx, func(ctx context.Context) error { return Fenced(ctx, c.db, broken, statement, args...) })
 }
 
-func fenced(ctx context.Context, in sqlx.ExecerContext, broken error, statement string, args ...any) error {
+func Fenced(ctx context.Context, in sqlx.ExecerContext, broken error, statement string, args ...any) error {
 	result, err := in.ExecContext(ctx, statement, args...)
 	if err != nil {
 		return err

@@ -21,13 +21,13 @@ var watchesTable = ownedTable("watches", address.Nodes, func(v *View) (*map[stri
 
 // NewWatch records a watch.
 func (c *Catalog) NewWatch(ctx context.Context, w *Watch, e *Entry) error {
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error { return insertOwned(ctx, tx, "watches", w) })
+	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error { return insertOwned(ctx, tx, "watches", w) })
 }
 
 // FirstWatches records the watches that come by themselves with a space (0: with the nodes)
 // that was made before there were any; ErrStale when it has got them.
 func (c *Catalog) FirstWatches(ctx context.Context, space int64, all []*Watch, e *Entry) error {
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		had := `UPDATE spaces SET watched = true WHERE id = $1 AND NOT watched`
 		if space == 0 {
 			had = `UPDATE catalog_version SET watched = true WHERE $1 = 0 AND NOT watched`
@@ -42,7 +42,7 @@ func (c *Catalog) FirstWatches(ctx context.Context, space int64, all []*Watch, e
 // SetWatch changes a watch, which must be of the revision that it was made from (else
 // ErrStale).
 func (c *Catalog) SetWatch(ctx context.Context, w *Watch, e *Entry) error {
-	return c.change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error { return setOwned(ctx, tx, "watches", w) })
+	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error { return setOwned(ctx, tx, "watches", w) })
 }
 
 // RemoveWatch deletes a watch. Its incidents stay.

@@ -12,6 +12,7 @@ import (
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/ledger"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/jobs"
 )
@@ -37,7 +38,7 @@ func (mv *Moves) planDrain(_ context.Context, s *Spec) (*jobs.Plan, error) {
 			nodes[i].Usable = false
 		}
 	}
-	var steps []catalog.Step
+	var steps []ledger.Step
 	leads, stuck := 0, 0
 	for i := range existing {
 		p := &existing[i]
@@ -56,7 +57,7 @@ func (mv *Moves) planDrain(_ context.Context, s *Spec) (*jobs.Plan, error) {
 			after = append(slices.DeleteFunc(slices.Clone(p.Replicas), func(id uint64) bool { return id == node.ID }), node.ID)
 		}
 		if !slices.Equal(after, p.Replicas) {
-			steps = append(steps, catalog.Step{ChannelID: p.Channel, Partition: p.Number, Before: p.Replicas, After: after})
+			steps = append(steps, ledger.Step{ChannelID: p.Channel, Partition: p.Number, Before: p.Replicas, After: after})
 		}
 		p.Replicas = after
 	}
@@ -73,7 +74,7 @@ func (mv *Moves) planDrain(_ context.Context, s *Spec) (*jobs.Plan, error) {
 	default:
 		out.Effects = append(out.Effects, fmt.Sprintf("then the replicas of %s move to other nodes, %d at a time; ferry nodes jobs shows how far it is, ferry nodes cancel takes it back", words.Many(len(steps), "partition"), stepsAtOnce))
 	}
-	return withSteps(&jobs.Plan{Address: name, Detail: detail, Action: "drain node", Said: out, After: out.After}, steps, catalog.SetNodeStateIn(node.ID, catalog.NodeDraining)), nil
+	return withSteps(&jobs.Plan{Address: name, Detail: detail, Action: "drain node", Said: out, After: out.After}, steps, ledger.SetNodeStateIn(node.ID, catalog.NodeDraining)), nil
 }
 
 // RemoveNode takes a node that holds nothing any more, or is gone for good,

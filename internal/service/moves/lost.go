@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/ledger"
 	"steadyferry/internal/service/jobs"
 )
 
@@ -43,7 +44,7 @@ func (mv *Moves) replaceLost(ctx context.Context) error {
 	}
 	for name := range names {
 		_, _, err := mv.replace.New(ctx, "ferryd", Spec{Address: name}, 0, false)
-		if err != nil && !errors.As(err, new(*catalog.MovingError)) {
+		if err != nil && !errors.As(err, new(*ledger.MovingError)) {
 			return err
 		}
 	}
@@ -54,7 +55,7 @@ func (mv *Moves) replaceLost(ctx context.Context) error {
 func (mv *Moves) planReplace(_ context.Context, s *Spec) (*jobs.Plan, error) {
 	view := mv.catalog.View()
 	now := mv.parts.ByName(s.Address)
-	var steps []catalog.Step
+	var steps []ledger.Step
 	for channel, places := range view.Placed {
 		for _, p := range places {
 			i := slices.IndexFunc(p.Replicas, func(id uint64) bool {
@@ -66,7 +67,7 @@ func (mv *Moves) planReplace(_ context.Context, s *Spec) (*jobs.Plan, error) {
 			}
 			after := slices.Clone(p.Replicas)
 			after[i] = now.ID
-			steps = append(steps, catalog.Step{ChannelID: channel, Partition: p.Partition, Before: p.Replicas, After: after})
+			steps = append(steps, ledger.Step{ChannelID: channel, Partition: p.Partition, Before: p.Replicas, After: after})
 		}
 	}
 	return withSteps(&jobs.Plan{Idle: len(steps) == 0, Address: s.Address, Detail: "its data directory is new: its replicas are copied from the others",

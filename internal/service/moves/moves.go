@@ -13,6 +13,7 @@ import (
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/ledger"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/jobs"
 )
@@ -76,7 +77,7 @@ func (mv *Moves) planMove(_ context.Context, s *Spec) (*jobs.Plan, error) {
 		out.Effects = append(out.Effects, placement.EvenEffect(len(ids))...)
 	}
 	return withSteps(&jobs.Plan{Address: s.Address, Detail: fmt.Sprintf("from %v to %v", mv.parts.NodeNames(before), to), Action: "move partition", Said: out, Before: out.Before, After: out.After},
-		[]catalog.Step{{ChannelID: t.ID, Partition: p.Number, Before: before, After: ids}}), nil
+		[]ledger.Step{{ChannelID: t.ID, Partition: p.Number, Before: before, After: ids}}), nil
 }
 
 // Replicas returns the job that gives a topic another number of replicas, as
@@ -100,7 +101,7 @@ func (mv *Moves) planReplicas(_ context.Context, s *Spec) (*jobs.Plan, error) {
 		return nil, err
 	}
 	nodes, existing := mv.cluster.Placement()
-	var steps []catalog.Step
+	var steps []ledger.Step
 	for i := range existing {
 		p := &existing[i]
 		if p.Channel != t.ID {
@@ -111,7 +112,7 @@ func (mv *Moves) planReplicas(_ context.Context, s *Spec) (*jobs.Plan, error) {
 			return nil, err
 		}
 		if !slices.Equal(after, p.Replicas) {
-			steps = append(steps, catalog.Step{ChannelID: t.ID, Partition: p.Number, Before: p.Replicas, After: after})
+			steps = append(steps, ledger.Step{ChannelID: t.ID, Partition: p.Number, Before: p.Replicas, After: after})
 		}
 		p.Replicas = after
 	}

@@ -5,7 +5,7 @@ import (
 	"slices"
 
 	"steadyferry/internal/core/job"
-	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/ledger"
 	"steadyferry/internal/service/jobs"
 )
 
@@ -33,14 +33,14 @@ func (r *run) Step(ctx context.Context, _ int) (used int, done bool, err error) 
 			return 0, false, err
 		}
 	}
-	steps, err := r.mv.catalog.OpenSteps(ctx, r.Job.ID)
+	steps, err := r.mv.ledger.OpenSteps(ctx, r.Job.ID)
 	if err != nil {
 		return 0, false, err
 	}
 	moving, open := 0, 0
 	for i := range steps {
 		s := &steps[i]
-		if moving >= stepsAtOnce && s.State == catalog.StepWaiting && !r.Back() {
+		if moving >= stepsAtOnce && s.State == ledger.StepWaiting && !r.Back() {
 			open++
 			continue
 		}
@@ -57,21 +57,21 @@ func (r *run) Step(ctx context.Context, _ int) (used int, done bool, err error) 
 }
 
 // advance brings one step forward. It reports whether the step has ended.
-func (r *run) advance(ctx context.Context, s *catalog.Step) (ended bool, err error) {
+func (r *run) advance(ctx context.Context, s *ledger.Step) (ended bool, err error) {
 	mv, want, end := r.mv, s.After, job.Done
 	switch {
-	case r.Back() && s.State == catalog.StepWaiting:
-		return true, mv.catalog.EndStep(ctx, r.Job, s, job.Cancelled)
-	case s.State == catalog.StepWaiting:
-		return false, mv.catalog.BeginStep(ctx, r.Job, s, false)
+	case r.Back() && s.State == ledger.StepWaiting:
+		return true, mv.ledger.EndStep(ctx, r.Job, s, job.Cancelled)
+	case s.State == ledger.StepWaiting:
+		return false, mv.ledger.BeginStep(ctx, r.Job, s, false)
 	case r.Back():
 		want, end = s.Before, job.Cancelled
 		if !slices.Equal(mv.cluster.PlacedAt(s.ChannelID, s.Partition), want) {
-			return false, mv.catalog.BeginStep(ctx, r.Job, s, true)
+			return false, mv.ledger.BeginStep(ctx, r.Job, s, true)
 		}
 	}
 	if !mv.cluster.HoldsAs(s.ChannelID, s.Partition, want) {
 		return false, nil
 	}
-	return true, mv.catalog.EndStep(ctx, r.Job, s, end)
+	return true, mv.ledger.EndStep(ctx, r.Job, s, end)
 }

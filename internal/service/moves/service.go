@@ -13,6 +13,7 @@ import (
 	"steadyferry/internal/core/job"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/ledger"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/cluster"
 	"steadyferry/internal/service/jobs"
@@ -44,6 +45,7 @@ type Moves struct {
 	parts   *part.Registry
 	cluster *cluster.Cluster
 	catalog *catalog.Catalog
+	ledger  ledger.Ledger
 	peers   part.Network
 	id      uint64
 	jobs    *jobs.Jobs
@@ -53,7 +55,7 @@ type Moves struct {
 
 // New returns the service, and has jobs know how replicas are moved.
 func New(parts *part.Registry, records *catalog.Catalog, js *jobs.Jobs, cl *cluster.Cluster) *Moves {
-	mv := &Moves{parts: parts, cluster: cl, catalog: records, peers: parts.Peers(), id: parts.ID(), jobs: js}
+	mv := &Moves{parts: parts, cluster: cl, catalog: records, ledger: ledger.Of(records), peers: parts.Peers(), id: parts.ID(), jobs: js}
 	newKind := func(name string, plan func(context.Context, *Spec) (*jobs.Plan, error)) kind {
 		k := &jobs.Kind[Spec, struct{}]{Name: name, Back: true, Listed: "ferry nodes jobs", Plan: plan, Open: mv.open,
 			May: func(ctx context.Context, at string, _ *Spec) error { return access.Check(ctx, access.Nodes, at) }}
@@ -77,20 +79,20 @@ func (mv *Moves) begin(ctx context.Context, k kind, who string, s Spec, preview 
 }
 
 // withSteps has a plan record its steps, and what else goes with them.
-func withSteps(p *jobs.Plan, steps []catalog.Step, also ...catalog.In) *jobs.Plan {
+func withSteps(p *jobs.Plan, steps []ledger.Step, also ...catalog.In) *jobs.Plan {
 	p.Total = int64(len(steps))
-	p.Also = func(j *catalog.Job) catalog.In { return catalog.All(append(also, catalog.NewStepsIn(j, steps))...) }
+	p.Also = func(j *catalog.Job) catalog.In { return catalog.All(append(also, ledger.NewStepsIn(j, steps))...) }
 	return p
 }
 
 // Explain says which job is in the way of one that could not be made.
 func (mv *Moves) Explain(ctx context.Context, err error) error {
-	var moving *catalog.MovingError
+	var moving *ledger.MovingError
 	if !errors.As(err, &moving) {
 		return err
 	}
 	address := mv.parts.PartitionAddress(moving.ChannelID, moving.Partition)
-	open, _ := mv.catalog.OpenSteps(ctx, 0)
+	open, _ := mv.ledger.OpenSteps(ctx, 0)
 	for _, s := range open {
 		if s.ChannelID != moving.ChannelID || s.Partition != moving.Partition {
 			continue
@@ -105,7 +107,7 @@ func (mv *Moves) Explain(ctx context.Context, err error) error {
 // Job is a job that moves replicas, with its steps.
 type Job struct {
 	*catalog.Job
-	Steps []catalog.Step
+	Steps []ledger.Step
 }
 
 // List returns the jobs that move replicas, newest first: all that have not
@@ -120,7 +122,7 @@ func (mv *Moves) List(ctx context.Context, ended int) ([]*Job, error) {
 		all[i], ids[i] = &Job{Job: j}, j.ID
 		byID[j.ID] = all[i]
 	}
-	steps, err := mv.catalog.Steps(ctx, ids...)
+	steps, err := mv.ledger.Steps(ctx, ids...)
 	for _, s := range steps {
 		byID[s.JobID].Steps = append(byID[s.JobID].Steps, s)
 	}
@@ -147,6 +149,6 @@ func (mv *Moves) Cancel(ctx context.Context, who string, id int64) (*Job, error)
 			return nil, err
 		}
 	}
-	steps, err := mv.catalog.Steps(ctx, id)
+	steps, err := mv.ledger.Steps(ctx, id)
 	return &Job{j, steps}, part.Explain(err, "jobs")
 }

@@ -1,4 +1,4 @@
-package catalog
+package ledger
 
 import (
 	"context"
@@ -8,6 +8,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"steadyferry/internal/core/job"
+	"steadyferry/internal/engine/catalog"
 )
 
 // States of the steps of a job that moves replicas; they end as jobs do.
@@ -22,8 +23,8 @@ type Step struct {
 	Number    int          `db:"number"`
 	ChannelID int64        `db:"channel_id"`
 	Partition int          `db:"partition"`
-	Before    IDs          `db:"before"`
-	After     IDs          `db:"after"`
+	Before    catalog.IDs  `db:"before"`
+	After     catalog.IDs  `db:"after"`
 	State     string       `db:"state"`
 	BeganAt   sql.NullTime `db:"began_at"`
 	EndedAt   sql.NullTime `db:"ended_at"`
@@ -44,11 +45,11 @@ func (e *MovingError) Error() string {
 
 // NewStepsIn records the steps of a job that is made in the same change. It
 // returns a MovingError when another job is at one of the partitions.
-func NewStepsIn(j *Job, steps []Step) In {
+func NewStepsIn(j *catalog.Job, steps []Step) catalog.In {
 	return func(ctx context.Context, tx *sqlx.Tx) error {
 		for i, s := range steps {
-			if err := fenced(ctx, tx, &MovingError{s.ChannelID, s.Partition}, `INSERT INTO job_steps (job_id, number, channel_id, partition, before, after) VALUES ($1, $2, $3, $4, $5, $6) ON CONFLICT DO NOTHING`,
-				j.ID, i, s.ChannelID, s.Partition, s.Before.column(), s.After.column()); err != nil {
+			if err := catalog.Fenced(ctx, tx, &MovingError{s.ChannelID, s.Partition}, `INSERT INTO job_steps (job_id, number, channel_id, partition, before, after) VALUES ($1, $2, $3, $4, $5, $6) ON CONFLICT DO NOTHING`,
+				j.ID, i, s.ChannelID, s.Partition, s.Before.Column(), s.After.Column()); err != nil {
 				return err
 			}
 		}
@@ -57,7 +58,7 @@ func NewStepsIn(j *Job, steps []Step) In {
 }
 
 // SetNodeStateIn changes a node within another change.
-func SetNodeStateIn(id uint64, state string) In {
+func SetNodeStateIn(id uint64, state string) catalog.In {
 	return func(ctx context.Context, tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `UPDATE nodes SET state = $2 WHERE id = $1`, id, state)
 		return err
@@ -65,25 +66,25 @@ func SetNodeStateIn(id uint64, state string) In {
 }
 
 // Steps returns the steps of jobs, in order.
-func (c *Catalog) Steps(ctx context.Context, jobs ...int64) ([]Step, error) {
-	return List[Step](ctx, c, `SELECT * FROM job_steps WHERE job_id = ANY($1) ORDER BY job_id, number`, jobs)
+func (l Ledger) Steps(ctx context.Context, jobs ...int64) ([]Step, error) {
+	return catalog.List[Step](ctx, l.c, `SELECT * FROM job_steps WHERE job_id = ANY($1) ORDER BY job_id, number`, jobs)
 }
 
 // OpenSteps returns the steps of a job that have not ended, in order; for job 0
 // those of all.
-func (c *Catalog) OpenSteps(ctx context.Context, id int64) ([]Step, error) {
-	return List[Step](ctx, c, `SELECT * FROM job_steps WHERE state IN ('waiting', 'moving') AND ($1 = 0 OR job_id = $1) ORDER BY job_id, number`, id)
+func (l Ledger) OpenSteps(ctx context.Context, id int64) ([]Step, error) {
+	return catalog.List[Step](ctx, l.c, `SELECT * FROM job_steps WHERE state IN ('waiting', 'moving') AND ($1 = 0 OR job_id = $1) ORDER BY job_id, number`, id)
 }
 
 // BeginStep lets a partition be held by the nodes of the step from now on, or
 // with back by those from before it.
-func (c *Catalog) BeginStep(ctx context.Context, j *Job, s *Step, back bool) error {
+func (l Ledger) BeginStep(ctx context.Context, j *catalog.Job, s *Step, back bool) error {
 	ids := s.After
 	if back {
 		ids = s.Before
 	}
-	return c.changeStep(ctx, j, func(ctx context.Context, tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE placements SET replicas = $3 WHERE channel_id = $1 AND partition = $2`, s.ChannelID, s.Partition, ids.column()); err != nil {
+	return l.changeStep(ctx, j, func(ctx context.Context, tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE placements SET replicas = $3 WHERE channel_id = $1 AND partition = $2`, s.ChannelID, s.Partition, ids.Column()); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `UPDATE job_steps SET state = 'moving', began_at = coalesce(began_at, now()) WHERE job_id = $1 AND number = $2`, s.JobID, s.Number)
@@ -92,18 +93,18 @@ func (c *Catalog) BeginStep(ctx context.Context, j *Job, s *Step, back bool) err
 }
 
 // EndStep notes how a step ended.
-func (c *Catalog) EndStep(ctx context.Context, j *Job, s *Step, state job.State) error {
-	return c.changeStep(ctx, j, func(ctx context.Context, tx *sqlx.Tx) error {
+func (l Ledger) EndStep(ctx context.Context, j *catalog.Job, s *Step, state job.State) error {
+	return l.changeStep(ctx, j, func(ctx context.Context, tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx, `UPDATE job_steps SET state = $3, ended_at = now() WHERE job_id = $1 AND number = $2`, s.JobID, s.Number, state)
 		return err
 	})
 }
 
 // changeStep makes a change of a job's step, if the job is still run by who took
-// it so (else ErrFenced).
-func (c *Catalog) changeStep(ctx context.Context, j *Job, f In) error {
-	return c.change(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
-		if err := fenced(ctx, tx, ErrFenced, `UPDATE jobs SET changed_at = now() WHERE id = $1 AND fence = $2`, j.ID, j.Fence); err != nil {
+// it so (else catalog.ErrFenced).
+func (l Ledger) changeStep(ctx context.Context, j *catalog.Job, f catalog.In) error {
+	return l.c.Change(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
+		if err := catalog.Fenced(ctx, tx, catalog.ErrFenced, `UPDATE jobs SET changed_at = now() WHERE id = $1 AND fence = $2`, j.ID, j.Fence); err != nil {
 			return err
 		}
 		return f(ctx, tx)
