@@ -116,7 +116,7 @@ func (c *call) secrets() ([]client.Secret, error) {
 }
 
 // secretTable is how tokens, links and sessions are listed.
-var secretTable = term.TableOf[client.Secret]{Headings: []string{"id", "kind", "of", "for", "created", "ends"}, Row: secretRow}
+var secretTable = term.TableOf[client.Secret]{Headings: []string{"id", "kind", "of", "for", "created", "used", "ends"}, Row: secretRow}
 
 func (c *call) listSecrets() error {
 	all, err := c.secrets()
@@ -138,7 +138,11 @@ func secretRow(s client.Secret) []string {
 	if s.Role != "" {
 		label = strings.TrimPrefix(label+": "+s.Role+" on "+s.On, ": ")
 	}
-	return []string{s.ID, s.Kind, s.Principal, label, s.CreatedAt.Local().Format(time.DateTime), ends}
+	used := "–"
+	if s.UsedAt != nil {
+		used = term.Age(s.UsedAt, term.Now()) + " ago"
+	}
+	return []string{s.ID, s.Kind, s.Principal, label, s.CreatedAt.Local().Format(time.DateTime), used, ends}
 }
 
 func (c *call) newLink() error {
@@ -177,7 +181,7 @@ func (c *call) endSecret(what, id string, yes bool) error {
 			continue
 		}
 		if !yes {
-			c.Table(c.Out, []string{"id", "kind", "of", "for", "created", "ends"}, [][]string{secretRow(s)})
+			c.Table(c.Out, []string{"id", "kind", "of", "for", "created", "used", "ends"}, [][]string{secretRow(s)})
 			fmt.Fprintf(c.Out, "nothing is changed yet: add -yes to %s it\n", what)
 			return nil
 		}

@@ -6,6 +6,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"net/url"
 	"os"
 	"slices"
 	"strings"
@@ -40,6 +41,8 @@ type config struct {
 	networks      string
 	schemes       string
 	sealKeys      string
+	signIn        string
+	publicURL     string
 }
 
 // durationFlag and sizeFlag read values as the rest of the product does.
@@ -87,6 +90,8 @@ func flags(name string, c *config) *flag.FlagSet {
 	fs.StringVar(&c.networks, "outside-networks", endpoint.Public, "`NETWORKS` in which endpoints may lie: "+endpoint.AllowedNetworks)
 	fs.StringVar(&c.schemes, "outside-schemes", "https,postgresql,ferry+https,smtps,smtp", "`SCHEMES` that addresses of endpoints may begin with: "+setting.Schemes)
 	fs.StringVar(&c.sealKeys, "seal-keys", "", "`FILE` with the keys by which secrets of endpoints are kept, one a line: the first one seals, all open. Nodes of a cluster need the same; one that is alone makes its own in -dir")
+	fs.StringVar(&c.signIn, "sign-in", "", "YAML `FILE` that says by which providers people sign in; without it they do with tokens alone")
+	fs.StringVar(&c.publicURL, "public-url", "", "`URL` by which browsers reach the service, such as https://ferry.example, if another one than that of -listen")
 	fs.Var(sizeFlag{&c.catchUpRate}, "catch-up-rate", "`SIZE` that this node sends a second at most to replicas that are far behind")
 	fs.Var(durationFlag{&c.keepRemoved}, "keep-removed", "`DURATION` in which a removed channel can be brought back")
 	fs.Var(sizeFlag{&c.diskReserve}, "disk-reserve", "`SIZE` of free disk below which publishing is refused (at most a twentieth of the disk)")
@@ -98,7 +103,8 @@ func flags(name string, c *config) *flag.FlagSet {
 func (c *config) hostNames() (names []string) {
 	listen, _, _ := net.SplitHostPort(c.listen)
 	machine, _ := os.Hostname()
-	for _, name := range append(strings.Split(c.names, ","), c.advertise, listen, machine) {
+	public, _ := url.Parse(c.publicURL)
+	for _, name := range append(strings.Split(c.names, ","), c.advertise, listen, machine, public.Hostname()) {
 		name = strings.ToLower(strings.TrimSuffix(strings.TrimSpace(name), "."))
 		if name != "" && net.ParseIP(name) == nil && !slices.Contains(names, name) {
 			names = append(names, name)

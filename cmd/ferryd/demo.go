@@ -42,8 +42,16 @@ func demo(args []string) error {
 	case *nodes > 1:
 		return c.demoCluster(*nodes)
 	}
+	if err := os.MkdirAll(c.dir, 0o700); err != nil {
+		return err
+	}
+	places, err := c.listenOutside()
+	if err != nil {
+		return err
+	}
+	defer places.Close()
 	return c.run(func(ctx context.Context, r running) error {
-		outside, err := c.openOutside(ctx, r.database)
+		outside, err := c.openOutside(ctx, places, r.database)
 		if err != nil {
 			return err
 		}
@@ -59,7 +67,7 @@ func demo(args []string) error {
 Steady Ferry is running with the demo of Northlight Cold Chain.
 
   Console        %s
-  Sign in once   %s%s   (works once, for 15 minutes)
+  Sign in        %s%s   (as owner, once, for 15 minutes; at the console as one of the people)
   Clinics' hook  %s   (a place outside, with a switch)
   Duty desk      %s   (who is told of incidents)
   Duty mail      %s   (a stand-in for a mail server)
@@ -186,6 +194,9 @@ func (d *depot) prepare(ctx context.Context) error {
 		return err
 	}
 	if err := d.chores(ctx); err != nil {
+		return err
+	}
+	if err := d.people(ctx); err != nil {
 		return err
 	}
 	return d.outside.archive(ctx, d.api, d.readings)

@@ -48,6 +48,11 @@ func (c *config) demoCluster(count int) (err error) {
 	if _, err := c.keys(true); err != nil {
 		return err
 	}
+	places, err := c.listenOutside()
+	if err != nil {
+		return err
+	}
+	defer places.Close()
 	nodes, err := c.members(count, database)
 	if err != nil {
 		return err
@@ -75,7 +80,7 @@ func (c *config) demoCluster(count int) (err error) {
 	if err := allUp(ctx, servers, token, count); err != nil {
 		return err
 	}
-	outside, err := c.openOutside(ctx, database)
+	outside, err := c.openOutside(ctx, places, database)
 	if err != nil {
 		return err
 	}
@@ -97,7 +102,7 @@ func (c *config) demoCluster(count int) (err error) {
 Steady Ferry is running with %d nodes and the demo of Northlight Cold Chain.
 
   Console        %s
-  Sign in once   %s%s   (works once, for 15 minutes)
+  Sign in        %s%s   (as owner, once, for 15 minutes; at the console as one of the people)
   Clinics' hook  %s   (a place outside, with a switch)
   Duty desk      %s   (who is told of incidents)
   Duty mail      %s   (a stand-in for a mail server)
@@ -141,7 +146,7 @@ func (c *config) members(count int, database string) ([]*member, error) {
 		n.url = "http://" + listen
 		n.args = []string{"serve", "-node", n.name, "-dir", n.dir, "-listen", listen, "-peer-listen", net.JoinHostPort(host, strconv.Itoa(base+10+i)),
 			"-database", database, "-zone", fmt.Sprintf("quay-%d", i+1), "-log-level", c.logLevel.String(),
-			"-outside-networks", c.networks, "-outside-schemes", c.schemes, "-seal-keys", filepath.Join(c.dir, keysFile)}
+			"-outside-networks", c.networks, "-outside-schemes", c.schemes, "-seal-keys", filepath.Join(c.dir, keysFile), "-sign-in", c.signIn}
 		nodes = append(nodes, n)
 	}
 	return nodes, nil

@@ -18,6 +18,7 @@ import (
 	"steadyferry/cmd/ferryd/clinic"
 	"steadyferry/cmd/ferryd/desk"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/engine/outside/gatehouse"
 	"steadyferry/internal/engine/outside/postbox"
 	"steadyferry/internal/engine/postgres"
 )
@@ -42,7 +43,7 @@ type outside struct {
 
 // openOutside serves the stand-in, and the demo's own database on loopback, until the
 // context ends. The stand-in's secret stays the same in the demo's directory.
-func (c *config) openOutside(ctx context.Context, database string) (*outside, error) {
+func (c *config) openOutside(ctx context.Context, listener net.Listener, database string) (*outside, error) {
 	path := filepath.Join(c.dir, "clinic.secret")
 	b, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -53,18 +54,12 @@ func (c *config) openOutside(ctx context.Context, database string) (*outside, er
 		return nil, err
 	}
 	o := &outside{secret: strings.TrimSpace(string(b))}
-	listener, err := net.Listen("tcp", hookAddress)
-	if err != nil { // another demo has it
-		if listener, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
-			return nil, err
-		}
-	}
 	o.hook = "http://" + listener.Addr().String() + "/"
 	if o.box, err = postbox.Open("", "", ""); err != nil {
 		return nil, err
 	}
 	context.AfterFunc(ctx, o.box.Close)
-	server := &http.Server{Handler: o.places(), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute}
+	server := &http.Server{Handler: o.places(gatehouse.New(gateIssuer(listener), gateClient, demoPeople)), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute}
 	go func() { _ = server.Serve(listener) }() // it ends when it is closed
 	context.AfterFunc(ctx, func() { server.Close() })
 	u, err := url.Parse(database)
@@ -90,11 +85,12 @@ const deskPath = "desk/"
 const mailPath = "mail/"
 
 // places are the stand-ins by their paths.
-func (o *outside) places() http.Handler {
+func (o *outside) places(gate *gatehouse.House) http.Handler {
 	mux := http.NewServeMux()
 	mux.Handle("/", clinic.New(o.secret))
 	mux.Handle("/"+deskPath, desk.New(o.secret))
 	mux.Handle("/"+mailPath, o.box.Page())
+	mux.Handle("/"+gatePath+"/", gate.Handler())
 	return mux
 }
 

@@ -87,6 +87,10 @@ func (c *config) run(with func(ctx context.Context, r running) error) (err error
 	if settings.Outside, err = c.outside(settings.PeerListener == nil); err != nil {
 		return err
 	}
+	if settings.SignIn, err = c.people(); err != nil {
+		return err
+	}
+	settings.PublicURL = c.publicURL
 	n, err := node.Open(stop, settings)
 	if err != nil {
 		return err

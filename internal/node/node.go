@@ -20,6 +20,7 @@ import (
 	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/setting"
+	signinconfig "steadyferry/internal/core/signin"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/logs"
 	"steadyferry/internal/engine/part"
@@ -41,6 +42,7 @@ import (
 	"steadyferry/internal/service/replays"
 	"steadyferry/internal/service/routes"
 	"steadyferry/internal/service/samples"
+	"steadyferry/internal/service/signin"
 	"steadyferry/internal/service/timetable"
 	"steadyferry/internal/service/trace"
 	"steadyferry/internal/service/watches"
@@ -63,6 +65,9 @@ type Config struct {
 	Version       string       // of the program
 
 	Outside endpoints.Config // where endpoints may be, and with which keys their secrets are kept
+
+	SignIn    *signinconfig.Config // by which other places people sign in; nil: by none
+	PublicURL string               // by which browsers reach the cluster; empty: by that of each request
 }
 
 // Defaults of Config.
@@ -124,6 +129,10 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	n.Groups = groups.New(n.Parts, n.Catalog, n.Cluster, n.Queues)
 	n.Access = access.New(n.Parts, n.Catalog, config.Dir)
 	n.Parts.Passed(n.Access.Passed)
+	if config.SignIn == nil {
+		config.SignIn = &signinconfig.Config{}
+	}
+	n.SignIn = signin.New(n.Catalog, config.SignIn, config.PublicURL)
 	n.Jobs = jobs.New(n.Catalog, n.Access.Named)
 	n.Moves = moves.New(n.Parts, n.Catalog, n.Jobs, n.Cluster)
 	n.Look = look.New(n.Parts, n.Catalog)
@@ -173,6 +182,7 @@ func (n *Node) begin() {
 		{cluster.LeaderEvery, func(now time.Time) { n.Cluster.SpreadLeaders(run, now) }},
 		{4 * time.Second, func(time.Time) { n.Catalog.Seen(run, n.Parts.ID()) }},
 		{2 * time.Second, func(time.Time) { n.Access.KeepOwnerToken(run) }},
+		{20 * time.Second, func(time.Time) { n.Access.NoteUses(run) }},
 		{watches.MindEvery, func(time.Time) { n.Watches.Mind(run) }},
 		{publishers.Every, func(now time.Time) { n.Publishers.Tend(now) }},
 		{time.Minute, func(now time.Time) { n.Manage.Purge(run, now) }},

@@ -22,6 +22,7 @@ import (
 	"steadyferry/internal/service/replays"
 	"steadyferry/internal/service/routes"
 	"steadyferry/internal/service/samples"
+	"steadyferry/internal/service/signin"
 	"steadyferry/internal/service/timetable"
 	"steadyferry/internal/service/trace"
 	"steadyferry/internal/service/watches"
@@ -46,6 +47,7 @@ type Services struct {
 	Manage     *manage.Manage
 	Declares   *declares.Declares
 	Access     *access.Service
+	SignIn     *signin.SignIn
 	Samples    *samples.Samples
 	Watches    *watches.Watches
 	Timetable  *timetable.Timetable

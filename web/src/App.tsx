@@ -25,6 +25,7 @@ import { call, onSignedOut } from "./api/client";
 import { useLive } from "./api/live";
 import { AddressBox } from "./components/AddressBox";
 import { Mark } from "./components/Mark";
+import { SignedIn, SignInAgain } from "./components/SignInAgain";
 import { useRights, useSession } from "./lib/rights";
 import { useSound } from "./lib/sound";
 import { setTheme, useTheme } from "./lib/theme";
@@ -151,13 +152,13 @@ function Bar() {
       </span>
       <Link
         to="/access"
-        className="max-md:ml-auto"
+        className="max-md:hidden"
         title={everywhere("see-counts") ? undefined : "You see a part of what is there"}
       >
         {name}
       </Link>
       <button
-        className="rounded p-1.5 text-soft hover:text-ink"
+        className="rounded p-1.5 text-soft hover:text-ink max-md:ml-auto"
         aria-label="Sound when an alarm begins"
         aria-pressed={sound}
         title={sound ? "A sound tells when an alarm begins" : "No sound tells when an alarm begins"}
@@ -184,6 +185,7 @@ export function App() {
   const theme = useTheme();
   const session = useSession();
   useEffect(() => onSignedOut(() => void client.resetQueries({ queryKey: ["session"] })), [client]);
+  if (location.pathname === "/signed-in") return <SignedIn />;
   if (session.isPending) return null;
   if (!session.data) return <SignInPage onDone={(who) => client.setQueryData(["session"], who)} />;
   return (
@@ -223,6 +225,7 @@ export function App() {
           </main>
         </div>
       </div>
+      <SignInAgain name={session.data.name} />
       <Toaster theme={theme} position="bottom-right" />
     </BrowserRouter>
   );

@@ -12,6 +12,7 @@ type Secret struct {
 	On        string     `json:"on,omitempty"`   // on what this covers
 	CreatedAt time.Time  `json:"createdAt"`
 	ExpiresAt *time.Time `json:"expiresAt,omitempty"` // by itself
+	UsedAt    *time.Time `json:"usedAt,omitempty"`    // last, to a few minutes
 	Own       bool       `json:"own"`                 // it is the one of this request
 }
 
@@ -41,6 +42,17 @@ type SignIn struct {
 	Roles      []string `json:"roles"`      // ROLE on PATTERN each
 	Everywhere []string `json:"everywhere"` // the verbs that it may on everything
 	Somewhere  []string `json:"somewhere"`  // the verbs that it may on something
+}
+
+// SignInWays are the ways to sign in, beside a token.
+type SignInWays struct {
+	Providers []SignInProvider `json:"providers"`
+}
+
+// SignInProvider is a place that vouches for people.
+type SignInProvider struct {
+	Provider string `json:"provider"`
+	Label    string `json:"label"`
 }
 
 // Link is a way to sign in once.

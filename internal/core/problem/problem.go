@@ -10,18 +10,19 @@ type Kind string
 
 // The kinds of problems.
 const (
-	Invalid     Kind = "invalid"      // something in the request is wrong
-	Refused     Kind = "refused"      // whoever asks may not do it
-	NotFound    Kind = "not-found"    // the thing that is named does not exist
-	Conflict    Kind = "conflict"     // it does not go with what is there
-	Paused      Kind = "paused"       // the channel takes no messages
-	TooLarge    Kind = "too-large"    // over a limit of size
-	DiskFull    Kind = "disk-full"    // no room to keep anything
-	CatalogAway Kind = "catalog-away" // the database does not answer
-	Unavailable Kind = "unavailable"  // the partition cannot serve now
-	NoMajority  Kind = "no-majority"  // too few replicas answer to keep anything
-	Gone        Kind = "gone"         // retention has passed it
-	Damaged     Kind = "damaged"      // its bytes on disk are broken
+	Invalid     Kind = "invalid"       // something in the request is wrong
+	Refused     Kind = "refused"       // whoever asks may not do it
+	SignInAgain Kind = "sign-in-again" // the session is too old for it
+	NotFound    Kind = "not-found"     // the thing that is named does not exist
+	Conflict    Kind = "conflict"      // it does not go with what is there
+	Paused      Kind = "paused"        // the channel takes no messages
+	TooLarge    Kind = "too-large"     // over a limit of size
+	DiskFull    Kind = "disk-full"     // no room to keep anything
+	CatalogAway Kind = "catalog-away"  // the database does not answer
+	Unavailable Kind = "unavailable"   // the partition cannot serve now
+	NoMajority  Kind = "no-majority"   // too few replicas answer to keep anything
+	Gone        Kind = "gone"          // retention has passed it
+	Damaged     Kind = "damaged"       // its bytes on disk are broken
 
 	NoMember Kind = "no-member" // the group has no such member
 	NotHeld  Kind = "not-held"  // the member does not hold the partition

@@ -17,6 +17,10 @@ type Principal struct {
 	Teams       []string `json:"teams,omitempty"`
 	Paused      bool     `json:"paused,omitempty"`
 	Description string   `json:"description,omitempty"`
+
+	// What is brought by signing in, and cannot be set otherwise.
+	Identity string   `json:"identity,omitempty"` // PROVIDER SUBJECT; empty: it has not signed in yet
+	Brought  []string `json:"brought,omitempty"`  // teams in which the provider says that it is
 }
 
 // Role is how a role is set.

@@ -12,9 +12,7 @@ import (
 )
 
 const (
-	sessionLives = 12 * time.Hour
-	linkLives    = 15 * time.Minute
-	freshSession = 10 * time.Minute // a link is made within it
+	linkLives = 15 * time.Minute
 
 	// Sign-ins of one principal: so many at once, and then one every while.
 	signInBurst, signInEvery = 40, time.Second
@@ -51,13 +49,10 @@ func (s *Server) signIn(c *gin.Context) {
 			Next: "a link works once; take the token from owner.token in the data directory"})
 		return
 	}
-	session, err := s.Node.Catalog.NewSecret(c, p.Like(catalog.Session), sessionLives, &catalog.Entry{Who: p.Name, Action: actionSignIn, Address: p.Name})
-	if gate.Refuse(c, err) {
-		return
+	in, err := s.letIn(c, p.Like(catalog.Session), kind)
+	if !gate.Refuse(c, err) {
+		s.answerSignIn(c, in)
 	}
-	http.SetCookie(c.Writer, &http.Cookie{Name: gate.CookieName, Value: session, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode,
-		Secure: c.Request.TLS != nil, MaxAge: int(sessionLives / time.Second)})
-	s.answerSignIn(c, p)
 }
 
 func (s *Server) session(c *gin.Context) { s.answerSignIn(c, gate.PrincipalOf(c)) }
@@ -80,11 +75,6 @@ func (s *Server) signOut(c *gin.Context) {
 func (s *Server) newLink(c *gin.Context) {
 	// A session that was left open must not live on in links.
 	p := gate.PrincipalOf(c)
-	if by := p.By(); by.Kind == catalog.Session && time.Since(by.CreatedAt) > freshSession {
-		gate.WriteProblem(c, &form.Problem{Type: "urn:steady-ferry:problem:sign-in-again", Status: http.StatusForbidden, Title: "Sign in again",
-			Detail: "a link is made with a token, or within 10 minutes of signing in", Next: "sign out and in again, or use: ferry access link"})
-		return
-	}
 	text, err := s.Node.Catalog.NewSecret(c, p.Like(catalog.Link), linkLives, &catalog.Entry{Who: gate.Who(c), Action: "new sign-in link", Address: gate.Who(c)})
 	if gate.Refuse(c, err) {
 		return

@@ -25,6 +25,7 @@ type operation struct {
 	Method, Path string
 	Verb         string `json:"x-verb"`
 	At           string `json:"x-at"`
+	Fresh        bool   `json:"x-fresh"`
 }
 
 func operations(t *testing.T, d *doortest.Door) (all []operation) {

@@ -202,7 +202,11 @@ func (s *Server) act(c *gin.Context) {
 	if gate.Refuse(c, err) {
 		return
 	}
-	r, err := s.Node.Queues.Act(c, t, sel, queues.Action{Op: op, Who: gate.Who(c), Why: in.Why, After: after, Edits: in.Edits, Return: in.Return}, gate.BoolQuery(c, "preview"))
+	preview := gate.BoolQuery(c, "preview")
+	if op == queue.OpDiscard && !preview && gate.CheckFresh(c) {
+		return
+	}
+	r, err := s.Node.Queues.Act(c, t, sel, queues.Action{Op: op, Who: gate.Who(c), Why: in.Why, After: after, Edits: in.Edits, Return: in.Return}, preview)
 	if !gate.Refuse(c, err) {
 		c.JSON(http.StatusOK, actionJSON(t, r))
 	}

@@ -28,6 +28,10 @@ func secretJSON(s catalog.Secret, own string) form.Secret {
 		at := s.ExpiresAt.UTC()
 		out.ExpiresAt = &at
 	}
+	if !s.UsedAt.IsZero() {
+		at := s.UsedAt.UTC()
+		out.UsedAt = &at
+	}
 	return out
 }
 

@@ -40,6 +40,7 @@ type Server struct {
 	console http.Handler
 	openapi []byte       // as JSON
 	signIns *admit.Rates // by principal
+	comings *admit.Rates // by address
 
 	snapMu sync.Mutex
 	snap   *snapshot
@@ -61,7 +62,7 @@ func New(n *service.Services, console http.Handler, names ...string) (*Server, e
 	if err != nil {
 		return nil, fmt.Errorf("openapi.yaml: %w", err)
 	}
-	return &Server{Gate: g, flow: flow.New(g), console: console, openapi: asJSON, signIns: admit.NewRates("sign-ins", signInBurst, signInEvery)}, nil
+	return &Server{Gate: g, flow: flow.New(g), console: console, openapi: asJSON, signIns: admit.NewRates("sign-ins", signInBurst, signInEvery), comings: admit.NewRates("sign-ins", comeBurst, comeEvery)}, nil
 }
 
 // Handler returns the handler for all paths.
@@ -83,10 +84,12 @@ func (s *Server) Handler() http.Handler {
 
 	v1 := r.Group("/api/v1")
 	v1.POST("/session", s.SameOrigin, s.signIn)
+	s.comeRoutes(v1)
 	a := v1.Group("", s.Authenticate, s.Allowed, s.SameOrigin)
 	stream, search := gate.Within(s.Node.Streams), gate.Within(s.Node.Searches)
 	a.GET("/session", s.session)
 	a.DELETE("/session", s.signOut)
+	a.PATCH("/session", func(c *gin.Context) { c.Status(http.StatusNoContent) }) // that it came is enough
 	a.POST("/links", s.newLink)
 	s.secretRoutes(a)
 	s.rightRoutes(a)

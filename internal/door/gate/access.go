@@ -26,6 +26,7 @@ func (g *Gate) Authenticate(c *gin.Context) {
 			return
 		}
 		if ok {
+			g.Node.Access.Used(c, p, kind == catalog.Token || c.Request.Method != http.MethodGet || c.GetHeader("Authorization") != "")
 			c.Set(principalKey, p)
 			c.Request = c.Request.WithContext(access.As(c.Request.Context(), g.Node.Access.Asker(p)))
 			return
@@ -63,6 +64,9 @@ func (g *Gate) KnownMay(c *gin.Context, v access.Verb, at string) bool {
 // brought is the secret that a request brings: a token, or a session.
 func brought(c *gin.Context) (kind, text string) {
 	if text, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
+		if strings.HasPrefix(text, catalog.Session[:1]+"-") {
+			return catalog.Session, text
+		}
 		return catalog.Token, text
 	}
 	cookie, _ := c.Cookie(CookieName)

@@ -9,13 +9,15 @@ import (
 	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/problem"
+	sessions "steadyferry/internal/service/access"
 )
 
 // need is what the OpenAPI document says that an operation needs (x-verb), and where (x-at).
 type need struct {
-	free bool // whoever is signed in may, or whoever comes
-	verb access.Verb
-	at   string // empty: at the address of the path
+	free  bool // whoever is signed in may, or whoever comes
+	fresh bool // a session must have begun lately (x-fresh)
+	verb  access.Verb
+	at    string // empty: at the address of the path
 }
 
 // Where a verb is needed, if not at the address of the path.
@@ -27,6 +29,9 @@ const (
 	allIn   = "signed-in"
 	verbKey = "x-verb"
 	atKey   = "x-at"
+
+	freshKey    = "x-fresh"
+	anyQueryKey = "x-any-query"
 )
 
 // needsOf returns what each operation of the document needs. One that does not say is an error.
@@ -37,15 +42,16 @@ func needsOf(document map[string]any) (map[operation]need, error) {
 		if given, ok := called[atKey].(string); ok {
 			at = given
 		}
+		fresh := called[freshKey] == true
 		if name == anyone || name == allIn {
-			out[o] = need{free: true}
+			out[o] = need{free: true, fresh: fresh}
 			continue
 		}
 		verb, err := access.ParseVerb(name)
 		if err != nil {
 			return nil, fmt.Errorf("%s %s: %s: %w", o.method, o.path, verbKey, err)
 		}
-		out[o] = need{verb: verb, at: at}
+		out[o] = need{verb: verb, at: at, fresh: fresh}
 	}
 	return out, nil
 }
@@ -62,7 +68,14 @@ func (g *Gate) Allowed(c *gin.Context) {
 	if n.at == atEach && !everywhere(c, n.verb) {
 		c.Header(shownHeader, "part")
 	}
-	Refuse(c, n.asked(c)())
+	if !Refuse(c, n.asked(c)()) && n.fresh && c.Query("preview") != "true" {
+		CheckFresh(c)
+	}
+}
+
+// CheckFresh refuses a dangerous step to a session that was not begun lately.
+func CheckFresh(c *gin.Context) (refused bool) {
+	return Refuse(c, sessions.CheckFresh(PrincipalOf(c)))
 }
 
 // shownHeader tells of a list that what whoever asks may not see was left out, if there is any.

@@ -87,6 +87,9 @@ func queriesOf(document map[string]any) map[operation]map[string]string {
 	}
 	out := map[operation]map[string]string{}
 	for o, called := range operations(document) {
+		if called[anyQueryKey] == true {
+			continue
+		}
 		known := map[string]string{}
 		add(known, called["of path"])
 		add(known, called["parameters"])

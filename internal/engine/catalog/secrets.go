@@ -8,6 +8,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"sync/atomic"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -33,6 +34,9 @@ type secret struct {
 	Label     string       `db:"label"`
 	CreatedAt time.Time    `db:"created_at"`
 	ExpiresAt sql.NullTime `db:"expires_at"`
+	UsedAt    sql.NullTime `db:"used_at"`
+
+	noted atomic.Int64 // when this node noted a use last, in Unix seconds
 }
 
 // Secret describes a token, a session or a link without telling it.
@@ -45,6 +49,7 @@ type Secret struct {
 	Pattern   string // on what this covers
 	CreatedAt time.Time
 	ExpiresAt time.Time // zero: never
+	UsedAt    time.Time // last, to a few minutes; zero: not yet
 }
 
 // secretID is how many hexadecimal digits of a hash name a secret.
@@ -143,7 +148,7 @@ func (c *Catalog) Rotate(ctx context.Context, s Secret, e *Entry) (string, error
 // byID is of the secret with the id that is the first argument.
 var byID = fmt.Sprintf(`left(encode(hash, 'hex'), %d) = $1`, secretID)
 
-const secretColumns = `SELECT x.hash, x.kind, x.label, x.created_at, x.expires_at, x.role, x.pattern, p.name AS principal
+const secretColumns = `SELECT x.hash, x.kind, x.label, x.created_at, x.expires_at, x.used_at, x.role, x.pattern, p.name AS principal
 	FROM secrets x JOIN principals p ON p.id = x.principal_id `
 
 // Secrets describes what is in force: tokens, sessions, links, the oldest of
@@ -173,5 +178,39 @@ func (s *secret) describe() Secret {
 	if s.ExpiresAt.Valid {
 		d.ExpiresAt = s.ExpiresAt.Time
 	}
+	if s.UsedAt.Valid {
+		d.UsedAt = s.UsedAt.Time
+	}
 	return d
+}
+
+// EndSessions ends the sessions of a principal.
+func (c *Catalog) EndSessions(ctx context.Context, principal string, e *Entry) error {
+	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `DELETE FROM secrets x USING principals p WHERE p.id = x.principal_id AND p.name = $1 AND x.kind = 'session'`, principal)
+		return err
+	})
+}
+
+// Extend has a session end later, unless it ends nearly then.
+func (c *Catalog) Extend(ctx context.Context, a Asker, until time.Time) error {
+	return c.Exec(ctx, `UPDATE secrets SET expires_at = $2 WHERE hash = $1 AND kind = 'session' AND expires_at < $2::timestamptz - interval '1 minute'`, a.secret[:], until)
+}
+
+// noteUses is how far apart uses of a secret are noted.
+const noteUses = 5 * time.Minute
+
+// Used reports whether it is time again to note that the secret of an asker is used.
+func (a *Asker) Used(now time.Time) bool {
+	last := a.by.noted.Load()
+	return now.Unix()-last >= int64(noteUses/time.Second) && a.by.noted.CompareAndSwap(last, now.Unix())
+}
+
+// NoteUses records that the secrets of askers were used by now.
+func (c *Catalog) NoteUses(ctx context.Context, all []Asker) error {
+	hashes := make([][]byte, len(all))
+	for i := range all {
+		hashes[i] = all[i].secret[:]
+	}
+	return c.Exec(ctx, `UPDATE secrets SET used_at = now() WHERE hash = ANY ($1)`, hashes)
 }

@@ -18,7 +18,7 @@ import (
 // holds reports whether what is given to a holder is given to the principal.
 func holds(p *catalog.Principal, to string) bool {
 	team, isTeam := strings.CutPrefix(to, setting.TeamPrefix)
-	return to == p.Name || isTeam && slices.Contains(p.Teams, team)
+	return to == p.Name || isTeam && (slices.Contains(p.Teams, team) || slices.Contains(p.Brought, team))
 }
 
 // roleNamed returns a role, built in or not.

@@ -18,6 +18,8 @@ import (
 
 // Service keeps rights, and the owner's token of this node.
 type Service struct {
+	uses uses
+
 	parts   *part.Registry
 	catalog *catalog.Catalog
 	dir     string

@@ -72,6 +72,7 @@ export type Grant = Schemas["Grant"];
 export type May = Schemas["May"];
 export type Secret = Schemas["Secret"];
 export type Token = Schemas["Token"];
+export type SignInWays = Schemas["SignInWays"];
 export type SignIn = Schemas["SignIn"];
 export type ProblemBody = Schemas["Problem"];
 
@@ -86,6 +87,13 @@ export class Problem extends Error {
 export function explain(error: unknown): string {
   if (error instanceof Problem) return error.message;
   return "The service does not answer. It may be starting; this page tries again.";
+}
+
+let again: (() => Promise<boolean>) | undefined;
+/** Who asks to sign in again when a step takes a session that was begun lately; true: it was done. */
+export function onSignInAgain(f: () => Promise<boolean>) {
+  again = f;
+  return () => void (again = undefined);
 }
 
 const signedOut = new Set<() => void>();
@@ -107,6 +115,8 @@ export async function send(
   const problem = (await response
     .json()
     .catch(() => ({ status: response.status, detail: `the service answered ${response.status}` }))) as ProblemBody;
+  if (problem.type === "urn:steady-ferry:problem:sign-in-again" && again && (await again()))
+    return send(method, path, body, headers, signal);
   if (response.status === 401 && path !== "/session") signedOut.forEach((f) => f());
   throw new Problem(problem);
 }

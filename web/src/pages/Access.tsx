@@ -130,6 +130,14 @@ const secretColumns = (change: Change): Column<Secret>[] => [
       ),
   },
   { key: "made", title: "Created", figures: true, wide: true, sort: (s) => s.createdAt, show: (s) => `${ago(s.createdAt)} ago` },
+  {
+    key: "used",
+    title: "Used",
+    figures: true,
+    wide: true,
+    sort: (s) => s.usedAt ?? "",
+    show: (s) => (s.usedAt ? `${ago(s.usedAt)} ago` : "–"),
+  },
   { key: "ends", title: "Ends", wide: true, show: (s) => (s.expiresAt ? clock(s.expiresAt, false) : "when it is revoked") },
   {
     key: "acts",

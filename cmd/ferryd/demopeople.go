@@ -1,0 +1,85 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"steadyferry/client"
+	"steadyferry/internal/engine/outside/gatehouse"
+)
+
+// The stand-in that vouches for the people of the demo, beside the hook.
+const (
+	gatePath   = "people"
+	gateClient = "steady-ferry"
+)
+
+// demoPeople are those that can be chosen at the gatehouse.
+var demoPeople = []gatehouse.Person{
+	{Name: "night-operator", Says: "runs the service: may do everything but give roles", Groups: []string{"operations"}},
+	{Name: "coldchain-lead", Says: "looks after the space coldchain, and gives roles on it", Groups: []string{"coldchain-leads"}},
+	{Name: "help-desk-1", Says: "an outside help desk: returns and discards what failed in inspections, without seeing what is in it", Groups: []string{"outside-desk"}},
+	{Name: "on-call-viewer", Says: "is on call, and looks", Groups: []string{"on-call"}},
+}
+
+// demoGrants are what their teams were given.
+var demoGrants = []client.Grant{
+	{To: "team:operators", Role: "operator", On: "*", Why: "Operations run the service"},
+	{To: "team:leads", Role: "team-owner", On: "coldchain", Why: "The space is theirs"},
+	{To: "team:desk", Role: "help-desk", On: "coldchain/inspections", Why: "The desk returns and discards what failed"},
+	{To: "team:on-call", Role: "viewer", On: "*", Why: "Whoever is on call sees all, but no contents"},
+}
+
+const demoSignIn = `# How people of the demo sign in: at a stand-in that runs beside it.
+providers:
+  - name: northlight
+    label: Northlight Cold Chain
+    issuer: %s
+    client: %s
+    teams:
+      - {claim: groups, holds: operations, team: operators}
+      - {claim: groups, holds: coldchain-leads, team: leads}
+      - {claim: groups, holds: outside-desk, team: desk}
+      - {claim: groups, holds: on-call, team: on-call}
+`
+
+// listenOutside takes the address of the places outside, and writes how people sign in there.
+func (c *config) listenOutside() (net.Listener, error) {
+	listener, err := net.Listen("tcp", hookAddress)
+	if err != nil { // another demo has it
+		if listener, err = net.Listen("tcp", "127.0.0.1:0"); err != nil {
+			return nil, err
+		}
+	}
+	if c.signIn != "" {
+		return listener, nil
+	}
+	c.signIn = filepath.Join(c.dir, "sign-in.yaml")
+	return listener, os.WriteFile(c.signIn, fmt.Appendf(nil, demoSignIn, gateIssuer(listener), gateClient), 0o600)
+}
+
+func gateIssuer(listener net.Listener) string {
+	return "http://" + listener.Addr().String() + "/" + gatePath
+}
+
+// people gives the teams of the demo their roles.
+func (d *depot) people(ctx context.Context) error {
+	var have client.Page[client.Grant]
+	if err := d.api.Call(ctx, http.MethodGet, "/grants", nil, nil, &have); err != nil {
+		return err
+	}
+	for _, g := range demoGrants {
+		if slices.ContainsFunc(have.Items, func(h client.Grant) bool { return h.To == g.To && h.Role == g.Role && h.On == g.On }) {
+			continue
+		}
+		if err := d.api.Call(ctx, http.MethodPost, "/grants", nil, map[string]any{"to": g.To, "role": g.Role, "on": g.On, "why": g.Why}, nil); err != nil {
+			return err
+		}
+	}
+	return nil
+}

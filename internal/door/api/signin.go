@@ -1,0 +1,159 @@
+package api
+
+import (
+	"cmp"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"log/slog"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"steadyferry/internal/core/form"
+	"steadyferry/internal/door/gate"
+	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/service/access"
+	"steadyferry/internal/service/signin"
+)
+
+const (
+	// Comings of one address: so many at once, and then one every while.
+	comeBurst, comeEvery = 60, time.Second
+
+	flowCookie = "ferry_sign_in"
+	signInPath = "/api/v1/sign-in"
+)
+
+// comeRoutes are the paths by which people come whom another place vouches for.
+func (s *Server) comeRoutes(v1 *gin.RouterGroup) {
+	r := v1.Group("/sign-in", s.comes)
+	r.GET("", s.signInWays)
+	r.GET("/:provider", s.beginSignIn)
+	r.GET("/:provider/done", s.finishSignIn)
+	r.POST("/:provider/left", s.left)
+}
+
+// comes bounds how often one address tries.
+func (s *Server) comes(c *gin.Context) {
+	gate.Refuse(c, s.comings.Allow(c.RemoteIP(), time.Now()))
+}
+
+// signInWays tells the ways to sign in.
+func (s *Server) signInWays(c *gin.Context) {
+	out := form.SignInWays{Providers: []form.SignInProvider{}}
+	for _, p := range s.Node.SignIn.Providers() {
+		out.Providers = append(out.Providers, form.SignInProvider{Provider: p.Name, Label: p.Label})
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// secure reports whether the browser comes by TLS, here or at what stands before this node.
+func (s *Server) secure(c *gin.Context) bool {
+	return c.Request.TLS != nil || strings.HasPrefix(s.Node.SignIn.PublicURL, "https://")
+}
+
+// doneURL is where a provider sends people back.
+func (s *Server) doneURL(c *gin.Context) string {
+	scheme := "http://"
+	if c.Request.TLS != nil {
+		scheme = "https://"
+	}
+	return cmp.Or(s.Node.SignIn.PublicURL, scheme+c.Request.Host) + signInPath + "/" + c.Param("provider") + "/done"
+}
+
+// within is a page of the console, or its first one when that is wanted elsewhere.
+func within(to string) string {
+	if u, err := url.Parse(to); err != nil || u.Scheme != "" || u.Host != "" || !strings.HasPrefix(to, "/") || strings.HasPrefix(to, "//") || strings.Contains(to, "\\") {
+		return "/"
+	}
+	return to
+}
+
+func (s *Server) beginSignIn(c *gin.Context) {
+	to, flow, err := s.Node.SignIn.Begin(c, c.Param("provider"), s.doneURL(c), within(c.Query("to")), gate.BoolQuery(c, "anew"))
+	if err != nil {
+		s.notIn(c, err)
+		return
+	}
+	b, err := json.Marshal(flow)
+	if gate.Refuse(c, err) {
+		return
+	}
+	s.setFlow(c, base64.RawURLEncoding.EncodeToString(b), int(signin.FlowLives/time.Second))
+	c.Redirect(http.StatusSeeOther, to)
+}
+
+// setFlow has the browser keep what it takes for the second step. It comes back from another site,
+// so that the cookie must be sent then too.
+func (s *Server) setFlow(c *gin.Context, value string, age int) {
+	http.SetCookie(c.Writer, &http.Cookie{Name: flowCookie, Value: value, Path: signInPath, HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: s.secure(c), MaxAge: age})
+}
+
+func (s *Server) finishSignIn(c *gin.Context) {
+	flow := &signin.Flow{}
+	text, _ := c.Cookie(flowCookie)
+	b, err := base64.RawURLEncoding.DecodeString(text)
+	if err == nil {
+		err = json.Unmarshal(b, flow)
+	}
+	if err != nil {
+		flow = &signin.Flow{}
+	}
+	s.setFlow(c, "", -1)
+	provider := c.Param("provider")
+	if said := c.Query("error"); said != "" {
+		s.notIn(c, &signin.Failed{Why: signin.Refused, Err: errors.New("the provider says " + said)})
+		return
+	}
+	name, err := s.Node.SignIn.Finish(c, flow, provider, s.doneURL(c), c.Query("state"), c.Query("code"))
+	if err != nil {
+		s.notIn(c, err)
+		return
+	}
+	if _, err := s.letIn(c, catalog.Secret{Principal: name}, provider); gate.Refuse(c, err) {
+		return
+	}
+	c.Redirect(http.StatusSeeOther, within(flow.To))
+}
+
+// letIn begins a session, and ends the one with which the browser came.
+func (s *Server) letIn(c *gin.Context, like catalog.Secret, way string) (catalog.Asker, error) {
+	session, err := s.Node.Access.NewSession(c, like, way)
+	if err != nil {
+		return catalog.Asker{}, err
+	}
+	if old, err := c.Cookie(gate.CookieName); err == nil {
+		if _, err := s.Node.Catalog.DropSecret(c, catalog.Session, old); err != nil {
+			return catalog.Asker{}, err
+		}
+	}
+	http.SetCookie(c.Writer, &http.Cookie{Name: gate.CookieName, Value: session, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: s.secure(c), MaxAge: int(access.SessionLives / time.Second)})
+	a, _, err := s.Node.Catalog.LookUp(c, catalog.Session, session)
+	return a, err
+}
+
+// notIn sends the browser to the page on which it is said why nobody was let in. What exactly was
+// wrong is for those who look after the service.
+func (s *Server) notIn(c *gin.Context, err error) {
+	var failed *signin.Failed
+	if !errors.As(err, &failed) {
+		gate.Refuse(c, err)
+		return
+	}
+	provider := c.Param("provider")
+	slog.Warn("somebody was not let in", "provider", provider, "from", c.RemoteIP(), "why", failed.Why, "error", failed.Err)
+	c.Redirect(http.StatusSeeOther, "/sign-in?"+url.Values{"failed": {failed.Why}, "provider": {provider}}.Encode())
+}
+
+// left ends the sessions of whom a provider says that they have left.
+func (s *Server) left(c *gin.Context) {
+	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, gate.MaxJSON)
+	_, err := s.Node.SignIn.Left(c, c.Param("provider"), c.PostForm("logout_token"))
+	if !gate.Refuse(c, err) {
+		c.Status(http.StatusNoContent)
+	}
+}
