@@ -91,6 +91,13 @@ func New(servers, token string) (*Client, error) {
 	return c, nil
 }
 
+// Servers are those that were named, as URLs.
+func (c *Client) Servers() []string {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return slices.Clone(c.servers)
+}
+
 // allows reports whether the token may be sent to a server, which may have been
 // named by another one.
 func (c *Client) allows(server string) bool {

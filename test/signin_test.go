@@ -1,11 +1,15 @@
 package test
 
 import (
+	"bufio"
+	"bytes"
 	"context"
 	"fmt"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -131,4 +135,62 @@ func TestDangerousStepsTakeWhoIsThere(t *testing.T) {
 	p.says("Sign in at Northlight")
 	time.Sleep(100 * time.Millisecond)
 	assert.NotContains(t, n.Must("access"), "session")
+}
+
+// On the command line people sign in with a browser that may be elsewhere, do what they may, and
+// sign out.
+func TestSigningInOnTheCommandLine(t *testing.T) {
+	t.Parallel()
+	n := gated(t)
+	p := strange(t, n)
+	home := t.TempDir()
+	ferry := func(args ...string) *exec.Cmd {
+		cmd := exec.Command(harness.Binary(t, "ferry"), append(args, "-server", n.URL)...)
+		cmd.Env = []string{"HOME=" + home, "XDG_CONFIG_HOME=" + home}
+		return cmd
+	}
+	says := func(cmd *exec.Cmd) string {
+		out, _ := cmd.CombinedOutput()
+		return string(out)
+	}
+	assert.Contains(t, says(ferry("list")), "ferry sign-in asks a browser")
+	for _, let := range []string{"Do not", "Let it in as help-desk-1"} {
+		var out bytes.Buffer
+		cmd := ferry("sign-in")
+		cmd.Stderr = &out
+		pipe, err := cmd.StdoutPipe()
+		require.NoError(t, err)
+		require.NoError(t, cmd.Start())
+		lines := bufio.NewReader(pipe)
+		line, err := lines.ReadString('\n')
+		require.NoError(t, err, out.String())
+		p.open(strings.TrimPrefix(strings.TrimSpace(strings.TrimPrefix(line, "open")), n.URL))
+		if let == "Do not" {
+			p.click("Sign in at Northlight")
+			p.click("help-desk-1")
+		}
+		p.says("wants to do what help-desk-1 may")
+		p.accessible("letting a program in")
+		p.click(let)
+		p.says(map[bool]string{true: "It is not let in.", false: "It is let in as help-desk-1."}[let == "Do not"])
+		rest, err := io.ReadAll(lines)
+		require.NoError(t, err)
+		ended := cmd.Wait()
+		if let == "Do not" {
+			assert.Error(t, ended)
+			assert.Contains(t, out.String(), "it was not let in")
+			continue
+		}
+		require.NoError(t, ended, out.String())
+		assert.Contains(t, string(rest), "signed in as help-desk-1")
+	}
+	listed := says(ferry("list"))
+	assert.Contains(t, listed, "coldchain/inspections")
+	assert.Contains(t, listed, "only what you may see is shown")
+	assert.Contains(t, says(ferry("send", "coldchain/inspections", "-body", "{}")), "help-desk-1 may not publish coldchain/inspections")
+	assert.Contains(t, n.Must("access"), "ferry on ")
+	assert.Contains(t, says(ferry("sign-in", "-out")), "signed out")
+	assert.NotContains(t, n.Must("access"), "ferry on ")
+	assert.Contains(t, says(ferry("sign-in", "-out")), "nobody is signed in here")
+	assert.Contains(t, says(ferry("list")), "not let in")
 }

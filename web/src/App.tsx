@@ -44,6 +44,7 @@ const later = () => import("./pages/later");
 const AccessPage = lazy(() => later().then((m) => ({ default: m.AccessPage })));
 const ChorePage = lazy(() => later().then((m) => ({ default: m.ChorePage })));
 const Chores = lazy(() => later().then((m) => ({ default: m.Chores })));
+const DevicePage = lazy(() => later().then((m) => ({ default: m.DevicePage })));
 const DriftPage = lazy(() => later().then((m) => ({ default: m.DriftPage })));
 const EndpointPage = lazy(() => later().then((m) => ({ default: m.EndpointPage })));
 const Endpoints = lazy(() => later().then((m) => ({ default: m.Endpoints })));
@@ -216,6 +217,7 @@ export function App() {
                 <Route path="/timetable" element={<Chores />} />
                 <Route path="/timetable/:space/:name" element={<ChorePage />} />
                 <Route path="/nodes" element={<NodesPage />} />
+                <Route path="/device" element={<DevicePage />} />
                 <Route path="/drift" element={<DriftPage />} />
                 <Route path="/access" element={<AccessPage />} />
                 <Route path="/logbook" element={<LogbookPage />} />

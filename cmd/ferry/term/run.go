@@ -45,6 +45,9 @@ type Call struct {
 	Ctx  context.Context
 	API  *client.Client
 	Args []string // without flags
+
+	Servers []string // that are asked, as URLs
+
 	JSON bool
 	Set  map[string]bool // names of the flags that were given
 	In   io.Reader
@@ -105,7 +108,7 @@ func Run(ctx context.Context, verbs []Verb, args []string, in io.Reader, out, er
 	}
 	var p *client.Problem
 	if errors.As(err, &p) && p.Status == 401 {
-		fmt.Fprintln(errOut, "ferry: not let in; set FERRY_TOKEN or -token to a token in force, such as that in owner.token of the data directory")
+		fmt.Fprintln(errOut, "ferry: not let in; ferry sign-in asks a browser, or set FERRY_TOKEN or -token to a token in force, such as that in owner.token of the data directory")
 		return 1
 	}
 	fmt.Fprintln(errOut, "ferry:", err)
@@ -139,7 +142,7 @@ func (v *Verb) flags() (*flag.FlagSet, *common, func(*Call) error) {
 	var o common
 	run := v.Define(fs)
 	fs.StringVar(&o.server, "server", "", "`ADDRESSES` of the service, separated by commas (FERRY_SERVER; without it 127.0.0.1:14720)")
-	fs.StringVar(&o.token, "token", "", "`TOKEN` to get in with (FERRY_TOKEN)")
+	fs.StringVar(&o.token, "token", "", "`TOKEN` to get in with (FERRY_TOKEN; without it the session of ferry sign-in)")
 	fs.BoolVar(&o.json, "json", false, "print JSON, for machines")
 	return fs, &o, run
 }
@@ -168,10 +171,19 @@ func (c *Call) start(v *Verb, args []string) error {
 	}
 	fs.Visit(func(f *flag.Flag) { c.Set[f.Name] = true })
 	c.JSON = o.json
-	servers := First(o.server, os.Getenv("FERRY_SERVER"), "127.0.0.1:14720")
+	servers, token := First(o.server, os.Getenv("FERRY_SERVER"), "127.0.0.1:14720"), First(o.token, os.Getenv("FERRY_TOKEN"))
 	var err error
-	if c.API, err = client.New(servers, First(o.token, os.Getenv("FERRY_TOKEN"))); err != nil {
+	if c.API, err = client.New(servers, token); err != nil {
 		return &usageError{err}
+	}
+	c.Servers = c.API.Servers()
+	if token == "" {
+		if token, err = keptSession(c.Servers); err != nil {
+			return err
+		}
+		if c.API, err = client.New(servers, token); err != nil {
+			return &usageError{err}
+		}
 	}
 	c.API.Program = "ferry"
 	waited := false

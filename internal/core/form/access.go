@@ -55,6 +55,42 @@ type SignInProvider struct {
 	Label    string `json:"label"`
 }
 
+// DeviceCode is what a program has that waits for somebody to let it in, as RFC 8628 has it.
+type DeviceCode struct {
+	DeviceCode              string `json:"device_code"`
+	UserCode                string `json:"user_code"`
+	VerificationURI         string `json:"verification_uri"`
+	VerificationURIComplete string `json:"verification_uri_complete"`
+	ExpiresIn               int    `json:"expires_in"` // seconds
+	Interval                int    `json:"interval"`   // seconds between two times that it asks
+}
+
+// DeviceToken is the session of a program that was let in.
+type DeviceToken struct {
+	AccessToken string `json:"access_token"`
+	TokenType   string `json:"token_type"`
+	ExpiresIn   int    `json:"expires_in"` // seconds, at most
+}
+
+// DeviceError is why a program is not let in yet: authorization_pending, slow_down,
+// access_denied, expired_token, unsupported_grant_type.
+type DeviceError struct {
+	Error string `json:"error"`
+}
+
+// Device is a program that waits for somebody to let it in.
+type Device struct {
+	Code      string    `json:"code"`
+	Name      string    `json:"name"`    // what it says that it is
+	Address   string    `json:"address"` // from which it has asked
+	ExpiresAt time.Time `json:"expiresAt"`
+}
+
+// DeviceDecision lets a program in, or does not.
+type DeviceDecision struct {
+	Let bool `json:"let"`
+}
+
 // Link is a way to sign in once.
 type Link struct {
 	Path      string    `json:"path"`

@@ -63,10 +63,8 @@ func (s *Server) answerSignIn(c *gin.Context, p catalog.Asker) {
 }
 
 func (s *Server) signOut(c *gin.Context) {
-	if cookie, err := c.Cookie(gate.CookieName); err == nil {
-		if _, err := s.Node.Catalog.DropSecret(c, catalog.Session, cookie); gate.Refuse(c, err) {
-			return
-		}
+	if gate.Refuse(c, s.EndSession(c)) {
+		return
 	}
 	http.SetCookie(c.Writer, &http.Cookie{Name: gate.CookieName, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: -1})
 	c.Status(http.StatusNoContent)

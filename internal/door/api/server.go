@@ -41,6 +41,7 @@ type Server struct {
 	openapi []byte       // as JSON
 	signIns *admit.Rates // by principal
 	comings *admit.Rates // by address
+	codes   *admit.Rates // that principals look up, by principal
 
 	snapMu sync.Mutex
 	snap   *snapshot
@@ -62,7 +63,7 @@ func New(n *service.Services, console http.Handler, names ...string) (*Server, e
 	if err != nil {
 		return nil, fmt.Errorf("openapi.yaml: %w", err)
 	}
-	return &Server{Gate: g, flow: flow.New(g), console: console, openapi: asJSON, signIns: admit.NewRates("sign-ins", signInBurst, signInEvery), comings: admit.NewRates("sign-ins", comeBurst, comeEvery)}, nil
+	return &Server{Gate: g, flow: flow.New(g), console: console, openapi: asJSON, signIns: admit.NewRates("sign-ins", signInBurst, signInEvery), comings: admit.NewRates("sign-ins", comeBurst, comeEvery), codes: admit.NewRates("codes", codeBurst, codeEvery)}, nil
 }
 
 // Handler returns the handler for all paths.
@@ -91,6 +92,8 @@ func (s *Server) Handler() http.Handler {
 	a.DELETE("/session", s.signOut)
 	a.PATCH("/session", func(c *gin.Context) { c.Status(http.StatusNoContent) }) // that it came is enough
 	a.POST("/links", s.newLink)
+	a.GET("/devices/:code", s.showDevice)
+	a.POST("/devices/:code", s.decideDevice)
 	s.secretRoutes(a)
 	s.rightRoutes(a)
 	a.GET("/openapi.json", func(c *gin.Context) { c.Data(http.StatusOK, "application/json", s.openapi) })

@@ -1,7 +1,6 @@
 package api
 
 import (
-	"cmp"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
@@ -23,6 +22,7 @@ import (
 const (
 	// Comings of one address: so many at once, and then one every while.
 	comeBurst, comeEvery = 60, time.Second
+	codeBurst, codeEvery = 30, 10 * time.Second
 
 	flowCookie = "ferry_sign_in"
 	signInPath = "/api/v1/sign-in"
@@ -35,10 +35,13 @@ func (s *Server) comeRoutes(v1 *gin.RouterGroup) {
 	r.GET("/:provider", s.beginSignIn)
 	r.GET("/:provider/done", s.finishSignIn)
 	r.POST("/:provider/left", s.left)
+	r.POST("/device", s.newDevice)
+	r.POST("/device/token", s.deviceToken)
 }
 
-// comes bounds how often one address tries.
+// comes bounds how often one address tries, and how much it sends.
 func (s *Server) comes(c *gin.Context) {
+	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, gate.MaxJSON)
 	gate.Refuse(c, s.comings.Allow(c.RemoteIP(), time.Now()))
 }
 
@@ -58,11 +61,7 @@ func (s *Server) secure(c *gin.Context) bool {
 
 // doneURL is where a provider sends people back.
 func (s *Server) doneURL(c *gin.Context) string {
-	scheme := "http://"
-	if c.Request.TLS != nil {
-		scheme = "https://"
-	}
-	return cmp.Or(s.Node.SignIn.PublicURL, scheme+c.Request.Host) + signInPath + "/" + c.Param("provider") + "/done"
+	return s.base(c) + signInPath + "/" + c.Param("provider") + "/done"
 }
 
 // within is a page of the console, or its first one when that is wanted elsewhere.
@@ -151,7 +150,6 @@ func (s *Server) notIn(c *gin.Context, err error) {
 
 // left ends the sessions of whom a provider says that they have left.
 func (s *Server) left(c *gin.Context) {
-	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, gate.MaxJSON)
 	_, err := s.Node.SignIn.Left(c, c.Param("provider"), c.PostForm("logout_token"))
 	if !gate.Refuse(c, err) {
 		c.Status(http.StatusNoContent)

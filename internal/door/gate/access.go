@@ -61,6 +61,16 @@ func (g *Gate) KnownMay(c *gin.Context, v access.Verb, at string) bool {
 	return ok && g.Node.Access.Asker(a).Rights().May(v, at)
 }
 
+// EndSession ends the session with which a request came; a token stays.
+func (g *Gate) EndSession(c *gin.Context) error {
+	kind, text := brought(c)
+	if kind != catalog.Session {
+		return nil
+	}
+	_, err := g.Node.Catalog.DropSecret(c, kind, text)
+	return err
+}
+
 // brought is the secret that a request brings: a token, or a session.
 func brought(c *gin.Context) (kind, text string) {
 	if text, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {

@@ -75,7 +75,7 @@ func (s *Service) NoteUses(ctx context.Context) {
 // left open. Tokens are always fresh.
 func CheckFresh(a catalog.Asker) error {
 	if by := a.By(); by.Kind == catalog.Session && time.Since(by.CreatedAt) > Fresh {
-		return problem.New(problem.SignInAgain, "that takes a token, or a session that is not older than %s", Fresh).Next("sign in again, or take the step with a token on the command line; ferry access link makes a link to sign in with")
+		return problem.New(problem.SignInAgain, "that takes a token, or a session that is not older than %s", Fresh).Next("sign in again: at the console, with ferry sign-in, or with the link that ferry access link makes")
 	}
 	return nil
 }

@@ -18,6 +18,7 @@ import (
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/core/signin"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/ledger"
 	"steadyferry/internal/engine/voucher"
 )
 
@@ -29,6 +30,7 @@ type SignIn struct {
 	PublicURL string // by which browsers reach the service; empty: by that of their requests
 
 	catalog *catalog.Catalog
+	ledger  ledger.Ledger
 	config  *signin.Config
 	places  map[string]*place
 }
@@ -41,7 +43,7 @@ type place struct {
 
 // New returns the service, for the providers of a configuration.
 func New(records *catalog.Catalog, config *signin.Config, publicURL string) *SignIn {
-	s := &SignIn{PublicURL: publicURL, catalog: records, config: config, places: map[string]*place{}}
+	s := &SignIn{PublicURL: publicURL, catalog: records, ledger: ledger.Of(records), config: config, places: map[string]*place{}}
 	for _, p := range config.Providers {
 		s.places[p.Name] = &place{p, voucher.New(p.Issuer, p.Client, p.Secret)}
 	}

@@ -72,6 +72,7 @@ export type Grant = Schemas["Grant"];
 export type May = Schemas["May"];
 export type Secret = Schemas["Secret"];
 export type Token = Schemas["Token"];
+export type Device = Schemas["Device"];
 export type SignInWays = Schemas["SignInWays"];
 export type SignIn = Schemas["SignIn"];
 export type ProblemBody = Schemas["Problem"];

@@ -2,6 +2,7 @@
 export { AccessPage } from "./Access";
 export { ChorePage } from "./Chore";
 export { Chores } from "./Chores";
+export { DevicePage } from "./Device";
 export { DriftPage } from "./Drift";
 export { EndpointPage } from "./Endpoint";
 export { Endpoints } from "./Endpoints";
