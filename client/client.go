@@ -6,6 +6,8 @@ package client
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -90,6 +92,32 @@ func New(servers, token string) (*Client, error) {
 	}
 	return c, nil
 }
+
+// Trust has certificates of servers be those of authorities in PEM too, besides those of this
+// machine. It is called before the client is used.
+func (c *Client) Trust(authorities []byte) error {
+	pool, err := x509.SystemCertPool()
+	if err != nil {
+		pool = x509.NewCertPool()
+	}
+	if !pool.AppendCertsFromPEM(authorities) {
+		return errors.New("there is no certificate in it")
+	}
+	for _, h := range []*http.Client{c.http, c.publish} {
+		h.Transport.(*http.Transport).TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
+	}
+	return nil
+}
+
+// As is a client of the same servers that comes with another token.
+func (c *Client) As(token string) *Client {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return &Client{token: token, secure: c.secure, http: c.http, publish: c.publish, Patience: c.Patience, Program: c.Program, servers: slices.Clone(c.servers), leaders: map[string]string{}}
+}
+
+// HTTP is by what requests are sent, for those that are not of the API.
+func (c *Client) HTTP() *http.Client { return c.http }
 
 // Servers are those that were named, as URLs.
 func (c *Client) Servers() []string {

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"io"
 	"math/big"
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
@@ -32,11 +33,12 @@ func certs(args []string) error {
 	fs := flag.NewFlagSet("ferryd certs", flag.ContinueOnError)
 	dir := fs.String("tls-dir", "ferry-tls", "`DIRECTORY` for the files, created if it is missing")
 	nodes := fs.String("nodes", "node-a,node-b,node-c", "`NAMES` of the nodes, separated by commas")
+	hosts := fs.String("hosts", "", "`HOSTS`, names and IP addresses separated by commas, under which clients reach the nodes, if the certificates are for -tls-cert too")
 	fs.SetOutput(io.Discard)
 	if err := fs.Parse(args); err != nil {
 		if errors.Is(err, flag.ErrHelp) {
 			fs.SetOutput(os.Stdout)
-			fmt.Print("ferryd certs [flags]\n\nMakes an authority and a certificate for each node, for TLS between them. Keep ca-key.pem away from the nodes.\n\n")
+			fmt.Print("ferryd certs [flags]\n\nMakes an authority and a certificate for each node, for TLS between them, and with -hosts for their clients. Keep ca-key.pem away from the nodes.\n\n")
 			fs.PrintDefaults()
 			return err
 		}
@@ -53,7 +55,7 @@ func certs(args []string) error {
 		if err := address.CheckName(name); err != nil {
 			return &usageError{fmt.Errorf("-nodes: %w", err)}
 		}
-		if err := nodeCertificate(*dir, name, ca, key); err != nil {
+		if err := nodeCertificate(*dir, name, *hosts, ca, key); err != nil {
 			return err
 		}
 		fmt.Printf("%s: valid for %d years\n", filepath.Join(*dir, name+".pem"), nodeYears)
@@ -107,7 +109,7 @@ func authority(dir string) (*x509.Certificate, *ecdsa.PrivateKey, error) {
 	return ca, key, nil
 }
 
-func nodeCertificate(dir, name string, ca *x509.Certificate, caKey *ecdsa.PrivateKey) error {
+func nodeCertificate(dir, name, hosts string, ca *x509.Certificate, caKey *ecdsa.PrivateKey) error {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		return err
@@ -115,6 +117,13 @@ func nodeCertificate(dir, name string, ca *x509.Certificate, caKey *ecdsa.Privat
 	now := time.Now()
 	c := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: name}, DNSNames: []string{name}, NotBefore: now.Add(-time.Hour), NotAfter: now.AddDate(nodeYears, 0, 0),
 		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}}
+	for host := range strings.SplitSeq(hosts, ",") {
+		if ip := net.ParseIP(host); ip != nil {
+			c.IPAddresses = append(c.IPAddresses, ip)
+		} else if host != "" && host != name {
+			c.DNSNames = append(c.DNSNames, host)
+		}
+	}
 	return writePair(filepath.Join(dir, name+".pem"), filepath.Join(dir, name+"-key.pem"), c, ca, key, caKey)
 }
 

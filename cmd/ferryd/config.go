@@ -43,6 +43,9 @@ type config struct {
 	sealKeys      string
 	signIn        string
 	publicURL     string
+	tlsCert       string
+	tlsKey        string
+	plain         bool
 }
 
 // durationFlag and sizeFlag read values as the rest of the product does.
@@ -91,6 +94,9 @@ func flags(name string, c *config) *flag.FlagSet {
 	fs.StringVar(&c.schemes, "outside-schemes", "https,postgresql,ferry+https,smtps,smtp", "`SCHEMES` that addresses of endpoints may begin with: "+setting.Schemes)
 	fs.StringVar(&c.sealKeys, "seal-keys", "", "`FILE` with the keys by which secrets of endpoints are kept, one a line: the first one seals, all open. Nodes of a cluster need the same; one that is alone makes its own in -dir")
 	fs.StringVar(&c.signIn, "sign-in", "", "YAML `FILE` that says by which providers people sign in; without it they do with tokens alone")
+	fs.StringVar(&c.tlsCert, "tls-cert", "", "`FILE` with the certificate of the API and the console, and those up to its authority; it is read anew when it changes")
+	fs.StringVar(&c.tlsKey, "tls-key", "", "`FILE` with the key of -tls-cert")
+	fs.BoolVar(&c.plain, "plain", false, "serve plain HTTP even if -listen is not on loopback: something before this node speaks TLS")
 	fs.StringVar(&c.publicURL, "public-url", "", "`URL` by which browsers reach the service, such as https://ferry.example, if another one than that of -listen")
 	fs.Var(sizeFlag{&c.catchUpRate}, "catch-up-rate", "`SIZE` that this node sends a second at most to replicas that are far behind")
 	fs.Var(durationFlag{&c.keepRemoved}, "keep-removed", "`DURATION` in which a removed channel can be brought back")

@@ -37,12 +37,14 @@ func demo(args []string) error {
 		return err
 	}
 	switch {
+	case c.tlsCert != "":
+		return &usageError{errors.New("-tls-cert: the demo serves plain HTTP on this machine")}
 	case *nodes < 1 || *nodes > 9:
 		return &usageError{fmt.Errorf("-nodes is %d; allowed: 1 to 9", *nodes)}
 	case *nodes > 1:
 		return c.demoCluster(*nodes)
 	}
-	if err := os.MkdirAll(c.dir, 0o700); err != nil {
+	if err := os.MkdirAll(c.dir, 0o711); err != nil {
 		return err
 	}
 	places, err := c.listenOutside()

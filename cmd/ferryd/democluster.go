@@ -146,7 +146,7 @@ func (c *config) members(count int, database string) ([]*member, error) {
 		n.url = "http://" + listen
 		n.args = []string{"serve", "-node", n.name, "-dir", n.dir, "-listen", listen, "-peer-listen", net.JoinHostPort(host, strconv.Itoa(base+10+i)),
 			"-database", database, "-zone", fmt.Sprintf("quay-%d", i+1), "-log-level", c.logLevel.String(),
-			"-outside-networks", c.networks, "-outside-schemes", c.schemes, "-seal-keys", filepath.Join(c.dir, keysFile), "-sign-in", c.signIn}
+			"-outside-networks", c.networks, "-outside-schemes", c.schemes, "-seal-keys", filepath.Join(c.dir, keysFile), "-sign-in", c.signIn, fmt.Sprintf("-plain=%t", c.plain)}
 		nodes = append(nodes, n)
 	}
 	return nodes, nil

@@ -20,7 +20,7 @@ func (c *config) peers(listen net.Addr, to *node.Config) error {
 	if err := address.CheckName(c.node); err != nil {
 		return &usageError{fmt.Errorf("-node: %w", err)}
 	}
-	to.Advertise = "http://" + c.reachable(listen.String())
+	to.Advertise = c.scheme() + c.reachable(listen.String())
 	if c.peerListen == "" {
 		return nil
 	}

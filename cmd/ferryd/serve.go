@@ -69,6 +69,14 @@ func (c *config) run(with func(ctx context.Context, r running) error) (err error
 		return err
 	}
 	defer unlock()
+	secure, err := c.tls()
+	if err != nil {
+		return err
+	}
+	people, err := c.people()
+	if err != nil {
+		return err
+	}
 	listener, err := net.Listen("tcp", c.listen)
 	if err != nil {
 		return fmt.Errorf("-listen %s: %w", c.listen, err)
@@ -87,10 +95,7 @@ func (c *config) run(with func(ctx context.Context, r running) error) (err error
 	if settings.Outside, err = c.outside(settings.PeerListener == nil); err != nil {
 		return err
 	}
-	if settings.SignIn, err = c.people(); err != nil {
-		return err
-	}
-	settings.PublicURL = c.publicURL
+	settings.SignIn, settings.PublicURL = people, c.publicURL
 	n, err := node.Open(stop, settings)
 	if err != nil {
 		return err
@@ -108,11 +113,17 @@ func (c *config) run(with func(ctx context.Context, r running) error) (err error
 	if err != nil {
 		return errors.Join(err, closing())
 	}
-	server := &http.Server{Handler: a.Handler(), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, WriteTimeout: gate.WriteTimeout, IdleTimeout: 3 * time.Minute, MaxHeaderBytes: 128 << 10,
+	server := &http.Server{Handler: a.Handler(), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: time.Minute, WriteTimeout: gate.WriteTimeout, IdleTimeout: 3 * time.Minute, MaxHeaderBytes: 128 << 10, TLSConfig: secure,
 		ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
 	server.RegisterOnShutdown(a.Stop)
 	failed := make(chan error, 3)
-	go func() { failed <- server.Serve(gate.Listener(listener)) }()
+	go func() {
+		if secure != nil {
+			failed <- server.ServeTLS(gate.Listener(listener), "", "")
+			return
+		}
+		failed <- server.Serve(gate.Listener(listener))
+	}()
 	if c.metricsListen != "" {
 		mux := http.NewServeMux()
 		mux.Handle("GET /metrics", metrics.Handler(a.Node))
@@ -120,7 +131,7 @@ func (c *config) run(with func(ctx context.Context, r running) error) (err error
 		defer metrics.Close()
 		go func() { failed <- fmt.Errorf("-metrics-listen %s: %w", c.metricsListen, metrics.ListenAndServe()) }()
 	}
-	url := "http://" + listener.Addr().String()
+	url := c.scheme() + listener.Addr().String()
 	slog.Info("serving", "node", c.node, "url", url, "dir", c.dir)
 	beside, endBeside := context.WithCancel(stop)
 	defer endBeside()

@@ -146,7 +146,7 @@ func StartClusterOn(t testing.TB, network *Net, count int) *Cluster {
 		host := network.Host()
 		dir, addr := Dir(t), network.Addr(i)
 		n := &Node{t: t, Dir: dir, Name: name, URL: "http://" + addr + ":14720", Within: []string{"ip", "netns", "exec", network.name(host)},
-			args: []string{"serve", "-dir", dir, "-node", name, "-listen", addr + ":14720", "-peer-listen", addr + ":14730", "-tls-dir", certs, "-database", c.Database}}
+			args: []string{"serve", "-dir", dir, "-node", name, "-listen", addr + ":14720", "-plain", "-peer-listen", addr + ":14730", "-tls-dir", certs, "-database", c.Database}}
 		c.Nodes = append(c.Nodes, n)
 		t.Cleanup(n.cleanup)
 		n.Run()

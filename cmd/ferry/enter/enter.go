@@ -54,7 +54,7 @@ func (c *call) signIn() error {
 	}
 	server := c.Servers[0]
 	device := oauth2.Config{ClientID: "ferry", Endpoint: oauth2.Endpoint{DeviceAuthURL: server + "/api/v1/sign-in/device", TokenURL: server + "/api/v1/sign-in/device/token", AuthStyle: oauth2.AuthStyleInParams}}
-	ctx, cancel := context.WithTimeout(context.WithValue(c.Ctx, oauth2.HTTPClient, &http.Client{Timeout: 30 * time.Second}), patience)
+	ctx, cancel := context.WithTimeout(context.WithValue(c.Ctx, oauth2.HTTPClient, c.API.HTTP()), patience)
 	defer cancel()
 	waits, err := device.DeviceAuth(ctx, oauth2.SetAuthURLParam("name", "ferry on "+machine))
 	if err != nil {
@@ -65,10 +65,7 @@ func (c *call) signIn() error {
 	if err != nil {
 		return explain(server, err)
 	}
-	api, err := client.New(server, token.AccessToken)
-	if err != nil {
-		return err
-	}
+	api := c.API.As(token.AccessToken)
 	var who client.SignIn
 	if err := api.Call(ctx, http.MethodGet, "/session", nil, nil, &who); err != nil {
 		return err
@@ -105,10 +102,7 @@ func (c *call) signOut() error {
 		fmt.Fprintln(c.Out, "nobody is signed in here")
 		return nil
 	}
-	api, err := client.New(c.Servers[0], kept)
-	if err != nil {
-		return err
-	}
+	api := c.API.As(kept)
 	ctx, cancel := c.Short()
 	defer cancel()
 	var p *client.Problem

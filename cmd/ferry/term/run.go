@@ -132,8 +132,8 @@ func find(verbs []Verb, name string) *Verb {
 
 // common are the flags of every verb.
 type common struct {
-	server, token string
-	json          bool
+	server, token, ca string
+	json              bool
 }
 
 func (v *Verb) flags() (*flag.FlagSet, *common, func(*Call) error) {
@@ -143,6 +143,7 @@ func (v *Verb) flags() (*flag.FlagSet, *common, func(*Call) error) {
 	run := v.Define(fs)
 	fs.StringVar(&o.server, "server", "", "`ADDRESSES` of the service, separated by commas (FERRY_SERVER; without it 127.0.0.1:14720)")
 	fs.StringVar(&o.token, "token", "", "`TOKEN` to get in with (FERRY_TOKEN; without it the session of ferry sign-in)")
+	fs.StringVar(&o.ca, "ca", "", "`FILE` with authorities, in PEM, of which certificates of servers are, besides those of this machine (FERRY_CA)")
 	fs.BoolVar(&o.json, "json", false, "print JSON, for machines")
 	return fs, &o, run
 }
@@ -173,16 +174,17 @@ func (c *Call) start(v *Verb, args []string) error {
 	c.JSON = o.json
 	servers, token := First(o.server, os.Getenv("FERRY_SERVER"), "127.0.0.1:14720"), First(o.token, os.Getenv("FERRY_TOKEN"))
 	var err error
-	if c.API, err = client.New(servers, token); err != nil {
-		return &usageError{err}
+	ca := First(o.ca, os.Getenv("FERRY_CA"))
+	if c.API, err = connect(servers, token, ca); err != nil {
+		return err
 	}
 	c.Servers = c.API.Servers()
 	if token == "" {
 		if token, err = keptSession(c.Servers); err != nil {
 			return err
 		}
-		if c.API, err = client.New(servers, token); err != nil {
-			return &usageError{err}
+		if c.API, err = connect(servers, token, ca); err != nil {
+			return err
 		}
 	}
 	c.API.Program = "ferry"
@@ -198,6 +200,26 @@ func (c *Call) start(v *Verb, args []string) error {
 		fmt.Fprintln(c.Err, "only what you may see is shown")
 	}
 	return err
+}
+
+// connect returns a client of servers, of which those with certificates of the authorities in a
+// file are trusted too.
+func connect(servers, token, ca string) (*client.Client, error) {
+	api, err := client.New(servers, token)
+	if err != nil {
+		return nil, &usageError{err}
+	}
+	if ca == "" {
+		return api, nil
+	}
+	b, err := os.ReadFile(ca)
+	if err == nil {
+		err = api.Trust(b)
+	}
+	if err != nil {
+		return nil, &usageError{fmt.Errorf("-ca %s: %w", ca, err)}
+	}
+	return api, nil
 }
 
 func First(texts ...string) string {
@@ -245,7 +267,7 @@ ferry help VERB tells the flags of a verb.
 
 // markdown writes docs/commands.md.
 func markdown(verbs []Verb, out io.Writer) {
-	fmt.Fprint(out, "# Commands\n\nMade from the flags by `ferry help -markdown`. `ferry VERB [ADDRESS] [flags]`; flags stand before or after the address.\nStatus 0 is done, 1 refused or failed, 2 wrong usage, 3 a difference (`ferry diff`). Colour is used on a terminal only, and never with `NO_COLOR`.\n\nEvery verb takes `-server` (or `FERRY_SERVER`), `-token` (or `FERRY_TOKEN`) and `-json`.\n")
+	fmt.Fprint(out, "# Commands\n\nMade from the flags by `ferry help -markdown`. `ferry VERB [ADDRESS] [flags]`; flags stand before or after the address.\nStatus 0 is done, 1 refused or failed, 2 wrong usage, 3 a difference (`ferry diff`). Colour is used on a terminal only, and never with `NO_COLOR`.\n\nEvery verb takes `-server` (or `FERRY_SERVER`), `-token` (or `FERRY_TOKEN`), `-ca` (or `FERRY_CA`) and `-json`.\n")
 	for _, v := range verbs {
 		fmt.Fprintf(out, "\n## ferry %s\n\n    ferry %s %s\n\n%s.\n", v.Name, v.Name, v.Args, strings.TrimSuffix(v.Summary, "."))
 		if v.Details != "" {

@@ -64,11 +64,15 @@ var (
 	JSONType   = []string{"application/json"}
 	noContent  = []string{"default-src 'none'; frame-ancestors 'none'"}
 	sameOrigin = []string{"same-origin"}
+	httpsOnly  = []string{"max-age=17280000"} // 200 days
 )
 
 // SecurityHeaders sets what browsers are told with every answer.
-func SecurityHeaders(c *gin.Context) {
+func (g *Gate) SecurityHeaders(c *gin.Context) {
 	h := c.Writer.Header()
+	if c.Request.TLS != nil || strings.HasPrefix(g.Node.SignIn.PublicURL, "https://") {
+		h["Strict-Transport-Security"] = httpsOnly
+	}
 	h["X-Content-Type-Options"] = nosniff
 	h["Cross-Origin-Resource-Policy"] = sameOrigin
 	if strings.HasPrefix(c.Request.URL.Path, "/api/") {

@@ -1,0 +1,109 @@
+package test
+
+import (
+	"bytes"
+	"crypto/tls"
+	"crypto/x509"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"steadyferry/test/harness"
+)
+
+// A node serves TLS with a certificate of its own authority, goes on with another one when its
+// files change, and with the one of before while they are broken.
+func TestANodeServesTLS(t *testing.T) {
+	t.Parallel()
+	certs := t.TempDir()
+	ferryd := harness.Binary(t, "ferryd")
+	renew := func() {
+		out, err := exec.Command(ferryd, "certs", "-tls-dir", certs, "-nodes", "node-a", "-hosts", "127.0.0.1,localhost").CombinedOutput()
+		require.NoError(t, err, string(out))
+	}
+	renew()
+	free, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	at := free.Addr().String()
+	require.NoError(t, free.Close())
+	dir := harness.Dir(t)
+	cert, key := filepath.Join(certs, "node-a.pem"), filepath.Join(certs, "node-a-key.pem")
+	node := exec.Command(ferryd, "serve", "-dir", dir, "-listen", at, "-database", harness.NewDatabase(t, harness.SharedDatabase(t)), "-tls-cert", cert, "-tls-key", key)
+	var log bytes.Buffer
+	node.Stderr = &log
+	require.NoError(t, node.Start())
+	t.Cleanup(func() { node.Process.Signal(os.Interrupt); node.Wait() })
+
+	authority, err := os.ReadFile(filepath.Join(certs, "ca.pem"))
+	require.NoError(t, err)
+	pool := x509.NewCertPool()
+	require.True(t, pool.AppendCertsFromPEM(authority))
+	get := func(path string) (*http.Response, error) {
+		h := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool}, ForceAttemptHTTP2: true, DisableKeepAlives: true}, Timeout: 5 * time.Second}
+		r, err := h.Get("https://" + at + path)
+		if err == nil {
+			r.Body.Close()
+		}
+		return r, err
+	}
+	var answer *http.Response
+	require.Eventually(t, func() bool { answer, err = get("/healthz"); return err == nil }, 60*time.Second, 50*time.Millisecond)
+	assert.Equal(t, "HTTP/2.0", answer.Proto)
+	assert.Equal(t, "max-age=17280000", answer.Header.Get("Strict-Transport-Security"))
+	require.Eventually(t, func() bool { _, err := os.Stat(filepath.Join(dir, "owner.token")); return err == nil }, 60*time.Second, 50*time.Millisecond)
+	ferry := func(server, ca string, args ...string) string {
+		token, err := os.ReadFile(filepath.Join(dir, "owner.token"))
+		require.NoError(t, err)
+		cmd := exec.Command(harness.Binary(t, "ferry"), args...)
+		cmd.Env = []string{"FERRY_SERVER=" + server, "FERRY_TOKEN=" + strings.TrimSpace(string(token)), "FERRY_CA=" + ca, "HOME=" + dir}
+		out, _ := cmd.CombinedOutput()
+		return string(out)
+	}
+	ca := filepath.Join(certs, "ca.pem")
+	assert.Contains(t, ferry("https://"+at, ca, "new", "space", "coldchain"), "created")
+	assert.Contains(t, ferry("https://"+at, ca, "nodes"), "https://"+at)
+	assert.Contains(t, ferry("https://"+at, "", "list"), "certificate signed by unknown authority")
+	assert.Contains(t, ferry("https://"+at, key, "list"), "there is no certificate in it")
+	assert.NotContains(t, ferry("http://"+at, ca, "list"), "coldchain", "not in the clear")
+
+	serial := answer.TLS.PeerCertificates[0].SerialNumber.String()
+	now := func() string {
+		answer, err := get("/healthz")
+		if err != nil {
+			return err.Error()
+		}
+		return answer.TLS.PeerCertificates[0].SerialNumber.String()
+	}
+	require.NoError(t, os.WriteFile(key, []byte("x"), 0o600))
+	require.Never(t, func() bool { return now() != serial }, 7*time.Second, 500*time.Millisecond, "the one of before goes on")
+	renew()
+	require.Eventually(t, func() bool { return now() != serial }, 30*time.Second, 200*time.Millisecond)
+}
+
+// Without TLS a node stays on loopback, unless it is said in words that something before it speaks
+// TLS.
+func TestNothingInTheClearOnANetwork(t *testing.T) {
+	t.Parallel()
+	refused := func(args ...string) string {
+		out, err := exec.Command(harness.Binary(t, "ferryd"), append([]string{"serve", "-dir", t.TempDir()}, args...)...).CombinedOutput()
+		var exit *exec.ExitError
+		require.ErrorAs(t, err, &exit)
+		assert.Equal(t, 2, exit.ExitCode())
+		return string(out)
+	}
+	for _, listen := range []string{"0.0.0.0:0", ":0", "192.0.2.1:14720", "ferry.example:14720"} {
+		assert.Contains(t, refused("-listen", listen), "is not on loopback: give -tls-cert and -tls-key", listen)
+	}
+	assert.Contains(t, refused("-tls-cert", "x"), "both are needed")
+	for _, url := range []string{"ferry.example", "ftp://ferry.example", "https://ferry.example/x", "https://a:b@ferry.example"} {
+		assert.Contains(t, refused("-public-url", url), "-public-url", url)
+	}
+}
