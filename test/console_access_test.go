@@ -2,8 +2,11 @@ package test
 
 import (
 	"encoding/json"
+	"strings"
 	"testing"
+	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"steadyferry/client"
@@ -112,4 +115,19 @@ func TestTheConsoleOfAHelpDesk(t *testing.T) {
 	p.fill("Messages a second; 0 is all at once", "0")
 	p.click("Return to the queue 4")
 	p.says("No dead letters.")
+	assert.Equal(t, 403, as(t, n, "ines").Ask("GET", "/api/v1/channels/coldchain/inspections/messages", "").Status)
+
+	// The owner finds what it did, and what it tried.
+	p = openConsole(t, n)
+	p.open("/access")
+	p.click("ines")
+	p.wait(`location.pathname + location.search === "/logbook?who=ines"`)
+	p.says("return messages")
+	p.says("from 127.0.0.1")
+	require.Eventually(t, func() bool {
+		return strings.Contains(n.Must("logbook", "-refused", "-who", "ines"), "refused: see-content")
+	}, 40*time.Second, 200*time.Millisecond)
+	p.open("/logbook?outcome=refused&who=ines")
+	p.says("may not see-content coldchain/inspections")
+	p.accessible("what was refused")
 }

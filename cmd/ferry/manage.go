@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
+	"time"
 
 	"steadyferry/client"
 	"steadyferry/cmd/ferry/oncall"
@@ -311,20 +312,43 @@ func (c *call) list(out io.Writer, space string) error {
 }
 
 var logbookVerb = verb{
-	Name: "logbook", Args: "", Summary: "Show who did what, newest first",
+	Name: "logbook", Args: "[ADDRESS]", Summary: "Show who did what, newest first; with an address, to that and what belongs to it",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		limit := fs.Int("limit", 50, "show at most `N` entries")
+		who := fs.String("who", "", "only what the principal with this `NAME` did")
+		action := fs.String("action", "", "only actions with this `TEXT` in them, such as discard")
+		refused := fs.Bool("refused", false, "only what was refused")
+		var since time.Duration
+		fs.Var(term.DurationValue{D: &since}, "since", "only what was done in the last `DURATION`")
 		return func(c *call) error {
-			p, err := term.Ask[client.Page[client.LogbookEntry]](c.Call, http.MethodGet, "/logbook", url.Values{"limit": {fmt.Sprint(*limit)}}, nil)
+			query := url.Values{"limit": {fmt.Sprint(*limit)}}
+			if len(c.Args) > 0 {
+				query.Set("address", c.Args[0])
+			}
+			if *refused {
+				query.Set("outcome", "refused")
+			}
+			if since > 0 {
+				query.Set("since", term.Now().Add(-since).UTC().Format(time.RFC3339))
+			}
+			for name, text := range map[string]string{"who": *who, "action": *action} {
+				if text != "" {
+					query.Set(name, text)
+				}
+			}
+			p, err := term.Ask[client.Page[client.LogbookEntry]](c.Call, http.MethodGet, "/logbook", query, nil)
 			if err != nil {
 				return err
 			}
-			_, err = term.List(c.Call, c.Out, p.Items, term.TableOf[client.LogbookEntry]{Headings: []string{"time", "who", "action", "address", "what changed"},
+			_, err = term.List(c.Call, c.Out, p.Items, term.TableOf[client.LogbookEntry]{None: "there is no such entry", Headings: []string{"time", "who", "from", "action", "address", "what changed"},
 				Row: func(e client.LogbookEntry) []string {
 					if e.Times > 1 {
 						e.Action += fmt.Sprintf(", %d times", e.Times)
 					}
-					return []string{e.At.Local().Format("2006-01-02 15:04:05"), e.Who, e.Action, e.Address, term.OneLine(e.Change, 100)}
+					if e.Outcome == "refused" {
+						e.Action = "refused: " + e.Action
+					}
+					return []string{e.At.Local().Format("2006-01-02 15:04:05"), e.Who, e.From, e.Action, e.Address, term.OneLine(e.Change, 100)}
 				}})
 			return err
 		}

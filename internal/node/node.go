@@ -182,7 +182,7 @@ func (n *Node) begin() {
 		{cluster.LeaderEvery, func(now time.Time) { n.Cluster.SpreadLeaders(run, now) }},
 		{4 * time.Second, func(time.Time) { n.Catalog.Seen(run, n.Parts.ID()) }},
 		{2 * time.Second, func(time.Time) { n.Access.KeepOwnerToken(run) }},
-		{20 * time.Second, func(time.Time) { n.Access.NoteUses(run) }},
+		{20 * time.Second, func(time.Time) { n.Access.NoteUses(run); n.Access.NoteRefusals(run) }},
 		{watches.MindEvery, func(time.Time) { n.Watches.Mind(run) }},
 		{publishers.Every, func(now time.Time) { n.Publishers.Tend(now) }},
 		{time.Minute, func(now time.Time) { n.Manage.Purge(run, now) }},

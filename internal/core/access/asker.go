@@ -68,6 +68,30 @@ func Reaches(ctx context.Context, v Verb, space string) bool {
 	return ok && a.Rights().Reach(v, space)
 }
 
+// RefusedError is why whoever asks may not do something.
+type RefusedError struct {
+	Verb Verb
+	At   string
+	Err  error // for them, with what to do
+}
+
+func (e *RefusedError) Error() string { return e.Err.Error() }
+func (e *RefusedError) Unwrap() error { return e.Err }
+
+// Via is with what, and from where, whoever asks has come, as the logbook tells it.
+type Via struct {
+	Credential string // the kind of a secret, and its id: token 26b872fc534b
+	From       string // an address of the network
+}
+
+// ViaIn is how whoever asks with a context has come; of who came by no door it is empty.
+func ViaIn(ctx context.Context) Via {
+	if a, ok := ctx.Value(askerKey{}).(interface{ Via() Via }); ok {
+		return a.Via()
+	}
+	return Via{}
+}
+
 // Only are those of a list at whose addresses whoever asks may do something. The list stays as it
 // is.
 func Only[T any](ctx context.Context, v Verb, all []T, at func(T) string) []T {

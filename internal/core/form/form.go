@@ -464,10 +464,15 @@ type LogbookEntry struct {
 	Who     string          `json:"who"`
 	Action  string          `json:"action"`
 	Address string          `json:"address"`
+	Outcome string          `json:"outcome"` // done or refused
 	Before  json.RawMessage `json:"before"`
 	After   json.RawMessage `json:"after"`
-	Change  string          `json:"change"` // what is another thing after than before, in words
-	Times   int             `json:"times"`  // sign-ins of one person behind each other are one entry, with the time of the last
+
+	Credential string `json:"credential"` // with what they had come: token 26b872fc534b, session …; empty: what nodes do by themselves
+	From       string `json:"from"`       // from which address
+
+	Change string `json:"change"` // what is another thing after than before, in words
+	Times  int    `json:"times"`  // sign-ins of one person behind each other are one entry, with the time of the last
 }
 
 // Page is one page of a list; Next is the cursor of the following one, empty

@@ -58,7 +58,7 @@ func (s *Server) signIn(c *gin.Context) {
 func (s *Server) session(c *gin.Context) { s.answerSignIn(c, gate.PrincipalOf(c)) }
 
 func (s *Server) answerSignIn(c *gin.Context, p catalog.Asker) {
-	may := s.Node.Access.Asker(p).Rights()
+	may := s.Node.Access.Asker(p, "").Rights()
 	c.JSON(http.StatusOK, form.SignIn{Name: p.Name, Roles: s.Node.Access.RolesOf(p), Everywhere: may.Everywhere().Names(), Somewhere: may.Somewhere().Names()})
 }
 

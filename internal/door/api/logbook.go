@@ -1,12 +1,15 @@
 package api
 
 import (
+	"fmt"
 	"net/http"
 	"strconv"
+	"time"
 
 	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/door/gate"
+	"steadyferry/internal/engine/catalog"
 
 	"github.com/gin-gonic/gin"
 )
@@ -22,7 +25,21 @@ func (s *Server) logbook(c *gin.Context) {
 	if !ok {
 		return
 	}
-	rows, err := s.Node.Catalog.Logbook(c, int64(before), limit+1)
+	q := catalog.LogbookAsked{Before: int64(before), Who: c.Query("who"), Address: c.Query("address"), Action: c.Query("action"), Outcome: c.Query("outcome"), Limit: limit + 1}
+	if q.Outcome != "" && q.Outcome != catalog.Done && q.Outcome != catalog.Refused {
+		gate.WriteProblem(c, gate.Invalid("outcome", fmt.Sprintf("outcome is %q", q.Outcome), "done, refused"))
+		return
+	}
+	for name, to := range map[string]*time.Time{"since": &q.Since, "until": &q.Until} {
+		if text := c.Query(name); text != "" {
+			var err error
+			if *to, err = time.Parse(time.RFC3339, text); err != nil {
+				gate.WriteProblem(c, gate.Invalid(name, fmt.Sprintf("%s is %q", name, text), "a time such as 2026-11-23T08:00:00Z"))
+				return
+			}
+		}
+	}
+	rows, err := s.Node.Catalog.Logbook(c, q)
 	if gate.Refuse(c, err) {
 		return
 	}
@@ -36,7 +53,7 @@ func (s *Server) logbook(c *gin.Context) {
 			continue
 		}
 		if n := len(p.Items); n > 0 && r.Action == actionSignIn {
-			if last := &p.Items[n-1]; last.Action == r.Action && last.Who == r.Who {
+			if last := &p.Items[n-1]; last.Action == r.Action && last.Who == r.Who && last.Outcome == r.Outcome {
 				last.Times++
 				continue
 			}

@@ -113,7 +113,7 @@ func (s *Server) myVerbs(c *gin.Context) {
 	if gate.Refuse(c, err) {
 		return
 	}
-	verbs := s.Node.Access.Asker(gate.PrincipalOf(c)).Rights().At(at.String())
+	verbs := s.Node.Access.Asker(gate.PrincipalOf(c), "").Rights().At(at.String())
 	c.JSON(http.StatusOK, form.Page[string]{Items: verbs.Names()})
 }
 

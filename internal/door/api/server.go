@@ -78,7 +78,7 @@ func (s *Server) Handler() http.Handler {
 	if err := r.SetTrustedProxies(nil); err != nil {
 		panic(err) // none
 	}
-	r.Use(s.Recover, s.SecurityHeaders, s.KnownHost, s.KnownQuery)
+	r.Use(s.Recover, s.NoteRefused, s.SecurityHeaders, s.KnownHost, s.KnownQuery)
 	r.GET("/healthz", func(c *gin.Context) { c.JSON(http.StatusOK, gin.H{"up": true}) })
 	r.GET("/readyz", s.ready)
 	r.GET("/metrics", s.Authenticate, s.Allowed, gin.WrapH(metrics.Handler(s.Node)))

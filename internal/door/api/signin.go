@@ -145,6 +145,7 @@ func (s *Server) notIn(c *gin.Context, err error) {
 	}
 	provider := c.Param("provider")
 	slog.Warn("somebody was not let in", "provider", provider, "from", c.RemoteIP(), "why", failed.Why, "error", failed.Err)
+	s.NotLetIn(c, provider+": "+failed.Err.Error())
 	c.Redirect(http.StatusSeeOther, "/sign-in?"+url.Values{"failed": {failed.Why}, "provider": {provider}}.Encode())
 }
 

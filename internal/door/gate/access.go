@@ -28,7 +28,7 @@ func (g *Gate) Authenticate(c *gin.Context) {
 		if ok {
 			g.Node.Access.Used(c, p, kind == catalog.Token || c.Request.Method != http.MethodGet || c.GetHeader("Authorization") != "")
 			c.Set(principalKey, p)
-			c.Request = c.Request.WithContext(access.As(c.Request.Context(), g.Node.Access.Asker(p)))
+			c.Request = c.Request.WithContext(access.As(c.Request.Context(), g.Node.Access.Asker(p, c.Request.RemoteAddr)))
 			return
 		}
 	}
@@ -58,7 +58,7 @@ func (g *Gate) InForce(c *gin.Context, kind, text string) (p catalog.Asker, ok b
 func (g *Gate) KnownMay(c *gin.Context, v access.Verb, at string) bool {
 	kind, text := brought(c)
 	a, ok := g.Node.Catalog.Known(kind, text)
-	return ok && g.Node.Access.Asker(a).Rights().May(v, at)
+	return ok && g.Node.Access.Asker(a, "").Rights().May(v, at)
 }
 
 // EndSession ends the session with which a request came; a token stays.

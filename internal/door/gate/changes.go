@@ -16,7 +16,7 @@ import (
 
 // LogbookEntry is a row of the logbook as it is told.
 func LogbookEntry(r *catalog.LogbookRow) form.LogbookEntry {
-	return form.LogbookEntry{ID: r.ID, At: r.At.UTC(), Who: r.Who, Action: r.Action, Address: r.Address, Before: r.Before, After: r.After, Change: changeInWords(r.Before, r.After), Times: 1}
+	return form.LogbookEntry{ID: r.ID, At: r.At.UTC(), Who: r.Who, Action: r.Action, Address: r.Address, Outcome: r.Outcome, Credential: r.Credential, From: r.CameFrom, Before: r.Before, After: r.After, Change: changeInWords(r.Before, r.After), Times: 1}
 }
 
 // changeInWords says in a line what is another thing after than before, and which

@@ -14,6 +14,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/admit"
 	"steadyferry/internal/core/cloudevent"
@@ -87,6 +88,7 @@ func ProblemOf(err error) *form.Problem {
 
 func WriteProblem(c *gin.Context, p *form.Problem) {
 	c.Abort()
+	c.Set(problemKey, p)
 	if c.Writer.Written() {
 		return
 	}
@@ -108,6 +110,10 @@ func WriteProblem(c *gin.Context, p *form.Problem) {
 func Refuse(c *gin.Context, err error) bool {
 	if err == nil {
 		return false
+	}
+	var refused *access.RefusedError
+	if errors.As(err, &refused) {
+		c.Set(refusedKey, refused)
 	}
 	WriteProblem(c, ProblemOf(err))
 	return true

@@ -8,7 +8,6 @@ import (
 	"database/sql"
 	"database/sql/driver"
 	"embed"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -208,15 +207,6 @@ const forgottenKept = 400 * 24 * time.Hour
 // duties of the cluster.
 type dutyKey struct{}
 
-// Entry is what a change writes to the logbook.
-type Entry struct {
-	Who     string
-	Action  string
-	Address string
-	Before  any
-	After   any
-}
-
 // Change runs f and writes its logbook entry in one transaction, tells the
 // other nodes, and returns when this node's view has it.
 func (c *Catalog) Change(ctx context.Context, e *Entry, f In) error {
@@ -255,54 +245,4 @@ func (c *Catalog) record(ctx context.Context, e *Entry, f In) error {
 		}
 		return writeLogbook(ctx, tx, e)
 	})
-}
-
-func writeLogbook(ctx context.Context, tx *sqlx.Tx, e *Entry) error {
-	before, err := jsonOrNull(e.Before)
-	if err != nil {
-		return err
-	}
-	after, err := jsonOrNull(noted(ctx, e.After))
-	if err != nil {
-		return err
-	}
-	_, err = tx.ExecContext(ctx, `INSERT INTO logbook (who, action, address, before, after) VALUES ($1, $2, $3, $4, $5)`,
-		e.Who, e.Action, e.Address, before, after)
-	return err
-}
-
-func jsonOrNull(v any) (sql.NullString, error) {
-	if v == nil {
-		return sql.NullString{}, nil
-	}
-	b, err := json.Marshal(v)
-	return sql.NullString{String: string(b), Valid: true}, err
-}
-
-// Note writes an entry to the logbook alone.
-func (c *Catalog) Note(ctx context.Context, e *Entry) error {
-	return c.InTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error { return writeLogbook(ctx, tx, e) })
-}
-
-// LogbookRow is one entry of the logbook.
-type LogbookRow struct {
-	ID      int64           `db:"id" json:"id"`
-	At      time.Time       `db:"at" json:"at"`
-	Who     string          `db:"who" json:"who"`
-	Action  string          `db:"action" json:"action"`
-	Address string          `db:"address" json:"address"`
-	Before  json.RawMessage `db:"before" json:"before"`
-	After   json.RawMessage `db:"after" json:"after"`
-}
-
-const logbookColumns = `SELECT id, at, who, action, address, coalesce(before, 'null') AS before, coalesce(after, 'null') AS after FROM logbook `
-
-// ChangesOf returns the last changes of an address, newest first.
-func (c *Catalog) ChangesOf(ctx context.Context, address string, limit int) ([]LogbookRow, error) {
-	return List[LogbookRow](ctx, c, logbookColumns+`WHERE address = $1 AND action LIKE 'set %' ORDER BY id DESC LIMIT $2`, address, limit)
-}
-
-// Logbook returns entries with an id below before (0: all), newest first.
-func (c *Catalog) Logbook(ctx context.Context, before int64, limit int) ([]LogbookRow, error) {
-	return List[LogbookRow](ctx, c, logbookColumns+`WHERE $1 = 0 OR id < $1 ORDER BY id DESC LIMIT $2`, before, limit)
 }

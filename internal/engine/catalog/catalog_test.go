@@ -85,7 +85,7 @@ func statements(c *Catalog, ch *Channel, g *Group, r *Job) map[string]func(ctx c
 		"NewJob":    func(ctx context.Context) error { return c.NewJob(ctx, move(), entry, nil) },
 		"Jobs":      func(ctx context.Context) error { return skip(c.Jobs(ctx, 5, "move", "replay")) },
 		"Note":      func(ctx context.Context) error { return c.Note(ctx, entry) },
-		"Logbook":   func(ctx context.Context) error { return skip(c.Logbook(ctx, 0, 5)) },
+		"Logbook":   func(ctx context.Context) error { return skip(c.Logbook(ctx, LogbookAsked{Limit: 5})) },
 		"ChangesOf": func(ctx context.Context) error { return skip(c.ChangesOf(ctx, "a", 5)) },
 		"NewSecret": func(ctx context.Context) error {
 			return skip(c.NewSecret(ctx, Secret{Principal: Owner, Kind: Token}, 0, entry))

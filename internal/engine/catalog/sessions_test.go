@@ -57,7 +57,7 @@ func TestASignInMakesNoVersion(t *testing.T) {
 	}
 	require.NoError(t, a.CatchUp(t.Context()))
 	assert.Equal(t, before, a.View().Version)
-	entries, err := a.Logbook(t.Context(), 0, 100)
+	entries, err := a.Logbook(t.Context(), LogbookAsked{Limit: 100})
 	require.NoError(t, err)
 	assert.Len(t, entries, 20, "each is in the logbook")
 	rows, err := List[int](t.Context(), a, `SELECT 1 FROM changed WHERE tbl = 'secrets'`)

@@ -58,6 +58,10 @@ const mostNamed = 4
 // Refuse says why the verb is not allowed at the address: which roles would allow it, and who
 // can give one.
 func (a *asker) Refuse(v access.Verb, at string) error {
+	return &access.RefusedError{Verb: v, At: at, Err: a.why(v, at)}
+}
+
+func (a *asker) why(v access.Verb, at string) *problem.Problem {
 	view := a.s.catalog.View()
 	p := problem.New(problem.Refused, "%s may not %s %s", a.by.principal, v, at)
 	if principal := view.Principal(a.by.principal); principal != nil && principal.Paused {

@@ -44,7 +44,7 @@ func come(t *testing.T, n *nodetest.Node, s catalog.Secret) access.Asker {
 	require.NoError(t, err)
 	a, ok := n.Catalog.Known(catalog.Token, text)
 	require.True(t, ok)
-	return n.Access.Asker(a)
+	return n.Access.Asker(a, "")
 }
 
 func TestRightsAreWhatPrincipalsAndTheirTeamsWereGiven(t *testing.T) {
@@ -138,7 +138,7 @@ func BenchmarkCheck(b *testing.B) {
 	require.True(b, ok)
 	b.ReportAllocs()
 	for b.Loop() {
-		if access.Check(access.As(b.Context(), n.Access.Asker(come)), access.Publish, "coldchain/readings") != nil {
+		if access.Check(access.As(b.Context(), n.Access.Asker(come, "127.0.0.1:1")), access.Publish, "coldchain/readings") != nil {
 			b.Fatal("it is refused")
 		}
 	}

@@ -6,6 +6,7 @@ package access
 
 import (
 	"context"
+	"net"
 	"strings"
 	"sync"
 	"time"
@@ -18,7 +19,8 @@ import (
 
 // Service keeps rights, and the owner's token of this node.
 type Service struct {
-	uses uses
+	uses     uses
+	refusals refusals
 
 	parts   *part.Registry
 	catalog *catalog.Catalog
@@ -97,14 +99,26 @@ func given(v *catalog.View, name string) (all []access.Grant) {
 
 // asker is a principal, with what the secret that it has come with is limited to.
 type asker struct {
-	s  *Service
-	by scope
+	s    *Service
+	by   scope
+	came catalog.Asker
+	from string // empty: it came by no door
 }
 
-// Asker returns who asks with a secret.
-func (s *Service) Asker(a catalog.Asker) access.Asker {
+// Asker returns who asks with a secret, from HOST:PORT of the network.
+func (s *Service) Asker(a catalog.Asker, from string) access.Asker {
 	by := a.Like("")
-	return &asker{s, scope{by.Principal, by.Role, by.Pattern}}
+	return &asker{s, scope{by.Principal, by.Role, by.Pattern}, a, from}
+}
+
+// Via is how it has come.
+func (a *asker) Via() access.Via {
+	if a.from == "" {
+		return access.Via{}
+	}
+	host, _, _ := net.SplitHostPort(a.from)
+	by := a.came.By()
+	return access.Via{Credential: by.Kind + " " + by.ID, From: host}
 }
 
 // mostChores is how many chores may have set each other, by declarations.
@@ -127,7 +141,7 @@ func (s *Service) Named(who string) access.Asker {
 			who = c.By
 		}
 	}
-	return &asker{s, scope{principal: who}}
+	return &asker{s: s, by: scope{principal: who}}
 }
 
 func (a *asker) Who() string { return a.by.principal }
@@ -153,5 +167,5 @@ func (s *Service) Passed(ctx context.Context, pass string) context.Context {
 	if len(parts) != 3 {
 		return ctx
 	}
-	return access.As(ctx, &asker{s, scope{parts[0], parts[1], parts[2]}})
+	return access.As(ctx, &asker{s: s, by: scope{parts[0], parts[1], parts[2]}})
 }

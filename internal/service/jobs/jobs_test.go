@@ -291,7 +291,7 @@ func TestAJobIsPausedResumedAndCancelled(t *testing.T) {
 	cancelled, err := set(job.Cancelled, nil)
 	require.NoError(t, err)
 	assert.True(t, cancelled.EndedAt.Valid, "there is nothing to take back")
-	entries, err := d.records.Logbook(accesstest.Owner(t), 0, 10)
+	entries, err := d.records.Logbook(accesstest.Owner(t), catalog.LogbookAsked{Limit: 10})
 	require.NoError(t, err)
 	assert.Equal(t, "set entering", entries[0].Action)
 }

@@ -2,10 +2,11 @@ package queues_test
 
 import (
 	"fmt"
-	"github.com/google/uuid"
 	"slices"
 	"testing"
 	"time"
+
+	"github.com/google/uuid"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

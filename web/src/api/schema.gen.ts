@@ -4483,6 +4483,12 @@ export interface components {
             who: string;
             action: string;
             address: string;
+            /** @enum {string} */
+            outcome: "done" | "refused";
+            /** @description With what whoever it was had come: token 26b872fc534b, session …; empty where nodes did it by themselves */
+            credential: string;
+            /** @description From which address of the network */
+            from: string;
             /** @description What was, by name */
             before: {
                 [key: string]: unknown;
@@ -5540,6 +5546,18 @@ export interface operations {
                 cursor?: components["parameters"]["cursor"];
                 /** @description Items of a page */
                 limit?: components["parameters"]["limit"];
+                /** @description Only what this principal did */
+                who?: string;
+                /** @description Only what was done to this, and to what belongs to it */
+                address?: string;
+                /** @description Only actions with this in them, such as discard */
+                action?: string;
+                /** @description Only what was done */
+                outcome?: "done" | "refused";
+                /** @description Only from this time on */
+                since?: string;
+                /** @description Only before this time */
+                until?: string;
             };
             header?: never;
             path?: never;

@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import { Link } from "react-router";
 import { explain, get, type Grant, type Principal, type Role, type Secret } from "../api/client";
 import { type Making, NewAccessDialog, NewTokenDialog, type Step, StepDialog } from "../components/AccessDialogs";
 import { ListPage, MakeButton } from "../components/ListPage";
@@ -24,7 +25,16 @@ const act = (word: string, of: string, onClick: () => void) => (
 const address = (text: string) => <span className="address">{text}</span>;
 
 const principalColumns = (change: Change): Column<Principal>[] => [
-  { key: "name", title: "Name", sort: (p) => p.name, show: (p) => <span className="address font-semibold">{p.name}</span> },
+  {
+    key: "name",
+    title: "Name",
+    sort: (p) => p.name,
+    show: (p) => (
+      <Link to={`/logbook?who=${encodeURIComponent(p.name)}`} className="address font-semibold" title="What it did">
+        {p.name}
+      </Link>
+    ),
+  },
   {
     key: "state",
     title: "State",

@@ -1,23 +1,39 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
-import { useMemo } from "react";
+import { useDeferredValue, useMemo } from "react";
 import { Link } from "react-router";
 import { explain, get, type LogbookEntry } from "../api/client";
 import { ListPage } from "../components/ListPage";
+import { Mark } from "../components/Mark";
 import { Notice } from "../components/Panel";
 import type { Column } from "../components/Timetable";
 import { pageOf } from "../lib/address";
 import { clock } from "../lib/format";
+import { useUrlState } from "../lib/url";
 
 type Page = { items: LogbookEntry[]; next: string };
 
 const columns: Column<LogbookEntry>[] = [
   { key: "time", title: "Time", className: "whitespace-nowrap tabular-nums", show: (e) => clock(e.at, false) },
-  { key: "who", title: "Who", show: (e) => e.who },
+  {
+    key: "who",
+    title: "Who",
+    show: (e) => (
+      <span title={[e.credential, e.from && `from ${e.from}`].filter(Boolean).join(", ")}>
+        {e.who}
+        {e.from && <span className="block text-[length:var(--text-small)] text-soft max-md:hidden">from {e.from}</span>}
+      </span>
+    ),
+  },
   {
     key: "what",
     title: "Action",
     className: "whitespace-nowrap",
-    show: (e) => e.action + (e.times > 1 ? `, ${e.times} times` : ""),
+    show: (e) => (
+      <>
+        {e.outcome === "refused" && <Mark state="attention" word="refused" />} {e.action}
+        {e.times > 1 ? `, ${e.times} times` : ""}
+      </>
+    ),
   },
   {
     key: "address",
@@ -33,12 +49,19 @@ const columns: Column<LogbookEntry>[] = [
   { key: "change", title: "What changed", className: "text-soft", show: (e) => e.change },
 ];
 
+const asked = ["who", "address", "action", "outcome"] as const;
+
 const textOf = (e: LogbookEntry) => `${e.who} ${e.action} ${e.address} ${e.change}`;
 
 export function LogbookPage() {
+  const [params, change] = useUrlState();
+  const query = useDeferredValue(
+    new URLSearchParams(asked.flatMap((name) => (params.get(name) ? [[name, params.get(name)!]] : []))).toString(),
+  );
   const log = useInfiniteQuery({
-    queryKey: ["logbook"],
-    queryFn: ({ pageParam }) => get<Page>(`/logbook?limit=200${pageParam && `&cursor=${pageParam}`}`),
+    queryKey: ["logbook", query],
+    queryFn: ({ pageParam }) => get<Page>(`/logbook?limit=200&${query}${pageParam && `&cursor=${pageParam}`}`),
+    placeholderData: (old) => old,
     initialPageParam: "",
     getNextPageParam: (last) => last.next || undefined,
     refetchInterval: 10_000,
@@ -55,7 +78,36 @@ export function LogbookPage() {
       rowKey={(e) => e.id}
       text={textOf}
       placeholder="who, action, address or change"
-      empty={<Notice title="Nothing was done yet." />}
+      above={
+        <div className="mb-4 flex flex-wrap items-end gap-3">
+          {(
+            [
+              ["who", "Who", "owner"],
+              ["address", "Address, and what belongs to it", "coldchain/inspections"],
+              ["action", "Action", "discard"],
+            ] as const
+          ).map(([name, label, hint]) => (
+            <label key={name} className="block">
+              <span className="label">{label}</span>
+              <input
+                className="field address"
+                placeholder={hint}
+                value={params.get(name) ?? ""}
+                onChange={(e) => change({ [name]: e.target.value })}
+              />
+            </label>
+          ))}
+          <label className="block">
+            <span className="label">Outcome</span>
+            <select className="field" value={params.get("outcome") ?? ""} onChange={(e) => change({ outcome: e.target.value })}>
+              <option value="">done or refused</option>
+              <option>done</option>
+              <option>refused</option>
+            </select>
+          </label>
+        </div>
+      }
+      empty={<Notice title={query ? "There is no such entry." : "Nothing was done yet."} />}
       below={
         log.hasNextPage && (
           <button className="button mt-3" onClick={() => void log.fetchNextPage()}>

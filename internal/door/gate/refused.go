@@ -1,0 +1,56 @@
+package gate
+
+import (
+	"net"
+	"net/http"
+
+	"github.com/gin-gonic/gin"
+
+	"steadyferry/internal/core/access"
+	"steadyferry/internal/core/form"
+	services "steadyferry/internal/service/access"
+)
+
+// Where a request has the problem that it was answered with, and what was not allowed, if that was
+// it.
+const (
+	problemKey = "problem"
+	refusedKey = "refused"
+)
+
+// NoteRefused has what is refused be noted in the logbook: who may not do something, and who comes
+// with what is not in force.
+func (g *Gate) NoteRefused(c *gin.Context) {
+	c.Next()
+	status := c.Writer.Status()
+	if status != http.StatusForbidden && status != http.StatusUnauthorized {
+		return
+	}
+	v, _ := c.Get(problemKey)
+	p, ok := v.(*form.Problem)
+	if !ok {
+		return
+	}
+	if status == http.StatusUnauthorized {
+		if _, text := brought(c); text != "" || c.Request.Method == http.MethodPost {
+			g.NotLetIn(c, "with a token, a session or a link that is not in force")
+		}
+		return
+	}
+	o := operation{c.Request.Method, c.FullPath()}
+	r := services.Refusal{Who: services.Nobody, Action: o.method + " " + o.path, Address: pathAddress(c), Why: p.Detail}
+	if a, known := access.In(c.Request.Context()); known {
+		r.Who, r.Via = a.Who(), access.ViaIn(c.Request.Context())
+	}
+	if v, ok := c.Get(refusedKey); ok {
+		refused := v.(*access.RefusedError)
+		r.Action, r.Address = refused.Verb.String(), refused.At
+	}
+	g.Node.Access.NoteRefusal(r)
+}
+
+// NotLetIn has it be noted that somebody was not let in.
+func (g *Gate) NotLetIn(c *gin.Context, why string) {
+	host, _, _ := net.SplitHostPort(c.Request.RemoteAddr)
+	g.Node.Access.NoteRefusal(services.Refusal{Who: services.Nobody, Via: access.Via{From: host}, Action: "sign in", Why: why})
+}
