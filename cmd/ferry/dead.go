@@ -373,6 +373,10 @@ func (c *call) samples(samples []client.ActionSample) {
 		if i == 0 {
 			fmt.Fprintln(c.Out)
 		}
+		if s.Masked != nil {
+			fmt.Fprintf(c.Out, "  %s  (what is in it takes see-content)\n", s.Address)
+			continue
+		}
 		if s.After == nil {
 			fmt.Fprintf(c.Out, "  %s  %s\n", s.Address, term.OneLine(string(s.Body), 100))
 			continue

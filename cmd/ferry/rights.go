@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 
 	"steadyferry/client"
@@ -13,12 +14,13 @@ import (
 
 // How principals, roles and grants are listed.
 var (
-	principalTable = term.TableOf[client.Principal]{Headings: []string{"name", "kind", "teams", "may", "description"}, Row: func(p client.Principal) []string {
+	principalTable = term.TableOf[client.Principal]{Headings: []string{"name", "kind", "teams", "signs in at", "may", "description"}, Row: func(p client.Principal) []string {
 		roles := strings.Join(p.Roles, ", ")
 		if p.Paused {
 			roles = "shut out"
 		}
-		return []string{p.Name, p.Kind, strings.Join(p.Teams, ", "), term.First(roles, "nothing"), p.Description}
+		teams := slices.Compact(slices.Sorted(slices.Values(slices.Concat(p.Teams, p.Brought))))
+		return []string{p.Name, p.Kind, strings.Join(teams, ", "), term.First(p.Provider, "–"), term.First(roles, "nothing"), p.Description}
 	}}
 	roleTable = term.TableOf[client.Role]{Headings: []string{"role", "lets do", "for"}, Row: func(r client.Role) []string {
 		return []string{r.Name, verbsText(r.Verbs), r.Description}

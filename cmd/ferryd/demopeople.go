@@ -67,8 +67,19 @@ func gateIssuer(listener net.Listener) string {
 	return "http://" + listener.Addr().String() + "/" + gatePath
 }
 
-// people gives the teams of the demo their roles.
+// demoTeams are the teams of the people, as the rules say it too when they sign in: what they may
+// can be looked at before.
+var demoTeams = map[string]string{"operations": "operators", "coldchain-leads": "leads", "outside-desk": "desk", "on-call": "on-call"}
+
+// people makes the people of the demo, and gives their teams their roles.
 func (d *depot) people(ctx context.Context) error {
+	var all []step
+	for _, p := range demoPeople {
+		all = append(all, step{"/principals", map[string]any{"name": p.Name, "kind": "person", "teams": []string{demoTeams[p.Groups[0]]}, "description": p.Says}})
+	}
+	if _, err := d.make(ctx, all); err != nil {
+		return err
+	}
 	var have client.Page[client.Grant]
 	if err := d.api.Call(ctx, http.MethodGet, "/grants", nil, nil, &have); err != nil {
 		return err

@@ -96,7 +96,8 @@ type ActionSample struct {
 	Key     string            `json:"key"`
 	Headers map[string]string `json:"headers"`
 	Body    json.RawMessage   `json:"body"`
-	After   *EditedMessage    `json:"after,omitempty"` // what an edit makes of it
+	Masked  []string          `json:"masked,omitempty"` // what whoever asks may not see of it: key, headers, body
+	After   *EditedMessage    `json:"after,omitempty"`  // what an edit makes of it
 }
 
 // EditedMessage is what edits make of a message.

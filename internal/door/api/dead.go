@@ -224,7 +224,7 @@ func actionJSON(t *part.Channel, r *queues.ActionResult) form.QueueActionResult 
 
 func sampleJSON(t *part.Channel, before, after *message.Stored) form.ActionSample {
 	m := form.MessageOf(t.Address(), before)
-	out := form.ActionSample{Address: m.Address, Key: m.Key, Headers: m.Headers, Body: m.Body}
+	out := form.ActionSample{Address: m.Address, Key: m.Key, Headers: m.Headers, Body: m.Body, Masked: m.Masked}
 	if after != nil {
 		edited := form.MessageOf(t.Address(), after)
 		out.After = &form.EditedMessage{Key: edited.Key, Headers: edited.Headers, Body: edited.Body}

@@ -17,13 +17,13 @@ import (
 
 	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
-	"steadyferry/internal/core/admit"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/door/flow"
 	"steadyferry/internal/door/gate"
 	"steadyferry/internal/door/metrics"
 	"steadyferry/internal/door/oncall"
+	"steadyferry/internal/door/people"
 	"steadyferry/internal/service"
 )
 
@@ -38,10 +38,7 @@ type Server struct {
 	*gate.Gate
 	flow    *flow.Flow
 	console http.Handler
-	openapi []byte       // as JSON
-	signIns *admit.Rates // by principal
-	comings *admit.Rates // by address
-	codes   *admit.Rates // that principals look up, by principal
+	openapi []byte // as JSON
 
 	snapMu sync.Mutex
 	snap   *snapshot
@@ -63,7 +60,7 @@ func New(n *service.Services, console http.Handler, names ...string) (*Server, e
 	if err != nil {
 		return nil, fmt.Errorf("openapi.yaml: %w", err)
 	}
-	return &Server{Gate: g, flow: flow.New(g), console: console, openapi: asJSON, signIns: admit.NewRates("sign-ins", signInBurst, signInEvery), comings: admit.NewRates("sign-ins", comeBurst, comeEvery), codes: admit.NewRates("codes", codeBurst, codeEvery)}, nil
+	return &Server{Gate: g, flow: flow.New(g), console: console, openapi: asJSON}, nil
 }
 
 // Handler returns the handler for all paths.
@@ -84,18 +81,9 @@ func (s *Server) Handler() http.Handler {
 	r.GET("/metrics", s.Authenticate, s.Allowed, gin.WrapH(metrics.Handler(s.Node)))
 
 	v1 := r.Group("/api/v1")
-	v1.POST("/session", s.SameOrigin, s.signIn)
-	s.comeRoutes(v1)
 	a := v1.Group("", s.Authenticate, s.Allowed, s.SameOrigin)
 	stream, search := gate.Within(s.Node.Streams), gate.Within(s.Node.Searches)
-	a.GET("/session", s.session)
-	a.DELETE("/session", s.signOut)
-	a.PATCH("/session", func(c *gin.Context) { c.Status(http.StatusNoContent) }) // that it came is enough
-	a.POST("/links", s.newLink)
-	a.GET("/devices/:code", s.showDevice)
-	a.POST("/devices/:code", s.decideDevice)
-	s.secretRoutes(a)
-	s.rightRoutes(a)
+	people.New(s.Gate).Routes(v1, a)
 	a.GET("/openapi.json", func(c *gin.Context) { c.Data(http.StatusOK, "application/json", s.openapi) })
 	a.GET("/status", s.status)
 	a.GET("/live", stream, s.live)

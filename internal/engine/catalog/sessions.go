@@ -123,6 +123,9 @@ func (c *Catalog) lookUp(ctx context.Context, kind string, h hash) (*secret, err
 // By describes the secret with which the asker came.
 func (a *Asker) By() Secret { return a.by.describe() }
 
+// Session reports whether it has come with a session.
+func (a *Asker) Session() bool { return a.by.Kind == Session }
+
 // Like is a secret of a kind that is good for what this one is, and for no more.
 func (a *Asker) Like(kind string) Secret {
 	return Secret{Principal: a.Name, Kind: kind, Role: a.by.Role, Pattern: a.by.Pattern}

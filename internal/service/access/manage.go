@@ -40,7 +40,8 @@ func (s *Service) Principals(ctx context.Context) []form.Principal {
 	v := s.catalog.View()
 	for _, p := range v.Principals {
 		if s.mayHandle(ctx, p.Name) == nil {
-			all = append(all, form.Principal{Name: p.Name, Kind: p.Kind, Teams: append([]string{}, p.Teams...), Paused: p.Paused, Description: p.Description, Roles: s.rolesOf(p.Name), CreatedAt: p.CreatedAt.UTC()})
+			provider, _, _ := strings.Cut(p.Identity, " ")
+			all = append(all, form.Principal{Name: p.Name, Kind: p.Kind, Teams: append([]string{}, p.Teams...), Brought: append([]string{}, p.Brought...), Provider: provider, Paused: p.Paused, Description: p.Description, Roles: s.rolesOf(p.Name), CreatedAt: p.CreatedAt.UTC()})
 		}
 	}
 	slices.SortFunc(all, func(a, b form.Principal) int { return strings.Compare(a.Name, b.Name) })

@@ -138,6 +138,7 @@ func BenchmarkCheck(b *testing.B) {
 	require.True(b, ok)
 	b.ReportAllocs()
 	for b.Loop() {
+		n.Access.Used(b.Context(), come, true)
 		if access.Check(access.As(b.Context(), n.Access.Asker(come, "127.0.0.1:1")), access.Publish, "coldchain/readings") != nil {
 			b.Fatal("it is refused")
 		}

@@ -44,8 +44,11 @@ func (s *Service) Used(ctx context.Context, a catalog.Asker, acts bool) {
 		}
 		s.uses.mu.Unlock()
 	}
+	if !acts || !a.Session() { // most come with a token, a million times
+		return
+	}
 	by := a.By()
-	if by.Kind != catalog.Session || !acts || time.Until(by.ExpiresAt) > SessionIdle-extendEvery {
+	if time.Until(by.ExpiresAt) > SessionIdle-extendEvery {
 		return
 	}
 	until := now.Add(SessionIdle)

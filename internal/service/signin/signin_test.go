@@ -105,6 +105,14 @@ func TestWhoComesIsInTheTeamsThatTheProviderSays(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, may(), "it is in the team no more")
 	assert.Equal(t, []string{"helpers"}, g.n.Catalog.View().Principal(name).Teams)
+	g.house.Twist(nil)
+	_, err = g.come("help-desk-1")
+	require.NoError(t, err)
+	for _, p := range g.n.Access.Principals(accesstest.Owner(t)) {
+		if p.Name == name {
+			assert.Equal(t, []any{[]string{"helpers"}, []string{"desk"}, "northlight"}, []any{p.Teams, p.Brought, p.Provider})
+		}
+	}
 }
 
 // A person that was made before waits for who comes with the name; nobody else gets it then.

@@ -2570,6 +2570,8 @@ export interface components {
                 [key: string]: string;
             };
             body: unknown;
+            /** @description What whoever asks may not see of it: key, headers, body */
+            masked?: string[];
             after?: {
                 key: string;
                 headers: {
@@ -2925,6 +2927,10 @@ export interface components {
             /** @enum {string} */
             kind: "person" | "machine";
             teams: string[];
+            /** @description Teams in which its provider says that it is */
+            brought: string[];
+            /** @description At which it signs in; empty: it has not yet */
+            provider: string;
             /** @description It may do nothing for now */
             paused: boolean;
             description: string;

@@ -1,4 +1,5 @@
 import type { ActionSample } from "../api/client";
+import { Hidden } from "./Part";
 
 /** Where edits of messages are typed, one a line. */
 export function EditsField({
@@ -40,6 +41,7 @@ interface Editable {
   key?: string;
   headers?: Record<string, string>;
   body?: unknown;
+  masked?: string[];
 }
 
 /** What edits make of a message, line by line; without an after the message alone. */
@@ -50,6 +52,7 @@ export function Changes({ before, after }: { before: Editable; after?: Editable 
       ...Object.entries(headers ?? {}).map(([n, v]) => `header ${n}: ${v}`),
       ...JSON.stringify(body, null, 2).split("\n"),
     ].filter(Boolean) as string[];
+  if (before.masked) return <Hidden />;
   if (!after) return <pre className="address overflow-x-auto">{JSON.stringify(before.body)}</pre>;
   const was = lines(before);
   const is = lines(after);

@@ -42,7 +42,8 @@ const principalColumns = (change: Change): Column<Principal>[] => [
     show: (p) => <Mark state={p.paused ? "paused" : "ready"} word={p.paused ? "shut out" : "let in"} />,
   },
   { key: "kind", title: "Is a", sort: (p) => p.kind, show: (p) => p.kind },
-  { key: "teams", title: "Teams", wide: true, show: (p) => p.teams.join(", ") || "–" },
+  { key: "teams", title: "Teams", wide: true, show: (p) => [...new Set([...p.teams, ...p.brought])].join(", ") || "–" },
+  { key: "provider", title: "Signs in at", wide: true, sort: (p) => p.provider, show: (p) => p.provider || "–" },
   { key: "may", title: "Was given", show: (p) => p.roles.map((r) => <div key={r}>{r}</div>) },
   { key: "about", title: "For", wide: true, className: "text-soft", show: (p) => p.description },
   {
@@ -195,7 +196,9 @@ export function AccessPage() {
   const [making, setMaking] = useState<Making>();
   const [step, setStep] = useState<Step>();
   const names = lists.principals.data?.items.map((p) => p.name) ?? [];
-  const teams = [...new Set(lists.principals.data?.items.flatMap((p) => p.teams))].map((team) => `team:${team}`);
+  const teams = [...new Set(lists.principals.data?.items.flatMap((p) => [...p.teams, ...p.brought]))].map(
+    (team) => `team:${team}`,
+  );
   const roles = lists.roles.data?.items ?? [];
   const suggest = { to: [...names, ...teams], role: roles.map((r) => r.name), principal: names };
   const verbs = [...new Set(roles.flatMap((r) => r.verbs))];

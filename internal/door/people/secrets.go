@@ -1,4 +1,4 @@
-package api
+package people
 
 import (
 	"cmp"
@@ -14,7 +14,7 @@ import (
 )
 
 // secretRoutes are the paths of tokens, sessions and links.
-func (s *Server) secretRoutes(a *gin.RouterGroup) {
+func (s *People) secretRoutes(a *gin.RouterGroup) {
 	a.GET("/access", s.listSecrets)
 	a.POST("/access/tokens", s.newToken)
 	a.POST("/access/:secret/rotate", s.rotateToken)
@@ -40,7 +40,7 @@ func own(c *gin.Context) string {
 	return p.By().ID
 }
 
-func (s *Server) listSecrets(c *gin.Context) {
+func (s *People) listSecrets(c *gin.Context) {
 	all, err := s.Node.Access.Secrets(c)
 	if gate.Refuse(c, err) {
 		return
@@ -58,7 +58,7 @@ const (
 	maxExpires = 3650 * 24 * time.Hour
 )
 
-func (s *Server) newToken(c *gin.Context) {
+func (s *People) newToken(c *gin.Context) {
 	var in form.NewToken
 	if !gate.ReadJSON(c, &in) {
 		return
@@ -82,26 +82,26 @@ func (s *Server) newToken(c *gin.Context) {
 }
 
 // tellToken answers with a token that was just made; it is told only once.
-func (s *Server) tellToken(c *gin.Context, text string) {
+func (s *People) tellToken(c *gin.Context, text string) {
 	p, _ := s.Node.Catalog.Known(catalog.Token, text)
 	c.JSON(http.StatusCreated, form.Token{Secret: secretJSON(p.By(), own(c)), Token: text})
 }
 
-func (s *Server) rotateToken(c *gin.Context) {
+func (s *People) rotateToken(c *gin.Context) {
 	text, err := s.Node.Access.Rotate(c, gate.Who(c), c.Param("secret"))
 	if !gate.Refuse(c, err) {
 		s.tellToken(c, text)
 	}
 }
 
-func (s *Server) revoke(c *gin.Context) {
+func (s *People) revoke(c *gin.Context) {
 	if !gate.Refuse(c, s.Node.Access.Revoke(c, gate.Who(c), c.Param("secret"))) {
 		c.Status(http.StatusNoContent)
 	}
 }
 
 // revokeAll ends all secrets of a kind but the one of the request.
-func (s *Server) revokeAll(c *gin.Context) {
+func (s *People) revokeAll(c *gin.Context) {
 	kind := c.Query("kind")
 	if kind != catalog.Session && kind != catalog.Token && kind != catalog.Link {
 		gate.WriteProblem(c, gate.Invalid("kind", fmt.Sprintf("kind is %q", kind), "session, token, link"))

@@ -1,4 +1,4 @@
-package api
+package people
 
 import (
 	"net/http"
@@ -18,7 +18,7 @@ const (
 	signInBurst, signInEvery = 40, time.Second
 )
 
-func (s *Server) signIn(c *gin.Context) {
+func (s *People) signIn(c *gin.Context) {
 	var body struct {
 		Token string `json:"token"`
 		Link  string `json:"link"`
@@ -55,14 +55,14 @@ func (s *Server) signIn(c *gin.Context) {
 	}
 }
 
-func (s *Server) session(c *gin.Context) { s.answerSignIn(c, gate.PrincipalOf(c)) }
+func (s *People) session(c *gin.Context) { s.answerSignIn(c, gate.PrincipalOf(c)) }
 
-func (s *Server) answerSignIn(c *gin.Context, p catalog.Asker) {
+func (s *People) answerSignIn(c *gin.Context, p catalog.Asker) {
 	may := s.Node.Access.Asker(p, "").Rights()
 	c.JSON(http.StatusOK, form.SignIn{Name: p.Name, Roles: s.Node.Access.RolesOf(p), Everywhere: may.Everywhere().Names(), Somewhere: may.Somewhere().Names()})
 }
 
-func (s *Server) signOut(c *gin.Context) {
+func (s *People) signOut(c *gin.Context) {
 	if gate.Refuse(c, s.EndSession(c)) {
 		return
 	}
@@ -70,7 +70,7 @@ func (s *Server) signOut(c *gin.Context) {
 	c.Status(http.StatusNoContent)
 }
 
-func (s *Server) newLink(c *gin.Context) {
+func (s *People) newLink(c *gin.Context) {
 	// A session that was left open must not live on in links.
 	p := gate.PrincipalOf(c)
 	text, err := s.Node.Catalog.NewSecret(c, p.Like(catalog.Link), linkLives, &catalog.Entry{Who: gate.Who(c), Action: "new sign-in link", Address: gate.Who(c)})

@@ -1,4 +1,4 @@
-package api
+package people
 
 import (
 	"net/http"
@@ -13,7 +13,7 @@ import (
 )
 
 // rightRoutes are the paths of who may do what.
-func (s *Server) rightRoutes(a *gin.RouterGroup) {
+func (s *People) rightRoutes(a *gin.RouterGroup) {
 	a.GET("/principals", func(c *gin.Context) {
 		c.JSON(http.StatusOK, form.Page[form.Principal]{Items: s.Node.Access.Principals(c)})
 	})
@@ -31,7 +31,7 @@ func (s *Server) rightRoutes(a *gin.RouterGroup) {
 	a.GET("/may/verbs", s.myVerbs)
 }
 
-func (s *Server) newPrincipal(c *gin.Context) {
+func (s *People) newPrincipal(c *gin.Context) {
 	var name string
 	settings, ok := gate.ReadSettings(c, setting.Principals, gate.Others{"name": &name})
 	if ok && !gate.Refuse(c, s.Node.Access.NewPrincipal(c, gate.Who(c), name, settings)) {
@@ -39,7 +39,7 @@ func (s *Server) newPrincipal(c *gin.Context) {
 	}
 }
 
-func (s *Server) setPrincipal(c *gin.Context) {
+func (s *People) setPrincipal(c *gin.Context) {
 	settings, ok := gate.ReadSettings(c, setting.Principals, nil)
 	if !ok {
 		return
@@ -49,13 +49,13 @@ func (s *Server) setPrincipal(c *gin.Context) {
 	gate.AnswerPreview(c, p, err, preview)
 }
 
-func (s *Server) removePrincipal(c *gin.Context) {
+func (s *People) removePrincipal(c *gin.Context) {
 	preview := gate.BoolQuery(c, "preview")
 	p, err := s.Node.Access.RemovePrincipal(c, gate.Who(c), c.Param("principal"), preview)
 	gate.AnswerPreview(c, p, err, preview)
 }
 
-func (s *Server) newRole(c *gin.Context) {
+func (s *People) newRole(c *gin.Context) {
 	var name string
 	settings, ok := gate.ReadSettings(c, setting.Roles, gate.Others{"name": &name})
 	if ok && !gate.Refuse(c, s.Node.Access.NewRole(c, gate.Who(c), name, settings)) {
@@ -63,13 +63,13 @@ func (s *Server) newRole(c *gin.Context) {
 	}
 }
 
-func (s *Server) removeRole(c *gin.Context) {
+func (s *People) removeRole(c *gin.Context) {
 	if !gate.Refuse(c, s.Node.Access.RemoveRole(c, gate.Who(c), c.Param("role"))) {
 		c.Status(http.StatusNoContent)
 	}
 }
 
-func (s *Server) newGrant(c *gin.Context) {
+func (s *People) newGrant(c *gin.Context) {
 	settings, ok := gate.ReadSettings(c, setting.Grants, nil)
 	if !ok {
 		return
@@ -79,7 +79,7 @@ func (s *Server) newGrant(c *gin.Context) {
 	gate.AnswerPreview(c, p, err, preview)
 }
 
-func (s *Server) removeGrant(c *gin.Context) {
+func (s *People) removeGrant(c *gin.Context) {
 	preview := gate.BoolQuery(c, "preview")
 	p, err := s.Node.Access.RemoveGrant(c, gate.Who(c), c.Param("grant"), preview)
 	gate.AnswerPreview(c, p, err, preview)
@@ -96,7 +96,7 @@ func asked(c *gin.Context) (verb access.Verb, at string, ok bool) {
 	return verb, a.String(), !gate.Refuse(c, err)
 }
 
-func (s *Server) may(c *gin.Context) {
+func (s *People) may(c *gin.Context) {
 	verb, at, ok := asked(c)
 	if !ok {
 		return
@@ -108,7 +108,7 @@ func (s *Server) may(c *gin.Context) {
 }
 
 // myVerbs tells what whoever asks may do at an address, so that a page need not offer the rest.
-func (s *Server) myVerbs(c *gin.Context) {
+func (s *People) myVerbs(c *gin.Context) {
 	at, err := address.Parse(c.Query("address"))
 	if gate.Refuse(c, err) {
 		return
@@ -117,7 +117,7 @@ func (s *Server) myVerbs(c *gin.Context) {
 	c.JSON(http.StatusOK, form.Page[string]{Items: verbs.Names()})
 }
 
-func (s *Server) whoMay(c *gin.Context) {
+func (s *People) whoMay(c *gin.Context) {
 	verb, at, ok := asked(c)
 	if !ok {
 		return

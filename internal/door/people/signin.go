@@ -1,4 +1,4 @@
-package api
+package people
 
 import (
 	"encoding/base64"
@@ -29,7 +29,7 @@ const (
 )
 
 // comeRoutes are the paths by which people come whom another place vouches for.
-func (s *Server) comeRoutes(v1 *gin.RouterGroup) {
+func (s *People) comeRoutes(v1 *gin.RouterGroup) {
 	r := v1.Group("/sign-in", s.comes)
 	r.GET("", s.signInWays)
 	r.GET("/:provider", s.beginSignIn)
@@ -40,13 +40,13 @@ func (s *Server) comeRoutes(v1 *gin.RouterGroup) {
 }
 
 // comes bounds how often one address tries, and how much it sends.
-func (s *Server) comes(c *gin.Context) {
+func (s *People) comes(c *gin.Context) {
 	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, gate.MaxJSON)
 	gate.Refuse(c, s.comings.Allow(c.RemoteIP(), time.Now()))
 }
 
 // signInWays tells the ways to sign in.
-func (s *Server) signInWays(c *gin.Context) {
+func (s *People) signInWays(c *gin.Context) {
 	out := form.SignInWays{Providers: []form.SignInProvider{}}
 	for _, p := range s.Node.SignIn.Providers() {
 		out.Providers = append(out.Providers, form.SignInProvider{Provider: p.Name, Label: p.Label})
@@ -55,12 +55,12 @@ func (s *Server) signInWays(c *gin.Context) {
 }
 
 // secure reports whether the browser comes by TLS, here or at what stands before this node.
-func (s *Server) secure(c *gin.Context) bool {
+func (s *People) secure(c *gin.Context) bool {
 	return c.Request.TLS != nil || strings.HasPrefix(s.Node.SignIn.PublicURL, "https://")
 }
 
 // doneURL is where a provider sends people back.
-func (s *Server) doneURL(c *gin.Context) string {
+func (s *People) doneURL(c *gin.Context) string {
 	return s.base(c) + signInPath + "/" + c.Param("provider") + "/done"
 }
 
@@ -72,7 +72,7 @@ func within(to string) string {
 	return to
 }
 
-func (s *Server) beginSignIn(c *gin.Context) {
+func (s *People) beginSignIn(c *gin.Context) {
 	to, flow, err := s.Node.SignIn.Begin(c, c.Param("provider"), s.doneURL(c), within(c.Query("to")), gate.BoolQuery(c, "anew"))
 	if err != nil {
 		s.notIn(c, err)
@@ -88,11 +88,11 @@ func (s *Server) beginSignIn(c *gin.Context) {
 
 // setFlow has the browser keep what it takes for the second step. It comes back from another site,
 // so that the cookie must be sent then too.
-func (s *Server) setFlow(c *gin.Context, value string, age int) {
+func (s *People) setFlow(c *gin.Context, value string, age int) {
 	http.SetCookie(c.Writer, &http.Cookie{Name: flowCookie, Value: value, Path: signInPath, HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: s.secure(c), MaxAge: age})
 }
 
-func (s *Server) finishSignIn(c *gin.Context) {
+func (s *People) finishSignIn(c *gin.Context) {
 	flow := &signin.Flow{}
 	text, _ := c.Cookie(flowCookie)
 	b, err := base64.RawURLEncoding.DecodeString(text)
@@ -120,7 +120,7 @@ func (s *Server) finishSignIn(c *gin.Context) {
 }
 
 // letIn begins a session, and ends the one with which the browser came.
-func (s *Server) letIn(c *gin.Context, like catalog.Secret, way string) (catalog.Asker, error) {
+func (s *People) letIn(c *gin.Context, like catalog.Secret, way string) (catalog.Asker, error) {
 	session, err := s.Node.Access.NewSession(c, like, way)
 	if err != nil {
 		return catalog.Asker{}, err
@@ -137,7 +137,7 @@ func (s *Server) letIn(c *gin.Context, like catalog.Secret, way string) (catalog
 
 // notIn sends the browser to the page on which it is said why nobody was let in. What exactly was
 // wrong is for those who look after the service.
-func (s *Server) notIn(c *gin.Context, err error) {
+func (s *People) notIn(c *gin.Context, err error) {
 	var failed *signin.Failed
 	if !errors.As(err, &failed) {
 		gate.Refuse(c, err)
@@ -150,7 +150,7 @@ func (s *Server) notIn(c *gin.Context, err error) {
 }
 
 // left ends the sessions of whom a provider says that they have left.
-func (s *Server) left(c *gin.Context) {
+func (s *People) left(c *gin.Context) {
 	_, err := s.Node.SignIn.Left(c, c.Param("provider"), c.PostForm("logout_token"))
 	if !gate.Refuse(c, err) {
 		c.Status(http.StatusNoContent)

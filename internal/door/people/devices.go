@@ -1,4 +1,4 @@
-package api
+package people
 
 import (
 	"cmp"
@@ -20,7 +20,7 @@ import (
 const deviceGrant = "urn:ietf:params:oauth:grant-type:device_code"
 
 // newDevice has a program wait for somebody who lets it in, as RFC 8628 has it.
-func (s *Server) newDevice(c *gin.Context) {
+func (s *People) newDevice(c *gin.Context) {
 	code, userCode, err := s.Node.SignIn.NewDevice(c, c.PostForm("name"), c.RemoteIP())
 	if gate.Refuse(c, err) {
 		return
@@ -31,7 +31,7 @@ func (s *Server) newDevice(c *gin.Context) {
 }
 
 // deviceToken gives a program its session when somebody has let it in.
-func (s *Server) deviceToken(c *gin.Context) {
+func (s *People) deviceToken(c *gin.Context) {
 	refuse := func(err error) { c.JSON(http.StatusBadRequest, form.DeviceError{Error: err.Error()}) }
 	if kind := c.PostForm("grant_type"); kind != deviceGrant {
 		refuse(errors.New("unsupported_grant_type"))
@@ -52,7 +52,7 @@ func (s *Server) deviceToken(c *gin.Context) {
 }
 
 // showDevice tells which program waits with a code.
-func (s *Server) showDevice(c *gin.Context) {
+func (s *People) showDevice(c *gin.Context) {
 	if gate.Refuse(c, s.codes.Allow(gate.Who(c), time.Now())) {
 		return
 	}
@@ -63,7 +63,7 @@ func (s *Server) showDevice(c *gin.Context) {
 }
 
 // decideDevice lets a program in as whoever asks, or denies it.
-func (s *Server) decideDevice(c *gin.Context) {
+func (s *People) decideDevice(c *gin.Context) {
 	var in form.DeviceDecision
 	if !gate.ReadJSON(c, &in) || gate.Refuse(c, s.codes.Allow(gate.Who(c), time.Now())) {
 		return
@@ -75,7 +75,7 @@ func (s *Server) decideDevice(c *gin.Context) {
 }
 
 // base is by which URL the browser of a request reaches the service.
-func (s *Server) base(c *gin.Context) string {
+func (s *People) base(c *gin.Context) string {
 	scheme := "http://"
 	if c.Request.TLS != nil {
 		scheme = "https://"
