@@ -112,7 +112,7 @@ type Principal struct {
 	Teams       []string  `json:"teams"`
 	Brought     []string  `json:"brought"`  // teams in which its provider says that it is
 	Provider    string    `json:"provider"` // at which it signs in; empty: it has not yet
-	Paused      bool      `json:"paused"` // it may do nothing for now
+	Paused      bool      `json:"paused"`   // it may do nothing for now
 	Description string    `json:"description"`
 	Roles       []string  `json:"roles"`
 	CreatedAt   time.Time `json:"createdAt"`
