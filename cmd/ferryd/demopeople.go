@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net"
 	"net/http"
 	"os"
@@ -42,10 +43,6 @@ providers:
     issuer: %s
     client: %s
     teams:
-      - {claim: groups, holds: operations, team: operators}
-      - {claim: groups, holds: coldchain-leads, team: leads}
-      - {claim: groups, holds: outside-desk, team: desk}
-      - {claim: groups, holds: on-call, team: on-call}
 `
 
 // listenOutside takes the address of the places outside, and writes how people sign in there.
@@ -60,15 +57,19 @@ func (c *config) listenOutside() (net.Listener, error) {
 		return listener, nil
 	}
 	c.signIn = filepath.Join(c.dir, "sign-in.yaml")
-	return listener, os.WriteFile(c.signIn, fmt.Appendf(nil, demoSignIn, gateIssuer(listener), gateClient), 0o600)
+	rules := fmt.Sprintf(demoSignIn, gateIssuer(listener), gateClient)
+	for _, group := range slices.Sorted(maps.Keys(demoTeams)) {
+		rules += fmt.Sprintf("      - {claim: groups, holds: %s, team: %s}\n", group, demoTeams[group])
+	}
+	return listener, os.WriteFile(c.signIn, []byte(rules), 0o600)
 }
 
 func gateIssuer(listener net.Listener) string {
 	return "http://" + listener.Addr().String() + "/" + gatePath
 }
 
-// demoTeams are the teams of the people, as the rules say it too when they sign in: what they may
-// can be looked at before.
+// demoTeams are the teams of people by their groups. The rules say so when they sign in; they are
+// in them before, so that what they may can be looked at.
 var demoTeams = map[string]string{"operations": "operators", "coldchain-leads": "leads", "outside-desk": "desk", "on-call": "on-call"}
 
 // people makes the people of the demo, and gives their teams their roles.

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/endpoint"
 	"steadyferry/internal/node"
 )
 
@@ -32,7 +33,7 @@ func (c *config) peers(listen net.Addr, to *node.Config) error {
 		if to.PeerTLS, err = peerTLS(c.tlsDir, c.node); err != nil {
 			return fmt.Errorf("-tls-dir %s: %w; ferryd certs -tls-dir %s -nodes %s makes what is needed", c.tlsDir, err, c.tlsDir, c.node)
 		}
-	} else if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+	} else if !endpoint.OnLoopback(host) {
 		return &usageError{fmt.Errorf("-peer-listen %s is not on loopback: nodes talk over mutual TLS there; give -tls-dir (ferryd certs makes one)", c.peerListen)}
 	} else {
 		slog.Info("this node talks to others without TLS, on loopback only", "peer-listen", c.peerListen)

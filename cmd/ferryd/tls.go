@@ -8,6 +8,8 @@ import (
 	"os"
 	"sync"
 	"time"
+
+	"steadyferry/internal/core/endpoint"
 )
 
 // lookEvery is how often the files of a certificate are looked at, at most.
@@ -70,7 +72,7 @@ func (c *config) tls() (*tls.Config, error) {
 	}
 	if c.tlsCert == "" {
 		host, _, _ := net.SplitHostPort(c.listen)
-		if ip := net.ParseIP(host); !c.plain && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		if !c.plain && !endpoint.OnLoopback(host) {
 			return nil, &usageError{fmt.Errorf("-listen %s is not on loopback: give -tls-cert and -tls-key (ferryd certs makes such), or -plain if what stands before this node speaks TLS", c.listen)}
 		}
 		return nil, nil

@@ -21,16 +21,18 @@ type Grant struct {
 // from several goroutines.
 type Rights struct {
 	grants []Grant     // by pattern, each once
+	all    Set         // verbs at every address
 	scope  *Rights     // nil, or what a credential is limited to
 	until  []time.Time // ends that are still to come, when they were made
 	mu     sync.RWMutex
 	known  map[string]Set // by address, what was asked before; guarded by mu
 }
 
+var everything = must(address.ParsePattern("*"))
+
 // Whole are the rights of who may do everything.
 var Whole = NewRights([]Grant{{Verbs: Everything, On: everything}}, time.Time{})
 
-var everything = must(address.ParsePattern("*"))
 
 func must(p address.Pattern, err error) address.Pattern {
 	if err != nil {
@@ -60,12 +62,13 @@ func NewRights(grants []Grant, now time.Time) *Rights {
 		at[g.On.String()] = len(r.grants)
 		r.grants = append(r.grants, Grant{Verbs: g.Verbs, On: g.On})
 	}
+	r.all = r.On(everything) // each list asks for it
 	return r
 }
 
 // Within returns the rights limited to what others allow too.
 func (r *Rights) Within(scope *Rights) *Rights {
-	return &Rights{grants: r.grants, scope: scope, until: slices.Concat(r.until, scope.until), known: map[string]Set{}}
+	return &Rights{grants: r.grants, all: r.all & scope.all, scope: scope, until: slices.Concat(r.until, scope.until), known: map[string]Set{}}
 }
 
 // Hold reports whether no grant has ended since they were made.
@@ -120,7 +123,7 @@ func (r *Rights) On(p address.Pattern) (s Set) {
 }
 
 // Everywhere returns the verbs that are allowed at every address, whatever comes to be there.
-func (r *Rights) Everywhere() Set { return r.On(everything) }
+func (r *Rights) Everywhere() Set { return r.all }
 
 // Reach reports whether the verb is allowed on a space or on something in it, existing or not.
 func (r *Rights) Reach(v Verb, space string) bool {

@@ -93,3 +93,9 @@ func (n Networks) Check(a netip.Addr) error {
 	}
 	return fmt.Errorf("%s is a %s address, and this node sends to %s only: ferryd's -outside-networks names where it may", a, name, n)
 }
+
+// OnLoopback reports whether a host, a name or an IP address, is this machine for itself alone.
+func OnLoopback(host string) bool {
+	a, err := netip.ParseAddr(host)
+	return host == "localhost" || err == nil && a.IsLoopback()
+}

@@ -79,6 +79,9 @@ type Counts struct {
 	Rejected  int64 `json:"rejected"` // messages that became dead letters
 }
 
+// Kept is how many messages there are that are not settled.
+func (c Counts) Kept() int64 { return c.Waiting + c.Leased + c.Delayed + c.Dead }
+
 func (c *Counts) of(s State) *int64 {
 	switch s {
 	case Waiting:

@@ -4,7 +4,6 @@ package signin
 
 import (
 	"fmt"
-	"net"
 	"net/url"
 	"path"
 	"slices"
@@ -13,6 +12,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/endpoint"
 	"steadyferry/internal/core/setting"
 )
 
@@ -86,7 +86,7 @@ func (p *Provider) check() error {
 	}
 	u, err := url.Parse(p.Issuer)
 	switch {
-	case err != nil || u.Host == "" || u.Scheme != "https" && (u.Scheme != "http" || !loopback(u.Hostname())):
+	case err != nil || u.Host == "" || u.Scheme != "https" && (u.Scheme != "http" || !endpoint.OnLoopback(u.Hostname())):
 		return fmt.Errorf("issuer: %q; allowed: an https address, or http on loopback", p.Issuer)
 	case p.Client == "":
 		return fmt.Errorf("client: it is missing: the name by which the provider knows this service")
@@ -108,21 +108,6 @@ func (p *Provider) check() error {
 		}
 		if err := address.CheckName(r.Team); err != nil {
 			return fmt.Errorf("teams[%d]: team: %w", i, err)
-		}
-	}
-	return nil
-}
-
-func loopback(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "localhost" || ip != nil && ip.IsLoopback()
-}
-
-// Provider returns the one with a name, or nil.
-func (c *Config) Provider(name string) *Provider {
-	for _, p := range c.Providers {
-		if p.Name == name {
-			return p
 		}
 	}
 	return nil

@@ -24,10 +24,10 @@ providers:
 func TestTheFileOfSignIn(t *testing.T) {
 	c, err := Parse([]byte(file))
 	require.NoError(t, err)
-	p := c.Provider("northlight")
-	require.NotNil(t, p)
+	require.Len(t, c.Providers, 1)
+	p := c.Providers[0]
+	assert.Equal(t, "northlight", p.Name)
 	assert.Equal(t, "northlight", p.Label)
-	assert.Nil(t, c.Provider("other"))
 	empty, err := Parse(nil)
 	require.NoError(t, err)
 	assert.Empty(t, empty.Providers)

@@ -32,10 +32,13 @@ func (s *Server) spaceJSON(ctx context.Context, sp *catalog.Space) form.Space {
 	}
 	for _, t := range s.Node.Parts.ChannelsOf(sp.Name) {
 		if !t.OfGroup() && access.May(ctx, access.SeeCounts, t.Record().Address()) {
-			ch := s.topicJSON(ctx, t, time.Now(), false)
+			status, each := s.Node.Parts.Status(t, time.Now())
 			out.Channels++
-			out.Messages += ch.Messages
-			out.Bytes += ch.Bytes
+			if t.IsQueue() {
+				status.Messages = queues.Summary(each).Kept()
+			}
+			out.Messages += status.Messages
+			out.Bytes += status.Bytes
 		}
 	}
 	return out
@@ -105,7 +108,7 @@ func (s *Server) topicJSON(ctx context.Context, t *part.Channel, now time.Time, 
 			s.Node.Queues.Refresh(ctx, t, each)
 		}
 		out.Queue = queueJSON(t, queues.Summary(each))
-		out.Messages = out.Queue.Waiting + out.Queue.Leased + out.Queue.Delayed + out.Queue.Dead
+		out.Messages = out.Queue.Kept()
 		out.Retain, out.RetainBytes, out.Fill = "", 0, 0
 		out.Oldest = out.Queue.OldestWaiting
 	}
@@ -120,7 +123,7 @@ func (s *Server) topicJSON(ctx context.Context, t *part.Channel, now time.Time, 
 		if p.Queue != nil {
 			row := &out.Each[len(out.Each)-1]
 			row.Queue = &p.Queue.Counts
-			row.Messages = p.Queue.Counts.Waiting + p.Queue.Leased + p.Queue.Delayed + p.Queue.Dead
+			row.Messages = p.Queue.Kept()
 		}
 	}
 	if t.IsQueue() {

@@ -10,6 +10,7 @@ import (
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/door/gate"
 	"steadyferry/internal/engine/catalog"
+	services "steadyferry/internal/service/access"
 
 	"github.com/gin-gonic/gin"
 )
@@ -52,7 +53,7 @@ func (s *Server) logbook(c *gin.Context) {
 		if !access.May(c, access.Logbook, r.Address) {
 			continue
 		}
-		if n := len(p.Items); n > 0 && r.Action == actionSignIn {
+		if n := len(p.Items); n > 0 && r.Action == services.SignsIn {
 			if last := &p.Items[n-1]; last.Action == r.Action && last.Who == r.Who && last.Outcome == r.Outcome {
 				last.Times++
 				continue
@@ -62,5 +63,3 @@ func (s *Server) logbook(c *gin.Context) {
 	}
 	c.JSON(http.StatusOK, p)
 }
-
-const actionSignIn = "sign in"

@@ -74,10 +74,7 @@ func (g *Gate) EndSession(c *gin.Context) error {
 // brought is the secret that a request brings: a token, or a session.
 func brought(c *gin.Context) (kind, text string) {
 	if text, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
-		if strings.HasPrefix(text, catalog.Session[:1]+"-") {
-			return catalog.Session, text
-		}
-		return catalog.Token, text
+		return catalog.KindOf(text), text
 	}
 	cookie, _ := c.Cookie(CookieName)
 	return catalog.Session, cookie

@@ -52,5 +52,5 @@ func (g *Gate) NoteRefused(c *gin.Context) {
 // NotLetIn has it be noted that somebody was not let in.
 func (g *Gate) NotLetIn(c *gin.Context, why string) {
 	host, _, _ := net.SplitHostPort(c.Request.RemoteAddr)
-	g.Node.Access.NoteRefusal(services.Refusal{Who: services.Nobody, Via: access.Via{From: host}, Action: "sign in", Why: why})
+	g.Node.Access.NoteRefusal(services.Refusal{Who: services.Nobody, Via: access.Via{From: host}, Action: services.SignsIn, Why: why})
 }

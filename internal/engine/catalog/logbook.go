@@ -18,8 +18,7 @@ const (
 	Refused = "refused"
 )
 
-// Entry is what a change writes to the logbook. With what and from where whoever makes it has come
-// is that of the context.
+// Entry is what a change writes to the logbook.
 type Entry struct {
 	Who     string
 	Action  string
@@ -27,6 +26,7 @@ type Entry struct {
 	Outcome string // empty: done
 	Before  any
 	After   any
+	Via     access.Via // how whoever did it has come; empty: as the context says
 }
 
 func writeLogbook(ctx context.Context, in sqlx.ExecerContext, e *Entry) error {
@@ -38,7 +38,7 @@ func writeLogbook(ctx context.Context, in sqlx.ExecerContext, e *Entry) error {
 	if err != nil {
 		return err
 	}
-	via := access.ViaIn(ctx)
+	via := cmp.Or(e.Via, access.ViaIn(ctx))
 	_, err = in.ExecContext(ctx, `INSERT INTO logbook (who, action, address, outcome, before, after, credential, came_from) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
 		e.Who, e.Action, e.Address, cmp.Or(e.Outcome, Done), before, after, via.Credential, via.From)
 	return err

@@ -8,6 +8,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -64,6 +65,15 @@ func (c *Catalog) NewSecret(ctx context.Context, s Secret, lives time.Duration, 
 		return text, c.Change(ctx, e, add)
 	}
 	return text, c.record(ctx, e, add)
+}
+
+// KindOf is of which kind a secret is that comes where a token does: a token, or a session of a
+// program.
+func KindOf(text string) string {
+	if strings.HasPrefix(text, Session[:1]+"-") {
+		return Session
+	}
+	return Token
 }
 
 func addSecret(ctx context.Context, tx *sqlx.Tx, s Secret, text string, lives time.Duration) error {

@@ -2,9 +2,12 @@ package access
 
 import (
 	"context"
+	"errors"
 	"log/slog"
+	"strings"
 	"sync"
 	"time"
+	"unicode"
 
 	"steadyferry/internal/core/access"
 	"steadyferry/internal/engine/catalog"
@@ -35,6 +38,9 @@ const Nobody = "nobody"
 
 // NoteRefusal has something that was refused be noted in the logbook.
 func (s *Service) NoteRefusal(one Refusal) {
+	for _, text := range []*string{&one.Action, &one.Address, &one.Why} {
+		*text = notable(*text)
+	}
 	r := &s.refusals
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -47,14 +53,19 @@ func (s *Service) NoteRefusal(one Refusal) {
 	r.times[one]++
 }
 
-// via is who came so, for a context.
-type via struct {
-	access.Asker
-	via access.Via
-}
+// maxNoted is how many bytes of a text are noted: some come from strangers.
+const maxNoted = 300
 
-// Via is how it has come.
-func (v via) Via() access.Via { return v.via }
+// notable is a text as it can be kept.
+func notable(text string) string {
+	text = strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) {
+			return ' '
+		}
+		return r
+	}, text)
+	return strings.ToValidUTF8(text[:min(len(text), maxNoted)], "")
+}
 
 // NoteRefusals writes what was refused since the last time.
 func (s *Service) NoteRefusals(ctx context.Context) {
@@ -68,15 +79,17 @@ func (s *Service) NoteRefusals(ctx context.Context) {
 		if n > 1 {
 			after["times"], after["since"] = n, since.UTC().Truncate(time.Second)
 		}
-		err := s.catalog.Note(access.As(ctx, via{access.Node(one.Who), one.Via}), &catalog.Entry{Who: one.Who, Action: one.Action, Address: one.Address, Outcome: catalog.Refused, After: after})
-		if err != nil && ctx.Err() == nil {
-			slog.Warn("what was refused could not be noted in the logbook yet", "who", one.Who, "tried", one.Action, "address", one.Address, "times", n, "error", err)
+		err := s.catalog.Note(ctx, &catalog.Entry{Who: one.Who, Action: one.Action, Address: one.Address, Outcome: catalog.Refused, After: after, Via: one.Via})
+		switch {
+		case errors.Is(err, catalog.ErrAway): // it is tried again
 			r.mu.Lock()
 			if r.times == nil {
 				r.times, r.since = map[Refusal]int{}, since
 			}
 			r.times[one] += n
 			r.mu.Unlock()
+		case err != nil && ctx.Err() == nil:
+			slog.Warn("what was refused could not be noted in the logbook", "who", one.Who, "tried", one.Action, "address", one.Address, "times", n, "error", err)
 		}
 	}
 }

@@ -20,11 +20,14 @@ const (
 	mostUses    = 10_000 // that wait to be noted
 )
 
+// SignsIn is how the logbook calls that somebody is let in, or is not.
+const SignsIn = "sign in"
+
 // NewSession lets a principal in: with what it came (like), and by which way. Each one is an entry
 // of the logbook.
 func (s *Service) NewSession(ctx context.Context, like catalog.Secret, way string) (string, error) {
 	like.Kind, like.Label = catalog.Session, way
-	return s.catalog.NewSecret(ctx, like, SessionIdle, &catalog.Entry{Who: like.Principal, Action: "sign in", Address: like.Principal, After: map[string]any{"by": way}})
+	return s.catalog.NewSecret(ctx, like, SessionIdle, &catalog.Entry{Who: like.Principal, Action: SignsIn, Address: like.Principal, After: map[string]any{"by": way}})
 }
 
 // uses are the secrets whose use is to be noted.

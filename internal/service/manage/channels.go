@@ -174,7 +174,7 @@ func (mg *Manage) RemoveChannel(ctx context.Context, who string, a address.Addre
 	p := &form.Preview{Address: a.String(), Messages: status.Messages, Bytes: status.Bytes, Until: &until}
 	if t.IsQueue() {
 		c := mg.queues.Counts(t)
-		p.Messages = c.Waiting + c.Leased + c.Delayed + c.Dead
+		p.Messages = c.Kept()
 	}
 	p.Effects = []string{fmt.Sprintf("%s (%s) in %s can be reached no more; ferry remove %s -undo brings all back until %s, then it is deleted",
 		words.Many(p.Messages, "message"), address.FormatSize(status.Bytes), words.Many(t.Record().Partitions, "partition"), a, until.Format(time.RFC3339))}

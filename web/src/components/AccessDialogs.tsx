@@ -1,6 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useDeferredValue, useState } from "react";
 import { call, explain, type Preview, type Token } from "../api/client";
+import { quote } from "../lib/format";
 import { changesOf, type Fields } from "../lib/settings";
 import { Command } from "./Copy";
 import { Effects } from "./Effects";
@@ -28,19 +29,17 @@ const kinds = {
 /** Makes a principal, a role or a grant; of a grant it says before who gains what. */
 export function NewAccessDialog({
   making,
-  given = {},
   suggest,
   onClose,
 }: {
   making: Exclude<Making, "token">;
-  given?: Fields;
   suggest: Record<string, string[]>;
   onClose: () => void;
 }) {
   const client = useQueryClient();
   const table = useSettings();
   const [name, setName] = useState("");
-  const [fields, setFields] = useState<Fields>({ ...(making === "principal" && { kind: "person" }), ...given });
+  const [fields, setFields] = useState<Fields>({ ...(making === "principal" && { kind: "person" }) });
   const [failed, setFailed] = useState("");
   const kind = kinds[making];
   const isGrant = making === "grant";
@@ -121,7 +120,7 @@ export function NewTokenDialog({ suggest, onClose }: { suggest: Record<string, s
   const flags = asked
     .slice(1)
     .filter(([key]) => fields[key])
-    .map(([key]) => `-${key} ${/\s/.test(fields[key]) ? `'${fields[key]}'` : fields[key]}`);
+    .map(([key]) => `-${key} ${quote(fields[key])}`);
   return (
     <Dialog open onClose={onClose} title="New token" about="It is told once, and kept as a hash.">
       {made ? (

@@ -67,7 +67,6 @@ export function ChoreDialog({ of, cause, onClose }: { of?: string; cause?: strin
     queryFn: () => call<Chore>("POST", "/chores?preview=true", JSON.parse(body)),
     enabled: fields.of !== "" && table.isSuccess,
     placeholderData: (old) => old,
-    retry: (n, e) => !(e instanceof Problem) && n < 3,
   });
   const submit = async (e: React.FormEvent) => {
     e.preventDefault();

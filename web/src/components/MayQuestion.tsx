@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useDeferredValue } from "react";
-import { explain, get, Problem, type May } from "../api/client";
+import { explain, get, type May } from "../api/client";
 import { useRights } from "../lib/rights";
 import { useUrlState } from "../lib/url";
 import { Failure } from "./Failure";
@@ -14,12 +14,10 @@ export function MayQuestion({ names, verbs }: { names: string[]; verbs: string[]
   const verb = params.get("verb") ?? "see-content";
   const address = params.get("at") ?? "";
   const asked = useDeferredValue(new URLSearchParams({ verb, address }).toString());
-  const patience = (n: number, e: unknown) => !(e instanceof Problem) && n < 3;
   const may = useQuery({
     queryKey: ["may", who, asked],
     queryFn: () => get<May>(`/may?principal=${encodeURIComponent(who)}&${asked}`),
     enabled: address !== "",
-    retry: patience,
   });
   const others = useQuery({
     queryKey: ["may-who", asked],

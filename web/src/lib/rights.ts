@@ -1,13 +1,12 @@
 // What whoever is signed in may do, for pages that show only a part or leave out what is refused.
 import { useQuery } from "@tanstack/react-query";
-import { get, Problem, type SignIn } from "../api/client";
+import { get, type SignIn } from "../api/client";
 
 /** The session, with what it may do. */
 export const useSession = () =>
   useQuery({
     queryKey: ["session"],
     queryFn: () => get<SignIn>("/session"),
-    retry: (n, e) => !(e instanceof Problem) && n < 5,
     staleTime: 60_000,
   });
 
@@ -18,7 +17,6 @@ export function useVerbs(address: string) {
     queryFn: () => get<{ items: string[] }>(`/may/verbs?address=${encodeURIComponent(address)}`),
     staleTime: 60_000,
     enabled: address !== "",
-    retry: (n, e) => !(e instanceof Problem) && n < 3,
   });
   return (verb: string) => verbs.data?.items.includes(verb) ?? true;
 }

@@ -3,7 +3,7 @@ import { FastForward } from "lucide-react";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { toast } from "sonner";
-import { call, get, Problem, type Chore, type Run } from "../api/client";
+import { call, get, type Chore, type Run } from "../api/client";
 import { Absent } from "../components/Absent";
 import { choreRows, useActs, whenOf } from "../components/ChoreDialog";
 import { useChanging } from "../components/Changing";
@@ -117,7 +117,6 @@ export function ChorePage() {
     queryKey: ["chore", address],
     queryFn: () => get<Chore>(path),
     refetchInterval: 3000,
-    retry: (n, e) => !(e instanceof Problem) && n < 3,
   });
   const runs = useQuery({
     queryKey: ["chore", address, "runs"],

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
-import { explain, get, Problem, queuePath, type DeadLetters, type QueueMessage } from "../api/client";
+import { explain, get, queuePath, type DeadLetters, type QueueMessage } from "../api/client";
 import { useLive } from "../api/live";
 import { ActionDialog, type Doing } from "../components/ActionDialog";
 import { Copy, Command } from "../components/Copy";
@@ -82,7 +82,6 @@ export function DeadPage() {
     queryFn: () => get<DeadLetters>(`${queuePath(queue)}/dead?span=${span}`),
     refetchInterval: 2000,
     placeholderData: (old) => old,
-    retry: (n, e) => !(e instanceof Problem) && n < 3,
   });
   const causes = useSteady(dead.data?.causes ?? [], (c) => c.cause, queue);
   const chosen =

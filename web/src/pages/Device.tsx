@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { call, explain, get, Problem, type Device } from "../api/client";
+import { call, explain, get, type Device } from "../api/client";
 import { Failure } from "../components/Failure";
 import { useRights } from "../lib/rights";
 import { clock } from "../lib/format";
@@ -18,7 +18,6 @@ export function DevicePage() {
     queryKey: ["device", code],
     queryFn: () => get<Device>(`/devices/${encodeURIComponent(code)}`),
     enabled: code !== "" && !done,
-    retry: (n, e) => !(e instanceof Problem) && n < 3,
   });
   const decide = async (let_: boolean) => {
     try {

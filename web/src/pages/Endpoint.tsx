@@ -7,7 +7,6 @@ import {
   call,
   explain,
   get,
-  Problem,
   type Endpoint,
   type EndpointAnswer,
   type Group,
@@ -90,7 +89,6 @@ export function EndpointPage() {
     queryKey: ["endpoint", address],
     queryFn: () => get<Endpoint>(path),
     refetchInterval: 1000,
-    retry: (n, e) => !(e instanceof Problem) && n < 3,
   });
   if (!whole.data) return <Absent error={whole.error} what={address} all="All endpoints" to="/endpoints" />;
   const e = whole.data;

@@ -4,7 +4,7 @@ import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { toast } from "sonner";
 import { useLive } from "../api/live";
-import { call, explain, get, groupPath, Problem, type Group, type PastSeek, type Preview } from "../api/client";
+import { call, explain, get, groupPath, type Group, type PastSeek, type Preview } from "../api/client";
 import { Copy } from "../components/Copy";
 import { LagCharts } from "../components/LagCharts";
 import { Figures } from "../components/Figures";
@@ -154,7 +154,6 @@ export function GroupPage() {
     queryKey: ["group", address],
     queryFn: () => get<Group>(groupPath(address)),
     refetchInterval: 1000,
-    retry: (n, e) => !(e instanceof Problem) && n < 3,
   });
   const past = useQuery({
     queryKey: ["seeks", address],

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { explain, get, Problem, type ChartOf } from "../api/client";
+import { explain, get, type ChartOf } from "../api/client";
 import { useSpacesOnceKnown } from "../components/AddressFields";
 import { ChartDrawing } from "../components/ChartDrawing";
 import { ChartList } from "../components/ChartList";
@@ -38,7 +38,6 @@ export function Hanging() {
     enabled: space !== "",
     refetchInterval: at ? false : 3000,
     placeholderData: (old) => old,
-    retry: (n, e) => !(e instanceof Problem) && n < 3,
   });
   const chart = whole.data;
   const open = chart?.things.find((t) => t.id === params.get("open"));

@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Check } from "lucide-react";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
-import { call, explain, get, Problem, type IncidentStory, type LogbookEntry } from "../api/client";
+import { call, explain, get, type IncidentStory, type LogbookEntry } from "../api/client";
 import { Absent } from "../components/Absent";
 import { Command } from "../components/Copy";
 import { Curve, figureText } from "../components/Curve";
@@ -92,7 +92,6 @@ export function IncidentPage() {
     queryKey: ["incident", path],
     queryFn: () => get<IncidentStory>(path),
     refetchInterval: 3000,
-    retry: (n, e) => !(e instanceof Problem) && n < 3,
   });
   if (!whole.data) return <Absent error={whole.error} what={`incident ${number}`} all="All incidents" to="/incidents" />;
   const s = whole.data;

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Send } from "lucide-react";
 import { useState } from "react";
 import { Link, Navigate, useParams, useSearchParams } from "react-router";
-import { channelPath, explain, get, Problem, type Found, type Channel } from "../api/client";
+import { channelPath, explain, get, type Found, type Channel } from "../api/client";
 import { useLive, useLiveChannel } from "../api/live";
 import { Rates } from "../components/Rates";
 import { Copy } from "../components/Copy";
@@ -44,7 +44,6 @@ export function TopicPage() {
     queryKey: ["topic", address],
     queryFn: () => get<Channel>(channelPath(address)),
     refetchInterval: 2000,
-    retry: (n, e) => !(e instanceof Problem) && n < 3,
   });
   const live = useLiveChannel(address);
   const { live: all } = useLive();

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
-import { get, Problem, type Watch, type Watched } from "../api/client";
+import { get, type Watch, type Watched } from "../api/client";
 import { Absent } from "../components/Absent";
 import { useChanging } from "../components/Changing";
 import { Command, Copy } from "../components/Copy";
@@ -93,7 +93,6 @@ export function WatchPage() {
     queryKey: ["watch", address],
     queryFn: () => get<Watch>(path),
     refetchInterval: 3000,
-    retry: (n, e) => !(e instanceof Problem) && n < 3,
   });
   if (!whole.data) return <Absent error={whole.error} what={address} all="All watches" to="/watches" />;
   const w = whole.data;

@@ -12,12 +12,13 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"html/template"
-	"net"
 	"net/http"
 	"net/url"
 	"slices"
 	"sync"
 	"time"
+
+	"steadyferry/internal/core/endpoint"
 
 	"github.com/go-jose/go-jose/v4"
 )
@@ -143,9 +144,8 @@ func (h *House) wrong(q url.Values) string {
 	if err != nil {
 		return "redirect_uri is no address"
 	}
-	ip := net.ParseIP(to.Hostname())
 	switch {
-	case to.Scheme != "http" || to.Hostname() != "localhost" && (ip == nil || !ip.IsLoopback()):
+	case to.Scheme != "http" || !endpoint.OnLoopback(to.Hostname()):
 		return "this stand-in sends people to loopback alone"
 	case q.Get("client_id") != h.client:
 		return "the client is not known"

@@ -1,0 +1,36 @@
+package access_test
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/node/nodetest"
+	"steadyferry/internal/service/access"
+)
+
+// Whatever strangers send is noted in a bounded way, and keeps nothing else from being noted.
+func TestWhatStrangersSendIsNotedInBounds(t *testing.T) {
+	n := nodetest.Open(t)
+	ctx := t.Context()
+	noted := func() []catalog.LogbookRow {
+		n.Access.NoteRefusals(ctx)
+		rows, err := n.Catalog.Logbook(ctx, catalog.LogbookAsked{Outcome: catalog.Refused, Limit: 2000})
+		require.NoError(t, err)
+		return rows
+	}
+	n.Access.NoteRefusal(access.Refusal{Who: access.Nobody, Action: "sign in", Why: "the provider says a\x00b\xff" + strings.Repeat("x", 100_000)})
+	n.Access.NoteRefusal(access.Refusal{Who: "desk-1", Action: "set", Address: "coldchain"})
+	rows := noted()
+	require.Len(t, rows, 2)
+	for _, r := range rows {
+		assert.Less(t, len(r.After), 1000)
+	}
+	for i := range 2000 {
+		n.Access.NoteRefusal(access.Refusal{Who: access.Nobody, Action: "sign in", Why: strings.Repeat("y", i)})
+	}
+	assert.Less(t, len(noted()), 600, "those beyond are told as one")
+}
