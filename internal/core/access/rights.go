@@ -33,7 +33,6 @@ var everything = must(address.ParsePattern("*"))
 // Whole are the rights of who may do everything.
 var Whole = NewRights([]Grant{{Verbs: Everything, On: everything}}, time.Time{})
 
-
 func must(p address.Pattern, err error) address.Pattern {
 	if err != nil {
 		panic(err) // it is ours
