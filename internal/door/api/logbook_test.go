@@ -9,8 +9,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/setting"
+	"steadyferry/internal/engine/catalog"
 	"steadyferry/test/doortest"
 )
 
@@ -26,6 +28,13 @@ func entries(t *testing.T, d *doortest.Door, query url.Values) (lines []string) 
 		lines = append(lines, strings.Join([]string{e.Outcome, e.Who, kind, e.From, e.Action, e.Address, e.Change}, "|"))
 	}
 	return lines
+}
+
+// as is the owner as it comes with its token.
+func as(t *testing.T, d *doortest.Door) access.Asker {
+	a, ok := d.Catalog.Known(catalog.Token, d.Token)
+	require.True(t, ok)
+	return d.Access.Asker(a, "127.0.0.1:1")
 }
 
 // The logbook tells who did what with which credential and from where, and what was refused to
@@ -59,6 +68,12 @@ func TestTheLogbookTellsWhatWasDoneAndRefused(t *testing.T) {
 
 	assert.Equal(t, []string{"done|owner|token|127.0.0.1|set queue|coldchain/inspections|lease 45s → 1m"}, entries(t, d, url.Values{"action": {"set queue"}}))
 	assert.Len(t, entries(t, d, url.Values{"who": {"desk-1"}}), 2)
+	r, body := d.Do("POST", "/api/v1/session", "application/json", `{"token":"`+desk+`"}`, "Authorization", "")
+	require.Equal(t, 200, r.StatusCode, body)
+	assert.Equal(t, []string{"done|desk-1||127.0.0.1|sign in|desk-1|by token"}, entries(t, d, url.Values{"action": {"sign in"}, "outcome": {"done"}}))
+	_, err := d.Manage.SetSpace(access.As(t.Context(), as(t, d)), setting.Ferryd, "coldchain", setting.Change{"description": "by itself"}, false)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"done|ferryd|||set space|coldchain|description none → by itself"}, entries(t, d, url.Values{"who": {setting.Ferryd}, "action": {"set space"}}), "who did not ask has come from nowhere")
 	assert.Len(t, entries(t, d, url.Values{"address": {"coldchain"}, "outcome": {"refused"}}), 2)
 	assert.Empty(t, entries(t, d, url.Values{"address": {"cold"}}), "not what only begins so")
 	assert.Empty(t, entries(t, d, url.Values{"until": {"2020-01-01T00:00:00Z"}}))

@@ -17,7 +17,7 @@ import (
 func TestAnOldSessionDoesNothingDangerous(t *testing.T) {
 	d := doortest.Open(t)
 	furnish(t, d)
-	session, err := d.Access.NewSession(t.Context(), catalog.Secret{Principal: catalog.Owner}, "token")
+	session, err := d.Access.NewSession(t.Context(), catalog.Secret{Principal: catalog.Owner}, "token", "127.0.0.1")
 	require.NoError(t, err)
 	d.Exec(`UPDATE secrets SET created_at = now() - interval '11 minutes' WHERE kind = 'session'`)
 	require.NoError(t, d.Catalog.Refresh(t.Context()))
@@ -52,7 +52,7 @@ func TestAnOldSessionDoesNothingDangerous(t *testing.T) {
 // only looks on ends.
 func TestASessionEndsUnused(t *testing.T) {
 	d := doortest.Open(t)
-	session, err := d.Access.NewSession(t.Context(), catalog.Secret{Principal: catalog.Owner}, "token")
+	session, err := d.Access.NewSession(t.Context(), catalog.Secret{Principal: catalog.Owner}, "token", "127.0.0.1")
 	require.NoError(t, err)
 	with := func(method string) int {
 		r, _ := d.Do(method, "/api/v1/session", "", "", "Authorization", "", "Cookie", "ferry_session="+session)

@@ -45,7 +45,7 @@ func (s *People) deviceToken(c *gin.Context) {
 	case gate.Refuse(c, err):
 		return
 	}
-	session, err := s.Node.Access.NewSession(c, as, name)
+	session, err := s.Node.Access.NewSession(c, as, name, c.RemoteIP())
 	if !gate.Refuse(c, err) {
 		c.JSON(http.StatusOK, form.DeviceToken{AccessToken: session, TokenType: "Bearer", ExpiresIn: int(access.SessionLives / time.Second)})
 	}

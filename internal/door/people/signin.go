@@ -121,7 +121,7 @@ func (s *People) finishSignIn(c *gin.Context) {
 
 // letIn begins a session, and ends the one with which the browser came.
 func (s *People) letIn(c *gin.Context, like catalog.Secret, way string) (catalog.Asker, error) {
-	session, err := s.Node.Access.NewSession(c, like, way)
+	session, err := s.Node.Access.NewSession(c, like, way, c.RemoteIP())
 	if err != nil {
 		return catalog.Asker{}, err
 	}

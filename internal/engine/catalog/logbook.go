@@ -26,7 +26,7 @@ type Entry struct {
 	Outcome string // empty: done
 	Before  any
 	After   any
-	Via     access.Via // how whoever did it has come; empty: as the context says
+	Via     access.Via // how whoever did it has come; empty: as who asks with the context, if it is they
 }
 
 func writeLogbook(ctx context.Context, in sqlx.ExecerContext, e *Entry) error {
@@ -38,7 +38,10 @@ func writeLogbook(ctx context.Context, in sqlx.ExecerContext, e *Entry) error {
 	if err != nil {
 		return err
 	}
-	via := cmp.Or(e.Via, access.ViaIn(ctx))
+	via := e.Via
+	if a, asks := access.In(ctx); asks && a.Who() == e.Who { // else it is done by itself while somebody asks for something
+		via = cmp.Or(via, access.ViaIn(ctx))
+	}
 	_, err = in.ExecContext(ctx, `INSERT INTO logbook (who, action, address, outcome, before, after, credential, came_from) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
 		e.Who, e.Action, e.Address, cmp.Or(e.Outcome, Done), before, after, via.Credential, via.From)
 	return err

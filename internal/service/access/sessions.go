@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/engine/catalog"
 )
@@ -23,11 +24,11 @@ const (
 // SignsIn is how the logbook calls that somebody is let in, or is not.
 const SignsIn = "sign in"
 
-// NewSession lets a principal in: with what it came (like), and by which way. Each one is an entry
-// of the logbook.
-func (s *Service) NewSession(ctx context.Context, like catalog.Secret, way string) (string, error) {
+// NewSession lets a principal in: with what it came (like), by which way, and from which address.
+// Each one is an entry of the logbook.
+func (s *Service) NewSession(ctx context.Context, like catalog.Secret, way, from string) (string, error) {
 	like.Kind, like.Label = catalog.Session, way
-	return s.catalog.NewSecret(ctx, like, SessionIdle, &catalog.Entry{Who: like.Principal, Action: SignsIn, Address: like.Principal, After: map[string]any{"by": way}})
+	return s.catalog.NewSecret(ctx, like, SessionIdle, &catalog.Entry{Who: like.Principal, Action: SignsIn, Address: like.Principal, After: map[string]any{"by": way}, Via: access.Via{From: from}})
 }
 
 // uses are the secrets whose use is to be noted.

@@ -211,7 +211,7 @@ func TestWhoLeavesThereHasLeftHere(t *testing.T) {
 	ctx := t.Context()
 	name, err := g.come("help-desk-1")
 	require.NoError(t, err)
-	session, err := g.n.Access.NewSession(ctx, catalog.Secret{Principal: name}, "northlight")
+	session, err := g.n.Access.NewSession(ctx, catalog.Secret{Principal: name}, "northlight", "127.0.0.1")
 	require.NoError(t, err)
 	in := func() bool {
 		_, ok, err := g.n.Catalog.LookUp(ctx, catalog.Session, session)

@@ -5,7 +5,17 @@ import { Mark } from "./Mark";
 import { Notice } from "./Panel";
 
 /** Where there is nothing to show: what is said when all may be seen, and else that this is all there is to see. */
-export function Nothing({ verb = "see-counts", what, children }: { verb?: string; what: string; children: React.ReactNode }) {
+export function Nothing({
+  verb = "see-counts",
+  on = "SPACE",
+  what,
+  children,
+}: {
+  verb?: string;
+  on?: string; // on what a role would let see it
+  what: string;
+  children: React.ReactNode;
+}) {
   const { name, everywhere } = useRights();
   if (everywhere(verb)) return children;
   return (
@@ -17,7 +27,7 @@ export function Nothing({ verb = "see-counts", what, children }: { verb?: string
         </Link>{" "}
         tells what you were given; whoever may give it to you adds it with
       </p>
-      <Command text={`ferry access new grant ${name} -role viewer -on SPACE`} />
+      <Command text={`ferry access new grant ${name} -role viewer -on ${on}`} />
     </Notice>
   );
 }

@@ -28,6 +28,7 @@ const principalColumns = (change: Change): Column<Principal>[] => [
   {
     key: "name",
     title: "Name",
+    className: "whitespace-nowrap max-md:whitespace-normal",
     sort: (p) => p.name,
     show: (p) => (
       <Link to={`/logbook?who=${encodeURIComponent(p.name)}`} className="address font-semibold" title="What it did">

@@ -17,6 +17,7 @@ const columns: Column<LogbookEntry>[] = [
   {
     key: "who",
     title: "Who",
+    className: "whitespace-nowrap",
     show: (e) => (
       <span title={[e.credential, e.from && `from ${e.from}`].filter(Boolean).join(", ")}>
         {e.who}

@@ -180,7 +180,9 @@ export function NodesPage() {
     return (
       <>
         <h1 className="mb-1">What is running</h1>
-        <Nothing what="node">{null}</Nothing>
+        <Nothing what="node" on="nodes">
+          {null}
+        </Nothing>
       </>
     );
   const spread = async (on: boolean) => {
