@@ -177,6 +177,12 @@ describe("settings", () => {
     });
   });
   it("leaves what is no value to the service", () => {
+    const verbs = { ...rows[0]!, name: "verbs", flag: "verbs", form: "verbs" as const };
+    expect(changesOf([verbs], {}, { verbs: "publish, lease" })).toEqual({
+      settings: { verbs: ["publish", "lease"] },
+      flags: "-verbs publish,lease",
+    });
+    expect(textOf(verbs, ["publish", "lease"])).toBe("publish, lease");
     expect(changesOf(rows, {}, { partitionCount: "many", retainBytes: "much" }).settings).toEqual({
       partitionCount: "many",
       retainBytes: "much",
