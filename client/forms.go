@@ -118,6 +118,7 @@ type (
 	Role              = form.Role
 	Principal         = form.Principal
 	Grant             = form.Grant
+	Mask              = form.Mask
 	May               = form.May
 	Seek              = form.Seek
 	Series            = form.Series

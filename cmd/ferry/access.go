@@ -21,13 +21,15 @@ type accessFlags struct {
 	role, on       string
 	until, why     string
 	teams, verbs   string
+	fields, show   string
+	forRoles       string
 	description    string
 	yes, paused    bool
 	given          func(name string) bool
 }
 
 var accessVerb = verb{
-	Name: "access", Args: "[WHAT] [NAME…]", Summary: "Who may do what: tokens and sessions, principals, roles and grants",
+	Name: "access", Args: "[WHAT] [NAME…]", Summary: "Who may do what: tokens and sessions, principals, roles, grants and masks",
 	Details: `    ferry access                                   tokens, sessions and links in force
     ferry access link                              a link that signs in to the console once
     ferry access new token -label reports          another token for yourself
@@ -45,12 +47,15 @@ var accessVerb = verb{
     ferry access grants                            who was given which role on what
     ferry access new grant NAME -role help-desk -on coldchain/inspections
                                                    give a role to a principal, or to team:NAME
-    ferry access remove person|machine|role|grant NAME
+    ferry access masks                             fields of messages that are hidden, from which roles
+    ferry access new mask boxes -on 'coldchain/*' -fields key,/box -show hashed -for-roles help-desk
+                                                   hide fields: key, header.NAME, or a JSON Pointer into the body
+    ferry access remove person|machine|role|grant|mask NAME
     ferry access may NAME VERB ADDRESS             whether somebody may do something there, and why
     ferry access who ADDRESS VERB                  who may do something there
 
-A token is shown once, when it is created. Without -yes, rotate, revoke, end-sessions, new grant, set and remove only show
-what they would do.`,
+A token is shown once, when it is created. Without -yes, rotate, revoke, end-sessions, new grant, new mask, set and
+remove only show what they would do.`,
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		var f accessFlags
 		fs.StringVar(&f.label, "label", "", "`TEXT` that says what a new token is for")
@@ -61,6 +66,9 @@ what they would do.`,
 		fs.StringVar(&f.why, "why", "", "`TEXT`, the reason that is recorded with a grant")
 		fs.StringVar(&f.teams, "teams", "", "`NAMES` of the teams of a new person or machine, with commas")
 		fs.StringVar(&f.verbs, "verbs", "", "`VERBS` of a new role, with commas; all for every one")
+		fs.StringVar(&f.fields, "fields", "", "`FIELDS` that a mask hides, with commas: key, header.NAME, a JSON Pointer such as /box")
+		fs.StringVar(&f.show, "show", "", "`HOW` a mask shows them: hidden (unless said), shortened, hashed")
+		fs.StringVar(&f.forRoles, "for-roles", "", "`ROLES` that a mask is for, with commas")
 		fs.StringVar(&f.description, "description", "", "`TEXT` that says what a person, a machine or a role is for")
 		fs.BoolVar(&f.paused, "paused", false, "of set: whoever it is may do nothing for now")
 		fs.BoolVar(&f.yes, "yes", false, "do it")
@@ -85,10 +93,11 @@ var accessActs = map[string]struct {
 	"principals":   {"nothing", 0, func(c *call, _ *accessFlags) error { return listAccess(c, "/principals", principalTable) }},
 	"roles":        {"nothing", 0, func(c *call, _ *accessFlags) error { return listAccess(c, "/roles", roleTable) }},
 	"grants":       {"nothing", 0, func(c *call, _ *accessFlags) error { return listAccess(c, "/grants", grantTable) }},
+	"masks":        {"nothing", 0, func(c *call, _ *accessFlags) error { return listAccess(c, "/masks", maskTable) }},
 	"may":          {"a name, a verb and an address", 3, func(c *call, _ *accessFlags) error { return c.may() }},
 	"who":          {"an address and a verb", 2, func(c *call, _ *accessFlags) error { return c.whoMay() }},
 	"set":          {"a name", 1, (*call).setPrincipal},
-	"remove":       {"person, machine, role or grant, and a name", 2, (*call).removeAccess},
+	"remove":       {"person, machine, role, grant or mask, and a name", 2, (*call).removeAccess},
 }
 
 func (c *call) access(f *accessFlags) error {

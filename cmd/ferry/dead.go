@@ -373,7 +373,7 @@ func (c *call) samples(samples []client.ActionSample) {
 		if i == 0 {
 			fmt.Fprintln(c.Out)
 		}
-		if s.Masked != nil {
+		if slices.Contains(s.Masked, "body") {
 			fmt.Fprintf(c.Out, "  %s  (what is in it takes see-content)\n", s.Address)
 			continue
 		}

@@ -25,6 +25,9 @@ var (
 	roleTable = term.TableOf[client.Role]{Headings: []string{"role", "lets do", "for"}, Row: func(r client.Role) []string {
 		return []string{r.Name, verbsText(r.Verbs), r.Description}
 	}}
+	maskTable = term.TableOf[client.Mask]{Headings: []string{"mask", "on", "fields", "shown as", "for roles", "description"}, Row: func(m client.Mask) []string {
+		return []string{m.Name, m.On, strings.Join(m.Fields, " "), m.Show, strings.Join(m.For, " "), m.Description}
+	}}
 	grantTable = term.TableOf[client.Grant]{Headings: []string{"grant", "to", "role", "on", "until", "why"}, Row: func(g client.Grant) []string {
 		return []string{g.Name, g.To, g.Role, g.On, term.First(g.Until, "-"), g.Why}
 	}}
@@ -60,7 +63,7 @@ func listOf(text string) []string {
 	return strings.Split(text, ",")
 }
 
-// newAccess makes a token, a person, a machine, a role or a grant.
+// newAccess makes a token, a person, a machine, a role, a grant or a mask.
 func (c *call) newAccess(f *accessFlags) error {
 	what, name := "token", ""
 	if len(c.Args) > 0 {
@@ -86,20 +89,27 @@ func (c *call) newAccess(f *accessFlags) error {
 		return c.made(what, name, "/roles", map[string]any{"name": name, "verbs": listOf(f.verbs), "description": f.description}, "ferry access new grant NAME -role "+name+" -on PATTERN")
 	case "grant":
 		return c.Previewed(term.Ask[client.Preview](c.Call, http.MethodPost, "/grants", term.Preview(!f.yes), map[string]any{"to": name, "role": f.role, "on": f.on, "until": f.until, "why": f.why}))
+	case "mask":
+		return c.Previewed(term.Ask[client.Preview](c.Call, http.MethodPost, "/masks", term.Preview(!f.yes), sent(map[string]any{"name": name, "on": f.on, "fields": listOf(f.fields), "show": f.show, "for": listOf(f.forRoles), "description": f.description})))
 	}
-	return term.WrongUsage("%q is not something that ferry access makes; allowed: token, person, machine, role, grant", what)
+	return term.WrongUsage("%q is not something that ferry access makes; allowed: token, person, machine, role, grant, mask", what)
 }
 
-// made makes something, without what was left out, and says what comes next.
-func (c *call) made(what, name, path string, body map[string]any, next string) error {
+// sent is a body without what was left out.
+func sent(body map[string]any) map[string]any {
 	for key, value := range body {
 		if list, is := value.([]string); is && list == nil || value == "" {
 			delete(body, key)
 		}
 	}
+	return body
+}
+
+// made makes something, and says what comes next.
+func (c *call) made(what, name, path string, body map[string]any, next string) error {
 	ctx, cancel := c.Short()
 	defer cancel()
-	if err := c.API.Call(ctx, http.MethodPost, path, nil, body, nil); err != nil {
+	if err := c.API.Call(ctx, http.MethodPost, path, nil, sent(body), nil); err != nil {
 		return err
 	}
 	fmt.Fprintf(c.Out, "created %s %s\nnext: %s\n", what, name, next)
@@ -123,12 +133,14 @@ func (c *call) setPrincipal(f *accessFlags) error {
 	return c.Previewed(term.Ask[client.Preview](c.Call, http.MethodPatch, "/principals/"+url.PathEscape(c.Args[0]), term.Preview(!f.yes), body))
 }
 
-// removeAccess removes a person, a machine, a role or a grant.
+// removeAccess removes a person, a machine, a role, a grant or a mask.
 func (c *call) removeAccess(f *accessFlags) error {
 	what, name := c.Args[0], url.PathEscape(c.Args[1])
 	switch what {
 	case "person", "machine":
 		return c.Previewed(term.Ask[client.Preview](c.Call, http.MethodDelete, "/principals/"+name, term.Preview(!f.yes), nil))
+	case "mask":
+		return c.Previewed(term.Ask[client.Preview](c.Call, http.MethodDelete, "/masks/"+name, term.Preview(!f.yes), nil))
 	case "grant":
 		return c.Previewed(term.Ask[client.Preview](c.Call, http.MethodDelete, "/grants/"+name, term.Preview(!f.yes), nil))
 	case "role":
@@ -144,7 +156,7 @@ func (c *call) removeAccess(f *accessFlags) error {
 		fmt.Fprintf(c.Out, "removed the role %s\n", c.Args[1])
 		return nil
 	}
-	return term.WrongUsage("%q is not something that ferry access removes; allowed: person, machine, role, grant", what)
+	return term.WrongUsage("%q is not something that ferry access removes; allowed: person, machine, role, grant, mask", what)
 }
 
 // may says whether somebody may do something, with exit status 1 when not.

@@ -242,7 +242,7 @@ func (c *call) printMessage(m client.Message) {
 		published = m.PublisherTime.Local().Format(time.RFC3339Nano)
 	}
 	rows := [][2]string{{"address", m.Address}, {"time", m.Time.Local().Format(time.RFC3339Nano)}, {"publisher's", published}, {"key", m.Key}, {"id", m.ID},
-		{"content type", m.ContentType}, {"size", fmt.Sprintf("%s bytes", term.Count(int64(m.Size)))}}
+		{"content type", m.ContentType}, {"size", fmt.Sprintf("%s bytes", term.Count(int64(m.Size)))}, {"masked", strings.Join(m.Masked, ", ")}}
 	for _, name := range slices.Sorted(maps.Keys(m.Headers)) {
 		rows = append(rows, [2]string{"header " + name, m.Headers[name]})
 	}

@@ -25,7 +25,7 @@ var demoPeople = []gatehouse.Person{
 	{Name: "night-operator", Says: "runs the service: may do everything but give roles", Groups: []string{"operations"}},
 	{Name: "coldchain-lead", Says: "looks after the space coldchain, and gives roles on it", Groups: []string{"coldchain-leads"}},
 	{Name: "help-desk-1", Says: "an outside help desk: returns and discards what failed in inspections, without seeing what is in it", Groups: []string{"outside-desk"}},
-	{Name: "on-call-viewer", Says: "is on call, and looks", Groups: []string{"on-call"}},
+	{Name: "on-call-viewer", Says: "is on call, and looks: sees what is in messages, but not which box it is about", Groups: []string{"on-call"}},
 }
 
 // demoGrants are what their teams were given.
@@ -33,7 +33,14 @@ var demoGrants = []client.Grant{
 	{To: "team:operators", Role: "operator", On: "*", Why: "Operations run the service"},
 	{To: "team:leads", Role: "team-owner", On: "coldchain", Why: "The space is theirs"},
 	{To: "team:desk", Role: "help-desk", On: "coldchain/inspections", Why: "The desk returns and discards what failed"},
-	{To: "team:on-call", Role: "viewer", On: "*", Why: "Whoever is on call sees all, but no contents"},
+	{To: "team:on-call", Role: "viewer", On: "*", Why: "Whoever is on call sees how all is"},
+	{To: "team:on-call", Role: "on-call", On: "coldchain", Why: "Whoever is on call sees what failed, but not whose it is"},
+}
+
+// demoRights are roles that are not built in, and the mask that is for some.
+var demoRights = []step{
+	{"/roles", map[string]any{"name": "on-call", "verbs": []string{"see-counts", "see-causes", "see-metadata", "see-content"}, "description": "looks, and sees what is in messages"}},
+	{"/masks", map[string]any{"name": "boxes", "on": "coldchain/*", "fields": []string{"key", "/box"}, "show": "hashed", "for": []string{"on-call", "help-desk"}, "description": "Which box it is tells which clinic"}},
 }
 
 const demoSignIn = `# How people of the demo sign in: at a stand-in that runs beside it.
@@ -74,7 +81,7 @@ var demoTeams = map[string]string{"operations": "operators", "coldchain-leads": 
 
 // people makes the people of the demo, and gives their teams their roles.
 func (d *depot) people(ctx context.Context) error {
-	var all []step
+	all := slices.Clone(demoRights)
 	for _, p := range demoPeople {
 		all = append(all, step{"/principals", map[string]any{"name": p.Name, "kind": "person", "teams": []string{demoTeams[p.Groups[0]]}, "description": p.Says}})
 	}

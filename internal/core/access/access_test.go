@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/mask"
 )
 
 func pattern(t testing.TB, text string) address.Pattern {
@@ -131,7 +132,7 @@ func TestRightsReachIntoASpace(t *testing.T) {
 func TestAGrantEndsByItself(t *testing.T) {
 	now := time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)
 	on := pattern(t, "coldchain")
-	r := NewRights([]Grant{{Of(SeeCounts), on, time.Time{}}, {Of(SeeContent), on, now.Add(time.Hour)}, {Of(Discard), on, now}}, now)
+	r := NewRights([]Grant{{Verbs: Of(SeeCounts), On: on}, {Verbs: Of(SeeContent), On: on, Until: now.Add(time.Hour)}, {Verbs: Of(Discard), On: on, Until: now}}, now)
 	assert.Equal(t, Of(SeeCounts, SeeContent), r.At("coldchain/readings"))
 	assert.True(t, r.Hold(now.Add(time.Hour-1)))
 	assert.False(t, r.Hold(now.Add(time.Hour)), "it is time for others")
@@ -229,4 +230,37 @@ func BenchmarkMayOfAThousandAddresses(b *testing.B) {
 			b.Fatal("it is refused")
 		}
 	}
+}
+
+func TestAMaskIsForRoles(t *testing.T) {
+	boxes := mask.New("boxes", mask.Hidden, []string{mask.Key}, nil)
+	masks := []Mask{{Mask: boxes, On: pattern(t, "coldchain/in*"), For: []string{"desk", "call"}}}
+	sees := func(at string, grants ...Grant) string {
+		s := NewRights(grants, time.Now()).Through(masks).Sight(SeeContent, at)
+		switch {
+		case s == mask.Nothing:
+			return "nothing"
+		case s.Whole():
+			return "all"
+		}
+		return strings.Join(s.Names(), " ")
+	}
+	give := func(role, on string, verbs ...Verb) Grant {
+		return Grant{Verbs: Of(verbs...), On: pattern(t, on), Role: role}
+	}
+	assert.Equal(t, "nothing", sees("coldchain/inspections", give("desk", "coldchain", SeeCounts)))
+	assert.Equal(t, "boxes", sees("coldchain/inspections", give("desk", "coldchain", SeeContent)))
+	assert.Equal(t, "boxes", sees("coldchain/inspections#0:7", give("desk", "coldchain", SeeContent)))
+	assert.Equal(t, "boxes", sees("coldchain/inspections/dead", give("desk", "coldchain", SeeContent)))
+	assert.Equal(t, "all", sees("coldchain/recalls", give("desk", "coldchain", SeeContent)))
+	assert.Equal(t, "boxes", sees("coldchain/inspections", give("desk", "coldchain", SeeContent), give("call", "*", SeeContent)), "both are masked")
+	assert.Equal(t, "all", sees("coldchain/inspections", give("desk", "coldchain", SeeContent), give("lead", "coldchain", SeeContent)), "another role shows it")
+	assert.Equal(t, "boxes", sees("coldchain/inspections", give("desk", "coldchain", SeeContent), give("lead", "coldchain", SeeCounts)), "one that shows nothing does not")
+	assert.Equal(t, "boxes", sees("coldchain/inspections", give("desk", "coldchain", SeeContent), give("lead", "coldchain/recalls", SeeContent)), "nor one of another place")
+	assert.Equal(t, "all", sees("coldchain/inspections", give("lead", "coldchain/in*", SeeContent), give("desk", "coldchain/in*", SeeContent)), "the same pattern by two roles")
+
+	lead := NewRights([]Grant{give("lead", "coldchain", SeeContent)}, time.Now()).Through(masks)
+	token := NewRights([]Grant{give("desk", "coldchain", SeeContent)}, time.Now()).Through(masks)
+	assert.False(t, lead.Within(token).Sight(SeeContent, "coldchain/inspections").Whole(), "what a token is for is masked too")
+	assert.True(t, Whole.Sight(SeeContent, "coldchain/inspections").Whole())
 }

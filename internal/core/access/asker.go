@@ -2,7 +2,10 @@ package access
 
 import (
 	"context"
+	"fmt"
+	"strings"
 
+	"steadyferry/internal/core/mask"
 	"steadyferry/internal/core/problem"
 )
 
@@ -60,6 +63,36 @@ func Check(ctx context.Context, v Verb, at string) error {
 func May(ctx context.Context, v Verb, at string) bool {
 	a, ok := In(ctx)
 	return ok && a.Rights().May(v, at)
+}
+
+// Sight is what whoever asks sees of messages at an address by a verb that gives them out.
+func Sight(ctx context.Context, v Verb, at string) *mask.Sight {
+	a, ok := In(ctx)
+	if !ok {
+		return mask.Nothing
+	}
+	return a.Rights().Sight(v, at)
+}
+
+// CheckUnmasked returns why whoever asks may not do something with messages at an address that
+// would show others what masks hide from it; nil: they hide nothing.
+func CheckUnmasked(ctx context.Context, v Verb, at string) error {
+	return Masked(ctx, v, at, func(s *mask.Sight) error {
+		if names := s.Names(); len(names) > 0 {
+			return fmt.Errorf("this takes messages of %s as they are, and mask %s hides something of them", at, strings.Join(names, ", "))
+		}
+		return nil
+	})
+}
+
+// Masked returns why something that looks at messages at an address would tell whoever asks what
+// is hidden, as wrong says; nil: it does not.
+func Masked(ctx context.Context, v Verb, at string, wrong func(s *mask.Sight) error) error {
+	err := wrong(Sight(ctx, v, at))
+	if err == nil {
+		return nil
+	}
+	return &RefusedError{Verb: v, At: at, Err: problem.New(problem.Refused, "%v", err).Next("leave it out, or ask who has access at %s for a role that the mask is not for", at)}
 }
 
 // Reaches reports whether whoever asks may do something in a space, be it at one thing there.

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/mask"
 )
 
 // Grant gives verbs on what a pattern covers.
@@ -14,13 +15,22 @@ type Grant struct {
 	Verbs Set
 	On    address.Pattern
 	Until time.Time // zero: it has no end
+	Role  string    // by which it gives them; masks are for roles
+}
+
+// Mask hides fields of messages, at what a pattern covers, from who sees them by some roles alone.
+type Mask struct {
+	*mask.Mask
+	On  address.Pattern
+	For []string
 }
 
 // Rights are what somebody may do: all of their grants together. They do not
 // change; whoever gets another grant has other rights. It is safe to ask them
 // from several goroutines.
 type Rights struct {
-	grants []Grant     // by pattern, each once
+	grants []Grant     // by pattern and role, each once
+	masks  []Mask      // that may hide something
 	all    Set         // verbs at every address
 	scope  *Rights     // nil, or what a credential is limited to
 	until  []time.Time // ends that are still to come, when they were made
@@ -46,7 +56,8 @@ const mostKnown = 8192
 // NewRights puts grants together that are in force at a time.
 func NewRights(grants []Grant, now time.Time) *Rights {
 	r := &Rights{known: map[string]Set{}}
-	at := map[string]int{}
+	type place struct{ on, role string }
+	at := map[place]int{}
 	for _, g := range grants {
 		if !g.Until.IsZero() {
 			if !g.Until.After(now) {
@@ -54,20 +65,72 @@ func NewRights(grants []Grant, now time.Time) *Rights {
 			}
 			r.until = append(r.until, g.Until)
 		}
-		if i, ok := at[g.On.String()]; ok {
+		here := place{g.On.String(), g.Role}
+		if i, ok := at[here]; ok {
 			r.grants[i].Verbs |= g.Verbs
 			continue
 		}
-		at[g.On.String()] = len(r.grants)
-		r.grants = append(r.grants, Grant{Verbs: g.Verbs, On: g.On})
+		at[here] = len(r.grants)
+		r.grants = append(r.grants, Grant{Verbs: g.Verbs, On: g.On, Role: g.Role})
 	}
 	r.all = r.On(everything) // each list asks for it
 	return r
 }
 
+// Through returns the rights with masks before what they let see.
+func (r *Rights) Through(masks []Mask) *Rights {
+	return &Rights{grants: r.grants, masks: masks, all: r.all, scope: r.scope, until: r.until, known: map[string]Set{}}
+}
+
+// Sight returns what is seen of messages at an address by a verb that gives them out. A mask is
+// before it when each grant that gives the verb there is of a role that the mask is for.
+func (r *Rights) Sight(v Verb, at string) *mask.Sight {
+	if !r.May(v, at) {
+		return mask.Nothing
+	}
+	of := thing(at)
+	var before []*mask.Mask
+	for _, m := range r.masks {
+		free := func(g Grant) bool { return g.Verbs.Has(v) && g.On.Covers(of) && !slices.Contains(m.For, g.Role) }
+		if m.On.Covers(of) && !slices.ContainsFunc(r.grants, free) {
+			before = append(before, m.Mask)
+		}
+	}
+	sight := mask.Through(before)
+	if r.scope != nil {
+		sight = sight.And(r.scope.Sight(v, at))
+	}
+	return sight
+}
+
+// Contents are the verbs that give out what is in messages.
+var Contents = Of(SeeContent, Read, Lease, Export)
+
+// Unmasked reports whether no mask can be before what is seen at what a pattern covers: none that
+// is for a role that is had, unless another role shows all.
+func (r *Rights) Unmasked(p address.Pattern) bool {
+	for _, m := range r.masks {
+		of := func(g Grant) bool { return g.Verbs.Without(Contents) != g.Verbs }
+		under := func(g Grant) bool { return of(g) && slices.Contains(m.For, g.Role) }
+		free := func(g Grant) bool {
+			return of(g) && !slices.Contains(m.For, g.Role) && (p.Within(g.On) || m.On.Within(g.On))
+		}
+		if slices.ContainsFunc(r.grants, under) && !slices.ContainsFunc(r.grants, free) {
+			return false
+		}
+	}
+	return r.scope == nil || r.scope.Unmasked(p)
+}
+
+// thing is what rights at an address are looked up by.
+func thing(at string) string {
+	of, _, _ := strings.Cut(at, "#")
+	return strings.TrimSuffix(of, "/dead")
+}
+
 // Within returns the rights limited to what others allow too.
 func (r *Rights) Within(scope *Rights) *Rights {
-	return &Rights{grants: r.grants, all: r.all & scope.all, scope: scope, until: slices.Concat(r.until, scope.until), known: map[string]Set{}}
+	return &Rights{grants: r.grants, masks: r.masks, all: r.all & scope.all, scope: scope, until: slices.Concat(r.until, scope.until), known: map[string]Set{}}
 }
 
 // Hold reports whether no grant has ended since they were made.
@@ -85,8 +148,7 @@ func (r *Rights) At(at string) Set {
 	if ok {
 		return s
 	}
-	of, _, _ := strings.Cut(at, "#")
-	of = strings.TrimSuffix(of, "/dead")
+	of := thing(at)
 	for i := range r.grants {
 		if g := &r.grants[i]; s|g.Verbs != s && g.On.Covers(of) {
 			s |= g.Verbs

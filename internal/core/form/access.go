@@ -129,6 +129,17 @@ type Grant struct {
 	CreatedAt time.Time `json:"createdAt"`
 }
 
+// Mask is fields of messages that are hidden from some roles.
+type Mask struct {
+	Name        string    `json:"name"`
+	On          string    `json:"on"`
+	Fields      []string  `json:"fields"` // key, header.NAME, or a JSON Pointer into the body
+	Show        string    `json:"show"`   // hidden, shortened or hashed
+	For         []string  `json:"for"`    // roles
+	Description string    `json:"description"`
+	CreatedAt   time.Time `json:"createdAt"`
+}
+
 // May is whether a principal may do a verb at an address, and by which grants.
 type May struct {
 	Principal string  `json:"principal"`

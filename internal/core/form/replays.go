@@ -1,6 +1,10 @@
 package form
 
-import "time"
+import (
+	"time"
+
+	"steadyferry/internal/core/message"
+)
 
 // NewReplay asks for messages to be sent again.
 type NewReplay struct {
@@ -65,8 +69,8 @@ type ReplayChange struct {
 
 // Headers of messages that were sent again.
 const (
-	HeaderReplay     = "ferry-replay"      // number of the replay
-	HeaderReplayFrom = "ferry-replay-from" // address from which it was taken
+	HeaderReplay     = message.HeaderReplay     // number of the replay
+	HeaderReplayFrom = message.HeaderReplayFrom // address from which it was taken
 )
 
 // Trace is the story of one message.

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"hash/crc32"
+	"slices"
 	"strings"
 	"time"
 	"unicode"
@@ -51,7 +52,8 @@ type Stored struct {
 	Offset    int64
 	StoredAt  time.Time // stamped by the service, to the microsecond
 	Whole     int       // bytes of the whole body when Body is only its beginning; else 0
-	Masked    []string  // what was taken out of it for who may not see it: key, headers, body
+	Kept      int       // bytes of the whole body as it is kept, when Body has others in the place of some; else 0
+	Masked    []string  // what is hidden of it from who may not see it: key, headers, body, or fields of them
 }
 
 // Shorten copies the message, with no more than the first bytes of its body.
@@ -65,17 +67,27 @@ func (s *Stored) Shorten(bytes int) *Stored {
 	return &k
 }
 
-// Hide copies the message without what is in it: no key, no headers, no body. How large that is
-// stays known.
+// Hide copies the message without what is in it: no key, no body, no headers but those that tell
+// where it came from. How large that is stays known.
 func (s *Stored) Hide() *Stored {
 	k := *s
-	k.Whole, k.Key, k.Headers, k.Body = s.Size(), "", nil, nil
+	k.Whole, k.Key, k.Headers, k.Body, k.Terms = s.Size(), "", nil, nil, s.Terms.WithoutDetail()
+	for _, h := range s.Headers {
+		if slices.Contains(origins, h.Name) {
+			k.Headers = append(k.Headers, h)
+		}
+	}
 	k.Masked = []string{"key", "headers", "body"}
 	return &k
 }
 
 // Size returns the bytes of the whole body.
-func (s *Stored) Size() int { return max(s.Whole, len(s.Body)) }
+func (s *Stored) Size() int {
+	if s.Kept > 0 {
+		return s.Kept
+	}
+	return max(s.Whole, len(s.Body))
+}
 
 // Header returns the value of a header and whether it is there.
 func (m *Message) Header(name string) (string, bool) {

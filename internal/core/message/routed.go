@@ -19,6 +19,15 @@ const (
 	HeaderDetail    = "ferry-detail"     // the same: the beginning of its detail
 )
 
+// Headers that a replay gives to what it sends again.
+const (
+	HeaderReplay     = "ferry-replay"      // number of the replay
+	HeaderReplayFrom = "ferry-replay-from" // address from which it was taken
+)
+
+// origins are the headers that tell where a message came from, which is no content.
+var origins = []string{HeaderRoute, HeaderRouteFrom, HeaderHops, HeaderReplay, HeaderReplayFrom}
+
 // markCount is how many of them every message gets.
 const markCount = 3
 

@@ -67,3 +67,13 @@ func (t *Terms) append(buf []byte) []byte {
 	}
 	return buf
 }
+
+// WithoutDetail are the terms without what was said of a failure; nil stays nil.
+func (t *Terms) WithoutDetail() *Terms {
+	if t == nil || t.Detail == "" {
+		return t
+	}
+	k := *t
+	k.Detail = ""
+	return &k
+}

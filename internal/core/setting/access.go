@@ -9,6 +9,7 @@ import (
 
 	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/mask"
 )
 
 // Principal is how somebody who asks is set: a person or a machine.
@@ -38,11 +39,23 @@ type Grant struct {
 	Why   string `json:"why,omitempty"`
 }
 
+// Mask is how fields of messages are hidden.
+type Mask struct {
+	On          string   `json:"on"`
+	Fields      []string `json:"fields"`
+	Show        string   `json:"show"`
+	For         []string `json:"for"`
+	Description string   `json:"description,omitempty"`
+
+	Key []byte `json:"key"` // by which values are hashed; it is never told, and cannot be set
+}
+
 // Kinds of what decides who may do what, where things of several kinds are told.
 const (
 	APrincipal = "principal"
 	ARole      = "role"
 	AGrant     = "grant"
+	AMask      = "mask"
 )
 
 // Kinds of principals.
@@ -77,6 +90,28 @@ var Grants = Table[Grant]{
 	row(Setting[Grant]{Name: "on", Label: "On", Form: Patterned(), Help: "`PATTERN` of what the role is given on, such as coldchain/inspections"}, func(g *Grant) *string { return &g.On }),
 	row(Setting[Grant]{Name: "until", Label: "Until", Form: Moment(), Help: "`TIME` at which the grant ends by itself, such as 2026-12-01T18:00:00Z"}, func(g *Grant) *string { return &g.Until }),
 	row(Setting[Grant]{Name: "why", Label: "Why", Form: Sentence(MaxDescription), Help: "`TEXT`, the reason that is recorded with the grant"}, func(g *Grant) *string { return &g.Why }),
+}
+
+// Bounds of a mask.
+const (
+	maxMasked   = 50
+	maxMaskedBy = 50
+)
+
+// Masks is what can be set on masks.
+var Masks = Table[Mask]{
+	row(Setting[Mask]{Name: "on", Label: "On", Form: Patterned(), Help: "`PATTERN` of the channels whose messages have the fields, such as coldchain/*"}, func(m *Mask) *string { return &m.On }),
+	row(Setting[Mask]{Name: "fields", Label: "Fields", Form: Fields(), Help: "`FIELDS` that are hidden, with commas: key, header.NAME, or a JSON Pointer into the body such as /box"}, func(m *Mask) *[]string { return &m.Fields }),
+	row(Setting[Mask]{Name: "show", Label: "Shown as", Default: mask.Hidden, Form: Choice(mask.Shows...), Help: "`HOW` they are shown: hidden, shortened (how a value begins), or hashed (equal values look the same, and tell nothing)"}, func(m *Mask) *string { return &m.Show }),
+	row(Setting[Mask]{Name: "for", AsFlag: "for-roles", Label: "For roles", Form: Names(maxMaskedBy), Help: "`ROLES`, with commas, which show messages without the fields; who has another role there that shows messages sees all"}, func(m *Mask) *[]string { return &m.For }),
+	row(Setting[Mask]{Name: "description", Label: "Description", Form: Sentence(MaxDescription), Help: "`TEXT` that says what it is for"}, func(m *Mask) *string { return &m.Description }),
+}
+
+// Fields is fields of messages, with commas between them as text. Values are []string.
+func Fields() Form {
+	f := listed("fields", "fields", maxMasked, mask.CheckField)
+	f.Allowed = "key, header.NAME, a JSON Pointer such as /box"
+	return f
 }
 
 // Verbs is verbs that somebody may do, with commas between them as text. Values are []string.

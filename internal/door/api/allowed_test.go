@@ -50,7 +50,7 @@ func operations(t *testing.T, d *doortest.Door) (all []operation) {
 
 // named are things that are there, for the parameters of paths.
 var named = strings.NewReplacer("{space}", "coldchain", "{watch}", "dead-inspections", "{chore}", "nightly", "{group}", "compliance", "{member}", "m-1", "{partition}", "0", "{offset}", "0",
-	"{route}", "01a22149-07a0-7986-bd92-afdfd17b1624", "{node}", "node-a", "{job}", "1", "{run}", "1", "{replay}", "1", "{incident}", "1", "{secret}", "000000000000", "{id}", "1", "{principal}", "but-edit", "{role}", "but-edit", "{grant}", "but-edit", "{declaration}", "northlight")
+	"{route}", "01a22149-07a0-7986-bd92-afdfd17b1624", "{node}", "node-a", "{job}", "1", "{run}", "1", "{replay}", "1", "{incident}", "1", "{secret}", "000000000000", "{id}", "1", "{principal}", "but-edit", "{role}", "but-edit", "{grant}", "but-edit", "{mask}", "but-edit", "{declaration}", "northlight")
 
 func (o operation) target() string {
 	path := o.Path
@@ -90,14 +90,14 @@ var bodies = map[string]string{
 	"POST /api/v1/chores":                                     `{"address":"coldchain/c","do":"verify","of":"coldchain/readings","every":"6h"}`,
 	"POST /api/v1/endpoints":                                  `{"address":"coldchain/other-hook","url":"http://127.0.0.1:9/"}`,
 	"PATCH /api/v1/endpoints/{space}/{channel}":               `{"description":"boxes"}`,
-	"POST /api/v1/principals":                                 `{"name":"build-42"}`, "POST /api/v1/roles": `{"name":"packer","verbs":["publish"]}`, "POST /api/v1/grants": `{"to":"owner","role":"viewer","on":"coldchain"}`,
+	"POST /api/v1/principals":                                 `{"name":"build-42"}`, "POST /api/v1/roles": `{"name":"packer","verbs":["publish"]}`, "POST /api/v1/grants": `{"to":"owner","role":"viewer","on":"coldchain"}`, "POST /api/v1/masks": `{"name":"boxes","on":"coldchain","fields":["key"],"for":["viewer"]}`,
 	"POST /api/v1/replays":                            `{"from":"coldchain/readings","to":"coldchain/inspections"}`,
 	"POST /api/v1/channels/{space}/{channel}/actions": `{"action":"return"}`,
 }
 
 // elsewhere are the operations of which something must be there that this test does not make;
 // tests of their services refuse them.
-var elsewhere = []string{"/api/v1/jobs/{job}/cancel", "/api/v1/runs/{run}", "/api/v1/incidents/{incident}", "/api/v1/incidents/{incident}/notes", "/api/v1/replays/{replay}", "/api/v1/declarations/{declaration}", "/api/v1/grants/{grant}"}
+var elsewhere = []string{"/api/v1/jobs/{job}/cancel", "/api/v1/runs/{run}", "/api/v1/incidents/{incident}", "/api/v1/incidents/{incident}/notes", "/api/v1/replays/{replay}", "/api/v1/declarations/{declaration}", "/api/v1/grants/{grant}", "/api/v1/masks/{mask}"}
 
 // rightsOf makes principals that have a role on everything, and returns their tokens.
 func rightsOf(t *testing.T, d *doortest.Door, roles map[string]access.Set) map[string]string {
@@ -110,7 +110,7 @@ func rightsOf(t *testing.T, d *doortest.Door, roles map[string]access.Set) map[s
 		made = append(made, &catalog.Role{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: name}, Role: setting.Role{Verbs: verbs.Names()}})
 		grants = append(grants, &catalog.Grant{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: name}, Grant: setting.Grant{To: name, Role: name, On: "*"}})
 	}
-	require.NoError(t, d.Catalog.NewRights(t.Context(), nil, people, made, grants))
+	require.NoError(t, d.Catalog.NewRights(t.Context(), nil, catalog.Rights{Principals: people, Roles: made, Grants: grants}))
 	for name := range roles {
 		text, err := d.Catalog.NewSecret(t.Context(), catalog.Secret{Principal: name, Kind: catalog.Token}, 0, nil)
 		require.NoError(t, err)

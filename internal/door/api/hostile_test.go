@@ -28,7 +28,7 @@ func inspector(t *testing.T, d *doortest.Door) string {
 	ctx := accesstest.Owner(t)
 	person := &catalog.Principal{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: "desk-1"}, Principal: setting.Principal{Kind: setting.Person}}
 	grant := &catalog.Grant{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: "g"}, Grant: setting.Grant{To: "desk-1", Role: "help-desk", On: "coldchain/inspections"}}
-	require.NoError(t, d.Catalog.NewRights(ctx, nil, []*catalog.Principal{person}, nil, []*catalog.Grant{grant}))
+	require.NoError(t, d.Catalog.NewRights(ctx, nil, catalog.Rights{Principals: []*catalog.Principal{person}, Grants: []*catalog.Grant{grant}}))
 	token, err := d.Catalog.NewSecret(ctx, catalog.Secret{Principal: "desk-1", Kind: catalog.Token}, 0, nil)
 	require.NoError(t, err)
 	return token

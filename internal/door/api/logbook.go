@@ -10,6 +10,7 @@ import (
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/door/gate"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/logbook"
 	services "steadyferry/internal/service/access"
 
 	"github.com/gin-gonic/gin"
@@ -26,7 +27,7 @@ func (s *Server) logbook(c *gin.Context) {
 	if !ok {
 		return
 	}
-	q := catalog.LogbookAsked{Before: int64(before), Who: c.Query("who"), Address: c.Query("address"), Action: c.Query("action"), Outcome: c.Query("outcome"), Limit: limit + 1}
+	q := logbook.Asked{Before: int64(before), Who: c.Query("who"), Address: c.Query("address"), Action: c.Query("action"), Outcome: c.Query("outcome"), Limit: limit + 1}
 	if q.Outcome != "" && q.Outcome != catalog.Done && q.Outcome != catalog.Refused {
 		gate.WriteProblem(c, gate.Invalid("outcome", fmt.Sprintf("outcome is %q", q.Outcome), "done, refused"))
 		return
@@ -40,7 +41,7 @@ func (s *Server) logbook(c *gin.Context) {
 			}
 		}
 	}
-	rows, err := s.Node.Catalog.Logbook(c, q)
+	rows, err := logbook.Entries(c, s.Node.Catalog, q)
 	if gate.Refuse(c, err) {
 		return
 	}
@@ -59,7 +60,7 @@ func (s *Server) logbook(c *gin.Context) {
 				continue
 			}
 		}
-		p.Items = append(p.Items, gate.LogbookEntry(&r))
+		p.Items = append(p.Items, gate.LogbookEntry(c, &r))
 	}
 	c.JSON(http.StatusOK, p)
 }

@@ -112,7 +112,7 @@ func replayJSON(ctx context.Context, r *catalog.Job) form.Replay {
 	_ = json.Unmarshal(r.Progress, &progress)
 	out := form.Replay{Replay: r.ID, Who: r.Who, From: r.Address, To: spec.To, State: string(r.State), Detail: r.Detail, Rate: r.Rate, Total: r.Total, Sent: r.Done, Failed: r.Failed, Skipped: progress.Skipped,
 		StopAbove: spec.StopAbove, Choice: form.Choice{Where: spec.Where, Limit: spec.Limit}, Edits: orNoEdits(spec.Edits), FromPosition: spec.FromPosition, ToPosition: spec.ToPosition, CreatedAt: r.CreatedAt.UTC()}
-	if !access.May(ctx, access.SeeContent, r.Address) { // what is chosen and changed by contents tells of them
+	if !access.Sight(ctx, access.SeeContent, r.Address).Whole() { // what is chosen and changed by contents tells of them
 		out.Choice.Where, out.Edits = "", orNoEdits(nil)
 	}
 	if spec.Cause != 0 {

@@ -14,9 +14,11 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/form"
+	"steadyferry/internal/core/mask"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/door/gate"
 	"steadyferry/internal/engine/logs"
@@ -116,10 +118,16 @@ func (s *Flow) fetch(c *gin.Context) {
 	h.Set(headerEnd, strconv.FormatInt(f.End, 10))
 	h.Set(headerCount, strconv.Itoa(f.Count))
 	http.NewResponseController(c.Writer).SetWriteDeadline(time.Now().Add(time.Minute))
+	sight := access.Sight(c, access.Read, t.Record().Address())
 	if !strings.Contains(c.GetHeader("Accept"), form.RecordsType) {
 		c.Header("Content-Type", form.NDJSONType)
-		s.writeLines(c, t, f.Records, p.Number, reading.Offset())
+		s.writeLines(c, t, f.Records, p.Number, reading.Offset(), sight)
 		return
+	}
+	if !sight.Whole() {
+		if f.Records, err = message.ShowRecords(f.Records, p.Number, sight.Show); gate.Refuse(c, err) {
+			return
+		}
 	}
 	h.Set("Content-Length", strconv.Itoa(len(f.Records)))
 	c.Header("Content-Type", form.RecordsType)
@@ -127,7 +135,7 @@ func (s *Flow) fetch(c *gin.Context) {
 	c.Writer.Write(f.Records)
 }
 
-func (s *Flow) writeLines(c *gin.Context, t *part.Channel, records []byte, partition int, offset int64) {
+func (s *Flow) writeLines(c *gin.Context, t *part.Channel, records []byte, partition int, offset int64, sight *mask.Sight) {
 	w := bufio.NewWriterSize(c.Writer, 32<<10)
 	defer w.Flush()
 	out := json.NewEncoder(w)
@@ -139,7 +147,7 @@ func (s *Flow) writeLines(c *gin.Context, t *part.Channel, records []byte, parti
 		}
 		records = records[size:]
 		r.Stored(partition, func(m *message.Stored) bool {
-			return m.Offset < offset || out.Encode(form.MessageOf(t.Address(), m)) == nil
+			return m.Offset < offset || out.Encode(form.MessageOf(t.Address(), sight.Show(m))) == nil
 		})
 	}
 }
@@ -159,6 +167,7 @@ func (s *Flow) message(c *gin.Context) {
 	if gate.Refuse(c, err) {
 		return
 	}
+	m = access.Sight(c, access.SeeContent, t.Record().Address()).Show(m)
 	if c.Query("format") == "raw" {
 		gate.WriteBody(c, t, m)
 		return

@@ -2,21 +2,47 @@ package gate
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
 	"strings"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/setting"
-	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/logbook"
 )
 
-// LogbookEntry is a row of the logbook as it is told.
-func LogbookEntry(r *catalog.LogbookRow) form.LogbookEntry {
+// LogbookEntry is a row of the logbook as it is told to whoever asks.
+func LogbookEntry(ctx context.Context, r *logbook.Row) form.LogbookEntry {
+	if !access.Sight(ctx, access.SeeContent, r.Address).Whole() {
+		r.Before, r.After = withoutContents(r.Before), withoutContents(r.After)
+	}
 	return form.LogbookEntry{ID: r.ID, At: r.At.UTC(), Who: r.Who, Action: r.Action, Address: r.Address, Outcome: r.Outcome, Credential: r.Credential, From: r.CameFrom, Before: r.Before, After: r.After, Change: changeInWords(r.Before, r.After), Times: 1}
+}
+
+// ofContents are what an entry has that may tell of what is in messages: by what others chose
+// them, and what they made of them.
+var ofContents = []string{"where", "edits"}
+
+func withoutContents(raw json.RawMessage) json.RawMessage {
+	fields, some := fieldsIn(raw), false
+	for _, name := range ofContents {
+		if v, there := fields[name]; there && v != nil && v != "" {
+			fields[name], some = "hidden", true
+		}
+	}
+	if !some {
+		return raw
+	}
+	out, err := json.Marshal(fields)
+	if err != nil {
+		panic(err) // it was JSON
+	}
+	return out
 }
 
 // changeInWords says in a line what is another thing after than before, and which

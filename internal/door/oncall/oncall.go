@@ -3,6 +3,7 @@
 package oncall
 
 import (
+	"context"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -17,6 +18,7 @@ import (
 	"steadyferry/internal/door/gate"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/ledger"
+	"steadyferry/internal/engine/logbook"
 )
 
 // OnCall is that of one node. It may be used at once by many.
@@ -222,14 +224,14 @@ func (s *OnCall) answerIncident(c *gin.Context, n int64) {
 		return
 	}
 	out := story.IncidentStory
-	out.Before, out.During = entries(story.Before), entries(story.During)
+	out.Before, out.During = entries(c, story.Before), entries(c, story.During)
 	c.JSON(http.StatusOK, out)
 }
 
-func entries(rows []catalog.LogbookRow) []form.LogbookEntry {
+func entries(ctx context.Context, rows []logbook.Row) []form.LogbookEntry {
 	all := make([]form.LogbookEntry, len(rows))
 	for i := range rows {
-		all[i] = gate.LogbookEntry(&rows[i])
+		all[i] = gate.LogbookEntry(ctx, &rows[i])
 	}
 	return all
 }

@@ -19,7 +19,7 @@ func (s *OnCall) outlook(c *gin.Context) {
 	if gate.Refuse(c, err) {
 		return
 	}
-	seen.Outlook.Changed = entries(seen.Changed)
+	seen.Outlook.Changed = entries(c, seen.Changed)
 	c.JSON(http.StatusOK, seen.Outlook)
 }
 

@@ -26,6 +26,9 @@ func (s *People) rightRoutes(a *gin.RouterGroup) {
 	a.GET("/grants", func(c *gin.Context) { c.JSON(http.StatusOK, form.Page[form.Grant]{Items: s.Node.Access.Grants(c)}) })
 	a.POST("/grants", s.newGrant)
 	a.DELETE("/grants/:grant", s.removeGrant)
+	a.GET("/masks", func(c *gin.Context) { c.JSON(http.StatusOK, form.Page[form.Mask]{Items: s.Node.Access.Masks(c)}) })
+	a.POST("/masks", s.newMask)
+	a.DELETE("/masks/:mask", s.removeMask)
 	a.GET("/may", s.may)
 	a.GET("/may/who", s.whoMay)
 	a.GET("/may/verbs", s.myVerbs)
@@ -82,6 +85,23 @@ func (s *People) newGrant(c *gin.Context) {
 func (s *People) removeGrant(c *gin.Context) {
 	preview := gate.BoolQuery(c, "preview")
 	p, err := s.Node.Access.RemoveGrant(c, gate.Who(c), c.Param("grant"), preview)
+	gate.AnswerPreview(c, p, err, preview)
+}
+
+func (s *People) newMask(c *gin.Context) {
+	var name string
+	settings, ok := gate.ReadSettings(c, setting.Masks, gate.Others{"name": &name})
+	if !ok {
+		return
+	}
+	preview := gate.BoolQuery(c, "preview")
+	p, err := s.Node.Access.NewMask(c, gate.Who(c), name, settings, preview)
+	gate.AnswerPreview(c, p, err, preview)
+}
+
+func (s *People) removeMask(c *gin.Context) {
+	preview := gate.BoolQuery(c, "preview")
+	p, err := s.Node.Access.RemoveMask(c, gate.Who(c), c.Param("mask"), preview)
 	gate.AnswerPreview(c, p, err, preview)
 }
 

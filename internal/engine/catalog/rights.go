@@ -1,6 +1,7 @@
 package catalog
 
 import (
+	"cmp"
 	"context"
 	"reflect"
 
@@ -27,33 +28,45 @@ type Grant struct {
 	setting.Grant `db:"-"`
 }
 
+// Mask is fields of messages that are hidden from some roles.
+type Mask struct {
+	Owned
+	setting.Mask `db:"-"`
+}
+
 func (p *Principal) settings() any { return &p.Principal }
 func (r *Role) settings() any      { return &r.Role }
 func (g *Grant) settings() any     { return &g.Grant }
+func (m *Mask) settings() any      { return &m.Mask }
 
-// Where principals, roles and grants are named in the place of a space.
+// Where principals, roles, grants and masks are named in the place of a space.
 const (
 	PrincipalsPlace = "principals"
 	RolesPlace      = "roles"
 	GrantsPlace     = "grants"
+	MasksPlace      = "masks"
 )
 
 var (
 	principalsTable = ownedTable(PrincipalsPlace, PrincipalsPlace, func(v *View) (*map[string]*Principal, *map[int64]*Principal) { return &v.Principals, &v.principals })
 	rolesTable      = ownedTable(RolesPlace, RolesPlace, func(v *View) (*map[string]*Role, *map[int64]*Role) { return &v.Roles, &v.roles })
 	grantsTable     = ownedTable(GrantsPlace, GrantsPlace, func(v *View) (*map[string]*Grant, *map[int64]*Grant) { return &v.Grants, &v.grants })
+	masksTable      = ownedTable(MasksPlace, MasksPlace, func(v *View) (*map[string]*Mask, *map[int64]*Mask) { return &v.Masks, &v.masks })
 )
 
-// NewRights records principals, roles and grants together.
-func (c *Catalog) NewRights(ctx context.Context, e *Entry, principals []*Principal, roles []*Role, grants []*Grant) error {
+// Rights are what decides who may do what, and sees what.
+type Rights struct {
+	Principals []*Principal
+	Roles      []*Role
+	Grants     []*Grant
+	Masks      []*Mask
+}
+
+// NewRights records what decides who may do what, together.
+func (c *Catalog) NewRights(ctx context.Context, e *Entry, r Rights) error {
 	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		if err := insertOwned(ctx, tx, PrincipalsPlace, principals...); err != nil {
-			return err
-		}
-		if err := insertOwned(ctx, tx, RolesPlace, roles...); err != nil {
-			return err
-		}
-		return insertOwned(ctx, tx, GrantsPlace, grants...)
+		return cmp.Or(insertOwned(ctx, tx, PrincipalsPlace, r.Principals...), insertOwned(ctx, tx, RolesPlace, r.Roles...),
+			insertOwned(ctx, tx, GrantsPlace, r.Grants...), insertOwned(ctx, tx, MasksPlace, r.Masks...))
 	})
 }
 
@@ -86,12 +99,17 @@ func (c *Catalog) RemoveGrant(ctx context.Context, id int64, e *Entry) error {
 	return c.removeOwned(ctx, GrantsPlace, id, e)
 }
 
+// RemoveMask deletes a mask: what it hid is seen again.
+func (c *Catalog) RemoveMask(ctx context.Context, id int64, e *Entry) error {
+	return c.removeOwned(ctx, MasksPlace, id, e)
+}
+
 // Principal returns the principal of a name, or nil.
 func (v *View) Principal(name string) *Principal { return v.Principals[PrincipalsPlace+"/"+name] }
 
-// SameRights reports whether principals, roles and grants are the same in another view.
+// SameRights reports whether what decides who may do what is the same in another view.
 func (v *View) SameRights(other *View) bool {
-	return same(v.Principals, other.Principals) && same(v.Roles, other.Roles) && same(v.Grants, other.Grants)
+	return same(v.Principals, other.Principals) && same(v.Roles, other.Roles) && same(v.Grants, other.Grants) && same(v.Masks, other.Masks)
 }
 
 // same reports whether two maps are one: a view that changes one has another.

@@ -39,6 +39,7 @@ type View struct {
 	Principals map[string]*Principal // by address: principals/NAME
 	Roles      map[string]*Role      // by address: roles/NAME, without those that are built in
 	Grants     map[string]*Grant     // by address: grants/NAME
+	Masks      map[string]*Mask      // by address: masks/NAME
 
 	Forgotten map[int64]bool // channels that were deleted for good
 	mark      string
@@ -51,6 +52,7 @@ type View struct {
 	principals map[int64]*Principal
 	roles      map[int64]*Role
 	grants     map[int64]*Grant
+	masks      map[int64]*Mask
 
 	own map[int64]bool // channels whose maps of groups are not shared; while it is made
 }
@@ -170,6 +172,7 @@ var tables = []table{
 	principalsTable,
 	rolesTable,
 	grantsTable,
+	masksTable,
 	{"placements", func(ctx context.Context, tx *sqlx.Tx, v *View, where string, args ...any) error {
 		rows, err := read[*Placement](ctx, tx, `SELECT * FROM placements `+where+` ORDER BY channel_id, partition`, args...)
 		for _, p := range rows {
@@ -308,7 +311,7 @@ var standing = map[string]string{
 func emptyView() *View {
 	return &View{Spaces: map[string]*Space{}, Channels: map[string]*Channel{}, Nodes: map[uint64]*Node{}, Placed: map[int64][]*Placement{}, Groups: map[int64]map[string]*Group{},
 		GroupIDs: map[int64]*Group{}, Routes: map[int64][]*Group{}, RoutesIn: map[int64][]*Group{}, DeadOf: map[int64]*Channel{}, Endpoints: map[string]*Endpoint{}, endpoints: map[int64]*Endpoint{}, Watches: map[string]*Watch{}, watches: map[int64]*Watch{}, Chores: map[string]*Chore{}, chores: map[int64]*Chore{}, tokens: map[hash]*secret{}, Forgotten: map[int64]bool{}, byID: map[int64]*Channel{}, spaces: map[int64]*Space{},
-		Principals: map[string]*Principal{}, principals: map[int64]*Principal{}, Roles: map[string]*Role{}, roles: map[int64]*Role{}, Grants: map[string]*Grant{}, grants: map[int64]*Grant{}}
+		Principals: map[string]*Principal{}, principals: map[int64]*Principal{}, Roles: map[string]*Role{}, roles: map[int64]*Role{}, Grants: map[string]*Grant{}, grants: map[int64]*Grant{}, Masks: map[string]*Mask{}, masks: map[int64]*Mask{}}
 }
 
 // next makes the view of a head from an older one and the rows that have

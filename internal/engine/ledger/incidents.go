@@ -15,6 +15,7 @@ import (
 
 	"steadyferry/internal/core/watch"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/logbook"
 )
 
 // WatchState is how a thing under a watch is.
@@ -341,8 +342,8 @@ func (l Ledger) Say(ctx context.Context, id uuid.UUID, s *Saying) error {
 
 // Changes returns what was done from a time up to another one to an address, or to what belongs
 // to it (empty: to anything), the newest first; without sign-ins, and what clocks began.
-func (l Ledger) Changes(ctx context.Context, address string, from, to time.Time, limit int) ([]catalog.LogbookRow, error) {
-	return catalog.List[catalog.LogbookRow](ctx, l.c, catalog.LogbookColumns+`
+func (l Ledger) Changes(ctx context.Context, address string, from, to time.Time, limit int) ([]logbook.Row, error) {
+	return catalog.List[logbook.Row](ctx, l.c, logbook.Columns+`
 		WHERE outcome = 'done' AND at >= $2 AND at < $3 AND action NOT LIKE '%sign%' AND NOT (action = 'run chore' AND who = 'clock') AND ($1 = '' OR address = $1 OR starts_with(address, $1 || '/') OR starts_with(address, $1 || '@') OR starts_with(address, $1 || '#')) ORDER BY id DESC LIMIT $4`, address, from, to, limit)
 }
 

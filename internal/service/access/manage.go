@@ -85,7 +85,7 @@ func (s *Service) NewPrincipal(ctx context.Context, who, name string, settings s
 	if err := s.mayJoin(ctx, p.Teams); err != nil {
 		return err
 	}
-	return s.made(s.catalog.NewRights(ctx, &catalog.Entry{Who: who, Action: "new " + p.Kind, Address: catalog.PrincipalsPlace + "/" + name, After: setting.Principals.Show(&p.Principal, "")}, []*catalog.Principal{p}, nil, nil), name)
+	return s.made(s.catalog.NewRights(ctx, &catalog.Entry{Who: who, Action: "new " + p.Kind, Address: catalog.PrincipalsPlace + "/" + name, After: setting.Principals.Show(&p.Principal, "")}, catalog.Rights{Principals: []*catalog.Principal{p}}), name)
 }
 
 func (s *Service) made(err error, name string) error {
@@ -112,7 +112,7 @@ func (s *Service) NewRole(ctx context.Context, who, name string, settings settin
 	if len(r.Verbs) == 0 {
 		return problem.New(problem.Invalid, "a role that lets do nothing").Field("verbs").Allowed(access.Everything.String())
 	}
-	return s.made(s.catalog.NewRights(ctx, &catalog.Entry{Who: who, Action: "new role", Address: catalog.RolesPlace + "/" + name, After: setting.Roles.Show(&r.Role, "")}, nil, []*catalog.Role{r}, nil), name)
+	return s.made(s.catalog.NewRights(ctx, &catalog.Entry{Who: who, Action: "new role", Address: catalog.RolesPlace + "/" + name, After: setting.Roles.Show(&r.Role, "")}, catalog.Rights{Roles: []*catalog.Role{r}}), name)
 }
 
 // NewGrant gives a role, or with preview only says who would gain what.
@@ -146,7 +146,7 @@ func (s *Service) NewGrant(ctx context.Context, who string, settings setting.Cha
 	if preview {
 		return p, nil
 	}
-	return p, s.made(s.catalog.NewRights(ctx, &catalog.Entry{Who: who, Action: "new grant", Address: catalog.PrincipalsPlace + "/" + g.To, After: setting.Grants.Show(&g.Grant, "")}, nil, nil, []*catalog.Grant{g}), g.Name)
+	return p, s.made(s.catalog.NewRights(ctx, &catalog.Entry{Who: who, Action: "new grant", Address: catalog.PrincipalsPlace + "/" + g.To, After: setting.Grants.Show(&g.Grant, "")}, catalog.Rights{Grants: []*catalog.Grant{g}}), g.Name)
 }
 
 // holders are the principals that get what is given to a holder.
@@ -188,7 +188,7 @@ func (s *Service) RemoveGrant(ctx context.Context, who, name string, preview boo
 // without is grants without one of them.
 func without(all []access.Grant, one access.Grant) []access.Grant {
 	i := slices.IndexFunc(all, func(g access.Grant) bool {
-		return g.Verbs == one.Verbs && g.On.String() == one.On.String() && g.Until.Equal(one.Until)
+		return g.Role == one.Role && g.Verbs == one.Verbs && g.On.String() == one.On.String() && g.Until.Equal(one.Until)
 	})
 	if i < 0 {
 		return all
@@ -281,6 +281,9 @@ func (s *Service) May(ctx context.Context, principal string, verb access.Verb, a
 		out.Says = "the owner may do everything"
 	case out.May:
 		out.Says = principal + " may " + out.Verb + " " + at + ": " + out.By[0].Role + " on " + out.By[0].On + " was given to " + out.By[0].To
+		if masks := s.Of(principal).Sight(verb, at).Names(); access.Contents.Has(verb) && len(masks) > 0 {
+			out.Says += "; mask " + strings.Join(masks, ", ") + " hides something of it"
+		}
 	default:
 		out.Says = s.Named(principal).Refuse(verb, at).Error()
 	}

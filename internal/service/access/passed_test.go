@@ -25,7 +25,7 @@ func TestTheLeaderAsksAgain(t *testing.T) {
 	_, err := nodes[0].Manage.NewChannel(ctx, "owner", catalog.KindTopic, address.Channel("coldchain", "readings"), setting.Change{"replicas": 1})
 	require.NoError(t, err)
 	machine := &catalog.Principal{Owned: owned("box"), Principal: setting.Principal{Kind: setting.Machine}}
-	require.NoError(t, nodes[0].Catalog.NewRights(ctx, nil, []*catalog.Principal{machine}, nil, []*catalog.Grant{grant("box", "publisher", "coldchain/readings")}))
+	require.NoError(t, nodes[0].Catalog.NewRights(ctx, nil, catalog.Rights{Principals: []*catalog.Principal{machine}, Grants: []*catalog.Grant{grant("box", "publisher", "coldchain/readings")}}))
 	var other *nodetest.Node
 	require.Eventually(t, func() bool {
 		for _, n := range nodes {

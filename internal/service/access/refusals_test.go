@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/logbook"
 	"steadyferry/internal/node/nodetest"
 	"steadyferry/internal/service/access"
 )
@@ -16,9 +17,9 @@ import (
 func TestWhatStrangersSendIsNotedInBounds(t *testing.T) {
 	n := nodetest.Open(t)
 	ctx := t.Context()
-	noted := func() []catalog.LogbookRow {
+	noted := func() []logbook.Row {
 		n.Access.NoteRefusals(ctx)
-		rows, err := n.Catalog.Logbook(ctx, catalog.LogbookAsked{Outcome: catalog.Refused, Limit: 2000})
+		rows, err := logbook.Entries(ctx, n.Catalog, logbook.Asked{Outcome: catalog.Refused, Limit: 2000})
 		require.NoError(t, err)
 		return rows
 	}

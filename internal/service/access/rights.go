@@ -43,7 +43,7 @@ func compiled(v *catalog.View, g *catalog.Grant) (one access.Grant, ok bool) {
 	if !ok || err != nil {
 		return one, false
 	}
-	one = access.Grant{Verbs: role.Verbs, On: on}
+	one = access.Grant{Verbs: role.Verbs, On: on, Role: role.Name}
 	if g.Until != "" {
 		if one.Until, err = time.Parse(time.RFC3339, g.Until); err != nil {
 			return one, false

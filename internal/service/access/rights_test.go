@@ -33,7 +33,7 @@ func desk(t *testing.T) *nodetest.Node {
 	}
 	roles := []*catalog.Role{{Owned: owned("packer"), Role: setting.Role{Verbs: []string{"publish", "lease"}}}}
 	grants := []*catalog.Grant{grant("lead", "team-owner", "coldchain"), grant("team:desk", "help-desk", "coldchain/inspections"), grant("build-42", "packer", "coldchain/*"), grant("build-42", "gone", "*")}
-	require.NoError(t, n.Catalog.NewRights(t.Context(), nil, people, roles, grants))
+	require.NoError(t, n.Catalog.NewRights(t.Context(), nil, catalog.Rights{Principals: people, Roles: roles, Grants: grants}))
 	return n
 }
 
@@ -87,7 +87,7 @@ func TestRightsFollowTheRecords(t *testing.T) {
 
 	soon := grant("desk-1", "packer", "coldchain/recalls")
 	soon.Until = time.Now().Add(1500 * time.Millisecond).Format(time.RFC3339Nano)
-	require.NoError(t, n.Catalog.NewRights(t.Context(), nil, nil, nil, []*catalog.Grant{soon}))
+	require.NoError(t, n.Catalog.NewRights(t.Context(), nil, catalog.Rights{Grants: []*catalog.Grant{soon}}))
 	assert.True(t, access.May(ctx, access.Lease, "coldchain/recalls"))
 	require.Eventually(t, func() bool { return !access.May(ctx, access.Lease, "coldchain/recalls") }, 20*time.Second, 10*time.Millisecond, "it ends by itself")
 
@@ -131,7 +131,7 @@ func BenchmarkCheck(b *testing.B) {
 	for range 1000 {
 		grants = append(grants, &catalog.Grant{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: rand.Text()}, Grant: setting.Grant{To: "box", Role: "viewer", On: "space-" + strings.ToLower(rand.Text()[:8]) + "/in*"}})
 	}
-	require.NoError(b, n.Catalog.NewRights(b.Context(), nil, []*catalog.Principal{machine}, nil, grants))
+	require.NoError(b, n.Catalog.NewRights(b.Context(), nil, catalog.Rights{Principals: []*catalog.Principal{machine}, Grants: grants}))
 	text, err := n.Catalog.NewSecret(b.Context(), catalog.Secret{Principal: "box", Kind: catalog.Token}, 0, nil)
 	require.NoError(b, err)
 	come, ok := n.Catalog.Known(catalog.Token, text)

@@ -75,7 +75,7 @@ func (s *Service) mayHold(ctx context.Context, t catalog.Secret) error {
 }
 
 // mayGive says why whoever asks may not give a role on what a pattern covers: it takes the verb
-// access there, and each verb of the role.
+// access there, each verb of the role, and to see the whole of messages if the role shows them.
 func (s *Service) mayGive(ctx context.Context, role, on string) error {
 	p, err := address.ParsePattern(on)
 	if err != nil {
@@ -95,6 +95,9 @@ func (s *Service) mayGive(ctx context.Context, role, on string) error {
 	}
 	if more := r.Verbs.Without(have); more != 0 {
 		return problem.New(problem.Refused, "%s may not give the role %s on %s: it lets do what %s may not do there itself (%s)", a.Who(), role, on, a.Who(), more)
+	}
+	if r.Verbs.Without(access.Contents) != r.Verbs {
+		return unmasked(a, p, on)
 	}
 	return nil
 }
@@ -200,7 +203,7 @@ func (s *Service) makeMachine(ctx context.Context, who string, t catalog.Secret)
 	}
 	m := &catalog.Principal{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: t.Principal}, Principal: setting.Principal{Kind: setting.Machine}}
 	g := &catalog.Grant{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: grantName()}, Grant: setting.Grant{To: t.Principal, Role: t.Role, On: t.Pattern}}
-	err := s.catalog.NewRights(ctx, &catalog.Entry{Who: who, Action: "new machine", Address: catalog.PrincipalsPlace + "/" + t.Principal, After: map[string]any{"role": t.Role, "on": t.Pattern}}, []*catalog.Principal{m}, nil, []*catalog.Grant{g})
+	err := s.catalog.NewRights(ctx, &catalog.Entry{Who: who, Action: "new machine", Address: catalog.PrincipalsPlace + "/" + t.Principal, After: map[string]any{"role": t.Role, "on": t.Pattern}}, catalog.Rights{Principals: []*catalog.Principal{m}, Grants: []*catalog.Grant{g}})
 	if errors.Is(err, catalog.ErrExists) {
 		return nil // somebody was quicker
 	}

@@ -66,9 +66,9 @@ func (s *Service) in(of scope) *access.Rights {
 
 // compile puts together what a principal was given, less what it is limited to.
 func compile(v *catalog.View, of scope, now time.Time) *access.Rights {
-	r := access.Whole
+	r, masks := access.Whole, maskedBy(v)
 	if of.principal != catalog.Owner {
-		r = access.NewRights(given(v, of.principal), now)
+		r = access.NewRights(given(v, of.principal), now).Through(masks)
 	}
 	if of.role == "" {
 		return r
@@ -77,7 +77,7 @@ func compile(v *catalog.View, of scope, now time.Time) *access.Rights {
 	if one, ok := compiled(v, &catalog.Grant{Grant: setting.Grant{Role: of.role, On: of.pattern}}); ok {
 		limits = append(limits, one)
 	}
-	return r.Within(access.NewRights(limits, now))
+	return r.Within(access.NewRights(limits, now).Through(masks))
 }
 
 // given are the grants of a principal and of its teams.

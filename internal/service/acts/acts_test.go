@@ -19,7 +19,7 @@ import (
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/job"
 	"steadyferry/internal/core/setting"
-	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/logbook"
 	"steadyferry/internal/engine/postgres/testdb"
 	"steadyferry/internal/node/nodetest"
 )
@@ -133,7 +133,7 @@ func TestDeadLettersAreDiscardedWithAReason(t *testing.T) {
 	r := run(t, n)
 	assert.Equal(t, "discarded 4 messages of coldchain/inspections/dead: boxes of the drill", r.Says)
 	assert.EqualValues(t, 4, n.Queues.Counts(q).Dead)
-	entries, err := n.Catalog.Logbook(accesstest.Owner(t), catalog.LogbookAsked{Limit: 10})
+	entries, err := logbook.Entries(accesstest.Owner(t), n.Catalog, logbook.Asked{Limit: 10})
 	require.NoError(t, err)
 	assert.Equal(t, "chore coldchain/nightly", entries[0].Who)
 	assert.Equal(t, "discard messages", entries[0].Action)

@@ -30,6 +30,7 @@ import (
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/ledger"
+	"steadyferry/internal/engine/logbook"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/change"
 	"steadyferry/internal/service/cluster"
@@ -409,7 +410,7 @@ func isNewChannel(c form.DeclareChange) bool {
 // looked at.
 func (d *Declares) othersChanged(ctx context.Context, p *form.DeclarePlan) error {
 	wrong := problem.New(problem.Conflict, "what is there has changed since the diff: %s are to be made now", words.Many(len(p.Changes), "change")).Field("basis").Next("nothing was changed; look at ferry diff again")
-	last, err := d.catalog.Logbook(ctx, catalog.LogbookAsked{Limit: 3})
+	last, err := logbook.Entries(ctx, d.catalog, logbook.Asked{Limit: 3})
 	if err != nil {
 		return wrong
 	}

@@ -22,7 +22,7 @@ import (
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/setting"
-	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/logbook"
 	"steadyferry/internal/engine/postgres/testdb"
 	"steadyferry/internal/node/nodetest"
 )
@@ -141,7 +141,7 @@ func TestAnApplyMakesItSoAndSaysItOnce(t *testing.T) {
 	entries := map[string]int{}
 	var before int64
 	for {
-		page, err := n.Catalog.Logbook(accesstest.Owner(t), catalog.LogbookAsked{Before: before, Limit: 200})
+		page, err := logbook.Entries(accesstest.Owner(t), n.Catalog, logbook.Asked{Before: before, Limit: 200})
 		require.NoError(t, err)
 		if len(page) == 0 {
 			break

@@ -12,6 +12,7 @@ import (
 	"steadyferry/internal/core/declare"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/engine/ledger"
+	"steadyferry/internal/engine/logbook"
 	"steadyferry/internal/engine/part"
 )
 
@@ -38,7 +39,7 @@ func (d *Declares) Drift(ctx context.Context) ([]form.Drift, error) {
 			continue
 		}
 		who := ""
-		if last, err := d.catalog.ChangesOf(ctx, m.Address, 1); err == nil && len(last) > 0 {
+		if last, err := logbook.ChangesOf(ctx, d.catalog, m.Address, 1); err == nil && len(last) > 0 {
 			who = last[0].Who
 		}
 		for i := range found {

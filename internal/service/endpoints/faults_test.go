@@ -31,7 +31,7 @@ import (
 	"steadyferry/internal/core/endpoint"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/setting"
-	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/logbook"
 	"steadyferry/internal/node/nodetest"
 )
 
@@ -265,7 +265,7 @@ func TestCertificatesTokensAndHTTP2(t *testing.T) {
 	}
 	assert.Equal(t, 40*time.Minute, left(endpoint.Health{}), "its own ends before those who vouch for the place")
 	require.Eventually(t, func() bool { return left(n.Endpoints.Healths()[e.ID]) == 20*time.Minute }, waitTime, tick, "the place has shown one that ends sooner")
-	entries, err := n.Catalog.Logbook(accesstest.Owner(t), catalog.LogbookAsked{Limit: 10})
+	entries, err := logbook.Entries(accesstest.Owner(t), n.Catalog, logbook.Asked{Limit: 10})
 	require.NoError(t, err)
 	for _, entry := range entries {
 		assert.NotContains(t, string(entry.After)+string(entry.Before), "let-me-in")

@@ -81,6 +81,11 @@ func (gs *Groups) Next(ctx context.Context, a address.Address, member string, mo
 	if err != nil {
 		return nil, err
 	}
+	if sight := access.Sight(ctx, access.Read, a.String()); !sight.Whole() {
+		for i, m := range answer.Given.Messages {
+			answer.Given.Messages[i] = sight.Show(m)
+		}
+	}
 	return answer.Given, nil
 }
 

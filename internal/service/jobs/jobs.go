@@ -82,7 +82,7 @@ const Hidden = "the reason may tell what is in messages: it takes see-content"
 // hide takes out of a job why it failed, unless whoever asks may see contents: an edit that does
 // not fit tells of the message.
 func hide(ctx context.Context, j *catalog.Job) {
-	if j.State == job.Failed && j.Detail != "" && !access.May(ctx, access.SeeContent, j.Address) {
+	if j.State == job.Failed && j.Detail != "" && !access.Sight(ctx, access.SeeContent, j.Address).Whole() {
 		j.Detail = Hidden
 	}
 }

@@ -17,6 +17,7 @@ import (
 	"steadyferry/internal/core/job"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/logbook"
 	"steadyferry/internal/engine/postgres/testdb"
 	"steadyferry/internal/service/jobs"
 )
@@ -291,7 +292,7 @@ func TestAJobIsPausedResumedAndCancelled(t *testing.T) {
 	cancelled, err := set(job.Cancelled, nil)
 	require.NoError(t, err)
 	assert.True(t, cancelled.EndedAt.Valid, "there is nothing to take back")
-	entries, err := d.records.Logbook(accesstest.Owner(t), catalog.LogbookAsked{Limit: 10})
+	entries, err := logbook.Entries(accesstest.Owner(t), d.records, logbook.Asked{Limit: 10})
 	require.NoError(t, err)
 	assert.Equal(t, "set entering", entries[0].Action)
 }

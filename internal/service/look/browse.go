@@ -12,6 +12,7 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/form"
+	"steadyferry/internal/core/mask"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/engine/logs"
 	"steadyferry/internal/engine/part"
@@ -106,7 +107,11 @@ func (lk *Look) Came(ctx context.Context, t *part.Channel, since time.Time) (mes
 // Whole goes through what is meant, each message with the whole of its body: browsing shortens
 // large ones, here each of those is read alone.
 func (lk *Look) Whole(ctx context.Context, s Selection, f func(m *message.Stored) error) error {
-	return lk.Browse(ctx, s, func(e Event) error {
+	sight, err := sees(ctx, &s)
+	if err != nil {
+		return err
+	}
+	return lk.browse(ctx, s, func(e Event) error {
 		m := e.Message
 		if m == nil {
 			return nil
@@ -120,17 +125,35 @@ func (lk *Look) Whole(ctx context.Context, s Selection, f func(m *message.Stored
 				return err
 			}
 		}
-		return f(m)
+		return f(sight.Show(m))
 	})
+}
+
+// sees is what whoever asks sees of what is selected, or why they may not select it so.
+func sees(ctx context.Context, s *Selection) (*mask.Sight, error) {
+	at := s.Topic.Record().Address()
+	if err := access.Check(ctx, access.SeeContent, at); err != nil {
+		return nil, err
+	}
+	err := access.Masked(ctx, access.SeeContent, at, func(sight *mask.Sight) error { return sight.Condition(s.Where) })
+	return access.Sight(ctx, access.SeeContent, at), err
 }
 
 // Browse looks through a selection and tells what it finds, with its progress
 // now and then, until it is through, has found the limit, or tell returns an
 // error. Messages of several partitions come in the order of their times.
 func (lk *Look) Browse(ctx context.Context, s Selection, tell func(Event) error) error {
-	if err := access.Check(ctx, access.SeeContent, s.Topic.Record().Address()); err != nil {
+	sight, err := sees(ctx, &s)
+	if err != nil {
 		return err
 	}
+	return lk.browse(ctx, s, func(e Event) error {
+		e.Message = sight.Show(e.Message)
+		return tell(e)
+	})
+}
+
+func (lk *Look) browse(ctx context.Context, s Selection, tell func(Event) error) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	spans, total, err := lk.Spans(ctx, &s, time.Now())

@@ -8,10 +8,10 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/journal"
+	"steadyferry/internal/core/mask"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/engine/logs"
@@ -37,7 +37,8 @@ const tailLost = 3 * time.Second
 // until ctx ends or tell fails. Its To, Limit and order are not used. idle is
 // called when all that is there has been told.
 func (lk *Look) Tail(ctx context.Context, s Selection, resume TailPositions, tell func(Event, TailPositions) error, idle func(TailPositions) error) error {
-	if err := access.Check(ctx, access.SeeContent, s.Topic.Record().Address()); err != nil {
+	sight, err := sees(ctx, &s)
+	if err != nil {
 		return err
 	}
 	ctx, cancel := context.WithCancel(ctx)
@@ -47,7 +48,7 @@ func (lk *Look) Tail(ctx context.Context, s Selection, resume TailPositions, tel
 	if err != nil {
 		return err
 	}
-	t := &tailer{lk: lk, where: s.Where != nil, matcher: s.Where.Matcher(ctx), buffer: make([]byte, bufferFor(len(followers))), positions: positions, tell: tell}
+	t := &tailer{lk: lk, where: s.Where != nil, matcher: s.Where.Matcher(ctx), sight: sight, buffer: make([]byte, bufferFor(len(followers))), positions: positions, tell: tell}
 	signal, ended := make(chan struct{}, 1), make(chan error, 1)
 	var waiting errgroup.Group
 	defer waiting.Wait()
@@ -207,6 +208,7 @@ func (lk *Look) stillThere(t *part.Channel, followers []*tailed, lost time.Time,
 
 type tailer struct {
 	matcher   *expr.Matcher
+	sight     *mask.Sight
 	lk        *Look
 	where     bool // there is a condition
 	buffer    []byte
@@ -270,7 +272,7 @@ func (t *tailer) step(ctx context.Context, f *tailed) (bool, error) {
 		}
 		count++
 		bytes += len(m.Body)
-		return true, t.tell(Event{Message: m}, t.positions)
+		return true, t.tell(Event{Message: t.sight.Show(m)}, t.positions)
 	})
 	f.partition.CountOut(count, bytes)
 	return true, err

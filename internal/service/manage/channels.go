@@ -17,6 +17,7 @@ import (
 	"steadyferry/internal/core/topic"
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/logbook"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/change"
 	"steadyferry/internal/service/cluster"
@@ -146,7 +147,7 @@ func (mg *Manage) setChannel(ctx context.Context, who string, a address.Address,
 // changedSince says what has changed in a channel since a revision.
 func (mg *Manage) changedSince(ctx context.Context, a address.Address, ch *catalog.Channel, revision int64) error {
 	p := problem.New(problem.Conflict, "%s is at revision %d, and the change was made from revision %d", a, ch.Revision, revision).Field("revision").Next("look at it again: ferry show %s", a)
-	changes, err := mg.catalog.ChangesOf(ctx, a.String(), int(min(max(ch.Revision-revision, 0), 5)))
+	changes, err := logbook.ChangesOf(ctx, mg.catalog, a.String(), int(min(max(ch.Revision-revision, 0), 5)))
 	if err != nil {
 		return p
 	}

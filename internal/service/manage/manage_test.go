@@ -13,7 +13,7 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/setting"
-	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/logbook"
 	"steadyferry/internal/engine/logs"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/postgres/testdb"
@@ -25,7 +25,7 @@ func TestMain(m *testing.M) { testdb.Main(m) }
 // logged are the actions in the logbook, the newest first.
 func logged(t *testing.T, n *nodetest.Node) (actions []string) {
 	t.Helper()
-	rows, err := n.Catalog.Logbook(accesstest.Owner(t), catalog.LogbookAsked{Limit: 50})
+	rows, err := logbook.Entries(accesstest.Owner(t), n.Catalog, logbook.Asked{Limit: 50})
 	require.NoError(t, err)
 	for _, r := range rows {
 		if r.Action != "new watches" { // which nodes get by themselves

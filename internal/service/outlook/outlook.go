@@ -17,6 +17,7 @@ import (
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/ledger"
+	"steadyferry/internal/engine/logbook"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/jobs"
 	"steadyferry/internal/service/look"
@@ -61,7 +62,7 @@ const (
 // Seen is an outlook but for the words of what was changed.
 type Seen struct {
 	form.Outlook
-	Changed []catalog.LogbookRow
+	Changed []logbook.Row
 }
 
 // Now returns the outlook of a space, or of all.
@@ -87,7 +88,7 @@ func (o *Outlook) Now(ctx context.Context, space string) (*Seen, error) {
 	if out.Changed, err = o.ledger.Changes(ctx, space, now.Add(-lately), now, mostChanged); err != nil {
 		return nil, part.Explain(err, "the logbook")
 	}
-	out.Changed = access.Only(ctx, access.Logbook, out.Changed, func(r catalog.LogbookRow) string { return r.Address })
+	out.Changed = access.Only(ctx, access.Logbook, out.Changed, func(r logbook.Row) string { return r.Address })
 	if out.Doing, err = o.doing(ctx, space, now); err != nil {
 		return nil, err
 	}

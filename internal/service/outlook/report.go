@@ -18,6 +18,7 @@ import (
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/ledger"
+	"steadyferry/internal/engine/logbook"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/queues"
 )
@@ -256,7 +257,7 @@ func (r *reporting) done(ctx context.Context) error {
 		return err
 	}
 	at := map[[2]string]int{}
-	for _, e := range access.Only(ctx, access.Logbook, rows, func(r catalog.LogbookRow) string { return r.Address }) {
+	for _, e := range access.Only(ctx, access.Logbook, rows, func(r logbook.Row) string { return r.Address }) {
 		key := [2]string{e.Who, e.Action}
 		i, known := at[key]
 		if !known {

@@ -13,6 +13,7 @@ import (
 	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/edit"
+	"steadyferry/internal/core/mask"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/queue"
@@ -50,14 +51,19 @@ func (s ActionSample) Short() ActionSample {
 // Seen are samples of messages as whoever asks may see them: none without their metadata, and
 // without contents only that they are there.
 func Seen(ctx context.Context, t *part.Channel, samples []ActionSample) []ActionSample {
+	sight := access.Sight(ctx, access.SeeContent, at(t))
 	switch {
-	case access.May(ctx, access.SeeContent, at(t)):
+	case sight.Whole():
 	case !access.May(ctx, access.SeeMetadata, at(t)):
 		return nil
 	default:
 		for i := range samples {
-			samples[i].Item.hide()
-			samples[i].After = nil
+			samples[i].Item.show(sight)
+			if sight != mask.Nothing {
+				samples[i].After = sight.Show(samples[i].After)
+			} else {
+				samples[i].After = nil
+			}
 		}
 	}
 	return samples
@@ -107,15 +113,12 @@ func mayAct(ctx context.Context, t *part.Channel, s Selection, act Action) error
 	if act.Return {
 		verbs = append(verbs, access.Return)
 	}
-	if s.Where != "" || len(act.Edits) > 0 {
-		verbs = append(verbs, access.SeeContent)
-	}
 	for _, v := range verbs {
 		if err := access.Check(ctx, v, at(t)); err != nil {
 			return err
 		}
 	}
-	return nil
+	return MayChoose(ctx, at(t), s.Where, act.Edits)
 }
 
 // Act does something to the selected messages; with preview it only says what

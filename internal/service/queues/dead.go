@@ -39,7 +39,7 @@ func (qs *Queues) Dead(ctx context.Context, t *part.Channel, span time.Duration,
 	if err := access.Check(ctx, access.SeeCauses, at(t)); err != nil {
 		return nil, err
 	}
-	contents := access.May(ctx, access.SeeContent, at(t))
+	contents := access.Sight(ctx, access.SeeContent, at(t)).Whole()
 	out := &Dead{Since: time.Now().Add(-span)}
 	by := map[uint64]int{}
 	where := map[uint64]int{} // partition of the sample

@@ -1,13 +1,15 @@
 package queues
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
 
 	"steadyferry/internal/core/access"
+	"steadyferry/internal/core/edit"
 	"steadyferry/internal/core/expr"
-	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/mask"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/engine/part"
@@ -37,21 +39,40 @@ func (qs *Queues) Item(ctx context.Context, t *part.Channel, partition int, offs
 // hide takes out of items what is in messages, and the details of their failures, unless
 // whoever asks may see contents.
 func hide(ctx context.Context, t *part.Channel, items []Item) {
-	if access.May(ctx, access.SeeContent, at(t)) {
-		return
-	}
+	sight := access.Sight(ctx, access.SeeContent, at(t))
 	for i := range items {
-		items[i].hide()
+		items[i].show(sight)
 	}
 }
 
-func (i *Item) hide() {
+// show leaves of an item what is seen of it.
+func (i *Item) show(sight *mask.Sight) {
+	if sight.Whole() {
+		return
+	}
 	i.Details = make([]string, len(i.Details))
-	for _, m := range []**message.Stored{&i.Message, &i.Original} {
-		if *m != nil {
-			*m = (*m).Hide()
+	i.Message, i.Original = sight.Show(i.Message), sight.Show(i.Original)
+}
+
+// MayChoose says why whoever asks may not choose messages at an address by a condition, or change
+// them so: both tell of what is in them.
+func MayChoose(ctx context.Context, at, where string, edits []edit.Edit) error {
+	if where == "" && len(edits) == 0 {
+		return nil
+	}
+	if err := access.Check(ctx, access.SeeContent, at); err != nil {
+		return err
+	}
+	var condition *expr.Condition
+	if where != "" {
+		var err error
+		if condition, err = expr.Compile(where); err != nil {
+			return err
 		}
 	}
+	return access.Masked(ctx, access.SeeContent, at, func(s *mask.Sight) error {
+		return cmp.Or(s.Condition(condition), s.Edits(edits))
+	})
 }
 
 // Place is one message of a queue.
@@ -92,10 +113,8 @@ func (qs *Queues) Items(ctx context.Context, t *part.Channel, s Selection, from 
 	if err := s.check(); err != nil {
 		return nil, nil, err
 	}
-	if s.Where != "" {
-		if err := access.Check(ctx, access.SeeContent, at(t)); err != nil {
-			return nil, nil, err
-		}
+	if err := MayChoose(ctx, at(t), s.Where, nil); err != nil {
+		return nil, nil, err
 	}
 	defer func() { hide(ctx, t, items) }()
 	begin := Place{}
@@ -218,12 +237,16 @@ func (qs *Queues) eachNamed(ctx context.Context, p *part.Partition, s Selection,
 	return nil
 }
 
-// EachItem goes through the selected messages of a queue.
+// EachItem goes through the selected messages of a queue, as whoever asks sees them.
 func (qs *Queues) EachItem(ctx context.Context, t *part.Channel, s Selection, f func(*Item) error) error {
 	if err := s.check(); err != nil {
 		return err
 	}
+	if err := MayChoose(ctx, at(t), s.Where, nil); err != nil {
+		return err
+	}
 	return qs.EachPage(ctx, t, s, false, EditPage, func(_ *part.Partition, a *QueueAnswer) error {
+		hide(ctx, t, a.Items)
 		for i := range a.Items {
 			if err := f(&a.Items[i]); err != nil {
 				return err

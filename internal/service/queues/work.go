@@ -156,6 +156,23 @@ func (qs *Queues) Work(ctx context.Context, t *part.Channel, w Work) (*Done, err
 	if err := w.check(); err != nil {
 		return nil, err
 	}
+	if w.Max == 0 {
+		return qs.work(ctx, t, w)
+	}
+	sight := access.Sight(ctx, access.Lease, at(t))
+	if !sight.Whole() {
+		w.Raw = false
+	}
+	out, err := qs.work(ctx, t, w)
+	if out != nil && !sight.Whole() {
+		for i := range out.Leased {
+			out.Leased[i].Message = sight.Show(out.Leased[i].Message)
+		}
+	}
+	return out, err
+}
+
+func (qs *Queues) work(ctx context.Context, t *part.Channel, w Work) (*Done, error) {
 	parts := t.Partitions()
 	out := &Done{Settled: make([]Settled, len(w.Settle))}
 	by := map[int][]int{} // places of settlements by partition

@@ -109,16 +109,17 @@ func (s *Spec) may(ctx context.Context) error {
 		if err := access.Check(ctx, access.Publish, s.To); err != nil {
 			return err
 		}
+		// What is hidden would be seen where it is sent.
+		if err := access.CheckUnmasked(ctx, access.SeeContent, s.From); err != nil {
+			return err
+		}
 	}
 	if len(s.Edits) > 0 {
 		if err := access.Check(ctx, access.Edit, s.From); err != nil {
 			return err
 		}
 	}
-	if s.Where != "" || len(s.Edits) > 0 {
-		return access.Check(ctx, access.SeeContent, s.From)
-	}
-	return nil
+	return queues.MayChoose(ctx, s.From, s.Where, s.Edits)
 }
 
 // Plan tells what a replay would do.

@@ -30,6 +30,9 @@ func (rs *Routes) New(ctx context.Context, who string, a address.Address, from a
 	if err != nil {
 		return nil, err
 	}
+	if err := access.CheckUnmasked(ctx, access.SeeContent, t.Record().Address()); err != nil {
+		return nil, err
+	}
 	offsets, err := rs.begins(ctx, t, name, from)
 	if err != nil {
 		return nil, err

@@ -43,6 +43,9 @@ func (rs *Routes) Try(ctx context.Context, a address.Address, since address.Posi
 	if err != nil {
 		return nil, err
 	}
+	if err := access.CheckUnmasked(ctx, access.SeeContent, t.Record().Address()); err != nil {
+		return nil, err
+	}
 	is, wished, err := rs.triedOn(a, settings)
 	if err != nil {
 		return nil, err

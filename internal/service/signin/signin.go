@@ -141,7 +141,7 @@ func (s *SignIn) settle(ctx context.Context, p *place, person *signin.Person) er
 		old := s.catalog.View().Principal(person.Name)
 		if old == nil {
 			one := &catalog.Principal{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: person.Name}, Principal: setting.Principal{Kind: setting.Person, Identity: person.Identity, Brought: person.Teams, Description: "came by " + p.Label}}
-			err := s.catalog.NewRights(ctx, &catalog.Entry{Who: person.Name, Action: "new person", Address: catalog.PrincipalsPlace + "/" + person.Name, After: map[string]any{"provider": p.Name, "teams": person.Teams}}, []*catalog.Principal{one}, nil, nil)
+			err := s.catalog.NewRights(ctx, &catalog.Entry{Who: person.Name, Action: "new person", Address: catalog.PrincipalsPlace + "/" + person.Name, After: map[string]any{"provider": p.Name, "teams": person.Teams}}, catalog.Rights{Principals: []*catalog.Principal{one}})
 			if !errors.Is(err, catalog.ErrExists) || try == mostTries {
 				return err
 			}

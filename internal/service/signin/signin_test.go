@@ -45,7 +45,7 @@ func open(t *testing.T) *gate {
 	config, err := rules.Parse([]byte("providers: [{name: northlight, issuer: '" + issuer + "', client: steady-ferry, teams: [{claim: groups, holds: outside-desk, team: desk}]}]"))
 	require.NoError(t, err)
 	g.SignIn = signin.New(g.n.Catalog, config, "")
-	require.NoError(t, g.n.Catalog.NewRights(t.Context(), nil, nil, nil, []*catalog.Grant{{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: "g"}, Grant: setting.Grant{To: "team:desk", Role: "help-desk", On: "coldchain/inspections"}}}))
+	require.NoError(t, g.n.Catalog.NewRights(t.Context(), nil, catalog.Rights{Grants: []*catalog.Grant{{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: "g"}, Grant: setting.Grant{To: "team:desk", Role: "help-desk", On: "coldchain/inspections"}}}}))
 	return g
 }
 

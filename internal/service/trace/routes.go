@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/message"
@@ -49,7 +50,7 @@ func (ts *Traces) cameFrom(ctx context.Context, tr *Story, m *message.Stored) {
 			return
 		}
 		at := &Story{Address: from}
-		at.published(m, publisher)
+		at.published(access.Sight(ctx, access.SeeContent, t.Record().Address()).Show(m), publisher)
 		tr.Steps = append(tr.Steps, at.Steps...)
 	}
 }
@@ -63,8 +64,12 @@ func (ts *Traces) goesTo(ctx context.Context, t *part.Channel, tr *Story, m *mes
 		return
 	}
 	from := t.Address().At(m.Partition, m.Offset).String()
+	whole := access.Sight(ctx, access.SeeContent, t.Record().Address()).Whole()
 	for _, h := range hops {
-		s := Step{Address: from, Event: h.Outcome, Who: h.Route.String(), Reason: h.Why}
+		s := Step{Address: from, Event: h.Outcome, Who: h.Route.String()}
+		if whole { // why an edit does not fit tells of the message
+			s.Reason = h.Why
+		}
 		copied := ts.copyOf(ctx, h, from, m)
 		if copied == nil {
 			tr.Steps = append(tr.Steps, s)
@@ -117,7 +122,8 @@ func (ts *Traces) find(ctx context.Context, sel look.Selection, since time.Time,
 		return nil
 	}
 	sel.From, sel.To, sel.Where = address.Position{Kind: address.AtTime, Time: since}, address.Position{Kind: address.End}, where
-	_ = ts.look.Browse(ctx, sel, func(e look.Event) error {
+	// Where copies are is no content: those that may not be seen are left out of the story.
+	_ = ts.look.Browse(access.As(ctx, access.Node("trace")), sel, func(e look.Event) error {
 		if e.Message != nil {
 			found = append(found, logs.Keep(e.Message))
 		}

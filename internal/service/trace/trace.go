@@ -98,15 +98,12 @@ func (ts *Traces) Of(ctx context.Context, t *part.Channel, partition int, offset
 	if err != nil {
 		return nil, err
 	}
-	tr.State, tr.Message = "kept", m
-	if !access.May(ctx, access.SeeContent, t.Record().Address()) {
-		tr.Message = m.Hide()
-	}
+	tr.State, tr.Message = "kept", access.Sight(ctx, access.SeeContent, t.Record().Address()).Show(m)
 	publisher, err := ts.publisherOf(ctx, p, offset)
 	if err != nil {
 		return nil, err
 	}
-	tr.published(m, publisher)
+	tr.published(tr.Message, publisher)
 	ts.readers(ctx, t, tr, partition, offset)
 	ts.cameFrom(ctx, tr, m)
 	ts.goesTo(ctx, t, tr, m, maxHops)
@@ -168,7 +165,7 @@ func (ts *Traces) sentAgain(ctx context.Context, t *part.Channel, tr *Story, par
 	}
 }
 
-// published is the step with which every story begins.
+// published is the step with which every story begins, of the message as it is seen.
 func (tr *Story) published(m *message.Stored, publisher string) {
 	if m == nil {
 		return

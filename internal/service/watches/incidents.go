@@ -15,6 +15,7 @@ import (
 	"steadyferry/internal/core/watch"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/ledger"
+	"steadyferry/internal/engine/logbook"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/samples"
 )
@@ -118,7 +119,7 @@ func (ws *Watches) Incident(ctx context.Context, number int64) (*ledger.Incident
 // Story is an incident with what is known of it, but for entries of the logbook.
 type Story struct {
 	form.IncidentStory
-	Before, During []catalog.LogbookRow
+	Before, During []logbook.Row
 }
 
 // Story returns an incident with all that is known of it.
@@ -155,8 +156,8 @@ func (ws *Watches) Story(ctx context.Context, number int64) (*Story, error) {
 	if err != nil {
 		return nil, part.Explain(err, out.Address)
 	}
-	for _, rows := range []*[]catalog.LogbookRow{&out.Before, &out.During} {
-		*rows = access.Only(ctx, access.Logbook, *rows, func(r catalog.LogbookRow) string { return r.Address })
+	for _, rows := range []*[]logbook.Row{&out.Before, &out.During} {
+		*rows = access.Only(ctx, access.Logbook, *rows, func(r logbook.Row) string { return r.Address })
 	}
 	if err := ws.related(ctx, i, end, out); err != nil {
 		return nil, part.Explain(err, out.Address)

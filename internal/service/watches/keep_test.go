@@ -11,8 +11,8 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/setting"
-	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/ledger"
+	"steadyferry/internal/engine/logbook"
 	"steadyferry/internal/node/nodetest"
 )
 
@@ -58,7 +58,7 @@ func TestWhatIsKeptIsSetRightAndThenTold(t *testing.T) {
 		require.Eventually(t, func() bool { look(); return !isPaused(n) }, 20*time.Second, 50*time.Millisecond)
 		assert.Empty(t, open(t, n))
 	}
-	entries, err := n.Catalog.Logbook(accesstest.Owner(t), catalog.LogbookAsked{Limit: 1})
+	entries, err := logbook.Entries(accesstest.Owner(t), n.Catalog, logbook.Asked{Limit: 1})
 	require.NoError(t, err)
 	assert.Equal(t, "watch coldchain/never-paused, after lana", entries[0].Who)
 	assert.Equal(t, "coldchain/readings@compliance", entries[0].Address)

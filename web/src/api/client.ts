@@ -69,6 +69,7 @@ export type Trace = Schemas["Trace"];
 export type Principal = Schemas["Principal"];
 export type Role = Schemas["Role"];
 export type Grant = Schemas["Grant"];
+export type Mask = Schemas["Mask"];
 export type May = Schemas["May"];
 export type Secret = Schemas["Secret"];
 export type Token = Schemas["Token"];

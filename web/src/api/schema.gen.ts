@@ -405,6 +405,43 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/masks": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The masks that hide something from whoever asks, and those that it could take away */
+    get: operations["listMasks"];
+    put?: never;
+    /** Hide fields of messages from some roles, or only preview from whom */
+    post: operations["newMask"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/masks/{mask}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        mask: string;
+      };
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    post?: never;
+    /** Have fields be seen again, or only preview by whom */
+    delete: operations["removeMask"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/may": {
     parameters: {
       query?: never;
@@ -2989,6 +3026,17 @@ export interface components {
       /** Format: date-time */
       createdAt: string;
     };
+    Mask: {
+      name: string;
+      on: string;
+      fields: string[];
+      /** @enum {string} */
+      show: "hidden" | "shortened" | "hashed";
+      for: string[];
+      description: string;
+      /** Format: date-time */
+      createdAt: string;
+    };
     May: {
       principal: string;
       verb: string;
@@ -5417,6 +5465,98 @@ export interface operations {
       default: components["responses"]["Problem"];
     };
   };
+  listMasks: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description The masks */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            items: components["schemas"]["Mask"][];
+            next: string;
+          };
+        };
+      };
+      default: components["responses"]["Problem"];
+    };
+  };
+  newMask: {
+    parameters: {
+      query?: {
+        /** @description Only say what it would do */
+        preview?: components["parameters"]["preview"];
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": {
+          name: string;
+          /** @description A pattern of channels, such as coldchain/* */
+          on: string;
+          /** @description key, header.NAME, or a JSON Pointer into the body, such as /box */
+          fields: string[];
+          /**
+           * @description How they are shown
+           * @enum {string}
+           */
+          show?: "hidden" | "shortened" | "hashed";
+          /** @description Roles that show messages without the fields */
+          for: string[];
+          description?: string;
+        };
+      };
+    };
+    responses: {
+      /** @description Who sees less */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Preview"];
+        };
+      };
+      default: components["responses"]["Problem"];
+    };
+  };
+  removeMask: {
+    parameters: {
+      query?: {
+        /** @description Only say what it would do */
+        preview?: components["parameters"]["preview"];
+      };
+      header?: never;
+      path: {
+        mask: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Who sees more */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Preview"];
+        };
+      };
+      default: components["responses"]["Problem"];
+    };
+  };
   may: {
     parameters: {
       query: {
@@ -6125,6 +6265,7 @@ export interface operations {
             principals: components["schemas"]["Setting"][];
             roles: components["schemas"]["Setting"][];
             grants: components["schemas"]["Setting"][];
+            masks?: components["schemas"]["Setting"][];
             endpoints: components["schemas"]["Setting"][];
             watches: components["schemas"]["Setting"][];
             chores: components["schemas"]["Setting"][];

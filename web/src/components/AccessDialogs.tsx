@@ -10,23 +10,44 @@ import { Dialog, DialogFoot } from "./Panel";
 import { SettingFields, useSettings } from "./SettingFields";
 
 /** What can be made on the page of who may do what. */
-export type Making = "principal" | "role" | "grant" | "token";
+export type Making = "principal" | "role" | "grant" | "mask" | "token";
 
 const kinds = {
   principal: {
     table: "principals",
     fields: ["kind", "teams", "description"],
+    named: true,
+    needs: null,
+    does: "Create the principal",
     about: "A person who signs in, or a machine with tokens of its own. It may do nothing until it is given a role.",
   },
-  role: { table: "roles", fields: ["verbs", "description"], about: "A set of verbs with a name; it gives nobody anything yet." },
+  role: {
+    table: "roles",
+    fields: ["verbs", "description"],
+    named: true,
+    needs: null,
+    does: "Create the role",
+    about: "A set of verbs with a name; it gives nobody anything yet.",
+  },
+  mask: {
+    table: "masks",
+    fields: ["on", "fields", "show", "for", "description"],
+    named: true,
+    needs: ["on", "fields", "for"],
+    does: "Hide them",
+    about: "Fields of messages that some roles do not show: key, header.NAME, or a JSON Pointer into the body such as /box.",
+  },
   grant: {
     table: "grants",
     fields: ["to", "role", "on", "until", "why"],
+    named: false,
+    needs: ["to", "role", "on"],
+    does: "Give it",
     about: "A role, given on what a pattern covers: coldchain is the whole space, coldchain/inspections one channel.",
   },
 } as const;
 
-/** Makes a principal, a role or a grant; of a grant it says before who gains what. */
+/** Makes a principal, a role, a grant or a mask; of the last two it says before who gains or loses what. */
 export function NewAccessDialog({
   making,
   suggest,
@@ -42,15 +63,14 @@ export function NewAccessDialog({
   const [fields, setFields] = useState<Fields>({ ...(making === "principal" && { kind: "person" }) });
   const [failed, setFailed] = useState("");
   const kind = kinds[making];
-  const isGrant = making === "grant";
   const rows = kind.fields.flatMap((one) => (table.data?.[kind.table] ?? []).filter((row) => row.name === one));
   const { settings } = changesOf(rows, {}, fields);
-  const body = { ...settings, ...(!isGrant && { name }) };
+  const body = { ...settings, ...(kind.named && { name }) };
   const text = useDeferredValue(JSON.stringify(body));
   const preview = useQuery({
-    queryKey: ["grant-preview", text],
-    queryFn: () => call<Preview>("POST", "/grants?preview=true", JSON.parse(text)),
-    enabled: isGrant && !!fields.to && !!fields.role && !!fields.on,
+    queryKey: ["access-preview", kind.table, text],
+    queryFn: () => call<Preview>("POST", `/${kind.table}?preview=true`, JSON.parse(text)),
+    enabled: (!kind.named || name !== "") && !!kind.needs?.every((one) => !!fields[one]),
     retry: false,
   });
   const submit = async (e: React.FormEvent) => {
@@ -66,14 +86,14 @@ export function NewAccessDialog({
   // On the command line what it is, or who gets it, stands before the flags.
   const { to, kind: is, ...rest } = fields;
   const command = [
-    `ferry access new ${is ?? making} ${(isGrant ? to : name) || "NAME"}`,
+    `ferry access new ${is ?? making} ${(kind.named ? name : to) || "NAME"}`,
     changesOf(rows, {}, rest).flags,
-    isGrant && "-yes",
+    kind.needs && "-yes",
   ];
   return (
     <Dialog open onClose={onClose} title={`New ${making}`} about={kind.about}>
       <form onSubmit={submit} className="space-y-3">
-        {!isGrant && (
+        {kind.named && (
           <label className="block">
             <span className="label">Name</span>
             <input className="field address" value={name} onChange={(e) => setName(e.target.value)} required autoFocus />
@@ -84,8 +104,8 @@ export function NewAccessDialog({
         <Failure text={failed || (preview.error ? explain(preview.error) : "")} />
         <Command text={command.filter(Boolean).join(" ")} />
         <DialogFoot>
-          <button className="button" data-main disabled={isGrant ? !preview.data : !name}>
-            {isGrant ? "Give it" : `Create the ${making}`}
+          <button className="button" data-main disabled={kind.needs ? !preview.data : !name}>
+            {kind.does}
           </button>
         </DialogFoot>
       </form>

@@ -6,7 +6,7 @@ import { Copy } from "./Copy";
 import { useVerbs } from "../lib/rights";
 import { Mark } from "./Mark";
 import { bodyText } from "./MessageDrawer";
-import { Hidden } from "./Part";
+import { Hidden, Masked } from "./Part";
 import { Story } from "./Story";
 
 /** How many came over time, as bars. */
@@ -85,7 +85,7 @@ export function fieldOf(items: QueueMessage[]): string {
 
 /** What is at the place that the failure names, or else the key or the body. */
 export function failing(m: QueueMessage, field: string): string {
-  if (!field || m.masked) return m.key || bodyText(m);
+  if (!field || m.masked?.includes("body")) return m.key || bodyText(m);
   let at: unknown = m.body;
   for (const part of field.split("/").slice(1)) at = (at as Record<string, unknown> | undefined)?.[part];
   return at === undefined ? "missing" : JSON.stringify(at);
@@ -111,6 +111,7 @@ export function DeadLetter({ message, act }: { message: QueueMessage; act: (d: D
         )}
       </p>
       <Body message={message} />
+      <Masked fields={message.masked} />
       {message.original && (
         <details>
           <summary>before it was edited</summary>

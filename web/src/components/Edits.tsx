@@ -52,7 +52,7 @@ export function Changes({ before, after }: { before: Editable; after?: Editable 
       ...Object.entries(headers ?? {}).map(([n, v]) => `header ${n}: ${v}`),
       ...JSON.stringify(body, null, 2).split("\n"),
     ].filter(Boolean) as string[];
-  if (before.masked) return <Hidden />;
+  if (before.masked?.includes("body")) return <Hidden />;
   if (!after) return <pre className="address overflow-x-auto">{JSON.stringify(before.body)}</pre>;
   const was = lines(before);
   const is = lines(after);

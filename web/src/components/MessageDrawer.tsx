@@ -6,6 +6,7 @@ import { equals, fieldPath } from "../lib/condition";
 import { clock, count, quote } from "../lib/format";
 import { Copy } from "./Copy";
 import { Drawer } from "./Panel";
+import { Masked } from "./Part";
 
 /** The bytes of a message's body. */
 export function bodyBytes(m: Message): Uint8Array {
@@ -164,6 +165,7 @@ export function MessageDrawer({
           </dl>
         </section>
       )}
+      <Masked fields={m.masked} />
       {m.shortened && (
         <p className="mb-2 text-soft">
           Of this body only the beginning is shown; the button Body gets all {count(m.size)} bytes.

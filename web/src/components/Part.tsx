@@ -38,6 +38,16 @@ export function MayAt({ verbs, at, children }: { verbs: string[]; at: string; ch
   return verbs.every(may) ? children : null;
 }
 
+/** Which fields of a message a mask hides from whoever looks. */
+export function Masked({ fields }: { fields?: string[] }) {
+  if (!fields?.length || fields.includes("headers")) return null;
+  return (
+    <p className="text-[length:var(--text-small)] text-soft">
+      Hidden from you, or shown as a hash: <span className="address">{fields.join(", ")}</span>
+    </p>
+  );
+}
+
 /** In the place of contents that may not be seen. */
 export const Hidden = () => <span className="text-soft">hidden: it takes see-content</span>;
 

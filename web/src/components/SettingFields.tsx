@@ -2,7 +2,8 @@ import { useQuery } from "@tanstack/react-query";
 import { get, type Setting } from "../api/client";
 import type { Fields } from "../lib/settings";
 
-type SettingTable = "channels" | "groups" | "spaces" | "endpoints" | "watches" | "chores" | "principals" | "roles" | "grants";
+type SettingTable =
+  "channels" | "groups" | "spaces" | "endpoints" | "watches" | "chores" | "principals" | "roles" | "grants" | "masks";
 
 /** What can be set, as the service tells it. */
 export function useSettings() {

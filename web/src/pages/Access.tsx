@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { explain, get, type Grant, type Principal, type Role, type Secret } from "../api/client";
+import { explain, get, type Grant, type Mask, type Principal, type Role, type Secret } from "../api/client";
 import { type Making, NewAccessDialog, NewTokenDialog, type Step, StepDialog } from "../components/AccessDialogs";
 import { ListPage, MakeButton } from "../components/ListPage";
 import { Mark } from "../components/Mark";
@@ -120,6 +120,27 @@ const roleColumns = (change: Change): Column<Role>[] => [
   },
 ];
 
+const maskColumns = (change: Change): Column<Mask>[] => [
+  { key: "name", title: "Mask", sort: (m) => m.name, show: (m) => <span className="address font-semibold">{m.name}</span> },
+  { key: "on", title: "On", sort: (m) => m.on, show: (m) => address(m.on) },
+  { key: "fields", title: "Fields", show: (m) => address(m.fields.join(", ")) },
+  { key: "show", title: "Shown as", sort: (m) => m.show, show: (m) => m.show },
+  { key: "for", title: "For roles", show: (m) => m.for.join(", ") },
+  { key: "about", title: "Description", wide: true, className: "text-soft", show: (m) => m.description || "–" },
+  {
+    key: "acts",
+    title: "Actions",
+    hidden: true,
+    show: (m) => (
+      <May verb="access">
+        {act("Take away", `the mask ${m.name}`, () =>
+          change({ title: `Take the mask ${m.name} away`, method: "DELETE", path: `/masks/${m.name}`, previewed: true }),
+        )}
+      </May>
+    ),
+  },
+];
+
 const secretColumns = (change: Change): Column<Secret>[] => [
   {
     key: "principal",
@@ -172,12 +193,30 @@ const secretColumns = (change: Change): Column<Secret>[] => [
   },
 ];
 
-const views = { principals: "People and machines", grants: "Grants", roles: "Roles", access: "Tokens and sessions" } as const;
+const views = {
+  principals: "People and machines",
+  grants: "Grants",
+  roles: "Roles",
+  masks: "Masks",
+  access: "Tokens and sessions",
+} as const;
 type View = keyof typeof views;
 type Items<T> = { items: T[] };
 
-const made: Record<View, Making[]> = { principals: ["principal"], grants: ["grant"], roles: ["role"], access: ["token"] };
-const whatOf: Record<View, string> = { principals: "principal", grants: "grant", roles: "role", access: "token or session" };
+const made: Record<View, Making[]> = {
+  principals: ["principal"],
+  grants: ["grant"],
+  roles: ["role"],
+  masks: ["mask"],
+  access: ["token"],
+};
+const whatOf: Record<View, string> = {
+  principals: "principal",
+  grants: "grant",
+  roles: "role",
+  masks: "mask",
+  access: "token or session",
+};
 
 const textOf = (one: unknown) => JSON.stringify(one);
 const useList = <T,>(view: View) =>
@@ -192,6 +231,7 @@ export function AccessPage() {
     principals: useList<Principal>("principals"),
     grants: useList<Grant>("grants"),
     roles: useList<Role>("roles"),
+    masks: useList<Mask>("masks"),
     access: useList<Secret>("access"),
   };
   const [making, setMaking] = useState<Making>();
@@ -201,12 +241,13 @@ export function AccessPage() {
     (team) => `team:${team}`,
   );
   const roles = lists.roles.data?.items ?? [];
-  const suggest = { to: [...names, ...teams], role: roles.map((r) => r.name), principal: names };
+  const suggest = { to: [...names, ...teams], role: roles.map((r) => r.name), for: roles.map((r) => r.name), principal: names };
   const verbs = [...new Set(roles.flatMap((r) => r.verbs))];
   const columns = {
     principals: principalColumns(setStep),
     grants: grantColumns(setStep),
     roles: roleColumns(setStep),
+    masks: maskColumns(setStep),
     access: secretColumns(setStep),
   }[view] as Column<unknown>[];
   const list = lists[view];

@@ -4,6 +4,7 @@ import { channelPath, type Channel } from "../api/client";
 import { ask, isAsked } from "../lib/asked";
 import { Copy } from "../components/Copy";
 import { Notice } from "../components/Panel";
+import { MayAt } from "../components/Part";
 import { ReplayDialog } from "../components/ReplayDialog";
 import { TideLine } from "../components/TideLine";
 import { also, fieldsOf } from "../lib/condition";
@@ -132,12 +133,16 @@ export function Messages({ topic }: { topic: Channel }) {
         <StatusLine found={found} live={live} tail={tail} paused={paused} asked={isAsked(selection.where)} />
         {!live && (
           <p className="mt-1 flex items-center gap-4 text-[length:var(--text-small)]">
-            <button className="min-h-6 text-sea hover:underline" onClick={() => setReplaying(true)}>
-              send these again
-            </button>
-            <a href={exportOf(topic.address, selection)} download>
-              export these
-            </a>
+            <MayAt verbs={["replay"]} at={topic.address}>
+              <button className="min-h-6 text-sea hover:underline" onClick={() => setReplaying(true)}>
+                send these again
+              </button>
+            </MayAt>
+            <MayAt verbs={["export"]} at={topic.address}>
+              <a href={exportOf(topic.address, selection)} download>
+                export these
+              </a>
+            </MayAt>
           </p>
         )}
       </div>

@@ -9,6 +9,7 @@ import { bodyText } from "../components/MessageDrawer";
 import { Command, Copy } from "../components/Copy";
 import { Failure } from "../components/Failure";
 import { Mark } from "../components/Mark";
+import { MayAt } from "../components/Part";
 import { SendDialog } from "../components/SendDialog";
 import { type Column, Timetable } from "../components/Timetable";
 import { QueueRoutes } from "./TopicGroups";
@@ -29,10 +30,7 @@ const looks = {
 
 /** The standing ruler of a queue: where its messages are, as lengths. */
 export function StandingLine({ queue }: { queue: NonNullable<Channel["queue"]> }) {
-  const total = Math.max(
-    states.reduce((n, s) => n + queue[s], 0),
-    1,
-  );
+  const total = states.reduce((n, s) => n + queue[s], 0) || 1;
   return (
     <div
       className="flex h-4 w-full overflow-hidden rounded-sm border border-strong bg-sunk"
@@ -234,9 +232,11 @@ export function QueuePage({ topic, whole, rates }: { topic: Channel; whole: Chan
             See why {count(q.dead)} failed
           </Link>
         )}
-        <button className="button" data-main disabled={topic.paused} onClick={() => setSending(true)}>
-          <Send size={15} aria-hidden /> Send a message
-        </button>
+        <MayAt verbs={["publish"]} at={topic.address}>
+          <button className="button" data-main disabled={topic.paused} onClick={() => setSending(true)}>
+            <Send size={15} aria-hidden /> Send a message
+          </button>
+        </MayAt>
       </div>
       <StandingLine queue={q} />
       <dl className="my-3 flex flex-wrap gap-x-6 gap-y-1">

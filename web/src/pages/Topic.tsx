@@ -4,6 +4,7 @@ import { useState } from "react";
 import { Link, Navigate, useParams, useSearchParams } from "react-router";
 import { channelPath, explain, get, type Found, type Channel } from "../api/client";
 import { useLive, useLiveChannel } from "../api/live";
+import { MayAt } from "../components/Part";
 import { Rates } from "../components/Rates";
 import { Copy } from "../components/Copy";
 import { Figure } from "../components/Figures";
@@ -76,9 +77,11 @@ export function TopicPage() {
         </h1>
         <Mark state={topic.state} />
         <p className="mr-auto text-soft">{topic.description}</p>
-        <button className="button" data-main disabled={topic.paused} onClick={() => setSending(true)}>
-          <Send size={15} aria-hidden /> Send a message
-        </button>
+        <MayAt verbs={["publish"]} at={topic.address}>
+          <button className="button" data-main disabled={topic.paused} onClick={() => setSending(true)}>
+            <Send size={15} aria-hidden /> Send a message
+          </button>
+        </MayAt>
       </div>
       <dl className="mb-3 flex flex-wrap gap-x-6 gap-y-1">
         <Figure name="In" value={rate(topic.rates.messagesIn)} unit={`/s, ${size(topic.rates.bytesIn)}/s`} />
