@@ -146,7 +146,7 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	n.Timetable = timetable.New(n.Parts, n.Catalog, n.Jobs)
 	n.Outlook = outlook.New(n.Parts, n.Catalog, n.Samples, n.Watches, n.Jobs, n.Queues, n.Look, n.Timetable)
 	n.Manage = manage.New(n.Parts, n.Catalog, n.Queues, n.Cluster, n.Moves, config.KeepRemoved)
-	n.Declares = declares.New(n.Parts, n.Catalog, n.Cluster, n.Manage, n.Groups, n.Routes, n.Endpoints, n.Watches, n.Timetable)
+	n.Declares = declares.New(n.Parts, n.Catalog, n.Cluster, n.Manage, n.Groups, n.Routes, n.Endpoints, n.Watches, n.Timetable, n.Access)
 	n.Watches.Keep(n.Declares.Correct)
 	acts.Register(n.Timetable, &acts.Services{Parts: n.Parts, Catalog: n.Catalog, Queues: n.Queues, Groups: n.Groups, Replays: n.Replays, Look: n.Look, Cluster: n.Cluster, Declares: n.Declares, Outlook: n.Outlook, Dir: config.Dir})
 	opened.Store(true)

@@ -20,7 +20,7 @@ func AsyncAPI(things []Thing, server string) ([]byte, error) {
 	channels, operations := object{}, object{}
 	for _, t := range things {
 		a, err := address.Parse(t.Address)
-		if err != nil || t.Kind == "nodes" || t.Kind == "space" || slices.Contains(ofSpaces, Named(t.Kind)) {
+		if err != nil || t.Kind == "nodes" || t.Kind == "space" || slices.Contains(ofNoSpace, Named(t.Kind)) || slices.Contains(ofSpaces, Named(t.Kind)) {
 			continue
 		}
 		id := a.Space + "." + a.Channel

@@ -18,7 +18,7 @@ import (
 // Thing is one that can be declared, with the settings that are declared of it, as
 // their tables show them.
 type Thing struct {
-	Kind     string         `json:"kind"` // space, topic, queue, endpoint, group, route, nodes
+	Kind     string         `json:"kind"` // space, topic, queue, endpoint, group, route, role, mask, nodes
 	Address  string         `json:"address"`
 	Settings map[string]any `json:"settings"`
 	From     string         `json:"from,omitempty"` // of a group or a route: where it starts when it is created
@@ -63,7 +63,13 @@ var Kinds = []*Kind{
 	kindOf("group", "groups", setting.Consumer, setting.Groups),
 	kindOf("route", "routes", setting.Route, setting.Groups),
 	kindOf(setting.AChore, "chores", "", setting.Chores),
+	kindOf(setting.ARole, "roles", "", setting.Roles),
+	kindOf(setting.AMask, "masks", "", setting.Masks),
 }
+
+// ofNoSpace are the kinds that stand in no space: the first name of their addresses is that of
+// their section.
+var ofNoSpace = []*Kind{Named(setting.ARole), Named(setting.AMask)}
 
 // ofSpaces are the kinds that stand in a space beside its channels.
 var ofSpaces = []*Kind{Named("endpoint"), Named(setting.AWatch), Named(setting.AChore)}
@@ -251,10 +257,10 @@ func Compare(declared, there []Thing, remove bool) []Change {
 
 func (t *Thing) key() string { return t.Kind + " " + t.Address }
 
-// SpaceOf returns the space of the thing with the address; empty of nodes.
+// SpaceOf returns the space of the thing with the address; empty of what is in none.
 func SpaceOf(t Thing) string {
 	a, err := address.Parse(t.Address)
-	if err != nil || a.Space == Nodes {
+	if err != nil || a.Space == Nodes || slices.Contains(ofNoSpace, Named(t.Kind)) {
 		return ""
 	}
 	return a.Space

@@ -3,6 +3,7 @@ package declare
 import (
 	"encoding/json"
 	"maps"
+	"slices"
 	"strings"
 
 	"steadyferry/internal/core/setting"
@@ -35,7 +36,7 @@ func Schema() []byte {
 		"topics":      channel("topic"),
 		"queues":      channel("queue"),
 	}
-	for _, k := range ofSpaces {
+	for _, k := range slices.Concat(ofSpaces, ofNoSpace) {
 		properties[k.Plural] = object{"type": "object", "propertyNames": name, "additionalProperties": settingsSchema(k.Name, object{"use": use})}
 	}
 	maps.Copy(properties, settingsSchema("space", nil)["properties"].(object))
@@ -70,7 +71,7 @@ func rowSchema(row setting.Row) object {
 		one = object{"type": "boolean"}
 	case "choice":
 		one = object{"enum": row.Choices}
-	case "names", "addresses", "edits":
+	case "names", "addresses", "edits", "verbs", "fields":
 		one = object{"type": "array", "items": object{"type": "string"}}
 	case "labels", "headers", "columns":
 		return object{"type": "object", "additionalProperties": object{"type": "string"}, "description": row.Label + ": " + row.Allowed}

@@ -12,7 +12,7 @@ import (
 )
 
 // What a file may have at its top, and beside the settings of a thing.
-var fileKeys = []string{"declaration", "include", "blocks", "nodes", "space", "description", "labels", "topics", "queues", "endpoints", "watches", "chores"}
+var fileKeys = []string{"declaration", "include", "blocks", "nodes", "space", "description", "labels", "topics", "queues", "endpoints", "watches", "chores", "roles", "masks"}
 
 const maxUse = 20 // blocks of one thing
 
@@ -38,6 +38,9 @@ func (r *reading) file(root *value) {
 	if space == nil {
 		r.inSpace(Named(setting.AWatch), Nodes, root)
 		r.inSpace(Named(setting.AChore), Nodes, root)
+		for _, k := range ofNoSpace {
+			r.inSpace(k, k.Plural, root)
+		}
 		ofSpace := func(f field) bool {
 			return slices.Contains([]string{"description", "labels", "topics", "queues", "endpoints"}, f.name)
 		}
@@ -51,6 +54,11 @@ func (r *reading) file(root *value) {
 	if err := address.CheckName(name); err != nil || space.kind != isScalar {
 		r.issue(space.place, fmt.Sprintf("space is %s", shown(space)), "a name of 1 to 100 of a-z 0-9 . _ - that starts with a letter or a digit", "")
 		return
+	}
+	for _, k := range ofNoSpace {
+		if v := root.named(k.Plural); v != nil {
+			r.issue(v.place, k.Plural+" are in no space", "", "put them into a file without one, such as "+NodesFile)
+		}
 	}
 	own := value{place: space.place, kind: isMapping}
 	for _, f := range root.fields {

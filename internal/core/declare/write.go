@@ -17,7 +17,7 @@ import (
 // editors find it by the first line of each.
 const SchemaFile = "declaration.schema.json"
 
-// NodesFile is the file of what is set on all nodes together.
+// NodesFile is the file of what is in no space, such as what is set on all nodes together.
 const NodesFile = "nodes.yaml"
 
 // FileOf returns the name of the file that a thing stands in when it is written.
@@ -67,7 +67,7 @@ func Write(name string, things []Thing, all bool) map[string]string {
 			writeSettings(b, t, "  ", all)
 		case "space":
 			writeSettings(b, t, "", all)
-		case "topic", "queue", "endpoint", setting.AWatch, setting.AChore:
+		case "topic", "queue", "endpoint", setting.AWatch, setting.AChore, setting.ARole, setting.AMask:
 			if plural := Named(t.Kind).Plural; section[b] != plural {
 				section[b] = plural
 				fmt.Fprintf(b, "\n%s:\n", plural)
@@ -151,11 +151,14 @@ func fromDefault(row setting.Row) any {
 
 // Line is a setting as a file has it, with what is allowed.
 func Line(row setting.Row, value any, indent string) string {
-	text := Text(row, value)
-	if slices.Contains([]string{"sentence", "labels", "switch", "condition", "edits", "address"}, row.Form) {
-		return fmt.Sprintf("%s%s: %s\n", indent, row.Name, text)
+	text, name := Text(row, value), row.Name
+	if slices.Contains(notTexts, name) {
+		name = `"` + name + `"` // not a yes or no, to readers of older versions
 	}
-	return fmt.Sprintf("%s%s: %s  # %s\n", indent, row.Name, text, row.Allowed)
+	if slices.Contains([]string{"sentence", "labels", "switch", "condition", "edits", "address", "verbs"}, row.Form) {
+		return fmt.Sprintf("%s%s: %s\n", indent, name, text)
+	}
+	return fmt.Sprintf("%s%s: %s  # %s\n", indent, name, text, row.Allowed)
 }
 
 // Text is the value of a setting as a file has it, in one line.

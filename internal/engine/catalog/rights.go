@@ -76,6 +76,16 @@ func (c *Catalog) SetPrincipal(ctx context.Context, p *Principal, e *Entry) erro
 	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error { return setOwned(ctx, tx, PrincipalsPlace, p) })
 }
 
+// SetRole changes a role, which must be of the revision that it was made from (else ErrStale).
+func (c *Catalog) SetRole(ctx context.Context, r *Role, e *Entry) error {
+	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error { return setOwned(ctx, tx, RolesPlace, r) })
+}
+
+// SetMask changes a mask, which must be of the revision that it was made from (else ErrStale).
+func (c *Catalog) SetMask(ctx context.Context, m *Mask, e *Entry) error {
+	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error { return setOwned(ctx, tx, MasksPlace, m) })
+}
+
 // RemovePrincipal deletes a principal, with what it has got and its secrets.
 func (c *Catalog) RemovePrincipal(ctx context.Context, p *Principal, e *Entry) error {
 	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"steadyferry/internal/core/access"
-	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/setting"
@@ -19,19 +18,6 @@ import (
 
 // allOf is the address of principals, roles or grants of any name, where one is to be made.
 func allOf(place string) string { return place + "/*" }
-
-// Roles lists the roles, those that are built in first.
-func (s *Service) Roles() (all []form.Role) {
-	for _, r := range access.BuiltIn {
-		all = append(all, form.Role{Name: r.Name, Verbs: r.Verbs.Names(), Description: r.Says, BuiltIn: true})
-	}
-	own := len(all)
-	for _, r := range s.catalog.View().Roles {
-		all = append(all, form.Role{Name: r.Name, Verbs: r.Verbs, Description: r.Description})
-	}
-	slices.SortFunc(all[own:], func(a, b form.Role) int { return strings.Compare(a.Name, b.Name) })
-	return all
-}
 
 // Principals lists those that whoever asks may see: itself, and whose credentials it may have in
 // hand.
@@ -93,26 +79,6 @@ func (s *Service) made(err error, name string) error {
 		return problem.New(problem.Conflict, "%s exists already", name).Field("name")
 	}
 	return part.Explain(err, name)
-}
-
-// NewRole makes a role, which nobody has yet.
-func (s *Service) NewRole(ctx context.Context, who, name string, settings setting.Change) error {
-	if err := access.Check(ctx, access.Access, allOf(catalog.RolesPlace)); err != nil {
-		return err
-	}
-	if err := address.CheckName(name); err != nil {
-		return problem.New(problem.Invalid, "%v", err).Field("name")
-	}
-	if _, there := roleNamed(s.catalog.View(), name); there {
-		return s.made(catalog.ErrExists, name)
-	}
-	r := &catalog.Role{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: name}}
-	setting.Roles.SetDefaults(&r.Role, "")
-	setting.Roles.Apply(&r.Role, settings)
-	if len(r.Verbs) == 0 {
-		return problem.New(problem.Invalid, "a role that lets do nothing").Field("verbs").Allowed(access.Everything.String())
-	}
-	return s.made(s.catalog.NewRights(ctx, &catalog.Entry{Who: who, Action: "new role", Address: catalog.RolesPlace + "/" + name, After: setting.Roles.Show(&r.Role, "")}, catalog.Rights{Roles: []*catalog.Role{r}}), name)
 }
 
 // NewGrant gives a role, or with preview only says who would gain what.
@@ -237,25 +203,6 @@ func (s *Service) RemovePrincipal(ctx context.Context, who, name string, preview
 		return p, nil
 	}
 	return p, part.Explain(s.catalog.RemovePrincipal(ctx, one, &catalog.Entry{Who: who, Action: "remove " + one.Kind, Address: p.Address, Before: setting.Principals.Show(&one.Principal, "")}), name)
-}
-
-// RemoveRole deletes a role that nobody has.
-func (s *Service) RemoveRole(ctx context.Context, who, name string) error {
-	if err := access.Check(ctx, access.Access, catalog.RolesPlace+"/"+name); err != nil {
-		return err
-	}
-	r := s.catalog.View().Roles[catalog.RolesPlace+"/"+name]
-	if r == nil {
-		if _, builtIn := roleNamed(s.catalog.View(), name); builtIn {
-			return problem.New(problem.Conflict, "the role %s is built in, and stays", name).Field("role")
-		}
-		return s.noRole(name)
-	}
-	err := s.catalog.RemoveRole(ctx, r, &catalog.Entry{Who: who, Action: "remove role", Address: catalog.RolesPlace + "/" + name, Before: setting.Roles.Show(&r.Role, "")})
-	if errors.Is(err, catalog.ErrExists) {
-		return problem.New(problem.Conflict, "the role %s is given to somebody", name).Field("role").Next("ferry access grants tells to whom: take it back first")
-	}
-	return part.Explain(err, name)
 }
 
 // May explains whether a principal may do a verb at an address.

@@ -16,6 +16,7 @@ import (
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/change"
 )
 
 // maskKey is how many bytes the key of a mask has, by which values are hashed.
@@ -88,34 +89,14 @@ func unmasked(a access.Asker, p address.Pattern, on string) error {
 
 // NewMask hides fields, or with preview only says from whom.
 func (s *Service) NewMask(ctx context.Context, who, name string, settings setting.Change, preview bool) (*form.Preview, error) {
-	m := &catalog.Mask{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: name}}
-	setting.Masks.SetDefaults(&m.Mask, "")
-	setting.Masks.Apply(&m.Mask, settings)
+	m, err := s.newMask(name, settings, nil)
+	if err != nil {
+		return nil, err
+	}
 	if err := s.mayMask(ctx, m.On); err != nil {
 		return nil, err
 	}
-	if err := address.CheckName(name); err != nil {
-		return nil, problem.New(problem.Invalid, "%v", err).Field("name")
-	}
 	v := s.catalog.View()
-	switch {
-	case v.Masks[catalog.MasksPlace+"/"+name] != nil:
-		return nil, s.made(catalog.ErrExists, name)
-	case len(m.Fields) == 0:
-		return nil, problem.New(problem.Invalid, "a mask that hides nothing").Field("fields").Allowed(setting.Fields().Allowed)
-	case len(m.For) == 0:
-		return nil, problem.New(problem.Invalid, "it is not said from which roles the fields are hidden").Field("for").Allowed("names of roles: ferry access roles lists them")
-	}
-	for _, role := range m.For {
-		if _, known := roleNamed(v, role); !known {
-			return nil, s.noRole(role)
-		}
-		if role == access.RoleOwner {
-			return nil, problem.New(problem.Invalid, "the role owner sees everything").Field("for")
-		}
-	}
-	m.Key = make([]byte, maskKey)
-	rand.Read(m.Key)
 	p := &form.Preview{Address: catalog.MasksPlace + "/" + name, Effects: s.hides(v, m, "does not see %s of %s any more: it is %s")}
 	if preview {
 		return p, nil
@@ -123,11 +104,81 @@ func (s *Service) NewMask(ctx context.Context, who, name string, settings settin
 	return p, s.made(s.catalog.NewRights(ctx, &catalog.Entry{Who: who, Action: "new mask", Address: p.Address, After: setting.Masks.Show(&m.Mask, "")}, catalog.Rights{Masks: []*catalog.Mask{m}}), name)
 }
 
+// newMask is a mask that is to be made, or why there can be none; made reports which roles are
+// made before it.
+func (s *Service) newMask(name string, settings setting.Change, made func(role string) bool) (*catalog.Mask, error) {
+	if err := address.CheckName(name); err != nil {
+		return nil, problem.New(problem.Invalid, "%v", err).Field("name")
+	}
+	if s.catalog.View().Masks[catalog.MasksPlace+"/"+name] != nil {
+		return nil, s.made(catalog.ErrExists, name)
+	}
+	m := &catalog.Mask{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: name}}
+	setting.Masks.SetDefaults(&m.Mask, "")
+	setting.Masks.Apply(&m.Mask, settings)
+	m.Key = make([]byte, maskKey)
+	rand.Read(m.Key)
+	return m, s.checkMask(m, made)
+}
+
+func (s *Service) checkMask(m *catalog.Mask, made func(role string) bool) error {
+	if _, err := address.ParsePattern(m.On); err != nil {
+		return problem.New(problem.Invalid, "%v", err).Field("on").Allowed("the address of a channel, or a pattern such as coldchain/*")
+	}
+	switch {
+	case len(m.Fields) == 0:
+		return problem.New(problem.Invalid, "a mask that hides nothing").Field("fields").Allowed(setting.Fields().Allowed)
+	case len(m.For) == 0:
+		return problem.New(problem.Invalid, "it is not said from which roles the fields are hidden").Field("for").Allowed("names of roles: ferry access roles lists them")
+	}
+	for _, role := range m.For {
+		if _, known := roleNamed(s.catalog.View(), role); !known && (made == nil || !made(role)) {
+			return s.noRole(role)
+		}
+		if role == access.RoleOwner {
+			return problem.New(problem.Invalid, "the role owner sees everything").Field("for")
+		}
+	}
+	return nil
+}
+
+// SetMask changes a mask, or with preview only says what that would do. It takes what making it
+// would, as it was and as it becomes.
+func (s *Service) SetMask(ctx context.Context, who, name string, settings setting.Change, preview bool) (p *form.Preview, err error) {
+	at := catalog.MasksPlace + "/" + name
+	err = change.UntilFresh(ctx, s.catalog, at, func() error {
+		v := s.catalog.View()
+		old := v.Masks[at]
+		if old == nil {
+			return noMask(name)
+		}
+		is := *old
+		setting.Masks.Apply(&is.Mask, settings)
+		for _, on := range []string{old.On, is.On} {
+			if err := s.mayMask(ctx, on); err != nil {
+				return err
+			}
+		}
+		if err := s.checkMask(&is, nil); err != nil {
+			return err
+		}
+		if p, err = change.Preview(ctx, s.catalog, at, setting.Masks, &old.Mask, &is.Mask, ""); err != nil || len(p.After) == 0 || preview {
+			return err
+		}
+		return s.catalog.SetMask(ctx, &is, &catalog.Entry{Who: who, Action: "set mask", Address: at, Before: p.Before, After: p.After})
+	})
+	return p, err
+}
+
+func noMask(name string) error {
+	return problem.New(problem.NotFound, "there is no mask %s", name).Field("mask").Next("ferry access masks lists those that there are")
+}
+
 // RemoveMask has fields be seen again, or with preview only says by whom.
 func (s *Service) RemoveMask(ctx context.Context, who, name string, preview bool) (*form.Preview, error) {
 	m := s.catalog.View().Masks[catalog.MasksPlace+"/"+name]
 	if m == nil {
-		return nil, problem.New(problem.NotFound, "there is no mask %s", name).Field("mask").Next("ferry access masks lists those that there are")
+		return nil, noMask(name)
 	}
 	if err := s.mayMask(ctx, m.On); err != nil {
 		return nil, err

@@ -77,13 +77,20 @@ func (s *Service) mayHold(ctx context.Context, t catalog.Secret) error {
 // mayGive says why whoever asks may not give a role on what a pattern covers: it takes the verb
 // access there, each verb of the role, and to see the whole of messages if the role shows them.
 func (s *Service) mayGive(ctx context.Context, role, on string) error {
-	p, err := address.ParsePattern(on)
-	if err != nil {
+	if _, err := address.ParsePattern(on); err != nil {
 		return problem.New(problem.Invalid, "%v", err).Field("on")
 	}
 	r, known := roleNamed(s.catalog.View(), role)
 	if !known {
 		return s.noRole(role)
+	}
+	return s.mayGiveVerbs(ctx, role, r.Verbs, on)
+}
+
+func (s *Service) mayGiveVerbs(ctx context.Context, role string, verbs access.Set, on string) error {
+	p, err := address.ParsePattern(on)
+	if err != nil {
+		return problem.New(problem.Invalid, "%v", err).Field("on")
 	}
 	a, ok := access.In(ctx)
 	if !ok {
@@ -93,10 +100,10 @@ func (s *Service) mayGive(ctx context.Context, role, on string) error {
 	if !have.Has(access.Access) {
 		return a.Refuse(access.Access, on)
 	}
-	if more := r.Verbs.Without(have); more != 0 {
+	if more := verbs.Without(have); more != 0 {
 		return problem.New(problem.Refused, "%s may not give the role %s on %s: it lets do what %s may not do there itself (%s)", a.Who(), role, on, a.Who(), more)
 	}
-	if r.Verbs.Without(access.Contents) != r.Verbs {
+	if verbs.Without(access.Contents) != verbs {
 		return unmasked(a, p, on)
 	}
 	return nil

@@ -32,6 +32,7 @@ import (
 	"steadyferry/internal/engine/ledger"
 	"steadyferry/internal/engine/logbook"
 	"steadyferry/internal/engine/part"
+	rights "steadyferry/internal/service/access"
 	"steadyferry/internal/service/change"
 	"steadyferry/internal/service/cluster"
 	"steadyferry/internal/service/endpoints"
@@ -53,12 +54,13 @@ type Declares struct {
 	outside *endpoints.Endpoints
 	watches *watches.Watches
 	chores  *timetable.Timetable
+	rights  *rights.Service
 	kinds   map[string]kind
 }
 
 // New returns the service.
-func New(parts *part.Registry, records *catalog.Catalog, cl *cluster.Cluster, mg *manage.Manage, gs *groups.Groups, rs *routes.Routes, outside *endpoints.Endpoints, ws *watches.Watches, chores *timetable.Timetable) *Declares {
-	d := &Declares{parts: parts, catalog: records, cluster: cl, manage: mg, groups: gs, routes: rs, outside: outside, watches: ws, chores: chores}
+func New(parts *part.Registry, records *catalog.Catalog, cl *cluster.Cluster, mg *manage.Manage, gs *groups.Groups, rs *routes.Routes, outside *endpoints.Endpoints, ws *watches.Watches, chores *timetable.Timetable, may *rights.Service) *Declares {
+	d := &Declares{parts: parts, catalog: records, cluster: cl, manage: mg, groups: gs, routes: rs, outside: outside, watches: ws, chores: chores, rights: may}
 	d.kinds = d.allKinds()
 	return d
 }
@@ -101,6 +103,12 @@ func (d *Declares) There(want func(space string) bool) []declare.Thing {
 		if c.Space == declare.Nodes || want(c.Space) {
 			things = append(things, declare.Thing{Kind: setting.AChore, Address: at, Settings: setting.Chores.Show(&c.Chore, "")})
 		}
+	}
+	for at, r := range view.Roles {
+		things = append(things, declare.Thing{Kind: setting.ARole, Address: at, Settings: setting.Roles.Show(&r.Role, "")})
+	}
+	for at, m := range view.Masks {
+		things = append(things, declare.Thing{Kind: setting.AMask, Address: at, Settings: setting.Masks.Show(&m.Mask, "")})
 	}
 	for _, t := range things {
 		declare.Named(t.Kind).Declarable(t.Settings)
@@ -151,6 +159,9 @@ func (d *Declares) checkAddress(t form.Thing) error {
 	want := d.kinds[t.Kind].address
 	if a.Kind() != want || a.Dead {
 		return problem.New(problem.Invalid, "%s is the address of a %s, and declared as a %s", t.Address, a.Kind(), t.Kind).Field("things")
+	}
+	if place := d.kinds[t.Kind].place; place != "" && a.Space != place {
+		return problem.New(problem.Invalid, "%s is declared as a %s", t.Address, t.Kind).Field("things").Allowed(place + "/NAME")
 	}
 	return nil
 }

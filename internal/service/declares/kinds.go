@@ -16,6 +16,7 @@ import (
 // entry of allKinds.
 type kind struct {
 	address address.Kind
+	place   string // of what is in no space: what stands for one in its address
 	// check says why one cannot be created, or adds what that means; created are
 	// the kinds of those that are created before it, by their addresses.
 	check  func(at address.Address, c *form.DeclareChange, created map[string]string) error
@@ -65,9 +66,43 @@ func (d *Declares) allKinds() map[string]kind {
 				_, err := d.chores.New(ctx, who, at, settings, false)
 				return err
 			}},
+		setting.ARole: {address: address.KindChannel, place: catalog.RolesPlace, check: d.checkRight,
+			create: func(ctx context.Context, who string, at address.Address, _ *form.DeclareChange, settings setting.Change) error {
+				return d.rights.NewRole(ctx, who, at.Channel, settings)
+			},
+			set: func(ctx context.Context, who string, at address.Address, settings setting.Change, preview bool) (*form.Preview, error) {
+				return d.rights.SetRole(ctx, who, at.Channel, settings, preview)
+			},
+			remove: func(ctx context.Context, who string, at address.Address, preview bool) (*form.Preview, error) {
+				if preview {
+					return &form.Preview{Effects: []string{"the role goes, if nobody has it"}}, nil
+				}
+				return nil, d.rights.RemoveRole(ctx, who, at.Channel)
+			}},
+		setting.AMask: {address: address.KindChannel, place: catalog.MasksPlace, check: d.checkRight,
+			create: func(ctx context.Context, who string, at address.Address, _ *form.DeclareChange, settings setting.Change) error {
+				_, err := d.rights.NewMask(ctx, who, at.Channel, settings, false)
+				return err
+			},
+			set: func(ctx context.Context, who string, at address.Address, settings setting.Change, preview bool) (*form.Preview, error) {
+				return d.rights.SetMask(ctx, who, at.Channel, settings, preview)
+			},
+			remove: func(ctx context.Context, who string, at address.Address, preview bool) (*form.Preview, error) {
+				return d.rights.RemoveMask(ctx, who, at.Channel, preview)
+			}},
 		"group": d.readerKind(d.checkReader, d.groups.New, d.groups.Set),
 		"route": d.readerKind(d.checkRoute, d.routes.New, d.routes.Set),
 	}
+}
+
+// checkRight says why a role or a mask cannot be created, as far as its settings show it: who may
+// have it done is seen when it is.
+func (d *Declares) checkRight(at address.Address, c *form.DeclareChange, created map[string]string) error {
+	settings, err := declare.Named(c.Kind).Change(c.After, nil)
+	if err != nil {
+		return err
+	}
+	return d.rights.CheckDeclared(c.Kind, at.Channel, settings, func(role string) bool { return created[catalog.RolesPlace+"/"+role] != "" })
 }
 
 // readerKind is that of groups or of routes.
