@@ -1,6 +1,12 @@
 package queue
 
-import "strings"
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"steadyferry/internal/core/problem"
+)
 
 // maxPattern is how much of a detail decides about its cause.
 const maxPattern = 1 << 10
@@ -86,4 +92,27 @@ func isNumber(word string) bool {
 		return false // begins with a letter
 	}
 	return strings.Trim(digits, ".0123456789") == ""
+}
+
+// CauseText prints the id of a cause.
+func CauseText(id uint64) string {
+	if id == 0 {
+		return ""
+	}
+	return CauseID(id)
+}
+
+// CauseID prints the id of a cause.
+func CauseID(id uint64) string { return fmt.Sprintf("%08x", id) }
+
+// ParseCause reads the id of a cause; empty is any.
+func ParseCause(text string) (uint64, error) {
+	if text == "" {
+		return 0, nil
+	}
+	id, err := strconv.ParseUint(text, 16, 32)
+	if err != nil || id == 0 {
+		return 0, problem.New(problem.Invalid, "%q is not the id of a cause", text).Field("cause").Next("ferry dead QUEUE lists them")
+	}
+	return id, nil
 }

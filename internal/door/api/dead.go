@@ -56,7 +56,7 @@ func (s *Server) dead(c *gin.Context) {
 	a.Dead = true
 	out.Address = a.String()
 	for _, d := range dead.Causes {
-		row := form.DeadCause{Cause: queues.CauseID(d.ID), Reason: d.Reason, Pattern: queue.Shown(d.Pattern), Count: d.Count, Share: d.Share, FirstSeen: d.First, LastSeen: d.Last, Bars: d.Bars}
+		row := form.DeadCause{Cause: queue.CauseID(d.ID), Reason: d.Reason, Pattern: queue.Shown(d.Pattern), Count: d.Count, Share: d.Share, FirstSeen: d.First, LastSeen: d.Last, Bars: d.Bars}
 		if d.Sample != nil {
 			m := d.Sample.Form(t)
 			row.Sample = &m
@@ -80,7 +80,7 @@ func (s *Server) items(c *gin.Context) {
 		return
 	}
 	sel := queues.Selection{States: states, Where: c.Query("where")}
-	if sel.Cause, err = queues.ParseCause(c.Query("cause")); gate.Refuse(c, err) {
+	if sel.Cause, err = queue.ParseCause(c.Query("cause")); gate.Refuse(c, err) {
 		return
 	}
 	var from *queues.Place
@@ -145,7 +145,7 @@ func choiceOf(t *part.Channel, in form.Choice, states ...queue.State) (sel queue
 	if in.Limit < 0 {
 		return sel, gate.Invalid("limit", fmt.Sprintf("limit is %d", in.Limit), "1 or more; 0 for all")
 	}
-	if sel.Cause, err = queues.ParseCause(in.Cause); err != nil {
+	if sel.Cause, err = queue.ParseCause(in.Cause); err != nil {
 		return sel, err
 	}
 	for _, text := range in.Messages {

@@ -15,9 +15,9 @@ import (
 	"steadyferry/internal/core/edit"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/job"
+	"steadyferry/internal/core/queue"
 	"steadyferry/internal/door/gate"
 	"steadyferry/internal/engine/catalog"
-	"steadyferry/internal/service/queues"
 	"steadyferry/internal/service/replays"
 )
 
@@ -35,7 +35,7 @@ func (s *Server) specOf(in *form.NewReplay) (spec replays.Spec, err error) {
 	if in.Limit < 0 {
 		return spec, gate.Invalid("limit", fmt.Sprintf("limit is %d", in.Limit), "1 or more; 0 for all")
 	}
-	if spec.Cause, err = queues.ParseCause(in.Cause); err != nil {
+	if spec.Cause, err = queue.ParseCause(in.Cause); err != nil {
 		return spec, err
 	}
 	if len(in.Messages) > 0 {
@@ -116,7 +116,7 @@ func replayJSON(ctx context.Context, r *catalog.Job) form.Replay {
 		out.Choice.Where, out.Edits = "", orNoEdits(nil)
 	}
 	if spec.Cause != 0 {
-		out.Choice.Cause = queues.CauseID(spec.Cause)
+		out.Choice.Cause = queue.CauseID(spec.Cause)
 	}
 	if r.EndedAt.Valid {
 		at := r.EndedAt.Time.UTC()

@@ -81,7 +81,7 @@ func (s *Flow) exportQueue(c *gin.Context, t *part.Channel, f *exportFile) error
 		return nil
 	}
 	sel := queues.Selection{States: states, Where: c.Query("where"), Limit: int64(limit)}
-	if sel.Cause, err = queues.ParseCause(c.Query("cause")); err != nil {
+	if sel.Cause, err = queue.ParseCause(c.Query("cause")); err != nil {
 		return err
 	}
 	ctx, cancel := s.StreamContext(c)

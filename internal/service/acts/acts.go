@@ -87,7 +87,7 @@ func (s *Services) deadLetters(c *setting.Chore) (*part.Channel, address.Address
 
 // checkCause says what is wrong with a cause.
 func checkCause(c *setting.Chore) error {
-	_, err := queues.ParseCause(c.Cause)
+	_, err := queue.ParseCause(c.Cause)
 	return err
 }
 
@@ -100,7 +100,7 @@ func checkDead(c *setting.Chore) error {
 
 // deadOnly is which dead letters a chore takes. Its cause was checked.
 func deadOnly(c *setting.Chore) queues.Selection {
-	cause, _ := queues.ParseCause(c.Cause)
+	cause, _ := queue.ParseCause(c.Cause)
 	return queues.Selection{States: []queue.State{queue.Dead}, Cause: cause, Where: c.Where, Limit: int64(c.Limit)}
 }
 

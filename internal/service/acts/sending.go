@@ -8,10 +8,10 @@ import (
 	"steadyferry/internal/core/edit"
 	"steadyferry/internal/core/job"
 	"steadyferry/internal/core/problem"
+	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/catalog"
-	"steadyferry/internal/service/queues"
 	"steadyferry/internal/service/replays"
 	"steadyferry/internal/service/timetable"
 )
@@ -56,7 +56,7 @@ func (s *Services) sending(needs, takes []string, check func(*setting.Chore) err
 			return nil, err
 		}
 		r.Where, r.Limit, r.StopAbove = c.Where, int64(c.Limit), stopAbove
-		if r.Cause, err = queues.ParseCause(c.Cause); err != nil {
+		if r.Cause, err = queue.ParseCause(c.Cause); err != nil {
 			return nil, err
 		}
 		for _, text := range c.Edits {

@@ -20,7 +20,6 @@ import (
 	"steadyferry/internal/engine/ledger"
 	"steadyferry/internal/engine/logbook"
 	"steadyferry/internal/engine/part"
-	"steadyferry/internal/service/queues"
 )
 
 // Bounds of a report.
@@ -216,7 +215,7 @@ func (r *reporting) causes(ctx context.Context) error {
 			if c.Bars[0] == 0 {
 				continue
 			}
-			r.out.Causes = append(r.out.Causes, form.ReportCause{Address: at.String(), Cause: queues.CauseID(c.ID), Reason: c.Reason, Detail: queue.Shown(c.Pattern), Came: c.Bars[0], Count: c.Count, First: c.First, New: c.First.After(r.out.From)})
+			r.out.Causes = append(r.out.Causes, form.ReportCause{Address: at.String(), Cause: queue.CauseID(c.ID), Reason: c.Reason, Detail: queue.Shown(c.Pattern), Came: c.Bars[0], Count: c.Count, First: c.First, New: c.First.After(r.out.From)})
 		}
 	}
 	slices.SortFunc(r.out.Causes, func(a, b form.ReportCause) int {

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strconv"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -118,7 +117,7 @@ func mayAct(ctx context.Context, t *part.Channel, s Selection, act Action) error
 			return err
 		}
 	}
-	return MayChoose(ctx, at(t), s.Where, act.Edits)
+	return access.MayChoose(ctx, at(t), s.Where, act.Edits)
 }
 
 // Act does something to the selected messages; with preview it only says what
@@ -156,7 +155,7 @@ func (qs *Queues) Act(ctx context.Context, t *part.Channel, s Selection, act Act
 		return out, err
 	}
 	err = qs.catalog.Note(ctx, &catalog.Entry{Who: act.Who, Action: actionNames[act.Op] + " messages", Address: qs.actedOn(t, s), After: map[string]any{
-		"messages": out.Messages, "cause": CauseText(s.Cause), "where": s.Where, "why": act.Why, "edits": act.Edits, "return": act.Return}})
+		"messages": out.Messages, "cause": queue.CauseText(s.Cause), "where": s.Where, "why": act.Why, "edits": act.Edits, "return": act.Return}})
 	if err != nil {
 		return nil, part.Explain(err, t.Address().String())
 	}
@@ -174,29 +173,6 @@ func (qs *Queues) Act(ctx context.Context, t *part.Channel, s Selection, act Act
 		}
 		return nil
 	})
-}
-
-// CauseText prints the id of a cause.
-func CauseText(id uint64) string {
-	if id == 0 {
-		return ""
-	}
-	return CauseID(id)
-}
-
-// CauseID prints the id of a cause.
-func CauseID(id uint64) string { return fmt.Sprintf("%08x", id) }
-
-// ParseCause reads the id of a cause; empty is any.
-func ParseCause(text string) (uint64, error) {
-	if text == "" {
-		return 0, nil
-	}
-	id, err := strconv.ParseUint(text, 16, 32)
-	if err != nil || id == 0 {
-		return 0, problem.New(problem.Invalid, "%q is not the id of a cause", text).Field("cause").Next("ferry dead QUEUE lists them")
-	}
-	return id, nil
 }
 
 func (qs *Queues) actedOn(t *part.Channel, s Selection) string {

@@ -1,13 +1,11 @@
 package queues
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"slices"
 
 	"steadyferry/internal/core/access"
-	"steadyferry/internal/core/edit"
 	"steadyferry/internal/core/expr"
 	"steadyferry/internal/core/mask"
 	"steadyferry/internal/core/problem"
@@ -54,27 +52,6 @@ func (i *Item) show(sight *mask.Sight) {
 	i.Message, i.Original = sight.Show(i.Message), sight.Show(i.Original)
 }
 
-// MayChoose says why whoever asks may not choose messages at an address by a condition, or change
-// them so: both tell of what is in them.
-func MayChoose(ctx context.Context, at, where string, edits []edit.Edit) error {
-	if where == "" && len(edits) == 0 {
-		return nil
-	}
-	if err := access.Check(ctx, access.SeeContent, at); err != nil {
-		return err
-	}
-	var condition *expr.Condition
-	if where != "" {
-		var err error
-		if condition, err = expr.Compile(where); err != nil {
-			return err
-		}
-	}
-	return access.Masked(ctx, access.SeeContent, at, func(s *mask.Sight) error {
-		return cmp.Or(s.Condition(condition), s.Edits(edits))
-	})
-}
-
 // Place is one message of a queue.
 type Place struct {
 	Partition int
@@ -113,7 +90,7 @@ func (qs *Queues) Items(ctx context.Context, t *part.Channel, s Selection, from 
 	if err := s.check(); err != nil {
 		return nil, nil, err
 	}
-	if err := MayChoose(ctx, at(t), s.Where, nil); err != nil {
+	if err := access.MayChoose(ctx, at(t), s.Where, nil); err != nil {
 		return nil, nil, err
 	}
 	defer func() { hide(ctx, t, items) }()
@@ -242,7 +219,7 @@ func (qs *Queues) EachItem(ctx context.Context, t *part.Channel, s Selection, f 
 	if err := s.check(); err != nil {
 		return err
 	}
-	if err := MayChoose(ctx, at(t), s.Where, nil); err != nil {
+	if err := access.MayChoose(ctx, at(t), s.Where, nil); err != nil {
 		return err
 	}
 	return qs.EachPage(ctx, t, s, false, EditPage, func(_ *part.Partition, a *QueueAnswer) error {

@@ -194,7 +194,7 @@ func TestBadWorkIsRefusedWithWhatIsAllowed(t *testing.T) {
 	assert.ErrorContains(t, err, "is a topic: its messages are read, not leased")
 	_, err = n.Queues.At(address.Address{Space: "coldchain", Channel: "readings", Group: "nobody"})
 	assert.ErrorContains(t, err, "nobody")
-	_, err = queues.ParseCause("not hex")
+	_, err = queue.ParseCause("not hex")
 	assert.Error(t, err)
 }
 

@@ -28,7 +28,7 @@ func (item *Item) Form(t *part.Channel) form.QueueMessage {
 		out.DeadAt = form.Micros(i.Due)
 	}
 	if i.Cause != 0 {
-		out.Cause = CauseID(i.Cause)
+		out.Cause = queue.CauseID(i.Cause)
 		out.Detail = item.Detail()
 		out.Field = queue.FieldIn(out.Detail, out.Body)
 	}

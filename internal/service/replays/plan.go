@@ -119,7 +119,7 @@ func (s *Spec) may(ctx context.Context) error {
 			return err
 		}
 	}
-	return queues.MayChoose(ctx, s.From, s.Where, s.Edits)
+	return access.MayChoose(ctx, s.From, s.Where, s.Edits)
 }
 
 // Plan tells what a replay would do.

@@ -66,7 +66,7 @@ func (rs *Replays) newKind() *jobs.Kind[Spec, progress] {
 				return nil, err
 			}
 			return &jobs.Plan{Address: s.From, Total: plan.Messages, Action: "new replay",
-				After: map[string]any{"to": s.To, "messages": plan.Messages, "where": s.Where, "cause": queues.CauseText(s.Cause), "edits": s.Edits}}, nil
+				After: map[string]any{"to": s.To, "messages": plan.Messages, "where": s.Where, "cause": queue.CauseText(s.Cause), "edits": s.Edits}}, nil
 		}}
 }
 
