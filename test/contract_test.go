@@ -70,6 +70,7 @@ func TestAnswersKeepToTheDocument(t *testing.T) {
 		{"POST", "/api/v1/masks", `{"name":"boxes","on":"coldchain/*","fields":["/box","key"],"show":"hashed","for":["help-desk"]}`, "application/json", ""},
 		{"POST", "/api/v1/masks", `{"name":"other","on":"coldchain/*","fields":["box"],"for":["help-desk"]}`, "application/json", ""},
 		{"GET", "/api/v1/masks", "", "", ""},
+		{"GET", "/api/v1/logbook/lines?who=owner", "", "", ""},
 		{"DELETE", "/api/v1/masks/none", "", "", ""},
 		{"DELETE", "/api/v1/masks/boxes", "", "", ""},
 		{"GET", "/api/v1/may?principal=build-42&verb=publish&address=coldchain/readings", "", "", ""},

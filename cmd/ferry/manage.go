@@ -317,6 +317,7 @@ var logbookVerb = verb{
 		limit := fs.Int("limit", 50, "show at most `N` entries")
 		who := fs.String("who", "", "only what the principal with this `NAME` did")
 		action := fs.String("action", "", "only actions with this `TEXT` in them, such as discard")
+		all := fs.Bool("all", false, "all of them, as JSON, an entry a line, for a file or a pipe")
 		refused := fs.Bool("refused", false, "only what was refused")
 		var since time.Duration
 		fs.Var(term.DurationValue{D: &since}, "since", "only what was done in the last `DURATION`")
@@ -335,6 +336,16 @@ var logbookVerb = verb{
 				if text != "" {
 					query.Set(name, text)
 				}
+			}
+			if *all {
+				query.Del("limit")
+				response, err := c.API.Do(c.Ctx, client.Request{Method: http.MethodGet, Path: "/logbook/lines", Query: query})
+				if err != nil {
+					return err
+				}
+				defer response.Body.Close()
+				_, err = io.Copy(c.Out, response.Body)
+				return err
 			}
 			p, err := term.Ask[client.Page[client.LogbookEntry]](c.Call, http.MethodGet, "/logbook", query, nil)
 			if err != nil {

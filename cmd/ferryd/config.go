@@ -30,6 +30,7 @@ type config struct {
 	metricsListen string
 	database      string
 	keepRemoved   time.Duration
+	keepLogbook   time.Duration
 	diskReserve   int64
 	logLevel      slog.Level
 	zone          string
@@ -79,7 +80,7 @@ func (f sizeFlag) Set(text string) (err error) {
 
 func flags(name string, c *config) *flag.FlagSet {
 	fs := flag.NewFlagSet("ferryd "+name, flag.ContinueOnError)
-	c.keepRemoved, c.diskReserve, c.catchUpRate = node.DefaultKeepRemoved, node.DefaultDiskReserve, replica.DefaultFeedRate
+	c.keepRemoved, c.keepLogbook, c.diskReserve, c.catchUpRate = node.DefaultKeepRemoved, node.DefaultKeepLogbook, node.DefaultDiskReserve, replica.DefaultFeedRate
 	fs.StringVar(&c.node, "node", "node-a", "`NAME` of this node")
 	fs.StringVar(&c.dir, "dir", "ferry-data", "data `DIRECTORY`, created if it is missing")
 	fs.StringVar(&c.listen, "listen", "127.0.0.1:14720", "`ADDRESS` on which to serve the API and the console")
@@ -99,6 +100,7 @@ func flags(name string, c *config) *flag.FlagSet {
 	fs.BoolVar(&c.plain, "plain", false, "serve plain HTTP even if -listen is not on loopback: something before this node speaks TLS")
 	fs.StringVar(&c.publicURL, "public-url", "", "`URL` by which browsers reach the service, such as https://ferry.example, if another one than that of -listen")
 	fs.Var(sizeFlag{&c.catchUpRate}, "catch-up-rate", "`SIZE` that this node sends a second at most to replicas that are far behind")
+	fs.Var(durationFlag{&c.keepLogbook}, "keep-logbook", "`DURATION` for which entries of the logbook are kept")
 	fs.Var(durationFlag{&c.keepRemoved}, "keep-removed", "`DURATION` in which a removed channel can be brought back")
 	fs.Var(sizeFlag{&c.diskReserve}, "disk-reserve", "`SIZE` of free disk below which publishing is refused (at most a twentieth of the disk)")
 	fs.TextVar(&c.logLevel, "log-level", slog.LevelInfo, "least `LEVEL` that is logged: DEBUG, INFO, WARN, ERROR")

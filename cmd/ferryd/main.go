@@ -15,7 +15,7 @@ const usage = `ferryd runs the Steady Ferry service.
   ferryd demo  [flags]   run a node, or with -nodes several, with the demo's channels and traffic
   ferryd certs [flags]   make certificates for TLS between nodes
   ferryd rekey [flags]   seal the secrets of endpoints with another key, or print a new key
-  ferryd verify [flags]  compare the logs of all replicas, byte for byte
+  ferryd verify [flags]  compare the logs of all replicas, byte for byte, or with -logbook prove that the logbook is whole
   ferryd COMMAND -h      the flags of a command
 `
 

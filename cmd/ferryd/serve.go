@@ -88,7 +88,7 @@ func (c *config) run(with func(ctx context.Context, r running) error) (err error
 		return err
 	}
 	defer stopDatabase()
-	settings := node.Config{Name: c.node, Dir: c.dir, DatabaseURL: database, KeepRemoved: c.keepRemoved, DiskReserve: c.diskReserve, Zone: c.zone, FeedRate: c.catchUpRate, Version: api.Version}
+	settings := node.Config{Name: c.node, Dir: c.dir, DatabaseURL: database, KeepRemoved: c.keepRemoved, KeepLogbook: c.keepLogbook, DiskReserve: c.diskReserve, Zone: c.zone, FeedRate: c.catchUpRate, Version: api.Version}
 	if err := c.peers(listener.Addr(), &settings); err != nil {
 		return err
 	}

@@ -17,6 +17,7 @@ import (
 
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/engine/logbook"
 )
 
 // errDiffers ends verify when replicas are not equal.
@@ -26,13 +27,18 @@ var errDiffers = errors.New("not all replicas hold the same bytes; the lines abo
 // hold, and prints what it finds.
 func verify(args []string) error {
 	fs := flag.NewFlagSet("ferryd verify", flag.ContinueOnError)
+	book := bookFlags{keep: logbook.Kept}
 	server := fs.String("server", cmp.Or(os.Getenv("FERRY_SERVER"), "127.0.0.1:14720"), "`ADDRESSES` of the service, separated by commas (FERRY_SERVER)")
 	token := fs.String("token", "", "`TOKEN` to get in with (FERRY_TOKEN)")
+	fs.BoolVar(&book.do, "logbook", false, "verify the logbook in place of replicas: with -dir of a node, or -database and the files of heads that follow")
+	fs.StringVar(&book.dir, "dir", "", "of -logbook: data `DIR` of a node, with what it has signed, and with its database if it runs one")
+	fs.StringVar(&book.database, "database", "", "of -logbook: `URL` of the database of the cluster's records")
+	fs.Var(durationFlag{&book.keep}, "keep-logbook", "of -logbook: `DURATION` for which entries are kept")
 	fs.SetOutput(io.Discard)
 	if err := fs.Parse(args); err != nil {
 		if errors.Is(err, flag.ErrHelp) {
 			fs.SetOutput(os.Stdout)
-			fmt.Print("ferryd verify [flags] [TOPIC...]\n\nCompares the logs of all replicas of the topics (of all topics, if none is named), record by record, by their\nchecksums: as far as every replica has them committed. Ends with status 1 if any differ or are damaged.\n\n")
+			fmt.Print("ferryd verify [flags] [TOPIC...]\nferryd verify -logbook -dir DIR [FILE...]\n\nCompares the logs of all replicas of the topics (of all topics, if none is named), record by record, by their\nchecksums: as far as every replica has them committed. Ends with status 1 if any differ or are damaged.\n\nWith -logbook it proves that no entry of the logbook was changed, left out, put in or cut off: by their hashes, and by the\nheads that nodes have signed once a minute (logbook.heads in their directories; those of other nodes can be named).\n\n")
 			fs.PrintDefaults()
 			return err
 		}
@@ -40,6 +46,9 @@ func verify(args []string) error {
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
+	if book.do {
+		return book.verify(ctx, fs.Args())
+	}
 	api, err := client.New(*server, cmp.Or(*token, os.Getenv("FERRY_TOKEN")))
 	if err != nil {
 		return &usageError{err}

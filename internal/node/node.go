@@ -22,6 +22,7 @@ import (
 	"steadyferry/internal/core/setting"
 	signinconfig "steadyferry/internal/core/signin"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/logbook"
 	"steadyferry/internal/engine/logs"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service"
@@ -54,6 +55,7 @@ type Config struct {
 	Dir         string        // data directory, made if it is missing
 	DatabaseURL string        // of the records
 	KeepRemoved time.Duration // how long a removed channel can be brought back
+	KeepLogbook time.Duration // how long entries of the logbook are kept
 	DiskReserve int64         // bytes of the disk that publishing leaves free; at most a twentieth of it
 
 	Zone          string       // nodes of one zone may fail together
@@ -73,6 +75,7 @@ type Config struct {
 // Defaults of Config.
 const (
 	DefaultKeepRemoved = 24 * time.Hour
+	DefaultKeepLogbook = logbook.Kept
 	DefaultDiskReserve = int64(256) << 20
 )
 
@@ -127,7 +130,7 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	n.Publishers = publishers.New(n.Parts)
 	n.Queues = queues.New(n.Parts, n.Catalog)
 	n.Groups = groups.New(n.Parts, n.Catalog, n.Cluster, n.Queues)
-	n.Access = access.New(n.Parts, n.Catalog, config.Dir)
+	n.Access = access.New(n.Parts, n.Catalog, config.Dir, config.KeepLogbook)
 	n.Parts.Passed(n.Access.Passed)
 	if config.SignIn == nil {
 		config.SignIn = &signinconfig.Config{}
@@ -182,11 +185,12 @@ func (n *Node) begin() {
 		{cluster.LeaderEvery, func(now time.Time) { n.Cluster.SpreadLeaders(run, now) }},
 		{4 * time.Second, func(time.Time) { n.Catalog.Seen(run, n.Parts.ID()) }},
 		{2 * time.Second, func(time.Time) { n.Access.KeepOwnerToken(run) }},
-		{20 * time.Second, func(time.Time) { n.Access.NoteUses(run); n.Access.NoteRefusals(run) }},
+		{20 * time.Second, func(time.Time) { n.Access.NoteUses(run); n.Access.NoteGathered(run, false) }},
 		{watches.MindEvery, func(time.Time) { n.Watches.Mind(run) }},
 		{publishers.Every, func(now time.Time) { n.Publishers.Tend(now) }},
 		{time.Minute, func(now time.Time) { n.Manage.Purge(run, now) }},
 		{time.Minute, func(time.Time) { n.Catalog.Tidy(run) }},
+		{time.Minute, func(time.Time) { n.Access.KeepLogbook(run) }},
 	} {
 		n.duties.Go(func() { repeat(run, d.every, d.do) })
 	}
@@ -230,6 +234,8 @@ func (n *Node) Close(ctx context.Context) error {
 	n.duties.Wait() // they begin what runs in the background
 	n.Parts.Wait()
 	n.Samples.End(ctx)
+	n.Access.NoteGathered(ctx, true)
+	n.Access.KeepLogbook(ctx)
 	if err := n.Catalog.NotRunning(ctx, n.Parts.ID()); err != nil {
 		slog.Debug("the catalog does not know that this node stops", "error", err)
 	}

@@ -27,20 +27,11 @@ func (s *Server) logbook(c *gin.Context) {
 	if !ok {
 		return
 	}
-	q := logbook.Asked{Before: int64(before), Who: c.Query("who"), Address: c.Query("address"), Action: c.Query("action"), Outcome: c.Query("outcome"), Limit: limit + 1}
-	if q.Outcome != "" && q.Outcome != catalog.Done && q.Outcome != catalog.Refused {
-		gate.WriteProblem(c, gate.Invalid("outcome", fmt.Sprintf("outcome is %q", q.Outcome), "done, refused"))
+	q, ok := entriesAsked(c)
+	if !ok {
 		return
 	}
-	for name, to := range map[string]*time.Time{"since": &q.Since, "until": &q.Until} {
-		if text := c.Query(name); text != "" {
-			var err error
-			if *to, err = time.Parse(time.RFC3339, text); err != nil {
-				gate.WriteProblem(c, gate.Invalid(name, fmt.Sprintf("%s is %q", name, text), "a time such as 2026-11-23T08:00:00Z"))
-				return
-			}
-		}
-	}
+	q.Before, q.Limit = int64(before), limit+1
 	rows, err := logbook.Entries(c, s.Node.Catalog, q)
 	if gate.Refuse(c, err) {
 		return
@@ -63,4 +54,64 @@ func (s *Server) logbook(c *gin.Context) {
 		p.Items = append(p.Items, gate.LogbookEntry(c, &r))
 	}
 	c.JSON(http.StatusOK, p)
+}
+
+// entriesAsked is which entries a request means.
+func entriesAsked(c *gin.Context) (q logbook.Asked, ok bool) {
+	q = logbook.Asked{Who: c.Query("who"), Address: c.Query("address"), Action: c.Query("action"), Outcome: c.Query("outcome")}
+	if q.Outcome != "" && q.Outcome != catalog.Done && q.Outcome != catalog.Refused {
+		gate.WriteProblem(c, gate.Invalid("outcome", fmt.Sprintf("outcome is %q", q.Outcome), "done, refused"))
+		return q, false
+	}
+	for name, to := range map[string]*time.Time{"since": &q.Since, "until": &q.Until} {
+		if text := c.Query(name); text != "" {
+			var err error
+			if *to, err = time.Parse(time.RFC3339, text); err != nil {
+				gate.WriteProblem(c, gate.Invalid(name, fmt.Sprintf("%s is %q", name, text), "a time such as 2026-11-23T08:00:00Z"))
+				return q, false
+			}
+		}
+	}
+	return q, true
+}
+
+// linesPage is how many entries of a file are read at once.
+const linesPage = 1000
+
+// logbookLines answers with all entries that are meant, an entry a line. What breaks off in the
+// middle breaks the connection off, so that no part passes for the whole.
+func (s *Server) logbookLines(c *gin.Context) {
+	q, ok := entriesAsked(c)
+	if !ok {
+		return
+	}
+	ctx, cancel := s.StreamContext(c)
+	defer cancel()
+	q.Limit = linesPage
+	var w *gate.LineWriter
+	for {
+		rows, err := logbook.Entries(ctx, s.Node.Catalog, q)
+		if err != nil && w != nil {
+			panic(http.ErrAbortHandler)
+		}
+		if gate.Refuse(c, err) {
+			return
+		}
+		if w == nil {
+			c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="logbook-%s.ndjson"`, time.Now().UTC().Format("20060102T150405")))
+			w = s.NewLineWriter(c, form.NDJSONType, time.Minute)
+		}
+		for i := range rows {
+			if access.May(c, access.Logbook, rows[i].Address) {
+				if w.Write(gate.LogbookEntry(c, &rows[i]), 0) != nil {
+					return
+				}
+			}
+		}
+		if len(rows) < linesPage {
+			w.Flush()
+			return
+		}
+		q.Before = rows[len(rows)-1].ID
+	}
 }

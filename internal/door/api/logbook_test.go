@@ -10,9 +10,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"steadyferry/internal/core/access"
+	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/form"
+	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/part"
+	services "steadyferry/internal/service/access"
 	"steadyferry/test/doortest"
 )
 
@@ -55,7 +59,7 @@ func TestTheLogbookTellsWhatWasDoneAndRefused(t *testing.T) {
 	require.Equal(t, 401, do("t-wrong", "GET", "/api/v1/status", ""))
 	require.Equal(t, 200, do(desk, "GET", "/api/v1/channels/coldchain/inspections", ""))
 	assert.Empty(t, entries(t, d, url.Values{"outcome": {"refused"}}))
-	d.Access.NoteRefusals(t.Context())
+	d.Access.NoteGathered(t.Context(), false)
 	refused := entries(t, d, url.Values{"outcome": {"refused"}})
 	require.Len(t, refused, 3)
 	all := strings.Join(refused, "\n")
@@ -63,7 +67,7 @@ func TestTheLogbookTellsWhatWasDoneAndRefused(t *testing.T) {
 	assert.Contains(t, all, "; times 3; why desk-1 may not see-content coldchain/inspections")
 	assert.Contains(t, all, "refused|desk-1|token|127.0.0.1|set|coldchain/inspections|why desk-1 may not set coldchain/inspections")
 	assert.Contains(t, all, "refused|nobody||127.0.0.1|sign in||why with a token, a session or a link that is not in force")
-	d.Access.NoteRefusals(t.Context())
+	d.Access.NoteGathered(t.Context(), false)
 	assert.Len(t, entries(t, d, url.Values{"outcome": {"refused"}}), 3, "each is told once")
 
 	assert.Equal(t, []string{"done|owner|token|127.0.0.1|set queue|coldchain/inspections|lease 45s → 1m"}, entries(t, d, url.Values{"action": {"set queue"}}))
@@ -82,4 +86,70 @@ func TestTheLogbookTellsWhatWasDoneAndRefused(t *testing.T) {
 		r, _ := d.Do("GET", "/api/v1/logbook?"+wrong, "", "")
 		assert.Equal(t, 400, r.StatusCode, wrong)
 	}
+}
+
+// Who sees what is in messages is noted once a selection, and again only later, with how often;
+// who sees only that they are there is not.
+func TestReadingContentsIsNoted(t *testing.T) {
+	d := doortest.Open(t)
+	ctx := accesstest.Owner(t)
+	q := d.Channel(setting.Queue, "coldchain/inspections", nil)
+	readings := d.Channel(setting.Topic, "coldchain/readings", nil)
+	for _, c := range []*part.Channel{q, readings} {
+		_, err := d.Parts.PublishMessages(ctx, c, 0, []*message.Message{{ID: "m-1", Body: []byte(`{"celsius":9}`)}})
+		require.NoError(t, err)
+	}
+	desk := inspector(t, d)
+	get := func(token, path string, status int) {
+		r, body := d.Do("GET", path, "", "", "Authorization", "Bearer "+token)
+		require.Equal(t, status, r.StatusCode, "%s: %s", path, body)
+	}
+	const r0, q0 = "/api/v1/channels/coldchain/readings", "/api/v1/channels/coldchain/inspections"
+	for range 3 {
+		get(d.Token, r0+"/messages", 200)
+	}
+	get(d.Token, r0+"/messages?where=size%3E3", 200)
+	get(d.Token, r0+"/messages?where=nonsense(", 400)
+	get(d.Token, r0+"/export", 200)
+	get(d.Token, r0+"/partitions/0/messages/0", 200)
+	get(d.Token, q0+"/items", 200)
+	get(d.Token, q0+"/trace/0/0", 200)
+	get(d.Token, r0, 200)
+	get(d.Token, r0+"/partitions/0/records?from=first", 200) // programs read, too often to tell
+	for _, path := range []string{"/items", "/items/0/0", "/dead", "/trace/0/0"} {
+		get(desk, q0+path, 200)
+	}
+	d.Access.NoteGathered(t.Context(), false)
+	read := url.Values{"action": {services.ReadsContents}}
+	all := entries(t, d, read)
+	require.Len(t, all, 3, "%v", all)
+	text := strings.Join(all, "\n")
+	assert.Contains(t, text, "done|owner|token|127.0.0.1|read contents|coldchain/readings|since ")
+	assert.Contains(t, text, "; times 5")
+	assert.Contains(t, text, "done|owner|token|127.0.0.1|read contents|coldchain/readings|where size>3")
+	assert.Contains(t, text, "done|owner|token|127.0.0.1|read contents|coldchain/inspections|since ")
+	get(d.Token, r0+"/messages", 200)
+	d.Access.NoteGathered(t.Context(), false)
+	assert.Len(t, entries(t, d, read), 3, "it was noted a moment ago")
+	d.Access.NoteGathered(t.Context(), true)
+	assert.Len(t, entries(t, d, read), 4, "and what is left is noted at the end")
+	d.Access.NoteGathered(t.Context(), true)
+	assert.Len(t, entries(t, d, read), 4)
+
+	// All of it as a file: an entry a line, as far as whoever asks may see.
+	r, body := d.Do("GET", "/api/v1/logbook/lines?action=read", "", "")
+	require.Equal(t, 200, r.StatusCode)
+	assert.Contains(t, r.Header.Get("Content-Disposition"), "attachment; filename=")
+	lines := strings.Split(strings.TrimSpace(body), "\n")
+	require.Len(t, lines, 4)
+	for _, line := range lines {
+		var e form.LogbookEntry
+		require.NoError(t, json.Unmarshal([]byte(line), &e))
+		assert.Equal(t, "owner", e.Who)
+	}
+	r, body = d.Do("GET", "/api/v1/logbook/lines", "", "", "Authorization", "Bearer "+desk)
+	require.Equal(t, 200, r.StatusCode)
+	assert.Empty(t, body, "the desk may see no entries")
+	r, _ = d.Do("GET", "/api/v1/logbook/lines?since=soon", "", "")
+	assert.Equal(t, 400, r.StatusCode)
 }

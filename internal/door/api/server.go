@@ -75,7 +75,7 @@ func (s *Server) Handler() http.Handler {
 	if err := r.SetTrustedProxies(nil); err != nil {
 		panic(err) // none
 	}
-	r.Use(s.Recover, s.NoteRefused, s.SecurityHeaders, s.KnownHost, s.KnownQuery)
+	r.Use(s.Recover, s.NoteRefused, s.NoteRead, s.SecurityHeaders, s.KnownHost, s.KnownQuery)
 	r.GET("/healthz", func(c *gin.Context) { c.JSON(http.StatusOK, gin.H{"up": true}) })
 	r.GET("/readyz", s.ready)
 	r.GET("/metrics", s.Authenticate, s.Allowed, gin.WrapH(metrics.Handler(s.Node)))
@@ -90,6 +90,7 @@ func (s *Server) Handler() http.Handler {
 	a.GET("/lookup", s.lookup)
 	a.GET("/conditions/check", search, s.checkCondition)
 	a.GET("/logbook", s.logbook)
+	a.GET("/logbook/lines", stream, s.logbookLines)
 
 	a.GET("/lag", s.lag)
 	a.GET("/measured", s.measured)

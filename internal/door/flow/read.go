@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -291,7 +292,9 @@ func (s *Flow) tail(c *gin.Context) {
 	}
 	a := sel.Topic.Address()
 	place := formatPositions()
+	noted := sync.OnceFunc(func() { s.Shows(c, sel.Topic.Record().Address()) })
 	err = s.Node.Look.Tail(ctx, sel, resume, func(e look.Event, at look.TailPositions) error {
+		noted()
 		w.Text("id: " + place(at) + "\ndata: ")
 		if err := w.Write(eventJSON(a, e), gate.BytesOf(e.Message)); err != nil {
 			return err

@@ -15,6 +15,7 @@ import (
 // need is what the OpenAPI document says that an operation needs (x-verb), and where (x-at).
 type need struct {
 	free  bool // whoever is signed in may, or whoever comes
+	shows bool // what is in messages (x-shows)
 	fresh bool // a session must have begun lately (x-fresh)
 	verb  access.Verb
 	at    string // empty: at the address of the path
@@ -31,6 +32,7 @@ const (
 	atKey   = "x-at"
 
 	freshKey    = "x-fresh"
+	showsKey    = "x-shows"
 	anyQueryKey = "x-any-query"
 )
 
@@ -51,7 +53,7 @@ func needsOf(document map[string]any) (map[operation]need, error) {
 		if err != nil {
 			return nil, fmt.Errorf("%s %s: %s: %w", o.method, o.path, verbKey, err)
 		}
-		out[o] = need{verb: verb, at: at, fresh: fresh}
+		out[o] = need{verb: verb, at: at, fresh: fresh, shows: called[showsKey] == true}
 	}
 	return out, nil
 }

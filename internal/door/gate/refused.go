@@ -8,6 +8,7 @@ import (
 
 	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/form"
+	"steadyferry/internal/core/mask"
 	services "steadyferry/internal/service/access"
 )
 
@@ -38,7 +39,7 @@ func (g *Gate) NoteRefused(c *gin.Context) {
 		return
 	}
 	o := operation{c.Request.Method, c.FullPath()}
-	r := services.Refusal{Who: services.Nobody, Action: o.method + " " + o.path, Address: pathAddress(c), Why: p.Detail}
+	r := services.Gathered{Who: services.Nobody, Action: o.method + " " + o.path, Address: pathAddress(c), Says: p.Detail}
 	if a, known := access.In(c.Request.Context()); known {
 		r.Who, r.Via = a.Who(), access.ViaIn(c.Request.Context())
 	}
@@ -49,8 +50,25 @@ func (g *Gate) NoteRefused(c *gin.Context) {
 	g.Node.Access.NoteRefusal(r)
 }
 
+// NoteRead has it be noted that somebody has seen what is in messages, where an operation shows
+// that (x-shows in the document) and was not refused.
+func (g *Gate) NoteRead(c *gin.Context) {
+	c.Next()
+	if c.Writer.Status() == http.StatusOK && g.needs[operation{c.Request.Method, c.FullPath()}].shows {
+		g.Shows(c, pathAddress(c))
+	}
+}
+
+// Shows has it be noted that somebody sees what is in messages at an address, if they may.
+func (g *Gate) Shows(c *gin.Context, at string) {
+	ctx := c.Request.Context()
+	if at == "" || access.Sight(ctx, access.SeeContent, at) != mask.Nothing {
+		g.Node.Access.NoteRead(ctx, at, c.Query("where"))
+	}
+}
+
 // NotLetIn has it be noted that somebody was not let in.
 func (g *Gate) NotLetIn(c *gin.Context, why string) {
 	host, _, _ := net.SplitHostPort(c.Request.RemoteAddr)
-	g.Node.Access.NoteRefusal(services.Refusal{Who: services.Nobody, Via: access.Via{From: host}, Action: services.SignsIn, Why: why})
+	g.Node.Access.NoteRefusal(services.Gathered{Who: services.Nobody, Via: access.Via{From: host}, Action: services.SignsIn, Says: why})
 }

@@ -5,6 +5,7 @@
 package access
 
 import (
+	"cmp"
 	"context"
 	"net"
 	"strings"
@@ -14,17 +15,20 @@ import (
 	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/logbook"
 	"steadyferry/internal/engine/part"
 )
 
 // Service keeps rights, and the owner's token of this node.
 type Service struct {
-	uses     uses
-	refusals refusals
+	uses      uses
+	gathering gathering
 
 	parts   *part.Registry
 	catalog *catalog.Catalog
 	dir     string
+	keep    time.Duration  // of entries of the logbook
+	heads   *logbook.Heads // nil: not opened yet; KeepLogbook's alone
 
 	mu    sync.Mutex // guards all below
 	of    *catalog.View
@@ -37,9 +41,10 @@ type scope struct{ principal, role, pattern string }
 // mostKnown bounds the rights that are kept.
 const mostKnown = 10_000
 
-// New returns the service; dir is the node's data directory.
-func New(parts *part.Registry, records *catalog.Catalog, dir string) *Service {
-	return &Service{parts: parts, catalog: records, dir: dir, known: map[scope]*access.Rights{}}
+// New returns the service; dir is the node's data directory, and entries of the logbook are kept
+// for keep, if that is not 0.
+func New(parts *part.Registry, records *catalog.Catalog, dir string, keep time.Duration) *Service {
+	return &Service{parts: parts, catalog: records, dir: dir, keep: cmp.Or(keep, logbook.Kept), known: map[scope]*access.Rights{}}
 }
 
 // Of returns the rights of a principal at this moment. One that is not there has none.

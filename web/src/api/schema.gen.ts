@@ -595,6 +595,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/logbook/lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who did what as a file, newest first, an entry a line */
+        get: operations["exportLogbook"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/nodes": {
         parameters: {
             query?: never;
@@ -5721,6 +5738,40 @@ export interface operations {
                         items: components["schemas"]["LogbookEntry"][];
                         next: string;
                     };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportLogbook: {
+        parameters: {
+            query?: {
+                /** @description Only what this principal did */
+                who?: string;
+                /** @description Only what was done to this, and to what belongs to it */
+                address?: string;
+                /** @description Only actions with this in them, such as discard */
+                action?: string;
+                /** @description Only what was done */
+                outcome?: "done" | "refused";
+                /** @description Only from this time on */
+                since?: string;
+                /** @description Only before this time */
+                until?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Entries */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["LogbookEntry"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,0 +1,37 @@
+package access
+
+import (
+	"context"
+	"log/slog"
+	"time"
+
+	"steadyferry/internal/engine/logbook"
+)
+
+// KeepLogbook writes down, signed by this node, how the logbook ends now, and has entries go that
+// are older than they are kept.
+func (s *Service) KeepLogbook(ctx context.Context) {
+	if !s.catalog.AwaySince().IsZero() {
+		return
+	}
+	if s.heads == nil {
+		heads, err := logbook.OpenHeads(s.dir, s.parts.Name())
+		if err != nil {
+			slog.Warn("the logbook is not proved by this node", "error", err)
+			return
+		}
+		s.heads = heads
+	}
+	if err := s.heads.Keep(ctx, s.catalog); err != nil && ctx.Err() == nil {
+		slog.Warn("how the logbook ends could not be written down", "error", err)
+	}
+	for ctx.Err() == nil {
+		gone, err := logbook.Forget(ctx, s.catalog, time.Now().Add(-s.keep))
+		if err != nil && ctx.Err() == nil {
+			slog.Warn("old entries of the logbook could not be taken away", "error", err)
+		}
+		if err != nil || gone < logbook.MostForgotten {
+			return
+		}
+	}
+}
