@@ -131,3 +131,43 @@ func TestTheConsoleOfAHelpDesk(t *testing.T) {
 	p.says("may not see-content coldchain/inspections")
 	p.accessible("what was refused")
 }
+
+// A mask is made after it was seen from whom it hides what; who is under it sees the rest, and which
+// fields are hidden.
+func TestTheConsoleUnderAMask(t *testing.T) {
+	t.Parallel()
+	n := failing(t)
+	n.Must("access", "new", "person", "ines")
+	n.Must("access", "new", "role", "looks", "-verbs", "see-counts,see-causes,see-metadata,see-content")
+	n.Must("access", "new", "grant", "ines", "-role", "looks", "-on", "coldchain", "-yes")
+	p := openConsole(t, n)
+	p.open("/access?show=masks")
+	p.says("There is no mask yet.")
+	p.click("New mask")
+	p.fill("Name", "heat")
+	p.fill("On", "coldchain/*")
+	p.fill("Fields", "/celsius")
+	p.fill("For roles", "looks")
+	p.says("ines does not see /celsius of coldchain/* any more: it is hidden")
+	p.says("ferry access new mask heat -on")
+	p.accessible("a new mask")
+	p.click("Hide them")
+	p.says("Take away")
+	p.everywhere("mask", "/access?show=masks")
+
+	p = openConsole(t, as(t, n, "ines"))
+	p.open("/dead/coldchain/inspections")
+	p.says("Hidden from you, or shown as a hash: /celsius")
+	p.wait(`document.body.innerText.includes("…") && !document.body.innerText.includes("9.5")`)
+	p.accessible("dead letters under a mask")
+	_, errOut, code := as(t, n, "ines").Ferry("", "dead", "coldchain/inspections", "-where", "body.celsius > 8", "-list")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, errOut, "it looks at /celsius, and mask heat hides /celsius")
+
+	p = openConsole(t, n)
+	p.open("/access?show=masks")
+	p.click("Take away the mask heat")
+	p.says("ines sees /celsius of coldchain/*, which is hidden now")
+	p.click("Take the mask heat away")
+	p.says("There is no mask yet.")
+}

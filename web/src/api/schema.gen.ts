@@ -2284,7 +2284,7 @@ export interface components {
             /** @description Over its field in a form */
             label: string;
             /** @enum {string} */
-            form: "number" | "size" | "duration" | "durations" | "switch" | "sentence" | "names" | "labels" | "choice" | "condition" | "edits" | "address" | "url" | "headers" | "columns" | "table" | "level" | "pattern" | "addresses" | "position" | "rate" | "cause" | "mailbox" | "mailboxes" | "keeps" | "verbs" | "holder" | "time";
+            form: "number" | "size" | "duration" | "durations" | "switch" | "sentence" | "names" | "labels" | "choice" | "condition" | "edits" | "address" | "url" | "headers" | "columns" | "table" | "level" | "pattern" | "addresses" | "position" | "rate" | "cause" | "mailbox" | "mailboxes" | "keeps" | "verbs" | "fields" | "holder" | "time";
             /** @description In words */
             allowed: string;
             choices?: string[];

@@ -183,6 +183,11 @@ describe("settings", () => {
       flags: "-verbs publish,lease",
     });
     expect(textOf(verbs, ["publish", "lease"])).toBe("publish, lease");
+    const fields = { ...rows[0]!, name: "fields", flag: "fields", form: "fields" as const };
+    expect(changesOf([fields], {}, { fields: "key, /box" })).toEqual({
+      settings: { fields: ["key", "/box"] },
+      flags: "-fields key,/box",
+    });
     expect(changesOf(rows, {}, { partitionCount: "many", retainBytes: "much" }).settings).toEqual({
       partitionCount: "many",
       retainBytes: "much",

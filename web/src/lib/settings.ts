@@ -23,6 +23,7 @@ export function textOf(row: Setting, value: unknown): string {
       return value === 0 ? "" : exactSize(value as number);
     case "names":
     case "verbs":
+    case "fields":
     case "addresses":
     case "mailboxes":
       return (value as string[]).join(", ");
@@ -57,6 +58,7 @@ function valueOf(row: Setting, text: string, before: string): unknown {
       return text === "true";
     case "names":
     case "verbs":
+    case "fields":
     case "addresses":
     case "mailboxes":
       return text.split(/[ ,]+/).filter(Boolean);
@@ -82,7 +84,7 @@ export function changesOf(rows: Setting[], initial: Fields, fields: Fields): { s
     const value = valueOf(row, now, before);
     settings[row.name] = value;
     if (row.form === "switch") flags.push(now === "true" ? `-${row.flag}` : `-${row.flag}=false`);
-    else if (row.form === "names" || row.form === "verbs" || row.form === "addresses")
+    else if (["names", "verbs", "fields", "addresses"].includes(row.form))
       flags.push(`-${row.flag} ${(value as string[]).join(",") || "none"}`);
     else if (["labels", "headers", "columns"].includes(row.form))
       flags.push(...Object.entries(value as Record<string, string>).map(([name, v]) => `-${row.flag} ${quote(`${name}=${v}`)}`));
