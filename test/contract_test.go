@@ -44,7 +44,7 @@ func TestAnswersKeepToTheDocument(t *testing.T) {
 	const declared = `{"things":[{"kind":"topic","address":"coldchain/doors","settings":{"retain":"2d"}}],"revision":"7f3a"}`
 	asked := map[string]bool{}
 	asIs := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-	member := ""
+	member, lease := "", ""
 	for _, c := range []struct{ method, path, body, contentType, accept string }{
 		{"GET", "/healthz", "", "", ""},
 		{"GET", "/readyz", "", "", ""},
@@ -239,8 +239,8 @@ func TestAnswersKeepToTheDocument(t *testing.T) {
 		{"POST", inspections + "/messages", `{"body":1,"after":"1h"}`, client.MessageType, ""},
 		{"POST", inspections + "/lease", `{"max":1,"member":"m"}`, "application/json", ""},
 		{"GET", inspections, "", "", ""},
-		{"POST", inspections + "/settle", `{"settle":[{"lease":"0-0-1","outcome":"reject","reason":"bad","detail":"field celsius"}]}`, "application/json", ""},
-		{"POST", inspections + "/settle", `{"settle":[{"lease":"0-0-1","outcome":"accept"}]}`, "application/json", ""},
+		{"POST", inspections + "/settle", `{"settle":[{"lease":"{lease}","outcome":"reject","reason":"bad","detail":"field celsius"}]}`, "application/json", ""},
+		{"POST", inspections + "/settle", `{"settle":[{"lease":"{lease}","outcome":"accept"}]}`, "application/json", ""},
 		{"POST", inspections + "/settle", `{}`, "application/json", ""},
 		{"GET", inspections + "/work", "", "", ""},
 		{"GET", inspections + "/publish", "", "", ""},
@@ -280,7 +280,7 @@ func TestAnswersKeepToTheDocument(t *testing.T) {
 		{"DELETE", "/api/v1/session", "", "", ""},
 	} {
 		ctx, cancel := context.WithCancel(context.Background())
-		c.path = strings.ReplaceAll(c.path, "{member}", member)
+		c.path, c.body = strings.ReplaceAll(c.path, "{member}", member), strings.ReplaceAll(c.body, "{lease}", lease)
 		request, err := http.NewRequestWithContext(ctx, c.method, n.URL+c.path, strings.NewReader(c.body))
 		require.NoError(t, err)
 		request.Header.Set("Authorization", "Bearer "+n.Token)
@@ -305,6 +305,10 @@ func TestAnswersKeepToTheDocument(t *testing.T) {
 		var joined client.Membership
 		if json.Unmarshal(body, &joined) == nil && joined.MemberID != "" {
 			member = joined.MemberID
+		}
+		var leased client.WorkAnswer
+		if json.Unmarshal(body, &leased) == nil && len(leased.Deliveries) > 0 {
+			lease = leased.Deliveries[0].Lease.String()
 		}
 
 		lookup, err := http.NewRequest(c.method, c.path, nil)

@@ -353,7 +353,7 @@ func TestBadInputToQueues(t *testing.T) {
 	path := "/api/v1/channels/coldchain/inspections"
 	for _, c := range []struct{ method, path, body, want string }{
 		{"POST", path + "/settle", `{"settle":[{"lease":"nonsense","outcome":"accept"}]}`, "not a lease"},
-		{"POST", path + "/settle", `{"settle":[{"lease":"0-0-1","outcome":"perhaps"}]}`, "accept, release, reject, extend"},
+		{"POST", path + "/settle", `{"settle":[{"lease":"0-0-1-1","outcome":"perhaps"}]}`, "accept, release, reject, extend"},
 		{"POST", path + "/settle", fmt.Sprintf(`{"settle":[{"lease":%q,"outcome":"reject"}]}`, l.Lease), "without a reason"},
 		{"POST", path + "/settle", fmt.Sprintf(`{"settle":[{"lease":%q,"outcome":"reject","reason":"r","detail":%q}]}`, l.Lease, strings.Repeat("x", 70_000)), "70000 bytes; limit 65536"},
 		{"POST", path + "/settle", fmt.Sprintf(`{"settle":[{"lease":%q,"outcome":"release","after":"yesterday"}]}`, l.Lease), "after"},

@@ -26,7 +26,7 @@ func memberName() string {
 var leaseVerb = verb{
 	Name: "lease", Args: "QUEUE", Summary: "Take messages of a queue, to be settled before their leases run out",
 	Details: "Each message comes with its lease: accept it, give it back, or set it aside as a dead letter with ferry settle. What is not settled in time is handed out again.\n\n" +
-		"    ferry lease coldchain/inspections -max 8 -wait 15s -json\n    ferry settle coldchain/inspections -accept 0-1200-57",
+		"    ferry lease coldchain/inspections -max 8 -wait 15s -json\n    ferry settle coldchain/inspections -accept 0-1200-57-1y2p0ij32e8e7",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		most := fs.Int("max", 1, "lease at most `N` messages, 1 to 1000")
 		wait, span := new(time.Duration), new(time.Duration)
@@ -92,7 +92,7 @@ func (c *call) printDeliveries(a address.Address, all []client.Delivery) error {
 
 var settleVerb = verb{
 	Name: "settle", Args: "QUEUE", Summary: "Accept, give back or set aside leased messages, or hold them longer",
-	Details: "    ferry settle coldchain/inspections -accept 0-1200-57,0-1201-58\n    ferry settle coldchain/inspections -release 0-1202-59 -after 10s\n    ferry settle coldchain/inspections -reject 0-1203-60 -reason bad-celsius -detail 'celsius is \"46.4 F\"'",
+	Details: "    ferry settle coldchain/inspections -accept 0-1200-57-1y2p0ij32e8e7,0-1201-58-2k9x0qm41h0d3\n    ferry settle coldchain/inspections -release 0-1202-59-3b1c8yt52a7f9 -after 10s\n    ferry settle coldchain/inspections -reject 0-1203-60-17d4m2wz90k6s -reason bad-celsius -detail 'celsius is \"46.4 F\"'",
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		by := map[string]*string{
 			client.OutcomeAccept:  fs.String("accept", "", "the messages of these `LEASES` are done"),

@@ -15,20 +15,22 @@ import (
 	"steadyferry/internal/core/queue"
 )
 
-// ID names a member's hold on a message: partition, offset and the number
-// of the lease in its partition.
+// ID names a member's hold on a message: partition, offset, the number of the lease in its
+// partition, and the proof that it was given to whom it comes back from.
 type ID struct {
 	Partition int
 	Offset    int64
 	Serial    uint64
+	Proof     uint64
 }
 
 // String prints the lease so that Parse reads it back.
 func (l ID) String() string {
-	b := make([]byte, 0, 32)
+	b := make([]byte, 0, 48)
 	b = strconv.AppendInt(b, int64(l.Partition), 10)
 	b = strconv.AppendInt(append(b, '-'), l.Offset, 10)
-	return string(strconv.AppendUint(append(b, '-'), l.Serial, 10))
+	b = strconv.AppendUint(append(b, '-'), l.Serial, 10)
+	return string(strconv.AppendUint(append(b, '-'), l.Proof, 36))
 }
 
 // Err is wrapped by errors about texts that are no lease.
@@ -37,13 +39,15 @@ var Err = errors.New("not a lease")
 // Parse reads a lease.
 func Parse(text string) (l ID, err error) {
 	partition, rest, _ := strings.Cut(text, "-")
-	offset, serial, _ := strings.Cut(rest, "-")
-	var e1, e2, e3 error
+	offset, rest, _ := strings.Cut(rest, "-")
+	serial, proof, _ := strings.Cut(rest, "-")
+	var e1, e2, e3, e4 error
 	l.Partition, e1 = strconv.Atoi(partition)
 	l.Offset, e2 = strconv.ParseInt(offset, 10, 64)
 	l.Serial, e3 = strconv.ParseUint(serial, 10, 64)
-	if e1 != nil || e2 != nil || e3 != nil || l.Partition < 0 || l.Offset < 0 {
-		return ID{}, fmt.Errorf("%w: %q; allowed: what a lease call gave, such as 0-1200-57", Err, text)
+	l.Proof, e4 = strconv.ParseUint(proof, 36, 64)
+	if errors.Join(e1, e2, e3, e4) != nil || l.Partition < 0 || l.Offset < 0 {
+		return ID{}, fmt.Errorf("%w: %q; allowed: what a lease call gave, such as 0-1200-57-1y2p0ij32e8e7", Err, text)
 	}
 	return l, nil
 }
@@ -86,6 +90,7 @@ func (w *Call) Encode(buf []byte) []byte {
 		s, l := &w.Settle[i], w.Leases[i]
 		buf = binary.AppendUvarint(buf, uint64(l.Partition))
 		buf = binary.AppendUvarint(binary.AppendUvarint(buf, uint64(l.Offset)), l.Serial)
+		buf = binary.LittleEndian.AppendUint64(buf, l.Proof)
 		kind := byte(s.Outcome)
 		if s.Untouched {
 			kind |= 0x80
@@ -103,11 +108,11 @@ func (w *Call) Encode(buf []byte) []byte {
 func DecodeWork(b []byte) (*Call, error) {
 	p := &pack.Reader{Rest: b}
 	w := &Call{AtOnce: p.Byte() != 0, Member: p.Text(), Partition: int(p.Varint()), Max: int(p.Uvarint()), For: p.Varint(), Wait: p.Varint()}
-	n := p.Count(4)
+	n := p.Count(12)
 	w.Leases, w.Settle = make([]ID, n), make([]queue.Settlement, n)
 	for i := range n {
 		s, l := &w.Settle[i], &w.Leases[i]
-		l.Partition, l.Offset, l.Serial = int(p.Uvarint()), int64(p.Uvarint()), p.Uvarint()
+		l.Partition, l.Offset, l.Serial, l.Proof = int(p.Uvarint()), int64(p.Uvarint()), p.Uvarint(), proofIn(p)
 		kind := p.Byte()
 		s.Outcome, s.Untouched = queue.Outcome(kind&0x7f), kind&0x80 != 0
 		if !s.Outcome.Known() {
@@ -121,6 +126,14 @@ func DecodeWork(b []byte) (*Call, error) {
 		return nil, fmt.Errorf("%w: a call that is cut off", queue.ErrCommand)
 	}
 	return w, nil
+}
+
+func proofIn(p *pack.Reader) uint64 {
+	b := p.Fixed(8)
+	if p.Failed {
+		return 0
+	}
+	return binary.LittleEndian.Uint64(b)
 }
 
 // Delivery is a message under a lease.
@@ -159,6 +172,7 @@ func (w *Reply) Encode(buf []byte) []byte {
 	for i := range w.Leased {
 		l := &w.Leased[i]
 		buf = binary.AppendUvarint(binary.AppendUvarint(binary.AppendUvarint(buf, uint64(l.Lease.Partition)), uint64(l.Lease.Offset)), l.Lease.Serial)
+		buf = binary.LittleEndian.AppendUint64(buf, l.Lease.Proof)
 		buf = binary.AppendUvarint(binary.AppendUvarint(buf, uint64(l.Attempt)), uint64(l.Returns))
 		deadline := int64(0)
 		if !l.Deadline.IsZero() {
@@ -193,11 +207,11 @@ func DecodeReply(b []byte) (*Reply, error) {
 	for i := range w.Settled {
 		w.Settled[i] = queue.Settled{Status: queue.Status(p.Byte()), State: queue.State(p.Byte()), Deadline: p.Varint()}
 	}
-	w.Leased = make([]Delivery, p.Count(7))
+	w.Leased = make([]Delivery, p.Count(15))
 	own := make([]int64, len(w.Leased))
 	for i := range w.Leased {
 		l := &w.Leased[i]
-		l.Lease = ID{int(p.Uvarint()), int64(p.Uvarint()), p.Uvarint()}
+		l.Lease = ID{int(p.Uvarint()), int64(p.Uvarint()), p.Uvarint(), proofIn(p)}
 		l.Attempt, l.Returns = int(p.Uvarint()), int(p.Uvarint())
 		if at := p.Varint(); at != 0 {
 			l.Deadline = time.UnixMicro(at).UTC()

@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"time"
 
-	"github.com/google/uuid"
-
 	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
@@ -50,7 +48,7 @@ func (gs *Groups) Join(ctx context.Context, who string, a address.Address, from 
 	if err != nil {
 		return nil, err
 	}
-	answer, err := gs.askGroup(ctx, &groupAsk{Group: g.ID, What: "join", Member: uuid.NewString(), Timeout: timeout, Label: member})
+	answer, err := gs.askGroup(ctx, &groupAsk{Group: g.ID, What: "join", Member: gs.memberID(ctx, g), Timeout: timeout, Label: member})
 	if err != nil {
 		return nil, err
 	}
@@ -114,6 +112,11 @@ func (gs *Groups) askMember(ctx context.Context, a address.Address, ask *groupAs
 	}
 	if err != nil {
 		return nil, err
+	}
+	if ask.Member != "" {
+		if err := gs.checkMember(ctx, g, a.String(), ask.Member); err != nil {
+			return nil, err
+		}
 	}
 	ask.Group = g.ID
 	return gs.askGroup(ctx, ask)

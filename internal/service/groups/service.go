@@ -5,8 +5,10 @@
 package groups
 
 import (
+	"sync"
 	"time"
 
+	"steadyferry/internal/core/proof"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/cluster"
@@ -26,6 +28,7 @@ type Groups struct {
 	offsets *mirror
 	tended  time.Time // when the groups that this node coordinates were looked at last
 	reached ReachedHere
+	proofs  func() *proof.Key // proves to whom ids of members were given
 }
 
 // ReachedHere tells the offset before which a route has sent everything of a partition that
@@ -38,7 +41,8 @@ func (gs *Groups) Routes(reached ReachedHere) { gs.reached = reached }
 
 // New returns the service and registers what it answers of other nodes.
 func New(parts *part.Registry, records *catalog.Catalog, cl *cluster.Cluster, qs *queues.Queues) *Groups {
-	gs := &Groups{parts: parts, cluster: cl, queues: qs, catalog: records, peers: parts.Peers(), id: parts.ID(),
+	proofs := sync.OnceValue(func() *proof.Key { return proof.New(records.View().Cluster.Secret, "members") })
+	gs := &Groups{proofs: proofs, parts: parts, cluster: cl, queues: qs, catalog: records, peers: parts.Peers(), id: parts.ID(),
 		groups: newCoordinators(), commits: &committer{catalog: records}, offsets: newMirror(), tended: time.Now()}
 	gs.answer()
 	return gs

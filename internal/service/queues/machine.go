@@ -3,17 +3,19 @@ package queues
 import (
 	"encoding/binary"
 	"errors"
-	"github.com/google/uuid"
 	"log/slog"
 	"math/rand/v2"
 	"sync"
 	"sync/atomic"
+
+	"github.com/google/uuid"
 
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/replica"
 	"steadyferry/internal/service/queues/presence"
+	"steadyferry/internal/service/queues/turns"
 )
 
 // queueMachine is what a queue's partition derives from its log: what a
@@ -27,7 +29,7 @@ type queueMachine struct {
 
 	nextDue  atomic.Int64 // when time changes something, microseconds; 0: never
 	ready    atomic.Int64 // messages that could be leased
-	waiters  waiters
+	waiters  turns.Waiters
 	presence presence.Presence
 	contents contents
 	// The record from which a detail was read last: details of one call lie in
@@ -169,7 +171,7 @@ func (m *queueMachine) tellChange() {
 	ready := m.queue.Ready()
 	m.ready.Store(ready)
 	if ready > 0 {
-		m.waiters.wake(ready)
+		m.waiters.Wake(ready)
 	}
 }
 
@@ -220,16 +222,11 @@ func (m *queueMachine) Load(b []byte) error {
 	return nil
 }
 
-// fairChunk is how many messages one request may take while others wait, even
-// if nothing is left for them: they are first in turn then. Smaller shares
-// would make many small steps of one.
-const fairChunk = 100
-
 // fairShare is how many of the ready messages one of those who wait may take.
 func (m *queueMachine) fairShare(most int) int {
-	others := m.waiters.count.Load()
+	others := m.waiters.Count()
 	if others == 0 {
 		return most
 	}
-	return min(most, max(int((m.ready.Load()+others)/(others+1)), fairChunk))
+	return min(most, max(int((m.ready.Load()+others)/(others+1)), turns.Chunk))
 }

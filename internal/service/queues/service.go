@@ -5,6 +5,9 @@
 package queues
 
 import (
+	"sync"
+
+	"steadyferry/internal/core/proof"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 )
@@ -22,12 +25,14 @@ type Queues struct {
 	catalog *catalog.Catalog
 	peers   part.Network
 	id      uint64
+	leases  func() *proof.Key // proves to whom they were given
 }
 
 // New returns the service, and registers what queues do otherwise than topics
 // and what it answers of other nodes.
 func New(parts *part.Registry, records *catalog.Catalog) *Queues {
 	qs := &Queues{parts: parts, catalog: records, peers: parts.Peers(), id: parts.ID()}
+	qs.leases = sync.OnceValue(func() *proof.Key { return proof.New(records.View().Cluster.Secret, "leases") })
 	parts.Register(catalog.KindQueue, qs.kind())
 	qs.answer()
 	return qs

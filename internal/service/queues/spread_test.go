@@ -1,6 +1,7 @@
 package queues_test
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"testing"
@@ -11,10 +12,13 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/lease"
+	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/setting"
+	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/node/nodetest"
 	"steadyferry/internal/service/queues"
@@ -250,4 +254,38 @@ func TestWhatGoesOutIsCountedOnce(t *testing.T) {
 	}
 	assert.Never(t, func() bool { return counted() > 5 }, time.Second, 20*time.Millisecond)
 	assert.EqualValues(t, 5, counted(), "three to a member, two to a route")
+}
+
+// A lease is settled by whom it was given to, whatever its number is; all tokens of a principal are
+// as good.
+func TestALeaseBelongsToWhomItWasGiven(t *testing.T) {
+	n := nodetest.Open(t)
+	q := n.Channel(setting.Queue, "coldchain/inspections", nil)
+	for _, name := range []string{"lana", "other"} {
+		require.NoError(t, n.Catalog.NewRights(t.Context(), nil, catalog.Rights{Principals: []*catalog.Principal{{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: name}}},
+			Grants: []*catalog.Grant{{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: "g-" + name}, Grant: setting.Grant{To: name, Role: "consumer", On: "coldchain"}}}}))
+	}
+	as := func(name string) context.Context { return access.As(t.Context(), n.Access.Named(name)) }
+	_, err := n.Parts.PublishMessages(accesstest.Owner(t), q, 0, []*message.Message{{Body: []byte("1")}})
+	require.NoError(t, err)
+	done, err := n.Queues.Work(as("lana"), q, queues.Work{Member: "w", Partition: part.AnyPartition, Max: 1, Wait: time.Second})
+	require.NoError(t, err)
+	require.Len(t, done.Leased, 1)
+	l := done.Leased[0].Lease
+	accept := func(who string, l queues.Lease) queue.Status {
+		out, err := n.Queues.Work(as(who), q, queues.Work{Member: "w", Partition: part.AnyPartition, Settle: []queues.Settle{{Lease: l, Outcome: queue.Accept}}})
+		require.NoError(t, err)
+		return out.Settled[0].Status
+	}
+	guessed := l
+	guessed.Proof = 0
+	assert.Equal(t, queue.Unknown, accept("lana", guessed), "its number alone is not enough")
+	assert.Equal(t, queue.Unknown, accept("other", l), "nor is the lease of another")
+	next := l
+	next.Serial++
+	assert.Equal(t, queue.Unknown, accept("lana", next), "nor that of another lease")
+	assert.EqualValues(t, 1, n.Queues.Counts(q).Leased)
+	back, err := lease.Parse(l.String())
+	require.NoError(t, err)
+	assert.Equal(t, queue.Done, accept("lana", back))
 }

@@ -33,7 +33,7 @@ func (m *queueMachine) status(g *replica.Group) *queue.Summary {
 		s.Counts, oldest = q.Counts(), q.OldestWaiting()
 		holdings, s.Owed = q.Holdings(), q.Owed()
 	})
-	s.Asking = m.waiters.count.Load()
+	s.Asking = m.waiters.Count()
 	s.Members = m.presence.Members(holdings)
 	if oldest >= 0 {
 		if stamp, ok, err := g.Journal().StampOf(oldest); err == nil && ok {

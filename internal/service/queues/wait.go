@@ -4,8 +4,6 @@ import (
 	"context"
 	"encoding/binary"
 	"slices"
-	"sync"
-	"sync/atomic"
 	"time"
 
 	"steadyferry/internal/core/access"
@@ -15,80 +13,15 @@ import (
 	"steadyferry/internal/engine/peer"
 	"steadyferry/internal/engine/replica"
 	"steadyferry/internal/service/queues/presence"
+	"steadyferry/internal/service/queues/turns"
 )
-
-// waiters are requests that wait for messages to lease, the one that came
-// first in front.
-type waiters struct {
-	mu    sync.Mutex
-	list  []*waiter
-	count atomic.Int64
-}
-
-// waiter is one request that waits for up to most messages. One that waits at
-// several partitions has a waiter at each, with the same channel.
-type waiter struct {
-	ready chan struct{} // signalled when messages are there; has room for one signal
-	most  int
-}
-
-// add lets a request wait.
-func (w *waiters) add(most int, ready chan struct{}) *waiter {
-	one := &waiter{ready, most}
-	w.mu.Lock()
-	w.list = append(w.list, one)
-	w.count.Store(int64(len(w.list)))
-	w.mu.Unlock()
-	return one
-}
-
-// leave ends the waiting, and reports whether it was woken before.
-func (w *waiters) leave(one *waiter) (woken bool) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	at := slices.Index(w.list, one)
-	if at >= 0 {
-		w.list = slices.Delete(w.list, at, at+1)
-		w.count.Store(int64(len(w.list)))
-	}
-	return at < 0
-}
-
-// remove ends the waiting. One that was woken meanwhile, and takes nothing,
-// passes it on.
-func (w *waiters) remove(one *waiter) {
-	if w.leave(one) {
-		w.wake(1)
-	}
-}
-
-// wake wakes as many as there are messages for.
-func (w *waiters) wake(ready int64) {
-	if w.count.Load() == 0 {
-		return
-	}
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	woken := 0
-	for woken < len(w.list) && ready > 0 {
-		one := w.list[woken]
-		select {
-		case one.ready <- struct{}{}:
-		default: // it was woken at another partition
-		}
-		ready -= int64(min(one.most, fairChunk))
-		woken++
-	}
-	w.list = slices.Delete(w.list, 0, woken)
-	w.count.Store(int64(len(w.list)))
-}
 
 // waiting is a member's waiting at the partitions of a queue that this node
 // leads.
 type waiting struct {
 	ready chan struct{}
 	at    []*queueMachine
-	by    []*waiter
+	by    []*turns.Waiter
 }
 
 // waitAt begins to wait at partitions; with true there are messages already.
@@ -96,7 +29,7 @@ func waitAt(machines []*queueMachine, member string, messages int) (w *waiting, 
 	w = &waiting{ready: make(chan struct{}, 1)}
 	for _, m := range machines {
 		m.presence.Note(member)
-		w.at, w.by = append(w.at, m), append(w.by, m.waiters.add(messages, w.ready))
+		w.at, w.by = append(w.at, m), append(w.by, m.waiters.Add(messages, w.ready))
 		there = there || m.ready.Load() > 0
 	}
 	return w, there
@@ -106,9 +39,9 @@ func waitAt(machines []*queueMachine, member string, messages int) (w *waiting, 
 // it does at all; the others wake somebody else.
 func (w *waiting) end(uses bool) {
 	for i, m := range w.at {
-		if m.waiters.leave(w.by[i]) {
+		if m.waiters.Leave(w.by[i]) {
 			if !uses {
-				m.waiters.wake(1)
+				m.waiters.Wake(1)
 			}
 			uses = false
 		}

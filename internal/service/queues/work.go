@@ -12,6 +12,7 @@ import (
 	"steadyferry/internal/core/lease"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
+	"steadyferry/internal/core/proof"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/engine/link"
 	"steadyferry/internal/engine/part"
@@ -176,8 +177,13 @@ func (qs *Queues) work(ctx context.Context, t *part.Channel, w Work) (*Done, err
 	parts := t.Partitions()
 	out := &Done{Settled: make([]Settled, len(w.Settle))}
 	by := map[int][]int{} // places of settlements by partition
+	given := map[int]*proof.Given{}
 	for i, s := range w.Settle {
-		if s.Lease.Partition >= len(parts) {
+		if s.Lease.Partition < len(parts) && given[s.Lease.Partition] == nil {
+			given[s.Lease.Partition] = qs.given(ctx, parts[s.Lease.Partition])
+		}
+		// A lease of somebody else is as good as none: whether there is such a one is not told.
+		if s.Lease.Partition >= len(parts) || !given[s.Lease.Partition].Is(s.Lease.Proof, uint64(s.Lease.Offset), s.Lease.Serial) {
 			out.Settled[i] = Settled{Lease: s.Lease, Status: queue.Unknown}
 			continue
 		}
@@ -207,6 +213,16 @@ func (qs *Queues) work(ctx context.Context, t *part.Channel, w Work) (*Done, err
 		return out, nil
 	}
 	return out, qs.leaseAny(ctx, t, &w, out)
+}
+
+// given proves leases of a partition that are given to whoever asks. All tokens of a principal hold
+// its leases: one takes the place of another.
+func (qs *Queues) given(ctx context.Context, p *part.Partition) *proof.Given {
+	who := access.PassOfNode
+	if a, ok := access.In(ctx); ok && !access.IsNode(a) {
+		who = a.Who()
+	}
+	return qs.leases().Given(who, uint64(p.Channel.ID), uint64(p.Number))
 }
 
 func (qs *Queues) settleAt(ctx context.Context, p *part.Partition, w *Work, places []int, out *Done) error {
@@ -273,9 +289,13 @@ func (qs *Queues) workAt(ctx context.Context, p *part.Partition, w *Work, places
 			out.Settled[at].Deadline = time.UnixMicro(d).UTC()
 		}
 	}
+	var given *proof.Given
+	if len(r.Handed) > 0 {
+		given = qs.given(ctx, p)
+	}
 	for i := range r.Handed {
 		h := &r.Handed[i]
-		d := lease.Delivery{Lease: Lease{Partition: p.Number, Offset: h.Offset, Serial: h.Serial}, Attempt: h.Attempt, Returns: h.Returns, Message: r.Messages[i]}
+		d := lease.Delivery{Lease: Lease{Partition: p.Number, Offset: h.Offset, Serial: h.Serial, Proof: given.Of(uint64(h.Offset), h.Serial)}, Attempt: h.Attempt, Returns: h.Returns, Message: r.Messages[i]}
 		if h.Deadline > 0 {
 			d.Deadline = time.UnixMicro(h.Deadline).UTC()
 		}
@@ -387,9 +407,9 @@ func (m *queueMachine) dueAt(now int64) bool {
 // await waits until messages are ready.
 func (m *queueMachine) await(ctx context.Context, messages int, most time.Duration) error {
 	ready := make(chan struct{}, 1)
-	one := m.waiters.add(messages, ready)
+	one := m.waiters.Add(messages, ready)
 	if m.ready.Load() > 0 { // they came between
-		m.waiters.remove(one)
+		m.waiters.Remove(one)
 		return nil
 	}
 	defer link.Pause(ctx)()
@@ -399,10 +419,10 @@ func (m *queueMachine) await(ctx context.Context, messages int, most time.Durati
 	case <-ready:
 		return nil
 	case <-timer.C:
-		m.waiters.remove(one)
+		m.waiters.Remove(one)
 		return nil
 	case <-ctx.Done():
-		m.waiters.remove(one)
+		m.waiters.Remove(one)
 		return ctx.Err()
 	}
 }
