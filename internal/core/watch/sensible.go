@@ -38,6 +38,7 @@ var OfNodes = []Sensible{
 	{"disks", "disk-free", "8GiB", "2GiB", time.Minute, "publishing stops when the reserve is reached; at 100 MB/s two gigabytes last 20 seconds, eight more than a minute"},
 	{"records", "catalog-away", "40s", "5m", 20 * time.Second, "messages flow without the records, but nothing can be changed or committed"},
 	{"certificates", "certificate-left", "21d", "4d", time.Minute, "three weeks leave time to order one, four days to do it by hand"},
+	{"owner", "owner-used", "1", "", time.Minute, "the owner may do everything, and is for the first day and for emergencies: people and machines have rights of their own"},
 }
 
 // Settings are those of the watch in a space.

@@ -46,6 +46,10 @@ type Asker struct {
 // Owner is the principal that may do everything, without having been given anything.
 const Owner = "owner"
 
+// OwnerGrace is how long after the records were made the owner sets things up: its use is no event
+// then.
+const OwnerGrace = 24 * time.Hour
+
 // Catalog is the connection to the records.
 type Catalog struct {
 	url      string

@@ -47,6 +47,15 @@ func (l Ledger) Device(ctx context.Context, userCode string) (*Device, error) {
 	return catalog.One[Device](ctx, l.c, deviceColumns+`WHERE user_code = $1 AND expires_at > now() AND principal IS NULL AND NOT denied`, userCode)
 }
 
+// LastUseOf returns when a secret that a principal has was used last, to a few minutes; zero: none was.
+func (l Ledger) LastUseOf(ctx context.Context, principal string) (time.Time, error) {
+	row, err := catalog.One[sql.NullTime](ctx, l.c, `SELECT max(s.used_at) FROM secrets s JOIN principals p ON p.id = s.principal_id WHERE p.name = $1`, principal)
+	if err != nil {
+		return time.Time{}, err
+	}
+	return row.Time, nil
+}
+
 // Decide lets one in for who is described by a secret, or denies it, once: else
 // catalog.ErrNotFound.
 func (l Ledger) Decide(ctx context.Context, userCode string, as catalog.Secret, let bool) error {

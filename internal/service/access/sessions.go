@@ -47,6 +47,7 @@ func (s *Service) Used(ctx context.Context, a catalog.Asker, acts bool) {
 			s.uses.all = append(s.uses.all, a)
 		}
 		s.uses.mu.Unlock()
+		s.noteOwner(ctx, a, now)
 	}
 	if !acts || !a.Session() { // most come with a token, a million times
 		return
@@ -62,6 +63,20 @@ func (s *Service) Used(ctx context.Context, a catalog.Asker, acts bool) {
 	if err := s.catalog.Extend(ctx, a, until); err != nil && ctx.Err() == nil {
 		slog.Debug("a session could not be extended", "error", err)
 	}
+}
+
+// UsesOwner is what it is called when somebody comes as the owner, which is for the first day and
+// for emergencies.
+const UsesOwner = "use the owner's rights"
+
+// noteOwner has it be noted that somebody has come as the owner.
+func (s *Service) noteOwner(ctx context.Context, a catalog.Asker, now time.Time) {
+	owner := s.catalog.View().Principal(catalog.Owner)
+	if a.Name != catalog.Owner || owner == nil || now.Sub(owner.CreatedAt) < catalog.OwnerGrace {
+		return
+	}
+	by := a.By()
+	s.gather(Gathered{Who: catalog.Owner, Via: access.Via{Credential: by.Kind + " " + by.ID}, Action: UsesOwner, Outcome: catalog.Done})
 }
 
 // NoteUses records which secrets were used.

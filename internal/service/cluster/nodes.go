@@ -68,7 +68,7 @@ func (cl *Cluster) statuses() map[uint64]*form.Node {
 // Condition is what is measured of a node alone.
 type Condition struct {
 	Name            string
-	DiskFree        int64
+	DiskFree        int64         // -1: it has said nothing of its disk yet
 	Away            time.Duration // not heard of for so long
 	RecordsAway     time.Duration // they do not answer it for so long
 	CertificateLeft time.Duration // -1: it shows none
@@ -78,7 +78,10 @@ type Condition struct {
 func (cl *Cluster) Conditions(now time.Time) map[uint64]Condition {
 	all := map[uint64]Condition{}
 	for id, n := range cl.statuses() {
-		c := Condition{Name: n.Node, DiskFree: n.Disk.Free, CertificateLeft: -1}
+		c := Condition{Name: n.Node, DiskFree: -1, CertificateLeft: -1}
+		if n.Disk.Total > 0 {
+			c.DiskFree = n.Disk.Free
+		}
 		if !n.Up && n.Since != nil {
 			c.Away = max(now.Sub(*n.Since), time.Second)
 		}

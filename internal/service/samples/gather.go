@@ -2,6 +2,8 @@ package samples
 
 import (
 	"context"
+	"maps"
+	"slices"
 	"time"
 
 	"steadyferry/internal/core/clock"
@@ -9,6 +11,7 @@ import (
 	"steadyferry/internal/core/rate"
 	"steadyferry/internal/core/sample"
 	"steadyferry/internal/core/setting"
+	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/report"
 	"steadyferry/internal/service/groups"
@@ -47,15 +50,41 @@ type gathering struct {
 	is   counts
 }
 
+// ownerLately is for how long a use of the owner's rights is told.
+const ownerLately = 10 * time.Minute
+
+// ownerUsed is 1 when somebody came as the owner lately.
+func (s *Samples) ownerUsed(ctx context.Context, now time.Time) float64 {
+	owner := s.catalog.View().Principal(catalog.Owner)
+	if owner == nil || now.Sub(owner.CreatedAt) < catalog.OwnerGrace {
+		return 0
+	}
+	last, err := s.ledger.LastUseOf(ctx, catalog.Owner)
+	switch {
+	case err != nil:
+		return sample.Unknown
+	case now.Sub(last) < ownerLately:
+		return 1
+	}
+	return 0
+}
+
 // gather measures all things. before are the counts of the time before.
 func (s *Samples) gather(ctx context.Context, now time.Time, before counts) (map[sample.Thing][]float64, counts) {
 	g := &gathering{s, ctx, now, map[sample.Thing][]float64{}, before, countsAt(now)}
-	for id, c := range s.of.Cluster.Conditions(now) {
-		certificate := sample.Unknown
+	owner := s.ownerUsed(ctx, now)
+	conditions := s.of.Cluster.Conditions(now)
+	for _, id := range slices.Sorted(maps.Keys(conditions)) {
+		c := conditions[id]
+		free, certificate := sample.Unknown, sample.Unknown
+		if c.DiskFree >= 0 {
+			free = float64(c.DiskFree)
+		}
 		if c.CertificateLeft >= 0 {
 			certificate = c.CertificateLeft.Seconds()
 		}
-		g.put(sample.Node, int64(id), 0, 0, float64(c.DiskFree), 0, c.Away.Seconds(), c.RecordsAway.Seconds(), certificate)
+		g.put(sample.Node, int64(id), 0, 0, free, 0, c.Away.Seconds(), c.RecordsAway.Seconds(), certificate, owner)
+		owner = 0 // it is told of the first node
 	}
 	for _, t := range s.of.Parts.Channels() {
 		g.channel(t)
