@@ -119,6 +119,7 @@ type (
 	Principal         = form.Principal
 	Grant             = form.Grant
 	Mask              = form.Mask
+	BreakGlass        = form.BreakGlass
 	May               = form.May
 	Seek              = form.Seek
 	Series            = form.Series

@@ -171,3 +171,30 @@ func TestTheConsoleUnderAMask(t *testing.T) {
 	p.click("Take the mask heat away")
 	p.says("There is no mask yet.")
 }
+
+// Who may break the glass is offered to, where contents are hidden; the reason is asked for, and then
+// they are seen.
+func TestTheConsoleBreaksTheGlass(t *testing.T) {
+	t.Parallel()
+	n := failing(t)
+	n.Must("access", "new", "person", "ines")
+	n.Must("access", "new", "person", "noor")
+	n.Must("access", "new", "grant", "ines", "-role", "help-desk", "-on", "coldchain/inspections", "-opens", "-yes")
+	n.Must("access", "new", "grant", "noor", "-role", "help-desk", "-on", "coldchain/inspections", "-yes")
+	p := openConsole(t, as(t, n, "noor"))
+	p.open("/dead/coldchain/inspections")
+	p.says("hidden: it takes see-content")
+	p.wait(`!document.body.innerText.includes("Break the glass")`)
+	p = openConsole(t, as(t, n, "ines"))
+	p.open("/dead/coldchain/inspections")
+	p.click("Break the glass")
+	p.fill("Why", "the clinic cannot find its box")
+	p.says("ferry access break-glass coldchain/inspections -why")
+	p.accessible("the glass")
+	p.click("See what it does")
+	p.says("ines sees what is in messages of coldchain/inspections until")
+	p.wait(`(() => { const all = [...document.querySelectorAll("[role=dialog] button")]; const b = all.find((b) => b.innerText.trim() === "Break the glass"); b?.click(); return !!b; })()`)
+	p.says("9.5")
+	p.wait(`!document.body.innerText.includes("hidden: it takes see-content")`)
+	assert.Contains(t, n.Must("logbook", "-action", "break the glass"), "the clinic cannot find its box")
+}

@@ -70,6 +70,7 @@ func TestAnswersKeepToTheDocument(t *testing.T) {
 		{"POST", "/api/v1/masks", `{"name":"boxes","on":"coldchain/*","fields":["/box","key"],"show":"hashed","for":["help-desk"]}`, "application/json", ""},
 		{"POST", "/api/v1/masks", `{"name":"other","on":"coldchain/*","fields":["box"],"for":["help-desk"]}`, "application/json", ""},
 		{"GET", "/api/v1/masks", "", "", ""},
+		{"POST", "/api/v1/break-glass?preview=true", `{"on":"coldchain/inspections","why":"a box is lost"}`, "application/json", ""},
 		{"GET", "/api/v1/logbook/lines?who=owner", "", "", ""},
 		{"DELETE", "/api/v1/masks/none", "", "", ""},
 		{"DELETE", "/api/v1/masks/boxes", "", "", ""},

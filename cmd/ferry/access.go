@@ -25,6 +25,7 @@ type accessFlags struct {
 	forRoles       string
 	description    string
 	yes, paused    bool
+	opens          bool
 	given          func(name string) bool
 }
 
@@ -47,6 +48,7 @@ var accessVerb = verb{
     ferry access grants                            who was given which role on what
     ferry access new grant NAME -role help-desk -on coldchain/inspections
                                                    give a role to a principal, or to team:NAME
+    ferry access break-glass ADDRESS -why TEXT     see what is in messages there for an hour; those who look after it are told
     ferry access masks                             fields of messages that are hidden, from which roles
     ferry access new mask boxes -on 'coldchain/*' -fields key,/box -show hashed -for-roles help-desk
                                                    hide fields: key, header.NAME, or a JSON Pointer into the body
@@ -71,6 +73,7 @@ remove only show what they would do.`,
 		fs.StringVar(&f.forRoles, "for-roles", "", "`ROLES` that a mask is for, with commas")
 		fs.StringVar(&f.description, "description", "", "`TEXT` that says what a person, a machine or a role is for")
 		fs.BoolVar(&f.paused, "paused", false, "of set: whoever it is may do nothing for now")
+		fs.BoolVar(&f.opens, "opens", false, "of new grant: who gets it may break the glass there")
 		fs.BoolVar(&f.yes, "yes", false, "do it")
 		f.given = func(name string) (given bool) {
 			fs.Visit(func(one *flag.Flag) { given = given || one.Name == name })
@@ -94,6 +97,7 @@ var accessActs = map[string]struct {
 	"roles":        {"nothing", 0, func(c *call, _ *accessFlags) error { return listAccess(c, "/roles", roleTable) }},
 	"grants":       {"nothing", 0, func(c *call, _ *accessFlags) error { return listAccess(c, "/grants", grantTable) }},
 	"masks":        {"nothing", 0, func(c *call, _ *accessFlags) error { return listAccess(c, "/masks", maskTable) }},
+	"break-glass":  {"an address", 1, (*call).breakGlass},
 	"may":          {"a name, a verb and an address", 3, func(c *call, _ *accessFlags) error { return c.may() }},
 	"who":          {"an address and a verb", 2, func(c *call, _ *accessFlags) error { return c.whoMay() }},
 	"set":          {"a name", 1, (*call).setPrincipal},

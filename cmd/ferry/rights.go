@@ -29,6 +29,9 @@ var (
 		return []string{m.Name, m.On, strings.Join(m.Fields, " "), m.Show, strings.Join(m.For, " "), m.Description}
 	}}
 	grantTable = term.TableOf[client.Grant]{Headings: []string{"grant", "to", "role", "on", "until", "why"}, Row: func(g client.Grant) []string {
+		if g.Opens {
+			g.Role += ", may break the glass"
+		}
 		return []string{g.Name, g.To, g.Role, g.On, term.First(g.Until, "-"), g.Why}
 	}}
 )
@@ -88,7 +91,7 @@ func (c *call) newAccess(f *accessFlags) error {
 	case "role":
 		return c.made(what, name, "/roles", map[string]any{"name": name, "verbs": listOf(f.verbs), "description": f.description}, "ferry access new grant NAME -role "+name+" -on PATTERN")
 	case "grant":
-		return c.Previewed(term.Ask[client.Preview](c.Call, http.MethodPost, "/grants", term.Preview(!f.yes), map[string]any{"to": name, "role": f.role, "on": f.on, "until": f.until, "why": f.why}))
+		return c.Previewed(term.Ask[client.Preview](c.Call, http.MethodPost, "/grants", term.Preview(!f.yes), map[string]any{"to": name, "role": f.role, "on": f.on, "until": f.until, "why": f.why, "opens": f.opens}))
 	case "mask":
 		return c.Previewed(term.Ask[client.Preview](c.Call, http.MethodPost, "/masks", term.Preview(!f.yes), sent(map[string]any{"name": name, "on": f.on, "fields": listOf(f.fields), "show": f.show, "for": listOf(f.forRoles), "description": f.description})))
 	}
@@ -157,6 +160,11 @@ func (c *call) removeAccess(f *accessFlags) error {
 		return nil
 	}
 	return term.WrongUsage("%q is not something that ferry access removes; allowed: person, machine, role, grant, mask", what)
+}
+
+// breakGlass has whoever asks see contents for a while.
+func (c *call) breakGlass(f *accessFlags) error {
+	return c.Previewed(term.Ask[client.Preview](c.Call, http.MethodPost, "/break-glass", term.Preview(!f.yes), client.BreakGlass{On: c.Args[0], Why: f.why}))
 }
 
 // may says whether somebody may do something, with exit status 1 when not.

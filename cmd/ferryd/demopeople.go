@@ -32,7 +32,7 @@ var demoPeople = []gatehouse.Person{
 var demoGrants = []client.Grant{
 	{To: "team:operators", Role: "operator", On: "*", Why: "Operations run the service"},
 	{To: "team:leads", Role: "team-owner", On: "coldchain", Why: "The space is theirs"},
-	{To: "team:desk", Role: "help-desk", On: "coldchain/inspections", Why: "The desk returns and discards what failed"},
+	{To: "team:desk", Role: "help-desk", On: "coldchain/inspections", Why: "The desk returns and discards what failed", Opens: true},
 	{To: "team:on-call", Role: "viewer", On: "*", Why: "Whoever is on call sees how all is"},
 	{To: "team:on-call", Role: "on-call", On: "coldchain", Why: "Whoever is on call sees what failed, but not whose it is"},
 }
@@ -40,7 +40,7 @@ var demoGrants = []client.Grant{
 // demoRights are roles that are not built in, and the mask that is for some.
 var demoRights = []step{
 	{"/roles", map[string]any{"name": "on-call", "verbs": []string{"see-counts", "see-causes", "see-metadata", "see-content"}, "description": "looks, and sees what is in messages"}},
-	{"/masks", map[string]any{"name": "boxes", "on": "coldchain/*", "fields": []string{"key", "/box"}, "show": "hashed", "for": []string{"on-call", "help-desk"}, "description": "Which box it is tells which clinic"}},
+	{"/masks", map[string]any{"name": "boxes", "on": "coldchain/*", "fields": []string{"key", "/box"}, "show": "hashed", "for": []string{"on-call", "help-desk", "break-glass"}, "description": "Which box it is tells which clinic"}},
 }
 
 const demoSignIn = `# How people of the demo sign in: at a stand-in that runs beside it.
@@ -96,7 +96,7 @@ func (d *depot) people(ctx context.Context) error {
 		if slices.ContainsFunc(have.Items, func(h client.Grant) bool { return h.To == g.To && h.Role == g.Role && h.On == g.On }) {
 			continue
 		}
-		if err := d.api.Call(ctx, http.MethodPost, "/grants", nil, map[string]any{"to": g.To, "role": g.Role, "on": g.On, "why": g.Why}, nil); err != nil {
+		if err := d.api.Call(ctx, http.MethodPost, "/grants", nil, map[string]any{"to": g.To, "role": g.Role, "on": g.On, "why": g.Why, "opens": g.Opens}, nil); err != nil {
 			return err
 		}
 	}

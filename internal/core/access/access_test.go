@@ -67,6 +67,7 @@ func TestTheBuiltInRoles(t *testing.T) {
 		"consumer":   "see-counts read commit lease settle",
 		"viewer":     "see-counts see-causes see-metadata logbook",
 		"help-desk":  "see-counts see-causes see-metadata return discard undo",
+		"break-glass": "see-counts see-causes see-metadata see-content",
 	}
 	for _, r := range BuiltIn {
 		assert.Equal(t, want[r.Name], strings.Join(r.Verbs.Names(), " "), r.Name)

@@ -107,13 +107,13 @@ func (r *Rights) Sight(v Verb, at string) *mask.Sight {
 var Contents = Of(SeeContent, Read, Lease, Export)
 
 // Unmasked reports whether no mask can be before what is seen at what a pattern covers: none that
-// is for a role that is had, unless another role shows all.
+// is for a role that is had, unless another role shows all, and not only for a while.
 func (r *Rights) Unmasked(p address.Pattern) bool {
 	for _, m := range r.masks {
 		of := func(g Grant) bool { return g.Verbs.Without(Contents) != g.Verbs }
 		under := func(g Grant) bool { return of(g) && slices.Contains(m.For, g.Role) }
 		free := func(g Grant) bool {
-			return of(g) && !slices.Contains(m.For, g.Role) && (p.Within(g.On) || m.On.Within(g.On))
+			return of(g) && g.Role != RoleBreakGlass && !slices.Contains(m.For, g.Role) && (p.Within(g.On) || m.On.Within(g.On))
 		}
 		if slices.ContainsFunc(r.grants, under) && !slices.ContainsFunc(r.grants, free) {
 			return false

@@ -13,6 +13,9 @@ var looking = Of(SeeCounts, SeeCauses, SeeMetadata)
 // RoleOwner is the name of the role that may do everything.
 const RoleOwner = "owner"
 
+// RoleBreakGlass is the role of who has opened contents for a while.
+const RoleBreakGlass = "break-glass"
+
 // BuiltIn are the roles that are always there, as they are.
 var BuiltIn = []Role{
 	{RoleOwner, "may do everything; for the first start and for emergencies", Everything},
@@ -22,4 +25,5 @@ var BuiltIn = []Role{
 	{"consumer", "a program that works on messages", Of(SeeCounts, Read, Commit, Lease, Settle)},
 	{"viewer", "is on call, and looks: no contents", looking | Of(Logbook)},
 	{"help-desk", "returns and discards dead letters without seeing what is in them", looking | Of(Return, Discard, Undo)},
+	{RoleBreakGlass, "sees what is in messages for an hour, with a reason that is told: who may, gives it to itself", looking | Of(SeeContent)},
 }

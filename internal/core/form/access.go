@@ -42,6 +42,7 @@ type SignIn struct {
 	Roles      []string `json:"roles"`      // ROLE on PATTERN each
 	Everywhere []string `json:"everywhere"` // the verbs that it may on everything
 	Somewhere  []string `json:"somewhere"`  // the verbs that it may on something
+	Opens      []string `json:"opens"`      // patterns on which it may break the glass
 }
 
 // SignInWays are the ways to sign in, beside a token.
@@ -126,7 +127,14 @@ type Grant struct {
 	On        string    `json:"on"`
 	Until     string    `json:"until"` // empty: it has no end
 	Why       string    `json:"why"`
+	Opens     bool      `json:"opens"` // who has it may break the glass there
 	CreatedAt time.Time `json:"createdAt"`
+}
+
+// BreakGlass is that somebody wants to see what is in messages for a while.
+type BreakGlass struct {
+	On  string `json:"on"` // a pattern
+	Why string `json:"why"`
 }
 
 // Mask is fields of messages that are hidden from some roles.

@@ -37,6 +37,7 @@ type Grant struct {
 	On    string `json:"on"`
 	Until string `json:"until,omitempty"`
 	Why   string `json:"why,omitempty"`
+	Opens bool   `json:"opens,omitempty"`
 }
 
 // Mask is how fields of messages are hidden.
@@ -90,6 +91,7 @@ var Grants = Table[Grant]{
 	row(Setting[Grant]{Name: "on", Label: "On", Form: Patterned(), Help: "`PATTERN` of what the role is given on, such as coldchain/inspections"}, func(g *Grant) *string { return &g.On }),
 	row(Setting[Grant]{Name: "until", Label: "Until", Form: Moment(), Help: "`TIME` at which the grant ends by itself, such as 2026-12-01T18:00:00Z"}, func(g *Grant) *string { return &g.Until }),
 	row(Setting[Grant]{Name: "why", Label: "Why", Form: Sentence(MaxDescription), Help: "`TEXT`, the reason that is recorded with the grant"}, func(g *Grant) *string { return &g.Why }),
+	row(Setting[Grant]{Name: "opens", Label: "May break the glass", Form: Switch(), Help: "who gets it may have itself see what is in messages there for an hour, with a reason that is told"}, func(g *Grant) *bool { return &g.Opens }),
 }
 
 // Bounds of a mask.

@@ -59,7 +59,7 @@ func (s *People) session(c *gin.Context) { s.answerSignIn(c, gate.PrincipalOf(c)
 
 func (s *People) answerSignIn(c *gin.Context, p catalog.Asker) {
 	may := s.Node.Access.Asker(p, "").Rights()
-	c.JSON(http.StatusOK, form.SignIn{Name: p.Name, Roles: s.Node.Access.RolesOf(p), Everywhere: may.Everywhere().Names(), Somewhere: may.Somewhere().Names()})
+	c.JSON(http.StatusOK, form.SignIn{Name: p.Name, Roles: s.Node.Access.RolesOf(p), Everywhere: may.Everywhere().Names(), Somewhere: may.Somewhere().Names(), Opens: s.Node.Access.MayBreakGlass(p.Name)})
 }
 
 func (s *People) signOut(c *gin.Context) {

@@ -29,6 +29,7 @@ func (s *People) rightRoutes(a *gin.RouterGroup) {
 	a.GET("/masks", func(c *gin.Context) { c.JSON(http.StatusOK, form.Page[form.Mask]{Items: s.Node.Access.Masks(c)}) })
 	a.POST("/masks", s.newMask)
 	a.DELETE("/masks/:mask", s.removeMask)
+	a.POST("/break-glass", s.breakGlass)
 	a.GET("/may", s.may)
 	a.GET("/may/who", s.whoMay)
 	a.GET("/may/verbs", s.myVerbs)
@@ -102,6 +103,16 @@ func (s *People) newMask(c *gin.Context) {
 func (s *People) removeMask(c *gin.Context) {
 	preview := gate.BoolQuery(c, "preview")
 	p, err := s.Node.Access.RemoveMask(c, gate.Who(c), c.Param("mask"), preview)
+	gate.AnswerPreview(c, p, err, preview)
+}
+
+func (s *People) breakGlass(c *gin.Context) {
+	var in form.BreakGlass
+	if !gate.ReadJSON(c, &in) {
+		return
+	}
+	preview := gate.BoolQuery(c, "preview")
+	p, err := s.Node.Access.BreakGlass(c, in.On, in.Why, preview)
 	gate.AnswerPreview(c, p, err, preview)
 }
 

@@ -54,7 +54,7 @@ func (s *Service) Grants(ctx context.Context) []form.Grant {
 
 // told is a grant as it is told.
 func told(g *catalog.Grant) form.Grant {
-	return form.Grant{Name: g.Name, To: g.To, Role: g.Role, On: g.On, Until: g.Until, Why: g.Why, CreatedAt: g.CreatedAt.UTC()}
+	return form.Grant{Name: g.Name, To: g.To, Role: g.Role, On: g.On, Until: g.Until, Why: g.Why, Opens: g.Opens, CreatedAt: g.CreatedAt.UTC()}
 }
 
 // NewPrincipal makes a person or a machine, which may do nothing yet.
@@ -92,6 +92,11 @@ func (s *Service) NewGrant(ctx context.Context, who string, settings setting.Cha
 	if err := s.mayGive(ctx, g.Role, g.On); err != nil {
 		return nil, err
 	}
+	if g.Opens {
+		if err := s.mayGive(ctx, access.RoleBreakGlass, g.On); err != nil {
+			return nil, err
+		}
+	}
 	v := s.catalog.View()
 	if !strings.HasPrefix(g.To, setting.TeamPrefix) && v.Principal(g.To) == nil {
 		return nil, problem.New(problem.NotFound, "there is no principal %s", g.To).Field("to").Next("ferry access new person %s, or ferry access new machine %s, makes one", g.To, g.To)
@@ -105,6 +110,9 @@ func (s *Service) NewGrant(ctx context.Context, who string, settings setting.Cha
 		if more := one.Verbs.Without(s.Of(h).On(one.On)); more != 0 {
 			p.Effects = append(p.Effects, h+" gains "+more.String()+" on "+g.On)
 		}
+	}
+	if g.Opens {
+		p.Effects = append(p.Effects, g.To+" may have itself see what is in messages of "+g.On+" for an hour, with a reason that is told")
 	}
 	if len(p.Effects) == 0 {
 		p.Effects = []string{"nobody gains anything by it now"}

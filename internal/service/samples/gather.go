@@ -72,7 +72,7 @@ func (s *Samples) ownerUsed(ctx context.Context, now time.Time) float64 {
 // gather measures all things. before are the counts of the time before.
 func (s *Samples) gather(ctx context.Context, now time.Time, before counts) (map[sample.Thing][]float64, counts) {
 	g := &gathering{s, ctx, now, map[sample.Thing][]float64{}, before, countsAt(now)}
-	owner := s.ownerUsed(ctx, now)
+	owner, glass := s.ownerUsed(ctx, now), float64(s.catalog.View().Opened(now))
 	conditions := s.of.Cluster.Conditions(now)
 	for _, id := range slices.Sorted(maps.Keys(conditions)) {
 		c := conditions[id]
@@ -83,8 +83,8 @@ func (s *Samples) gather(ctx context.Context, now time.Time, before counts) (map
 		if c.CertificateLeft >= 0 {
 			certificate = c.CertificateLeft.Seconds()
 		}
-		g.put(sample.Node, int64(id), 0, 0, free, 0, c.Away.Seconds(), c.RecordsAway.Seconds(), certificate, owner)
-		owner = 0 // it is told of the first node
+		g.put(sample.Node, int64(id), 0, 0, free, 0, c.Away.Seconds(), c.RecordsAway.Seconds(), certificate, owner, glass)
+		owner, glass = 0, 0 // they are told of the first node
 	}
 	for _, t := range s.of.Parts.Channels() {
 		g.channel(t)

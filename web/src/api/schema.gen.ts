@@ -405,6 +405,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/break-glass": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** See what is in messages for an hour, where a grant lets do that, or only preview it */
+        post: operations["breakGlass"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/masks": {
         parameters: {
             query?: never;
@@ -2204,6 +2221,8 @@ export interface components {
             everywhere: string[];
             /** @description The verbs that it may on something */
             somewhere: string[];
+            /** @description Patterns on which it may break the glass */
+            opens: string[];
         };
         DeviceCode: {
             device_code: string;
@@ -3002,6 +3021,8 @@ export interface components {
             /** @description Empty: it has no end */
             until: string;
             why: string;
+            /** @description Who has it may break the glass there */
+            opens: boolean;
             /** Format: date-time */
             createdAt: string;
         };
@@ -5372,6 +5393,8 @@ export interface operations {
                     /** @description When it ends by itself */
                     until?: string;
                     why?: string;
+                    /** @description Who gets it may have itself see what is in messages there for an hour */
+                    opens?: boolean;
                 };
             };
         };
@@ -5403,6 +5426,39 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description Who loses what */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    breakGlass: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description A pattern, such as coldchain/inspections */
+                    on: string;
+                    /** @description The reason that is recorded and told */
+                    why: string;
+                };
+            };
+        };
+        responses: {
+            /** @description What it opens */
             200: {
                 headers: {
                     [name: string]: unknown;

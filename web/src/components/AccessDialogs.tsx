@@ -39,7 +39,7 @@ const kinds = {
   },
   grant: {
     table: "grants",
-    fields: ["to", "role", "on", "until", "why"],
+    fields: ["to", "role", "on", "until", "why", "opens"],
     named: false,
     needs: ["to", "role", "on"],
     does: "Give it",

@@ -1,3 +1,4 @@
+import { BreakGlass } from "./BreakGlass";
 import { Link } from "react-router";
 import { type DeadCause, type QueueMessage } from "../api/client";
 import { ago, clock, many } from "../lib/format";
@@ -43,7 +44,8 @@ function Body({ message }: { message: QueueMessage }) {
   if (message.masked?.includes("body"))
     return (
       <p className="rounded bg-sunk p-3">
-        <Hidden /> <span className="text-soft">({many(message.size, "byte")})</span>
+        <Hidden /> <span className="text-soft">({many(message.size, "byte")})</span>{" "}
+        <BreakGlass at={message.address.replace(/#.*$/, "")} />
       </p>
     );
   if (message.gone) return <p className="text-soft">Its content is no longer kept.</p>;

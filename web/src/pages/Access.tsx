@@ -74,7 +74,12 @@ const principalColumns = (change: Change): Column<Principal>[] => [
 
 const grantColumns = (change: Change): Column<Grant>[] => [
   { key: "to", title: "Given to", sort: (g) => g.to, show: (g) => <span className="address font-semibold">{g.to}</span> },
-  { key: "role", title: "Role", sort: (g) => g.role, show: (g) => g.role },
+  {
+    key: "role",
+    title: "Role",
+    sort: (g) => g.role,
+    show: (g) => (g.opens ? `${g.role}, may break the glass` : g.role),
+  },
   { key: "on", title: "On", sort: (g) => g.on, show: (g) => address(g.on) },
   { key: "until", title: "Until", wide: true, show: (g) => (g.until ? clock(g.until, false) : "it has no end") },
   { key: "why", title: "Why", wide: true, className: "text-soft", show: (g) => g.why || "–" },
