@@ -74,6 +74,27 @@ func TestANodeServesTLS(t *testing.T) {
 	assert.Contains(t, ferry("https://"+at, key, "list"), "there is no certificate in it")
 	assert.NotContains(t, ferry("http://"+at, ca, "list"), "coldchain", "not in the clear")
 
+	// The cookie of a session is for this host alone, and for TLS.
+	token, err := os.ReadFile(filepath.Join(dir, "owner.token"))
+	require.NoError(t, err)
+	browser := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool}}, Timeout: 20 * time.Second}
+	signedIn, err := browser.Post("https://"+at+"/api/v1/session", "application/json", strings.NewReader(`{"token":"`+strings.TrimSpace(string(token))+`"}`))
+	require.NoError(t, err)
+	signedIn.Body.Close()
+	require.Len(t, signedIn.Cookies(), 1)
+	cookie := signedIn.Cookies()[0]
+	assert.Equal(t, "__Host-ferry_session", cookie.Name)
+	assert.True(t, cookie.Secure && cookie.HttpOnly && cookie.Path == "/" && cookie.Domain == "" && cookie.SameSite == http.SameSiteStrictMode, "%v", cookie)
+	for name, status := range map[string]int{"__Host-ferry_session": 200, "ferry_session": 401} {
+		r, err := http.NewRequest("GET", "https://"+at+"/api/v1/session", nil)
+		require.NoError(t, err)
+		r.AddCookie(&http.Cookie{Name: name, Value: cookie.Value})
+		answer, err := browser.Do(r)
+		require.NoError(t, err)
+		answer.Body.Close()
+		assert.Equal(t, status, answer.StatusCode, name)
+	}
+
 	serial := answer.TLS.PeerCertificates[0].SerialNumber.String()
 	now := func() string {
 		answer, err := get("/healthz")

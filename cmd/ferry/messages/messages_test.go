@@ -223,7 +223,7 @@ func TestLeasesAreSettled(t *testing.T) {
 	d.must("a\nb\nc\nd\n", "send coldchain/inspections -lines -key box-1")
 	table := d.must("", "lease coldchain/inspections -member m-1")
 	assert.Regexp(t, `lease +runs out in +attempt +key +body`, table)
-	assert.Regexp(t, `0-0-\d+ +\d+s +1 +box-1 +a`, table)
+	assert.Regexp(t, `0-0-\d+-[0-9a-z]+ +\d+s +1 +box-1 +a`, table)
 	leased := objects[client.Delivery](t, d.must("", "lease coldchain/inspections -max 3 -for 5m -json"))
 	require.Len(t, leased, 3)
 	settle := func(args string) said { return d.types("", "settle coldchain/inspections "+args) }
@@ -234,10 +234,10 @@ func TestLeasesAreSettled(t *testing.T) {
 	require.NoError(t, os.WriteFile(detail, []byte("celsius is text"), 0o600))
 	assert.Equal(t, c+"  reject: dead\n", settle("-reject "+c+" -reason bad-celsius -detail @"+detail).out)
 	assert.Equal(t, e+"  release: waiting\n", settle("-release "+e+" -untouched").out)
-	s := settle("-accept " + b + ",0-77-88")
+	s := settle("-accept " + b + ",0-77-88-99")
 	assert.Equal(t, 1, s.status)
 	assert.Contains(t, s.err, "lease "+b+" ran out or was settled before; nothing is changed")
-	assert.Contains(t, s.err, "there never was a lease 0-77-88 here")
+	assert.Contains(t, s.err, "there never was a lease 0-77-88-99 here")
 	assert.Contains(t, s.err, "2 of 2 leases were refused")
 	for args, says := range map[string]string{"": "leases are expected", "-accept x": "x", "-reject " + b + " -detail @nowhere": "nowhere"} {
 		s := settle(args)
@@ -248,7 +248,7 @@ func TestLeasesAreSettled(t *testing.T) {
 	assert.Contains(t, dead, "celsius is text")
 	s = d.types("", "lease coldchain/inspections -accept-at-once -json")
 	assert.Contains(t, s.err, "accepted on delivery")
-	assert.Contains(t, s.out, e[:strings.LastIndex(e, "-")])
+	assert.Contains(t, s.out, `"lease":"`+e[:len("0-3-")])
 }
 
 // A command that works on messages decides by its exit status what becomes of

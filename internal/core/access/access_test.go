@@ -60,13 +60,13 @@ func TestVerbsAreReadAsTheyArePrinted(t *testing.T) {
 // What the built-in roles may is read here by a person, verb for verb.
 func TestTheBuiltInRoles(t *testing.T) {
 	want := map[string]string{
-		"owner":      "see-counts see-causes see-metadata see-content publish read commit lease settle return discard undo edit replay export seek pause set new remove route watch chore access nodes logbook",
-		"operator":   "see-counts see-causes see-metadata see-content publish read commit lease settle return discard undo edit replay export seek pause set new remove route watch chore nodes logbook",
-		"team-owner": "see-counts see-causes see-metadata see-content publish read commit lease settle return discard undo edit replay export seek pause set new remove route watch chore access logbook",
-		"publisher":  "see-counts publish",
-		"consumer":   "see-counts read commit lease settle",
-		"viewer":     "see-counts see-causes see-metadata logbook",
-		"help-desk":  "see-counts see-causes see-metadata return discard undo",
+		"owner":       "see-counts see-causes see-metadata see-content publish read commit lease settle return discard undo edit replay export seek pause set new remove route watch chore access nodes logbook",
+		"operator":    "see-counts see-causes see-metadata see-content publish read commit lease settle return discard undo edit replay export seek pause set new remove route watch chore nodes logbook",
+		"team-owner":  "see-counts see-causes see-metadata see-content publish read commit lease settle return discard undo edit replay export seek pause set new remove route watch chore access logbook",
+		"publisher":   "see-counts publish",
+		"consumer":    "see-counts read commit lease settle",
+		"viewer":      "see-counts see-causes see-metadata logbook",
+		"help-desk":   "see-counts see-causes see-metadata return discard undo",
 		"break-glass": "see-counts see-causes see-metadata see-content",
 	}
 	for _, r := range BuiltIn {

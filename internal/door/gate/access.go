@@ -12,15 +12,39 @@ import (
 	"steadyferry/internal/engine/catalog"
 )
 
-// CookieName is that of the console's session.
-const CookieName = "ferry_session"
+// cookieName is that of the console's session. Over TLS it begins with what has browsers take it
+// from this host alone, over TLS and for all of its paths (RFC 6265bis).
+const cookieName, hostOnly = "ferry_session", "__Host-"
+
+// Secure reports whether browsers come over TLS, be it to something before this node.
+func (g *Gate) Secure(c *gin.Context) bool {
+	return c.Request.TLS != nil || strings.HasPrefix(g.Node.SignIn.PublicURL, "https://")
+}
+
+// Session is the session that a browser has brought, empty for none.
+func (g *Gate) Session(c *gin.Context) string {
+	value, _ := c.Cookie(g.sessionName(c))
+	return value
+}
+
+func (g *Gate) sessionName(c *gin.Context) string {
+	if g.Secure(c) {
+		return hostOnly + cookieName
+	}
+	return cookieName
+}
+
+// SetSession has a browser keep a session for so many seconds; less than 0: forget it.
+func (g *Gate) SetSession(c *gin.Context, session string, seconds int) {
+	http.SetCookie(c.Writer, &http.Cookie{Name: g.sessionName(c), Value: session, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: g.Secure(c), MaxAge: seconds})
+}
 
 const principalKey = "principal"
 
 // Authenticate lets through who brings a token or a session in force. What is
 // wrong with it is not told.
 func (g *Gate) Authenticate(c *gin.Context) {
-	if kind, text := brought(c); text != "" {
+	if kind, text := g.brought(c); text != "" {
 		p, ok, err := g.InForce(c, kind, text)
 		if Refuse(c, err) {
 			return
@@ -56,14 +80,14 @@ func (g *Gate) InForce(c *gin.Context, kind, text string) (p catalog.Asker, ok b
 // KnownMay reports whether the request brings a secret that is known to be in force, of somebody
 // who may do something at an address.
 func (g *Gate) KnownMay(c *gin.Context, v access.Verb, at string) bool {
-	kind, text := brought(c)
+	kind, text := g.brought(c)
 	a, ok := g.Node.Catalog.Known(kind, text)
 	return ok && g.Node.Access.Asker(a, "").Rights().May(v, at)
 }
 
 // EndSession ends the session with which a request came; a token stays.
 func (g *Gate) EndSession(c *gin.Context) error {
-	kind, text := brought(c)
+	kind, text := g.brought(c)
 	if kind != catalog.Session {
 		return nil
 	}
@@ -72,12 +96,11 @@ func (g *Gate) EndSession(c *gin.Context) error {
 }
 
 // brought is the secret that a request brings: a token, or a session.
-func brought(c *gin.Context) (kind, text string) {
+func (g *Gate) brought(c *gin.Context) (kind, text string) {
 	if text, ok := strings.CutPrefix(c.GetHeader("Authorization"), "Bearer "); ok {
 		return catalog.KindOf(text), text
 	}
-	cookie, _ := c.Cookie(CookieName)
-	return catalog.Session, cookie
+	return catalog.Session, g.Session(c)
 }
 
 // PrincipalOf returns for whom a request that was let in stands.

@@ -70,7 +70,7 @@ var (
 // SecurityHeaders sets what browsers are told with every answer.
 func (g *Gate) SecurityHeaders(c *gin.Context) {
 	h := c.Writer.Header()
-	if c.Request.TLS != nil || strings.HasPrefix(g.Node.SignIn.PublicURL, "https://") {
+	if g.Secure(c) {
 		h["Strict-Transport-Security"] = httpsOnly
 	}
 	h["X-Content-Type-Options"] = nosniff

@@ -33,7 +33,7 @@ func (g *Gate) NoteRefused(c *gin.Context) {
 		return
 	}
 	if status == http.StatusUnauthorized {
-		if _, text := brought(c); text != "" || c.Request.Method == http.MethodPost {
+		if _, text := g.brought(c); text != "" || c.Request.Method == http.MethodPost {
 			g.NotLetIn(c, "with a token, a session or a link that is not in force")
 		}
 		return

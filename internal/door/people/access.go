@@ -66,7 +66,7 @@ func (s *People) signOut(c *gin.Context) {
 	if gate.Refuse(c, s.EndSession(c)) {
 		return
 	}
-	http.SetCookie(c.Writer, &http.Cookie{Name: gate.CookieName, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: -1})
+	s.SetSession(c, "", -1)
 	c.Status(http.StatusNoContent)
 }
 

@@ -54,11 +54,6 @@ func (s *People) signInWays(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-// secure reports whether the browser comes by TLS, here or at what stands before this node.
-func (s *People) secure(c *gin.Context) bool {
-	return c.Request.TLS != nil || strings.HasPrefix(s.Node.SignIn.PublicURL, "https://")
-}
-
 // doneURL is where a provider sends people back.
 func (s *People) doneURL(c *gin.Context) string {
 	return s.base(c) + signInPath + "/" + c.Param("provider") + "/done"
@@ -89,7 +84,7 @@ func (s *People) beginSignIn(c *gin.Context) {
 // setFlow has the browser keep what it takes for the second step. It comes back from another site,
 // so that the cookie must be sent then too.
 func (s *People) setFlow(c *gin.Context, value string, age int) {
-	http.SetCookie(c.Writer, &http.Cookie{Name: flowCookie, Value: value, Path: signInPath, HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: s.secure(c), MaxAge: age})
+	http.SetCookie(c.Writer, &http.Cookie{Name: flowCookie, Value: value, Path: signInPath, HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: s.Secure(c), MaxAge: age})
 }
 
 func (s *People) finishSignIn(c *gin.Context) {
@@ -125,12 +120,12 @@ func (s *People) letIn(c *gin.Context, like catalog.Secret, way string) (catalog
 	if err != nil {
 		return catalog.Asker{}, err
 	}
-	if old, err := c.Cookie(gate.CookieName); err == nil {
+	if old := s.Session(c); old != "" {
 		if _, err := s.Node.Catalog.DropSecret(c, catalog.Session, old); err != nil {
 			return catalog.Asker{}, err
 		}
 	}
-	http.SetCookie(c.Writer, &http.Cookie{Name: gate.CookieName, Value: session, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: s.secure(c), MaxAge: int(access.SessionLives / time.Second)})
+	s.SetSession(c, session, int(access.SessionLives/time.Second))
 	a, _, err := s.Node.Catalog.LookUp(c, catalog.Session, session)
 	return a, err
 }
