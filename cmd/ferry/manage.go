@@ -356,8 +356,11 @@ var logbookVerb = verb{
 					if e.Times > 1 {
 						e.Action += fmt.Sprintf(", %d times", e.Times)
 					}
-					if e.Outcome == "refused" {
-						e.Action = "refused: " + e.Action
+					switch e.Outcome {
+					case "refused", "failed":
+						e.Action = e.Outcome + ": " + e.Action
+					case "unknown":
+						e.Action = "not known whether done: " + e.Action
 					}
 					return []string{e.At.Local().Format("2006-01-02 15:04:05"), e.Who, e.From, e.Action, e.Address, term.OneLine(e.Change, 100)}
 				}})

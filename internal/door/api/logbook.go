@@ -3,13 +3,14 @@ package api
 import (
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/door/gate"
-	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/logbook"
 	services "steadyferry/internal/service/access"
 
@@ -59,8 +60,8 @@ func (s *Server) logbook(c *gin.Context) {
 // entriesAsked is which entries a request means.
 func entriesAsked(c *gin.Context) (q logbook.Asked, ok bool) {
 	q = logbook.Asked{Who: c.Query("who"), Address: c.Query("address"), Action: c.Query("action"), Outcome: c.Query("outcome")}
-	if q.Outcome != "" && q.Outcome != catalog.Done && q.Outcome != catalog.Refused {
-		gate.WriteProblem(c, gate.Invalid("outcome", fmt.Sprintf("outcome is %q", q.Outcome), "done, refused"))
+	if q.Outcome != "" && !slices.Contains(logbook.Outcomes, q.Outcome) {
+		gate.WriteProblem(c, gate.Invalid("outcome", fmt.Sprintf("outcome is %q", q.Outcome), strings.Join(logbook.Outcomes, ", ")))
 		return q, false
 	}
 	for name, to := range map[string]*time.Time{"since": &q.Since, "until": &q.Until} {

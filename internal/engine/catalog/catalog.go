@@ -247,6 +247,7 @@ func (c *Catalog) record(ctx context.Context, e *Entry, f In) error {
 		if err := f(ctx, tx); err != nil || e == nil {
 			return err
 		}
-		return writeLogbook(ctx, tx, e)
+		_, err := writeLogbook(ctx, tx, e)
+		return err
 	})
 }

@@ -200,7 +200,8 @@ func putSeek(ctx context.Context, tx *sqlx.Tx, id int64, m *Seek, offsets map[in
 			return err
 		}
 	}
-	return writeLogbook(ctx, tx, e)
+	_, err := writeLogbook(ctx, tx, e)
+	return err
 }
 
 // OffsetRow is a committed offset.

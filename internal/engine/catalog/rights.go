@@ -4,11 +4,9 @@ import (
 	"cmp"
 	"context"
 	"reflect"
-	"time"
 
 	"github.com/jmoiron/sqlx"
 
-	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/setting"
 )
 
@@ -118,16 +116,6 @@ func (c *Catalog) RemoveMask(ctx context.Context, id int64, e *Entry) error {
 
 // Principal returns the principal of a name, or nil.
 func (v *View) Principal(name string) *Principal { return v.Principals[PrincipalsPlace+"/"+name] }
-
-// Opened counts the glasses that are broken at a time.
-func (v *View) Opened(now time.Time) (n int) {
-	for _, g := range v.Grants {
-		if until, err := time.Parse(time.RFC3339, g.Until); g.Role == access.RoleBreakGlass && err == nil && until.After(now) {
-			n++
-		}
-	}
-	return n
-}
 
 // SameRights reports whether what decides who may do what is the same in another view.
 func (v *View) SameRights(other *View) bool {

@@ -1,6 +1,8 @@
 package logbook_test
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -170,4 +172,53 @@ func TestHeadsOfANode(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "logbook.key"), []byte("x"), 0o600))
 	_, err = logbook.OpenHeads(dir, "node-a")
 	assert.ErrorContains(t, err, "has no key")
+}
+
+// What is done outside the database is announced, and told with what has become of it; when that is
+// not written, nobody knows, and that is told.
+func TestWhatIsAnnouncedIsConfirmed(t *testing.T) {
+	c, _ := open(t)
+	ctx, cancel := context.WithCancel(t.Context())
+	entry := func(at string) *catalog.Entry {
+		return &catalog.Entry{Who: "lana", Action: "discard messages", Address: at, After: map[string]any{"messages": 7, "why": "wet"}}
+	}
+	outcomes := func() (all []string) {
+		rows, err := logbook.Entries(t.Context(), c, logbook.Asked{Limit: 10})
+		require.NoError(t, err)
+		for _, r := range rows {
+			all = append(all, r.Address+" "+r.Outcome+" "+string(r.After))
+		}
+		return all
+	}
+	require.NoError(t, c.Announced(ctx, entry("done"), func() (map[string]any, error) {
+		assert.Equal(t, []string{`done unknown {"why": "wet", "messages": 7}`}, outcomes(), "it is announced before")
+		cancel() // who asked has gone
+		return map[string]any{"messages": 5}, nil
+	}))
+	assert.Equal(t, []string{`done done {"why": "wet", "messages": 5}`}, outcomes(), "as many as it was")
+	assert.EqualError(t, c.Announced(t.Context(), entry("failed"), func() (map[string]any, error) {
+		return map[string]any{"messages": 2}, errors.New("no leader")
+	}), "no leader")
+	func() {
+		defer func() { _ = recover() }()
+		_ = c.Announced(t.Context(), entry("killed"), func() (map[string]any, error) { panic("the node ends here") })
+	}()
+	assert.Error(t, c.Announced(ctx, entry("never"), func() (map[string]any, error) {
+		t.Error("what cannot be announced is not done")
+		return nil, nil
+	}))
+	assert.Equal(t, []string{
+		`killed unknown {"why": "wet", "messages": 7}`,
+		`failed failed {"why": "wet", "failed": "no leader", "messages": 2}`,
+		`done done {"why": "wet", "messages": 5}`,
+	}, outcomes())
+	for outcome, want := range map[string]int{"done": 1, "failed": 1, logbook.Unknown: 1, "refused": 0} {
+		rows, err := logbook.Entries(t.Context(), c, logbook.Asked{Outcome: outcome, Limit: 10})
+		require.NoError(t, err)
+		assert.Len(t, rows, want, outcome)
+	}
+	v, err := logbook.Verify(t.Context(), c, nil, time.Now())
+	require.NoError(t, err)
+	assert.Empty(t, v.Found)
+	assert.EqualValues(t, 5, v.Entries)
 }

@@ -11,6 +11,12 @@ import (
 	"steadyferry/internal/engine/catalog"
 )
 
+// Unknown is the outcome of what was announced, and of which nobody knows what became.
+const Unknown = "unknown"
+
+// Outcomes are those that entries are told with.
+var Outcomes = []string{catalog.Done, catalog.Refused, catalog.Failed, Unknown}
+
 // Row is one entry of the logbook.
 type Row struct {
 	ID         int64           `db:"id" json:"id"`
@@ -26,7 +32,7 @@ type Row struct {
 }
 
 // Columns is how rows of the logbook are read; a WHERE goes behind it.
-const Columns = `SELECT id, at, who, action, address, outcome, coalesce(before, 'null') AS before, coalesce(after, 'null') AS after, credential, came_from FROM logbook `
+const Columns = `SELECT id, at, who, action, address, outcome, coalesce(before, 'null') AS before, coalesce(after, 'null') AS after, credential, came_from FROM logbook_told `
 
 // ofAddress is what an entry of an address, its third argument, or of what belongs to it is; empty: of any.
 const ofAddress = `($3 = '' OR address = $3 OR starts_with(address, $3 || '/') OR starts_with(address, $3 || '@') OR starts_with(address, $3 || '#'))`

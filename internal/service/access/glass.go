@@ -41,12 +41,20 @@ func (s *Service) MayBreakGlass(name string) []string {
 	return slices.Compact(all)
 }
 
+// lets reports whether one of some patterns has in it all that another one covers.
+func lets(patterns []string, on string) bool {
+	pattern, err := address.ParsePattern(on)
+	return err == nil && slices.ContainsFunc(patterns, func(wide string) bool {
+		whole, err := address.ParsePattern(wide)
+		return err == nil && pattern.Within(whole)
+	})
+}
+
 // BreakGlass has whoever asks see what is in messages at what a pattern covers for GlassOpens, with
 // a reason that is recorded, or with preview only says so. A grant must let do that there; those
 // who have access there are told, by the watch nodes/glass.
 func (s *Service) BreakGlass(ctx context.Context, on, why string, preview bool) (*form.Preview, error) {
-	pattern, err := address.ParsePattern(on)
-	if err != nil {
+	if _, err := address.ParsePattern(on); err != nil {
 		return nil, problem.New(problem.Invalid, "%v", err).Field("on").Allowed("the address of a channel, or a pattern such as coldchain/*")
 	}
 	why = strings.TrimSpace(why)
@@ -56,11 +64,7 @@ func (s *Service) BreakGlass(ctx context.Context, on, why string, preview bool) 
 	a, _ := access.In(ctx)
 	one, is := a.(*asker)
 	v, now := s.catalog.View(), time.Now()
-	lets := func(on string) bool {
-		whole, err := address.ParsePattern(on)
-		return err == nil && pattern.Within(whole)
-	}
-	if !is || one.by.role != "" || !slices.ContainsFunc(s.MayBreakGlass(one.by.principal), lets) {
+	if !is || one.by.role != "" || !lets(s.MayBreakGlass(one.by.principal), on) {
 		name := ""
 		if a != nil {
 			name = a.Who()

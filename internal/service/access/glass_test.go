@@ -13,6 +13,7 @@ import (
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/logbook"
+	"steadyferry/internal/service/samples"
 )
 
 // Who was given that may see contents for an hour, with a reason, and not more; it shows, is
@@ -36,17 +37,20 @@ func TestTheGlassIsBrokenForAWhile(t *testing.T) {
 	assert.Equal(t, []string{"coldchain/inspections"}, n.Access.MayBreakGlass("desk-1"))
 	assert.Empty(t, n.Access.MayBreakGlass("lead"))
 
+	assert.ErrorContains(t, access.Check(help, access.SeeContent, "coldchain/inspections"), "with a reason that is told, you may: ferry access break-glass coldchain/inspections -why TEXT")
+	_, err = n.Access.NewGrant(owner, "owner", setting.Change{"to": "desk-1", "role": "break-glass", "on": "coldchain"}, false)
+	assert.ErrorContains(t, err, "nobody gives the role break-glass")
 	assert.ErrorContains(t, smash(help, "coldchain", "a box is lost", false), "may not break the glass on coldchain", "nor more than was given")
 	assert.ErrorContains(t, smash(scoped, "coldchain/inspections", "a box is lost", false), "may not break the glass", "a token for a role is for that")
 	assert.ErrorContains(t, smash(help, "coldchain/inspections", "  ", false), "why contents are opened is missing")
 	require.NoError(t, smash(help, "coldchain/inspections", "a box is lost", true))
 	assert.False(t, sees(), "a preview changes nothing")
-	assert.Zero(t, n.Catalog.View().Opened(time.Now()))
+	assert.Zero(t, samples.Opened(n.Catalog.View(), time.Now()))
 	require.NoError(t, smash(help, "coldchain/inspections", "a box is lost", false))
 	assert.True(t, sees())
 	assert.False(t, n.Access.Named("desk-1").Rights().May(access.SeeContent, "coldchain/readings"))
-	assert.Equal(t, 1, n.Catalog.View().Opened(time.Now()))
-	assert.Zero(t, n.Catalog.View().Opened(time.Now().Add(61*time.Minute)), "it ends by itself")
+	assert.Equal(t, 1, samples.Opened(n.Catalog.View(), time.Now()))
+	assert.Zero(t, samples.Opened(n.Catalog.View(), time.Now().Add(61*time.Minute)), "it ends by itself")
 	rows, err := logbook.Entries(owner, n.Catalog, logbook.Asked{Action: "break the glass", Limit: 5})
 	require.NoError(t, err)
 	require.Len(t, rows, 1)

@@ -89,6 +89,9 @@ func (s *Service) NewGrant(ctx context.Context, who string, settings setting.Cha
 	if g.To == "" {
 		return nil, problem.New(problem.Invalid, "it is not said who gets it").Field("to").Allowed("the name of a principal, or team:NAME")
 	}
+	if g.Role == access.RoleBreakGlass {
+		return nil, problem.New(problem.Invalid, "nobody gives the role %s: who may break the glass has it for a while", g.Role).Field("role").Next("a role with -opens lets break the glass")
+	}
 	if err := s.mayGive(ctx, g.Role, g.On); err != nil {
 		return nil, err
 	}

@@ -70,12 +70,15 @@ func (a *asker) why(v access.Verb, at string) *problem.Problem {
 	if a.by.role != "" && a.s.Of(a.by.principal).May(v, at) {
 		return p.Next("this token is for the role %s on %s alone; use another one of %s", a.by.role, a.by.pattern, a.by.principal)
 	}
+	if v == access.SeeContent && a.by.role == "" && lets(a.s.MayBreakGlass(a.by.principal), at) {
+		return p.Next("for an hour, and with a reason that is told, you may: ferry access break-glass %s -why TEXT", at)
+	}
 	return p.Next("%s lets do that (%s); %s can give it: ferry access new grant %s -role ROLE -on %s", some(roles(view, v)), v.Says(), some(who(view, access.Access, at)), a.by.principal, at)
 }
 
 // roles are the names of those that let do a verb, the ones that let do least first.
 func roles(v *catalog.View, verb access.Verb) (names []string) {
-	all := slices.Clone(access.BuiltIn)
+	all := slices.DeleteFunc(slices.Clone(access.BuiltIn), func(r access.Role) bool { return r.Name == access.RoleBreakGlass })
 	for _, r := range v.Roles {
 		if role, ok := roleNamed(v, r.Name); ok {
 			all = append(all, role)

@@ -154,16 +154,24 @@ func (qs *Queues) Act(ctx context.Context, t *part.Channel, s Selection, act Act
 	if err != nil || preview {
 		return out, err
 	}
-	err = qs.catalog.Note(ctx, &catalog.Entry{Who: act.Who, Action: actionNames[act.Op] + " messages", Address: qs.actedOn(t, s), After: map[string]any{
-		"messages": out.Messages, "cause": queue.CauseText(s.Cause), "where": s.Where, "why": act.Why, "edits": act.Edits, "return": act.Return}})
-	if err != nil {
+	e := &catalog.Entry{Who: act.Who, Action: actionNames[act.Op] + " messages", Address: qs.actedOn(t, s), After: map[string]any{
+		"messages": out.Messages, "cause": queue.CauseText(s.Cause), "where": s.Where, "why": act.Why, "edits": act.Edits, "return": act.Return}}
+	err = qs.catalog.Announced(ctx, e, func() (map[string]any, error) {
+		err := qs.act(ctx, t, s, act, editor, out)
+		return map[string]any{"messages": out.Messages}, err
+	})
+	if err != nil && !out.Done {
 		return nil, part.Explain(err, t.Address().String())
 	}
+	return out, err
+}
+
+func (qs *Queues) act(ctx context.Context, t *part.Channel, s Selection, act Action, editor *edit.Editor, out *ActionResult) error {
 	out.Messages, out.Done = 0, true
 	if editor != nil {
-		return out, qs.edit(ctx, t, s, act, editor, out)
+		return qs.edit(ctx, t, s, act, editor, out)
 	}
-	return out, qs.EachPage(ctx, t, s, true, actPage, func(p *part.Partition, a *QueueAnswer) error {
+	return qs.EachPage(ctx, t, s, true, actPage, func(p *part.Partition, a *QueueAnswer) error {
 		for some := range slices.Chunk(a.Offsets, actCommand) {
 			changed, err := qs.ActAt(ctx, p, &queue.Command{Op: act.Op, Who: act.Who, Reason: act.Why, After: act.After.Microseconds(), Offsets: some})
 			if err != nil {

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/clock"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/rate"
@@ -50,6 +51,16 @@ type gathering struct {
 	is   counts
 }
 
+// Opened counts the glasses that are broken at a time.
+func Opened(v *catalog.View, now time.Time) (n int) {
+	for _, g := range v.Grants {
+		if until, err := time.Parse(time.RFC3339, g.Until); g.Role == access.RoleBreakGlass && err == nil && until.After(now) {
+			n++
+		}
+	}
+	return n
+}
+
 // ownerLately is for how long a use of the owner's rights is told.
 const ownerLately = 10 * time.Minute
 
@@ -72,7 +83,7 @@ func (s *Samples) ownerUsed(ctx context.Context, now time.Time) float64 {
 // gather measures all things. before are the counts of the time before.
 func (s *Samples) gather(ctx context.Context, now time.Time, before counts) (map[sample.Thing][]float64, counts) {
 	g := &gathering{s, ctx, now, map[sample.Thing][]float64{}, before, countsAt(now)}
-	owner, glass := s.ownerUsed(ctx, now), float64(s.catalog.View().Opened(now))
+	owner, glass := s.ownerUsed(ctx, now), float64(Opened(s.catalog.View(), now))
 	conditions := s.of.Cluster.Conditions(now)
 	for _, id := range slices.Sorted(maps.Keys(conditions)) {
 		c := conditions[id]

@@ -4575,8 +4575,11 @@ export interface components {
             who: string;
             action: string;
             address: string;
-            /** @enum {string} */
-            outcome: "done" | "refused";
+            /**
+             * @description unknown: it was announced, and not said what became of it
+             * @enum {string}
+             */
+            outcome: "done" | "refused" | "failed" | "unknown";
             /** @description With what whoever it was had come: token 26b872fc534b, session …; empty where nodes did it by themselves */
             credential: string;
             /** @description From which address of the network */
@@ -5771,8 +5774,8 @@ export interface operations {
                 address?: string;
                 /** @description Only actions with this in them, such as discard */
                 action?: string;
-                /** @description Only what was done */
-                outcome?: "done" | "refused";
+                /** @description Only what was done, was refused, has failed, or of which it is not known */
+                outcome?: "done" | "refused" | "failed" | "unknown";
                 /** @description Only from this time on */
                 since?: string;
                 /** @description Only before this time */
@@ -5808,8 +5811,8 @@ export interface operations {
                 address?: string;
                 /** @description Only actions with this in them, such as discard */
                 action?: string;
-                /** @description Only what was done */
-                outcome?: "done" | "refused";
+                /** @description Only what was done, was refused, has failed, or of which it is not known */
+                outcome?: "done" | "refused" | "failed" | "unknown";
                 /** @description Only from this time on */
                 since?: string;
                 /** @description Only before this time */

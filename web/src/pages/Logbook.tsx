@@ -31,7 +31,9 @@ const columns: Column<LogbookEntry>[] = [
     className: "whitespace-nowrap",
     show: (e) => (
       <>
-        {e.outcome === "refused" && <Mark state="attention" word="refused" />} {e.action}
+        {e.outcome === "refused" && <Mark state="attention" word="refused" />}
+        {e.outcome === "failed" && <Mark state="alarm" word="failed" />}
+        {e.outcome === "unknown" && <Mark state="unknown" word="not known whether done" />} {e.action}
         {e.times > 1 ? `, ${e.times} times` : ""}
       </>
     ),
@@ -101,9 +103,11 @@ export function LogbookPage() {
           <label className="block">
             <span className="label">Outcome</span>
             <select className="field" value={params.get("outcome") ?? ""} onChange={(e) => change({ outcome: e.target.value })}>
-              <option value="">done or refused</option>
+              <option value="">any</option>
               <option>done</option>
               <option>refused</option>
+              <option>failed</option>
+              <option value="unknown">not known</option>
             </select>
           </label>
         </div>
