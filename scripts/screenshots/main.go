@@ -46,7 +46,7 @@ var pages = []page{
 	{name: "group-seek", path: "/groups/coldchain/readings/dashboards", do: seek, settle: 5 * time.Second},
 	{name: "route-try", path: "/groups/coldchain/readings/warm", do: setRoute, settle: 4 * time.Second},
 	{name: "endpoint", path: "/endpoints/coldchain/clinic-hook"},
-	{name: "queue", path: "/channels/coldchain/inspections"},
+	{name: "access", path: "/access?who=on-call-viewer&verb=see-content&at=coldchain/inspections"},
 	{name: "dead", path: "/dead/coldchain/inspections"},
 	{name: "dead-mend-dark", path: "/dead/coldchain/inspections", dark: true, do: mend},
 	{name: "trace", path: "/dead/coldchain/inspections", do: mendAndTrace, settle: 6 * time.Second},

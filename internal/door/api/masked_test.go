@@ -12,6 +12,7 @@ import (
 
 	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/access/accesstest"
+	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/queue"
@@ -22,6 +23,13 @@ import (
 	"steadyferry/internal/service/replays"
 	"steadyferry/test/doortest"
 )
+
+func must(a address.Address, err error) address.Address {
+	if err != nil {
+		panic(err) // a test says it
+	}
+	return a
+}
 
 // withRole makes a principal with a role of its own on all of coldchain and of depot, and returns its token.
 func withRole(t *testing.T, d *doortest.Door, name, role string, verbs access.Set) string {
@@ -61,6 +69,8 @@ func TestWhatAMaskHidesIsSeenInNoWayOut(t *testing.T) {
 	replay, err := d.Replays.New(ctx, "owner", replays.Spec{From: "coldchain/inspections/dead", To: "coldchain/inspections", Where: `body.box != "hidden-where"`}, 0.01)
 	require.NoError(t, err)
 	d.Exec(fmt.Sprintf(`UPDATE jobs SET state = 'failed', ended_at = now(), detail = 'hidden-reason' WHERE id = %d`, replay.ID))
+	_, err = d.Routes.New(ctx, "owner", must(address.Parse("coldchain/readings@warm")), address.Position{Kind: address.End}, setting.Change{"to": "depot/readings"})
+	require.NoError(t, err)
 	token := withRole(t, d, "deskhand", "masked", access.Everything.Without(access.Of(access.Access)))
 	_, err = d.Access.NewMask(ctx, "owner", "boxes", setting.Change{"on": "coldchain/*", "fields": []string{"key", "header.box", "/box"}, "show": "hashed", "for": []string{"masked"}}, false)
 	require.NoError(t, err)
@@ -116,6 +126,7 @@ func TestWhatAMaskHidesIsSeenInNoWayOut(t *testing.T) {
 		{"POST", "/api/v1/replays?preview=true", `{"from":"coldchain/inspections/dead","to":"coldchain/inspections","where":"key == \"x\""}`, 403, "", ""},
 		{"POST", r0 + "/route-trials", `{"route":"away","to":"depot/readings"}`, 403, "", ""},
 		{"POST", r0 + "/groups", `{"group":"away","kind":"route","to":"depot/readings","from":"first"}`, 403, "", ""},
+		{"PATCH", r0 + "/groups/warm", `{"edits":["compute /copy=body.box"]}`, 403, "", "mask boxes hides something"},
 		{"POST", "/api/v1/masks", `{"name":"other","on":"coldchain/*","fields":["key"],"for":["viewer"]}`, 403, "", ""},
 		{"DELETE", "/api/v1/masks/boxes", "", 403, "", ""},
 		{"GET", "/api/v1/masks", "", 200, "", `"fields":["key","header.box","/box"]`},

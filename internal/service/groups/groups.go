@@ -70,9 +70,14 @@ func (gs *Groups) Set(ctx context.Context, who string, a address.Address, settin
 		return nil, err
 	}
 	err = change.UntilFresh(ctx, gs.catalog, a.String(), func() error {
-		_, g, err := gs.parts.Group(a)
+		t, g, err := gs.parts.Group(a)
 		if err != nil {
 			return err
+		}
+		if g.Route != nil { // what is hidden could be had sent elsewhere
+			if err := access.CheckUnmasked(ctx, access.SeeContent, t.Record().Address()); err != nil {
+				return err
+			}
 		}
 		if err := errors.Join(setting.Groups.Fits(settings, g.Kind(), a.String()), fixed(g, settings, a)); err != nil {
 			return err

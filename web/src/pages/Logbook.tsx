@@ -12,6 +12,16 @@ import { useUrlState } from "../lib/url";
 
 type Page = { items: LogbookEntry[]; next: string };
 
+/** Where what an entry is about is shown, by what was done to it. */
+function pageOfEntry(e: LogbookEntry): string | undefined {
+  const [place] = e.address.split("/", 1);
+  if (["principals", "grants", "roles", "masks"].includes(place!)) return `/access?show=${place}`;
+  if (place === "nodes") return e.address === "nodes" ? "/nodes" : undefined;
+  const kind = /endpoint|watch|chore/.exec(e.action)?.[0];
+  if (!kind && !/topic|queue|space|group|route|dead|messages|contents|offsets|glass|replay/.test(e.action)) return undefined;
+  return pageOf(e.address, kind);
+}
+
 const columns: Column<LogbookEntry>[] = [
   { key: "time", title: "Time", className: "whitespace-nowrap tabular-nums", show: (e) => clock(e.at, false) },
   {
@@ -42,12 +52,10 @@ const columns: Column<LogbookEntry>[] = [
     key: "address",
     title: "Address",
     className: "address whitespace-nowrap",
-    show: (e) =>
-      /topic|queue|space|group|dead/.test(e.action) && pageOf(e.address) ? (
-        <Link to={pageOf(e.address)!}>{e.address}</Link>
-      ) : (
-        e.address
-      ),
+    show: (e) => {
+      const page = pageOfEntry(e);
+      return page ? <Link to={page}>{e.address}</Link> : e.address;
+    },
   },
   { key: "change", title: "What changed", className: "text-soft", show: (e) => e.change },
 ];

@@ -1,6 +1,6 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { useNavigate } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { toast } from "sonner";
 import { call, channelPath, explain, type Preview, type Channel } from "../api/client";
 import { useChanging } from "../components/Changing";
@@ -8,6 +8,7 @@ import { Declared } from "../components/Declared";
 import { Command } from "../components/Copy";
 import { Effects } from "../components/Effects";
 import { Dialog } from "../components/Panel";
+import { MayAt } from "../components/Part";
 import { SettingFields, useSettings } from "../components/SettingFields";
 import { changesOf, type Fields, isOf, textOf } from "../lib/settings";
 import { Failure } from "../components/Failure";
@@ -80,6 +81,9 @@ export function SettingsTab({ topic }: { topic: Channel }) {
         </button>
       </form>
       <aside className="space-y-4">
+        <MayAt verbs={["logbook"]} at={topic.address}>
+          <Link to={`/logbook?address=${encodeURIComponent(topic.address)}`}>Who did what here</Link>
+        </MayAt>
         <Declared of={topic.declared} />
         <section>
           <h2>Pause</h2>
