@@ -97,7 +97,7 @@ func TestTokensEndAndSaySo(t *testing.T) {
 		"-label is missing":    {"access", "new"},
 		"1m to 3650d":          {"access", "new", "-label", "x", "-expires", "1s"},
 		"nothing in force has": {"access", "revoke", "0123456789ab", "-yes"},
-		"allowed: new, end":    {"access", "invent"},
+		"allowed: new, break-glass, end":    {"access", "invent"},
 		"takes an id after it": {"access", "revoke"},
 	} {
 		_, errOut, code := n.Ferry("", args...)
