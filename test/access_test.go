@@ -94,11 +94,11 @@ func TestTheOwnersTokenCanBeReplaced(t *testing.T) {
 func TestTokensEndAndSaySo(t *testing.T) {
 	n := harness.Start(t)
 	for want, args := range map[string][]string{
-		"-label is missing":    {"access", "new"},
-		"1m to 3650d":          {"access", "new", "-label", "x", "-expires", "1s"},
-		"nothing in force has": {"access", "revoke", "0123456789ab", "-yes"},
-		"allowed: new, break-glass, end":    {"access", "invent"},
-		"takes an id after it": {"access", "revoke"},
+		"-label is missing":              {"access", "new"},
+		"1m to 3650d":                    {"access", "new", "-label", "x", "-expires", "1s"},
+		"nothing in force has":           {"access", "revoke", "0123456789ab", "-yes"},
+		"allowed: new, break-glass, end": {"access", "invent"},
+		"takes an id after it":           {"access", "revoke"},
 	} {
 		_, errOut, code := n.Ferry("", args...)
 		assert.NotZero(t, code, args)
