@@ -116,6 +116,7 @@ func TestReadingContentsIsNoted(t *testing.T) {
 	get(d.Token, q0+"/trace/0/0", 200)
 	get(d.Token, r0, 200)
 	get(d.Token, r0+"/partitions/0/records?from=first", 200) // programs read, too often to tell
+	get(desk, "/api/v1/trace?id=m-1", 200)
 	for _, path := range []string{"/items", "/items/0/0", "/dead", "/trace/0/0"} {
 		get(desk, q0+path, 200)
 	}

@@ -56,6 +56,6 @@ func TestUseOfTheOwnerStandsOut(t *testing.T) {
 	come()
 	all := entries(t, d, asked)
 	require.Len(t, all, 1, "%v", all)
-	assert.Contains(t, all[0], "done|owner|token||use the owner's rights|")
+	assert.Contains(t, all[0], "done|owner|token|127.0.0.1|use the owner's rights|")
 	measured(1)
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/http"
 	"strconv"
+	"strings"
 
 	"github.com/gin-gonic/gin"
 
@@ -39,6 +40,8 @@ func (s *Server) traceID(c *gin.Context) {
 	}
 	out := form.Page[form.Trace]{Items: []form.Trace{}}
 	for _, tr := range all {
+		at, _, _ := strings.Cut(tr.Address, "#")
+		s.Shows(c, at)
 		out.Items = append(out.Items, traceJSON(tr))
 	}
 	c.JSON(http.StatusOK, out)

@@ -50,9 +50,9 @@ func (g *Gate) Authenticate(c *gin.Context) {
 			return
 		}
 		if ok {
-			g.Node.Access.Used(c, p, kind == catalog.Token || c.Request.Method != http.MethodGet || c.GetHeader("Authorization") != "")
-			c.Set(principalKey, p)
 			c.Request = c.Request.WithContext(access.As(c.Request.Context(), g.Node.Access.Asker(p, c.Request.RemoteAddr)))
+			g.Node.Access.Used(c.Request.Context(), p, kind == catalog.Token || c.Request.Method != http.MethodGet || c.GetHeader("Authorization") != "")
+			c.Set(principalKey, p)
 			return
 		}
 	}

@@ -25,8 +25,8 @@ func LogbookEntry(ctx context.Context, r *logbook.Row) form.LogbookEntry {
 }
 
 // ofContents are what an entry has that may tell of what is in messages: by what others chose
-// them, and what they made of them.
-var ofContents = []string{"where", "edits"}
+// them, what they made of them, and why that failed.
+var ofContents = []string{"where", "edits", "failed"}
 
 func withoutContents(raw json.RawMessage) json.RawMessage {
 	fields, some := fieldsIn(raw), false

@@ -62,7 +62,7 @@ func (g *Gate) NoteRead(c *gin.Context) {
 // Shows has it be noted that somebody sees what is in messages at an address, if they may.
 func (g *Gate) Shows(c *gin.Context, at string) {
 	ctx := c.Request.Context()
-	if at == "" || access.Sight(ctx, access.SeeContent, at) != mask.Nothing {
+	if access.Sight(ctx, access.SeeContent, at) != mask.Nothing {
 		g.Node.Access.NoteRead(ctx, at, c.Query("where"))
 	}
 }

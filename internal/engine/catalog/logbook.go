@@ -6,6 +6,8 @@ import (
 	"database/sql"
 	"encoding/json"
 	"log/slog"
+	"maps"
+	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -54,7 +56,8 @@ func jsonOrNull(v any) (sql.NullString, error) {
 		return sql.NullString{}, nil
 	}
 	b, err := json.Marshal(v)
-	return sql.NullString{String: string(b), Valid: true}, err
+	// PostgreSQL keeps no U+0000, and some of it comes from strangers.
+	return sql.NullString{String: strings.ReplaceAll(string(b), `\u0000`, `\ufffd`), Valid: true}, err
 }
 
 // Note writes an entry to the logbook alone.
@@ -81,9 +84,10 @@ func (c *Catalog) Announced(ctx context.Context, e *Entry, do func() (after map[
 	if err != nil {
 		return err
 	}
-	after, failed := do()
+	told, failed := do()
+	after := map[string]any{"confirms": id}
+	maps.Copy(after, told)
 	last := Entry{Who: e.Who, Action: e.Action, Address: e.Address, Outcome: Done, After: after, Via: e.Via}
-	after["confirms"] = id
 	if failed != nil {
 		last.Outcome, after["failed"] = Failed, failed.Error()
 	}

@@ -222,3 +222,12 @@ func TestWhatIsAnnouncedIsConfirmed(t *testing.T) {
 	assert.Empty(t, v.Found)
 	assert.EqualValues(t, 5, v.Entries)
 }
+
+// What strangers say may have what PostgreSQL does not keep: it is noted all the same.
+func TestWhatCannotBeKeptAsItIsIsNoted(t *testing.T) {
+	c, _ := open(t)
+	require.NoError(t, c.Note(t.Context(), &catalog.Entry{Who: "lana", Action: "discard messages", Address: "coldchain", After: map[string]any{"why": "a\x00b"}}))
+	rows, err := logbook.Entries(t.Context(), c, logbook.Asked{Limit: 1})
+	require.NoError(t, err)
+	assert.JSONEq(t, `{"why": "a\ufffdb"}`, string(rows[0].After))
+}

@@ -57,9 +57,11 @@ func (s *Service) BreakGlass(ctx context.Context, on, why string, preview bool) 
 	if _, err := address.ParsePattern(on); err != nil {
 		return nil, problem.New(problem.Invalid, "%v", err).Field("on").Allowed("the address of a channel, or a pattern such as coldchain/*")
 	}
-	why = strings.TrimSpace(why)
-	if why == "" || len(why) > setting.MaxDescription {
-		return nil, problem.New(problem.Invalid, "why contents are opened is missing, or too long").Field("why").Allowed("a few words, such as: the clinic cannot find its box")
+	if _, err := setting.Sentence(setting.MaxDescription).Parse("why", why); err != nil {
+		return nil, err
+	}
+	if strings.TrimSpace(why) == "" {
+		return nil, problem.New(problem.Invalid, "why contents are opened is missing").Field("why").Allowed("a few words, such as: the clinic cannot find its box")
 	}
 	a, _ := access.In(ctx)
 	one, is := a.(*asker)

@@ -43,6 +43,7 @@ func TestTheGlassIsBrokenForAWhile(t *testing.T) {
 	assert.ErrorContains(t, smash(help, "coldchain", "a box is lost", false), "may not break the glass on coldchain", "nor more than was given")
 	assert.ErrorContains(t, smash(scoped, "coldchain/inspections", "a box is lost", false), "may not break the glass", "a token for a role is for that")
 	assert.ErrorContains(t, smash(help, "coldchain/inspections", "  ", false), "why contents are opened is missing")
+	assert.ErrorContains(t, smash(help, "coldchain/inspections", "a\x00b", false), "U+0000")
 	require.NoError(t, smash(help, "coldchain/inspections", "a box is lost", true))
 	assert.False(t, sees(), "a preview changes nothing")
 	assert.Zero(t, samples.Opened(n.Catalog.View(), time.Now()))

@@ -75,8 +75,7 @@ func (s *Service) noteOwner(ctx context.Context, a catalog.Asker, now time.Time)
 	if a.Name != catalog.Owner || owner == nil || now.Sub(owner.CreatedAt) < catalog.OwnerGrace {
 		return
 	}
-	by := a.By()
-	s.gather(Gathered{Who: catalog.Owner, Via: access.Via{Credential: by.Kind + " " + by.ID}, Action: UsesOwner, Outcome: catalog.Done})
+	s.gather(Gathered{Who: catalog.Owner, Via: access.ViaIn(ctx), Action: UsesOwner, Outcome: catalog.Done})
 }
 
 // NoteUses records which secrets were used.

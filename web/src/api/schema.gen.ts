@@ -4,8900 +4,8831 @@
  */
 
 export interface paths {
-  "/healthz": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Whether the process is up */
-    get: operations["health"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/readyz": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Whether the node can do what it leads */
-    get: operations["ready"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/metrics": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Figures in the format of Prometheus */
-    get: operations["metrics"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/session": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Who is signed in */
-    get: operations["getSession"];
-    put?: never;
-    /** Begin a session with a token or a one-time link */
-    post: operations["signIn"];
-    /** End the session */
-    delete: operations["signOut"];
-    options?: never;
-    head?: never;
-    /**
-     * Say that somebody is still there, so that the session goes on
-     * @description A session ends 40 minutes after its last use, and 10 hours after it began. What pages ask by themselves is no use; each call that is not a GET is.
-     */
-    patch: operations["staySignedIn"];
-    trace?: never;
-  };
-  "/api/v1/sign-in": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The ways to sign in, beside a token */
-    get: operations["signInWays"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/sign-in/{provider}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Go to a provider to sign in by OpenID Connect, with a browser */
-    get: operations["beginSignIn"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/sign-in/{provider}/done": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Come back from a provider, which has vouched for who comes */
-    get: operations["finishSignIn"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/sign-in/{provider}/left": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** End the sessions of who has left at a provider (OpenID Connect Back-Channel Logout 1.0) */
-    post: operations["leftProvider"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/sign-in/device": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Have a program wait for somebody to let it in (device authorization, RFC 8628) */
-    post: operations["newDevice"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/sign-in/device/token": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Get the session that somebody has let a program have (RFC 8628) */
-    post: operations["deviceToken"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/devices/{code}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description What the program has told */
-        code: string;
-      };
-      cookie?: never;
-    };
-    /** Which program waits with a code */
-    get: operations["showDevice"];
-    put?: never;
-    /** Let a program in as oneself, or deny it */
-    post: operations["decideDevice"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/links": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Make a link that signs in once */
-    post: operations["newLink"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/access": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** List tokens, sessions and links in force */
-    get: operations["listSecrets"];
-    put?: never;
-    post?: never;
-    /** Revoke all of a kind but the one of the request */
-    delete: operations["revokeAll"];
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/access/tokens": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Make a token */
-    post: operations["newToken"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/access/{secret}/rotate": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description The id of a token */
-        secret: string;
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Revoke a token and make another in its place */
-    post: operations["rotateToken"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/access/{secret}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description Its id */
-        secret: string;
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post?: never;
-    /** Revoke a token, a session or a link, also on streams that are open */
-    delete: operations["revoke"];
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/principals": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** People and machines whose credentials whoever asks may have in hand, and itself */
-    get: operations["listPrincipals"];
-    put?: never;
-    /** Make a person or a machine, which may do nothing yet */
-    post: operations["newPrincipal"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/principals/{principal}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        principal: string;
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post?: never;
-    /** Remove a principal with its credentials and what it was given, or only preview it */
-    delete: operations["removePrincipal"];
-    options?: never;
-    head?: never;
-    /** Change a principal, or only preview it; one that is paused may do nothing */
-    patch: operations["setPrincipal"];
-    trace?: never;
-  };
-  "/api/v1/roles": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The roles, those that are built in first */
-    get: operations["listRoles"];
-    put?: never;
-    /** Make a role */
-    post: operations["newRole"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/roles/{role}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        role: string;
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post?: never;
-    /** Remove a role that nobody has */
-    delete: operations["removeRole"];
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/grants": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What was given to whoever asks, and what it could have given */
-    get: operations["listGrants"];
-    put?: never;
-    /** Give a role on what a pattern covers, or only preview who would gain what */
-    post: operations["newGrant"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/grants/{grant}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        grant: string;
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post?: never;
-    /** Take a role back, or only preview who would lose what */
-    delete: operations["removeGrant"];
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/break-glass": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** See what is in messages for an hour, where a grant lets do that, or only preview it */
-    post: operations["breakGlass"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/masks": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The masks that hide something from whoever asks, and those that it could take away */
-    get: operations["listMasks"];
-    put?: never;
-    /** Hide fields of messages from some roles, or only preview from whom */
-    post: operations["newMask"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/masks/{mask}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        mask: string;
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post?: never;
-    /** Have fields be seen again, or only preview by whom */
-    delete: operations["removeMask"];
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/may": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Whether a principal may do a verb at an address, and by which grants */
-    get: operations["may"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/may/verbs": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What whoever asks may do at an address */
-    get: operations["myVerbs"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/may/who": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The principals that may do a verb at an address */
-    get: operations["whoMay"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/openapi.json": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** This document */
-    get: operations["openapi"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/status": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The node and every topic now */
-    get: operations["status"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/live": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The state every second, as server-sent events of Live; the first is whole, and those after it have the channels and groups that have changed */
-    get: operations["live"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/lookup": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What an address leads to, and what is like it */
-    get: operations["lookup"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/conditions/check": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Whether a condition compiles */
-    get: operations["checkCondition"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/logbook": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Who did what, newest first */
-    get: operations["logbook"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/logbook/lines": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Who did what as a file, newest first, an entry a line */
-    get: operations["exportLogbook"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/nodes": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The nodes, what they lead and hold, and what is wrong with the partitions */
-    get: operations["listNodes"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    /** Change what is set on all nodes together, or only preview it */
-    patch: operations["setNodes"];
-    trace?: never;
-  };
-  "/api/v1/nodes/changes": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The last changes of leaders, newest first */
-    get: operations["leaderChanges"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/nodes/what-if": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What a loss of nodes would mean, and what would help; nothing is touched */
-    get: operations["whatIf"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/nodes/recover": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Let partitions go on that have lost most of their replicas for good, or only preview it */
-    post: operations["forceRecover"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/set-aside": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** List logs that the catalog does not know and that nodes have set aside, such as after an older catalog was restored */
-    get: operations["listSetAside"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/set-aside/{id}/adopt": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description As it is listed */
-        id: string;
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Make them a channel again, or only preview it */
-    post: operations["adopt"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/set-aside/{id}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description As it is listed */
-        id: string;
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post?: never;
-    /** Delete them on all nodes that answer, or only preview it */
-    delete: operations["throwAway"];
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/nodes/{node}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description The name of a node */
-        node: string;
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post?: never;
-    /** Take a stopped node that holds nothing out of the cluster, or only preview it */
-    delete: operations["removeNode"];
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/nodes/{node}/drain": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description The name of a node */
-        node: string;
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Empty a node, or only preview it */
-    post: operations["drainNode"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/moves": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Have other nodes hold a partition, or only preview it */
-    post: operations["movePartition"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/jobs": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The jobs that run, and the last ones that ended */
-    get: operations["listJobs"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/jobs/{job}/cancel": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description The number of a job */
-        job: number;
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Take a job back */
-    post: operations["cancelJob"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/things": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What can be declared in files, as it is */
-    get: operations["listThings"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/declarations/{declaration}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description The name of the declaration */
-        declaration: string;
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /**
-     * Make of what is there what is declared, or only preview it
-     * @description Each change is told in a line when it is made; the last line has the whole plan, and why it ended when it did not come to its end. With `preview` the plan is all. An apply that names the `basis` of a plan does nothing when another plan would be made now.
-     */
-    post: operations["applyDeclaration"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/drift": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What is another way than declarations have it */
-    get: operations["listDrift"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/declaration-schema": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The JSON Schema (2020-12) of the files of declarations, for editors */
-    get: operations["getDeclarationSchema"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/settings": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What can be set on channels, groups, spaces, endpoints, watches, chores, principals, roles and grants */
-    get: operations["listSettings"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/spaces": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The spaces by name */
-    get: operations["listSpaces"];
-    put?: never;
-    /** Make a space */
-    post: operations["newSpace"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/spaces/{space}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-      };
-      cookie?: never;
-    };
-    /** One space */
-    get: operations["showSpace"];
-    put?: never;
-    post?: never;
-    /** Remove a space without channels */
-    delete: operations["removeSpace"];
-    options?: never;
-    head?: never;
-    /** Change a space's description and labels, or only preview it */
-    patch: operations["setSpace"];
-    trace?: never;
-  };
-  "/api/v1/channels": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The channels by address */
-    get: operations["listChannels"];
-    put?: never;
-    /** Make a channel */
-    post: operations["newChannel"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    /** One channel with its partitions and forecast */
-    get: operations["showChannel"];
-    put?: never;
-    post?: never;
-    /** Remove a channel, or only preview it */
-    delete: operations["removeChannel"];
-    options?: never;
-    head?: never;
-    /** Change settings, or only preview it */
-    patch: operations["setChannel"];
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}/restore": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Bring back a removed channel */
-    post: operations["restoreChannel"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}/rates": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    /** The flow over time */
-    get: operations["rates"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/lag": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Where groups are, the worst first */
-    get: operations["lag"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/measured": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What was measured of a thing lately, in equal steps */
-    get: operations["measured"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}/groups": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    /** The groups of a topic */
-    get: operations["listGroups"];
-    put?: never;
-    /** Make a group or a route */
-    post: operations["newGroup"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}/chain": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    /** The routes through which messages come to a channel, and those through which they go on from it */
-    get: operations["chain"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/watches": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The watches, by address */
-    get: operations["listWatches"];
-    put?: never;
-    /** Make a watch */
-    post: operations["newWatch"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/watches/trials": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** What a watch with these settings would have said of the past; nothing is made */
-    post: operations["tryWatch"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/watch-values": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What can be watched */
-    get: operations["listWatchValues"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/watches/{space}/{watch}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        watch: string;
-      };
-      cookie?: never;
-    };
-    /** A watch with what it watches, the worst first */
-    get: operations["showWatch"];
-    put?: never;
-    post?: never;
-    /** Remove a watch; its incidents are kept */
-    delete: operations["removeWatch"];
-    options?: never;
-    head?: never;
-    /** Change a watch, or only preview it */
-    patch: operations["setWatch"];
-    trace?: never;
-  };
-  "/api/v1/watches/{space}/{watch}/notice-trials": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        watch: string;
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Send a notice that says that it is a trial to all that a watch tells */
-    post: operations["tryTelling"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/outlook": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What is wrong, what will go wrong, what was changed in the last hour, and what is being done */
-    get: operations["showOutlook"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/reports/{space}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-      };
-      cookie?: never;
-    };
-    /** What happened in a space lately, as a page with its pictures */
-    get: operations["showReport"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/chart": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** How things hang together, with what is out of order, now or at a time that is past */
-    get: operations["showChart"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/chores": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The timetable, chores by address, each with its next time and its last run */
-    get: operations["listChores"];
-    put?: never;
-    /** Make a chore, or only preview when it would run, and what it would do now */
-    post: operations["newChore"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/chore-acts": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What chores can do, and which settings each needs and takes */
-    get: operations["listChoreActs"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/chores/{space}/{chore}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        chore: string;
-      };
-      cookie?: never;
-    };
-    /** A chore with its next times, and what it would do now */
-    get: operations["showChore"];
-    put?: never;
-    post?: never;
-    /** Remove a chore; its runs are kept */
-    delete: operations["removeChore"];
-    options?: never;
-    head?: never;
-    /** Change a chore, or only preview it */
-    patch: operations["setChore"];
-    trace?: never;
-  };
-  "/api/v1/chores/{space}/{chore}/runs": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        chore: string;
-      };
-      cookie?: never;
-    };
-    /** The runs of a chore, the newest first */
-    get: operations["listRuns"];
-    put?: never;
-    /** Run a chore now, also one that is paused */
-    post: operations["startRun"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/runs/{run}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        run: number;
-      };
-      cookie?: never;
-    };
-    /** A run with its log */
-    get: operations["showRun"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    /** Cancel a run that goes on, and what it has begun */
-    patch: operations["setRun"];
-    trace?: never;
-  };
-  "/api/v1/incidents": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Incidents, the newest first */
-    get: operations["listIncidents"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/incidents/{incident}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        incident: number;
-      };
-      cookie?: never;
-    };
-    /** The story of an incident */
-    get: operations["showIncident"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/incidents/{incident}/notes": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        incident: number;
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Acknowledge an incident, silence it, or note something */
-    post: operations["sayOfIncident"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/endpoints": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The places outside, by address */
-    get: operations["listEndpoints"];
-    put?: never;
-    /** Make a place outside, to which routes can lead */
-    post: operations["newEndpoint"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/endpoints/{space}/{channel}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    /** A place outside, with its last answers */
-    get: operations["showEndpoint"];
-    put?: never;
-    post?: never;
-    /** Remove an endpoint to which no route leads */
-    delete: operations["removeEndpoint"];
-    options?: never;
-    head?: never;
-    /** Change an endpoint or its secrets, or only preview it */
-    patch: operations["setEndpoint"];
-    trace?: never;
-  };
-  "/api/v1/endpoints/{space}/{channel}/trials": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Send one message that says that it is a trial, past all that waits */
-    post: operations["tryEndpoint"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/endpoints/{space}/{channel}/table": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Make the table of an endpoint, as far as it is not there, or only show the statements that do */
-    post: operations["makeTable"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/events": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What happened to an endpoint or a route in 30 days, the newest first */
-    get: operations["listEvents"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}/partitions/{partition}/copies/{route}": {
-    parameters: {
-      query?: {
-        /** @description The partition that the route reads there */
-        source?: number;
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-        partition: number;
-        /** @description Of another Steady Ferry */
-        route: string;
-      };
-      cookie?: never;
-    };
-    /** Up to where the partition has the messages of a route of another Steady Ferry */
-    get: operations["copied"];
-    put?: never;
-    /** Take a batch of a route of another Steady Ferry, if it belongs directly behind what the partition has from there */
-    post: operations["takeCopy"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}/route-trials": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** What a route would have done with what came since a position; nothing is sent */
-    post: operations["tryRoute"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}/groups/{group}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-        group: components["parameters"]["group"];
-      };
-      cookie?: never;
-    };
-    /** A group or a route, with its partitions and members */
-    get: operations["showGroup"];
-    put?: never;
-    post?: never;
-    /** Forget a group and its offsets, or end a route */
-    delete: operations["removeGroup"];
-    options?: never;
-    head?: never;
-    /** Change a group, or only preview it */
-    patch: operations["setGroup"];
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}/groups/{group}/history": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-        group: components["parameters"]["group"];
-      };
-      cookie?: never;
-    };
-    /** How the lag was */
-    get: operations["lagHistory"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}/groups/{group}/seeks": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-        group: components["parameters"]["group"];
-      };
-      cookie?: never;
-    };
-    /** The seeks of the group, newest first */
-    get: operations["listSeeks"];
-    put?: never;
-    /** Move the offsets, all or none, or undo the last seek */
-    post: operations["seek"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}/groups/{group}/members": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-        group: components["parameters"]["group"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Become a member */
-    post: operations["joinGroup"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}/groups/{group}/members/{member}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-        group: components["parameters"]["group"];
-        /** @description The memberId that joining answered */
-        member: string;
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post?: never;
-    /** Leave the group */
-    delete: operations["leaveGroup"];
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}/groups/{group}/members/{member}/beat": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-        group: components["parameters"]["group"];
-        /** @description The memberId that joining answered */
-        member: string;
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Tell that the member lives and what it holds; wait for another share */
-    post: operations["beat"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}/groups/{group}/members/{member}/next": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-        group: components["parameters"]["group"];
-        /** @description The memberId that joining answered */
-        member: string;
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /**
-     * Get messages of the share
-     * @description `max` is up to 10,000; an answer may have replicasMissing, since its bytes are bounded. With `commit`, what `upTo` names is recorded as read; what was handed out and is not named is handed out again. A member that was removed, or whose timeout ran out, gets 409 with the type `no-member`: join again. A partition that others hold now is `not-held` or `old-round`: go on with the share that the next answer tells.
-     */
-    post: operations["next"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}/groups/{group}/members/{member}/commit": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-        group: components["parameters"]["group"];
-        /** @description The memberId that joining answered */
-        member: string;
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /**
-     * Record how far the member has read
-     * @description The offset is that of the next message to read. Offsets only go forward here; 409 (`no-member`, `not-held`, `old-round`) means that others read those messages again.
-     */
-    post: operations["commit"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}/groups/{group}/members/{member}/reject": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-        group: components["parameters"]["group"];
-        /** @description The memberId that joining answered */
-        member: string;
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Set a message aside that cannot be processed */
-    post: operations["reject"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}/lease": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
-        channel: components["parameters"]["queue"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /**
-     * Lease messages of a queue, and settle leases in the same call
-     * @description Each message comes with a lease, to be settled before its deadline. Members that need speed speak `application/vnd.steady-ferry.work` (docs/formats.md), or open the stream under `/work`.
-     */
-    post: operations["lease"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}/settle": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
-        channel: components["parameters"]["queue"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /**
-     * Accept, release, reject or extend leases
-     * @description Each outcome is judged alone. One with a lease that ran out changes nothing, and its result says so.
-     */
-    post: operations["settle"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}/work": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
-        channel: components["parameters"]["queue"];
-      };
-      cookie?: never;
-    };
-    /**
-     * A WebSocket on which a member leases and settles as its credit allows
-     * @description Frames are binary in both directions, as docs/formats.md describes; max of a call is the credit that it adds.
-     */
-    get: operations["workStream"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}/dead": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
-        channel: components["parameters"]["queue"];
-      };
-      cookie?: never;
-    };
-    /** The dead letters of a queue or a group by their causes */
-    get: operations["deadLetters"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}/items": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
-        channel: components["parameters"]["queue"];
-      };
-      cookie?: never;
-    };
-    /** Messages of a queue by their states, without leasing them */
-    get: operations["items"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}/items/{partition}/{offset}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
-        channel: components["parameters"]["queue"];
-        partition: number;
-        offset: number;
-      };
-      cookie?: never;
-    };
-    /** One message of a queue with its history */
-    get: operations["item"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}/actions": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
-        channel: components["parameters"]["queue"];
-      };
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Return, edit or discard messages of a queue, or undo a discard, or only preview it */
-    post: operations["act"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}/trace/{partition}/{offset}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
-        channel: components["parameters"]["queue"];
-        partition: number;
-        offset: number;
-      };
-      cookie?: never;
-    };
-    /** The story of one message */
-    get: operations["trace"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/trace": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The stories of the kept messages with an id */
-    get: operations["traceID"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/replays": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Replays, the newest first */
-    get: operations["listReplays"];
-    put?: never;
-    /** Send messages again, or only preview it */
-    post: operations["newReplay"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/replays/{replay}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        replay: number;
-      };
-      cookie?: never;
-    };
-    /** One replay */
-    get: operations["showReplay"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    /** Pause, resume or cancel a replay, or change its rate */
-    patch: operations["setReplay"];
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}/verify": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    /** Compare the logs of the replicas, record by record */
-    get: operations["verify"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}/messages": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    /** Look through messages; the answer is NDJSON of Event */
-    get: operations["browse"];
-    put?: never;
-    /**
-     * Publish messages
-     * @description The content type tells the form: `application/x-ndjson` a stream of messages as JSON, one a line; `application/vnd.steady-ferry.message+json` one message as JSON; `application/vnd.steady-ferry.batch` a binary batch (docs/formats.md); `application/cloudevents+json` and `application/cloudevents-batch+json` CloudEvents; any other a raw body, with `Ferry-Key`, `Ferry-Id`, `Ferry-Publisher-Time` and `Ferry-Header-NAME` as request headers, or with `ce-` headers a CloudEvent in binary mode. `Ferry-Program` (a name of a-z 0-9 . _ -) is what a program calls itself, to those who look who publishes. `Ferry-Publisher` (a UUID) and `Ferry-Sequence` make a raw body recognisable when it comes twice. A sequence counts the messages of one publisher in one partition, so that it needs `partition` or a key; a raw request is one message and counts one. The first is 0 or 1, the next one more; one that was kept before is answered with `repeat: true` and its receipt, one that leaves a gap with 409 and the sequence that is expected. After an answer that was lost, send the same bytes with the same sequence. An answer of 503 whose detail says that it is not known whether a batch is kept means the same. Limits: a key has up to 1,024 bytes, an id and a content type up to 256, all headers of a message up to 64 KiB in up to 64 headers, a body up to the channel's largest (`maxBody`), a batch up to 1,048,576 messages and 128 MiB before compression, and a line of a stream twice the largest body and 64 KiB.
-     */
-    post: operations["publish"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}/publish": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    /**
-     * A WebSocket on which batches are published
-     * @description Frames are binary in both directions, as docs/formats.md describes. Each batch is answered by its number as soon as it is kept, or refused; those that are under way at the same time keep no order among them.
-     */
-    get: operations["publishStream"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}/export": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
-        channel: components["parameters"]["queue"];
-      };
-      cookie?: never;
-    };
-    /**
-     * A selection of messages as a file, which publishing takes back
-     * @description Of a topic what browse finds; of a queue, or of TOPIC@GROUP, its dead letters or messages in other states. When something fails in the middle the connection breaks off. NDJSON is published with `application/x-ndjson`, CloudEvents with `application/cloudevents-batch+json`.
-     */
-    get: operations["export"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}/tail": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    /**
-     * Messages as they arrive, as server-sent events of Event
-     * @description The id of an event is the place after it; sent back as Last-Event-ID the stream goes on there.
-     */
-    get: operations["tail"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}/partitions/{partition}/records": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-        partition: components["parameters"]["partition"];
-      };
-      cookie?: never;
-    };
-    /**
-     * The next stretch of a partition
-     * @description NDJSON of messages, or with `Accept: application/vnd.steady-ferry.records` records as they are stored (docs/formats.md), whose first one may begin before the position. The headers Ferry-Next, Ferry-First, Ferry-End and Ferry-Count tell where to go on, the oldest kept offset, the end, and the number of messages.
-     */
-    get: operations["fetch"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/channels/{space}/{channel}/partitions/{partition}/messages/{offset}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-        partition: components["parameters"]["partition"];
-        offset: number;
-      };
-      cookie?: never;
-    };
-    /** One message */
-    get: operations["message"];
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
+    "/healthz": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether the process is up */
+        get: operations["health"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/readyz": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether the node can do what it leads */
+        get: operations["ready"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/metrics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Figures in the format of Prometheus */
+        get: operations["metrics"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is signed in */
+        get: operations["getSession"];
+        put?: never;
+        /** Begin a session with a token or a one-time link */
+        post: operations["signIn"];
+        /** End the session */
+        delete: operations["signOut"];
+        options?: never;
+        head?: never;
+        /**
+         * Say that somebody is still there, so that the session goes on
+         * @description A session ends 40 minutes after its last use, and 10 hours after it began. What pages ask by themselves is no use; each call that is not a GET is.
+         */
+        patch: operations["staySignedIn"];
+        trace?: never;
+    };
+    "/api/v1/sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The ways to sign in, beside a token */
+        get: operations["signInWays"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sign-in/{provider}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Go to a provider to sign in by OpenID Connect, with a browser */
+        get: operations["beginSignIn"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sign-in/{provider}/done": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Come back from a provider, which has vouched for who comes */
+        get: operations["finishSignIn"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sign-in/{provider}/left": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End the sessions of who has left at a provider (OpenID Connect Back-Channel Logout 1.0) */
+        post: operations["leftProvider"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sign-in/device": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a program wait for somebody to let it in (device authorization, RFC 8628) */
+        post: operations["newDevice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sign-in/device/token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Get the session that somebody has let a program have (RFC 8628) */
+        post: operations["deviceToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{code}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description What the program has told */
+                code: string;
+            };
+            cookie?: never;
+        };
+        /** Which program waits with a code */
+        get: operations["showDevice"];
+        put?: never;
+        /** Let a program in as oneself, or deny it */
+        post: operations["decideDevice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a link that signs in once */
+        post: operations["newLink"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/access": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List tokens, sessions and links in force */
+        get: operations["listSecrets"];
+        put?: never;
+        post?: never;
+        /** Revoke all of a kind but the one of the request */
+        delete: operations["revokeAll"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/access/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a token */
+        post: operations["newToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/access/{secret}/rotate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id of a token */
+                secret: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Revoke a token and make another in its place */
+        post: operations["rotateToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/access/{secret}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its id */
+                secret: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Revoke a token, a session or a link, also on streams that are open */
+        delete: operations["revoke"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/principals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** People and machines whose credentials whoever asks may have in hand, and itself */
+        get: operations["listPrincipals"];
+        put?: never;
+        /** Make a person or a machine, which may do nothing yet */
+        post: operations["newPrincipal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/principals/{principal}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                principal: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a principal with its credentials and what it was given, or only preview it */
+        delete: operations["removePrincipal"];
+        options?: never;
+        head?: never;
+        /** Change a principal, or only preview it; one that is paused may do nothing */
+        patch: operations["setPrincipal"];
+        trace?: never;
+    };
+    "/api/v1/roles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The roles, those that are built in first */
+        get: operations["listRoles"];
+        put?: never;
+        /** Make a role */
+        post: operations["newRole"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/roles/{role}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                role: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a role that nobody has */
+        delete: operations["removeRole"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/grants": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was given to whoever asks, and what it could have given */
+        get: operations["listGrants"];
+        put?: never;
+        /** Give a role on what a pattern covers, or only preview who would gain what */
+        post: operations["newGrant"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/grants/{grant}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                grant: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a role back, or only preview who would lose what */
+        delete: operations["removeGrant"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/break-glass": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** See what is in messages for an hour, where a grant lets do that, or only preview it */
+        post: operations["breakGlass"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/masks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The masks that hide something from whoever asks, and those that it could take away */
+        get: operations["listMasks"];
+        put?: never;
+        /** Hide fields of messages from some roles, or only preview from whom */
+        post: operations["newMask"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/masks/{mask}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                mask: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Have fields be seen again, or only preview by whom */
+        delete: operations["removeMask"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/may": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether a principal may do a verb at an address, and by which grants */
+        get: operations["may"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/may/verbs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What whoever asks may do at an address */
+        get: operations["myVerbs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/may/who": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The principals that may do a verb at an address */
+        get: operations["whoMay"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/openapi.json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** This document */
+        get: operations["openapi"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/status": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The node and every topic now */
+        get: operations["status"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/live": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The state every second, as server-sent events of Live; the first is whole, and those after it have the channels and groups that have changed */
+        get: operations["live"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lookup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What an address leads to, and what is like it */
+        get: operations["lookup"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/conditions/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether a condition compiles */
+        get: operations["checkCondition"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/logbook": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who did what, newest first */
+        get: operations["logbook"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/logbook/lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who did what as a file, newest first, an entry a line */
+        get: operations["exportLogbook"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/nodes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The nodes, what they lead and hold, and what is wrong with the partitions */
+        get: operations["listNodes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Change what is set on all nodes together, or only preview it */
+        patch: operations["setNodes"];
+        trace?: never;
+    };
+    "/api/v1/nodes/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The last changes of leaders, newest first */
+        get: operations["leaderChanges"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/nodes/what-if": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a loss of nodes would mean, and what would help; nothing is touched */
+        get: operations["whatIf"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/nodes/recover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let partitions go on that have lost most of their replicas for good, or only preview it */
+        post: operations["forceRecover"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/set-aside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List logs that the catalog does not know and that nodes have set aside, such as after an older catalog was restored */
+        get: operations["listSetAside"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/set-aside/{id}/adopt": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description As it is listed */
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make them a channel again, or only preview it */
+        post: operations["adopt"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/set-aside/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description As it is listed */
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Delete them on all nodes that answer, or only preview it */
+        delete: operations["throwAway"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/nodes/{node}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of a node */
+                node: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a stopped node that holds nothing out of the cluster, or only preview it */
+        delete: operations["removeNode"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/nodes/{node}/drain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of a node */
+                node: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Empty a node, or only preview it */
+        post: operations["drainNode"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/moves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have other nodes hold a partition, or only preview it */
+        post: operations["movePartition"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The jobs that run, and the last ones that ended */
+        get: operations["listJobs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/{job}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The number of a job */
+                job: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a job back */
+        post: operations["cancelJob"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/things": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What can be declared in files, as it is */
+        get: operations["listThings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/declarations/{declaration}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The name of the declaration */
+                declaration: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make of what is there what is declared, or only preview it
+         * @description Each change is told in a line when it is made; the last line has the whole plan, and why it ended when it did not come to its end. With `preview` the plan is all. An apply that names the `basis` of a plan does nothing when another plan would be made now.
+         */
+        post: operations["applyDeclaration"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drift": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is another way than declarations have it */
+        get: operations["listDrift"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/declaration-schema": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The JSON Schema (2020-12) of the files of declarations, for editors */
+        get: operations["getDeclarationSchema"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What can be set on channels, groups, spaces, endpoints, watches, chores, principals, roles and grants */
+        get: operations["listSettings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/spaces": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The spaces by name */
+        get: operations["listSpaces"];
+        put?: never;
+        /** Make a space */
+        post: operations["newSpace"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/spaces/{space}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+            };
+            cookie?: never;
+        };
+        /** One space */
+        get: operations["showSpace"];
+        put?: never;
+        post?: never;
+        /** Remove a space without channels */
+        delete: operations["removeSpace"];
+        options?: never;
+        head?: never;
+        /** Change a space's description and labels, or only preview it */
+        patch: operations["setSpace"];
+        trace?: never;
+    };
+    "/api/v1/channels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The channels by address */
+        get: operations["listChannels"];
+        put?: never;
+        /** Make a channel */
+        post: operations["newChannel"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        /** One channel with its partitions and forecast */
+        get: operations["showChannel"];
+        put?: never;
+        post?: never;
+        /** Remove a channel, or only preview it */
+        delete: operations["removeChannel"];
+        options?: never;
+        head?: never;
+        /** Change settings, or only preview it */
+        patch: operations["setChannel"];
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring back a removed channel */
+        post: operations["restoreChannel"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/rates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        /** The flow over time */
+        get: operations["rates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lag": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where groups are, the worst first */
+        get: operations["lag"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/measured": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was measured of a thing lately, in equal steps */
+        get: operations["measured"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        /** The groups of a topic */
+        get: operations["listGroups"];
+        put?: never;
+        /** Make a group or a route */
+        post: operations["newGroup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/chain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        /** The routes through which messages come to a channel, and those through which they go on from it */
+        get: operations["chain"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/watches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The watches, by address */
+        get: operations["listWatches"];
+        put?: never;
+        /** Make a watch */
+        post: operations["newWatch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/watches/trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a watch with these settings would have said of the past; nothing is made */
+        post: operations["tryWatch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/watch-values": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What can be watched */
+        get: operations["listWatchValues"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/watches/{space}/{watch}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                watch: string;
+            };
+            cookie?: never;
+        };
+        /** A watch with what it watches, the worst first */
+        get: operations["showWatch"];
+        put?: never;
+        post?: never;
+        /** Remove a watch; its incidents are kept */
+        delete: operations["removeWatch"];
+        options?: never;
+        head?: never;
+        /** Change a watch, or only preview it */
+        patch: operations["setWatch"];
+        trace?: never;
+    };
+    "/api/v1/watches/{space}/{watch}/notice-trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                watch: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a notice that says that it is a trial to all that a watch tells */
+        post: operations["tryTelling"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outlook": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is wrong, what will go wrong, what was changed in the last hour, and what is being done */
+        get: operations["showOutlook"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reports/{space}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+            };
+            cookie?: never;
+        };
+        /** What happened in a space lately, as a page with its pictures */
+        get: operations["showReport"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/chart": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How things hang together, with what is out of order, now or at a time that is past */
+        get: operations["showChart"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/chores": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The timetable, chores by address, each with its next time and its last run */
+        get: operations["listChores"];
+        put?: never;
+        /** Make a chore, or only preview when it would run, and what it would do now */
+        post: operations["newChore"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/chore-acts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What chores can do, and which settings each needs and takes */
+        get: operations["listChoreActs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/chores/{space}/{chore}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                chore: string;
+            };
+            cookie?: never;
+        };
+        /** A chore with its next times, and what it would do now */
+        get: operations["showChore"];
+        put?: never;
+        post?: never;
+        /** Remove a chore; its runs are kept */
+        delete: operations["removeChore"];
+        options?: never;
+        head?: never;
+        /** Change a chore, or only preview it */
+        patch: operations["setChore"];
+        trace?: never;
+    };
+    "/api/v1/chores/{space}/{chore}/runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                chore: string;
+            };
+            cookie?: never;
+        };
+        /** The runs of a chore, the newest first */
+        get: operations["listRuns"];
+        put?: never;
+        /** Run a chore now, also one that is paused */
+        post: operations["startRun"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/runs/{run}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: number;
+            };
+            cookie?: never;
+        };
+        /** A run with its log */
+        get: operations["showRun"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Cancel a run that goes on, and what it has begun */
+        patch: operations["setRun"];
+        trace?: never;
+    };
+    "/api/v1/incidents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Incidents, the newest first */
+        get: operations["listIncidents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{incident}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                incident: number;
+            };
+            cookie?: never;
+        };
+        /** The story of an incident */
+        get: operations["showIncident"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/incidents/{incident}/notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                incident: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Acknowledge an incident, silence it, or note something */
+        post: operations["sayOfIncident"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/endpoints": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The places outside, by address */
+        get: operations["listEndpoints"];
+        put?: never;
+        /** Make a place outside, to which routes can lead */
+        post: operations["newEndpoint"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/endpoints/{space}/{channel}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        /** A place outside, with its last answers */
+        get: operations["showEndpoint"];
+        put?: never;
+        post?: never;
+        /** Remove an endpoint to which no route leads */
+        delete: operations["removeEndpoint"];
+        options?: never;
+        head?: never;
+        /** Change an endpoint or its secrets, or only preview it */
+        patch: operations["setEndpoint"];
+        trace?: never;
+    };
+    "/api/v1/endpoints/{space}/{channel}/trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send one message that says that it is a trial, past all that waits */
+        post: operations["tryEndpoint"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/endpoints/{space}/{channel}/table": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make the table of an endpoint, as far as it is not there, or only show the statements that do */
+        post: operations["makeTable"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What happened to an endpoint or a route in 30 days, the newest first */
+        get: operations["listEvents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/partitions/{partition}/copies/{route}": {
+        parameters: {
+            query?: {
+                /** @description The partition that the route reads there */
+                source?: number;
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                partition: number;
+                /** @description Of another Steady Ferry */
+                route: string;
+            };
+            cookie?: never;
+        };
+        /** Up to where the partition has the messages of a route of another Steady Ferry */
+        get: operations["copied"];
+        put?: never;
+        /** Take a batch of a route of another Steady Ferry, if it belongs directly behind what the partition has from there */
+        post: operations["takeCopy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/route-trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a route would have done with what came since a position; nothing is sent */
+        post: operations["tryRoute"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/groups/{group}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+            };
+            cookie?: never;
+        };
+        /** A group or a route, with its partitions and members */
+        get: operations["showGroup"];
+        put?: never;
+        post?: never;
+        /** Forget a group and its offsets, or end a route */
+        delete: operations["removeGroup"];
+        options?: never;
+        head?: never;
+        /** Change a group, or only preview it */
+        patch: operations["setGroup"];
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/groups/{group}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+            };
+            cookie?: never;
+        };
+        /** How the lag was */
+        get: operations["lagHistory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/groups/{group}/seeks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+            };
+            cookie?: never;
+        };
+        /** The seeks of the group, newest first */
+        get: operations["listSeeks"];
+        put?: never;
+        /** Move the offsets, all or none, or undo the last seek */
+        post: operations["seek"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/groups/{group}/members": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Become a member */
+        post: operations["joinGroup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/groups/{group}/members/{member}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+                /** @description The memberId that joining answered */
+                member: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Leave the group */
+        delete: operations["leaveGroup"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/groups/{group}/members/{member}/beat": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+                /** @description The memberId that joining answered */
+                member: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell that the member lives and what it holds; wait for another share */
+        post: operations["beat"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/groups/{group}/members/{member}/next": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+                /** @description The memberId that joining answered */
+                member: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Get messages of the share
+         * @description `max` is up to 10,000; an answer may have replicasMissing, since its bytes are bounded. With `commit`, what `upTo` names is recorded as read; what was handed out and is not named is handed out again. A member that was removed, or whose timeout ran out, gets 409 with the type `no-member`: join again. A partition that others hold now is `not-held` or `old-round`: go on with the share that the next answer tells.
+         */
+        post: operations["next"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/groups/{group}/members/{member}/commit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+                /** @description The memberId that joining answered */
+                member: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Record how far the member has read
+         * @description The offset is that of the next message to read. Offsets only go forward here; 409 (`no-member`, `not-held`, `old-round`) means that others read those messages again.
+         */
+        post: operations["commit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/groups/{group}/members/{member}/reject": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+                /** @description The memberId that joining answered */
+                member: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Set a message aside that cannot be processed */
+        post: operations["reject"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/lease": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Lease messages of a queue, and settle leases in the same call
+         * @description Each message comes with a lease, to be settled before its deadline. Members that need speed speak `application/vnd.steady-ferry.work` (docs/formats.md), or open the stream under `/work`.
+         */
+        post: operations["lease"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/settle": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Accept, release, reject or extend leases
+         * @description Each outcome is judged alone. One with a lease that ran out changes nothing, and its result says so.
+         */
+        post: operations["settle"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/work": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+            };
+            cookie?: never;
+        };
+        /**
+         * A WebSocket on which a member leases and settles as its credit allows
+         * @description Frames are binary in both directions, as docs/formats.md describes; max of a call is the credit that it adds.
+         */
+        get: operations["workStream"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/dead": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+            };
+            cookie?: never;
+        };
+        /** The dead letters of a queue or a group by their causes */
+        get: operations["deadLetters"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/items": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+            };
+            cookie?: never;
+        };
+        /** Messages of a queue by their states, without leasing them */
+        get: operations["items"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/items/{partition}/{offset}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+                partition: number;
+                offset: number;
+            };
+            cookie?: never;
+        };
+        /** One message of a queue with its history */
+        get: operations["item"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/actions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Return, edit or discard messages of a queue, or undo a discard, or only preview it */
+        post: operations["act"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/trace/{partition}/{offset}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+                partition: number;
+                offset: number;
+            };
+            cookie?: never;
+        };
+        /** The story of one message */
+        get: operations["trace"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The stories of the kept messages with an id */
+        get: operations["traceID"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/replays": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Replays, the newest first */
+        get: operations["listReplays"];
+        put?: never;
+        /** Send messages again, or only preview it */
+        post: operations["newReplay"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/replays/{replay}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                replay: number;
+            };
+            cookie?: never;
+        };
+        /** One replay */
+        get: operations["showReplay"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Pause, resume or cancel a replay, or change its rate */
+        patch: operations["setReplay"];
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        /** Compare the logs of the replicas, record by record */
+        get: operations["verify"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/messages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        /** Look through messages; the answer is NDJSON of Event */
+        get: operations["browse"];
+        put?: never;
+        /**
+         * Publish messages
+         * @description The content type tells the form: `application/x-ndjson` a stream of messages as JSON, one a line; `application/vnd.steady-ferry.message+json` one message as JSON; `application/vnd.steady-ferry.batch` a binary batch (docs/formats.md); `application/cloudevents+json` and `application/cloudevents-batch+json` CloudEvents; any other a raw body, with `Ferry-Key`, `Ferry-Id`, `Ferry-Publisher-Time` and `Ferry-Header-NAME` as request headers, or with `ce-` headers a CloudEvent in binary mode. `Ferry-Program` (a name of a-z 0-9 . _ -) is what a program calls itself, to those who look who publishes. `Ferry-Publisher` (a UUID) and `Ferry-Sequence` make a raw body recognisable when it comes twice. A sequence counts the messages of one publisher in one partition, so that it needs `partition` or a key; a raw request is one message and counts one. The first is 0 or 1, the next one more; one that was kept before is answered with `repeat: true` and its receipt, one that leaves a gap with 409 and the sequence that is expected. After an answer that was lost, send the same bytes with the same sequence. An answer of 503 whose detail says that it is not known whether a batch is kept means the same. Limits: a key has up to 1,024 bytes, an id and a content type up to 256, all headers of a message up to 64 KiB in up to 64 headers, a body up to the channel's largest (`maxBody`), a batch up to 1,048,576 messages and 128 MiB before compression, and a line of a stream twice the largest body and 64 KiB.
+         */
+        post: operations["publish"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/publish": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        /**
+         * A WebSocket on which batches are published
+         * @description Frames are binary in both directions, as docs/formats.md describes. Each batch is answered by its number as soon as it is kept, or refused; those that are under way at the same time keep no order among them.
+         */
+        get: operations["publishStream"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+            };
+            cookie?: never;
+        };
+        /**
+         * A selection of messages as a file, which publishing takes back
+         * @description Of a topic what browse finds; of a queue, or of TOPIC@GROUP, its dead letters or messages in other states. When something fails in the middle the connection breaks off. NDJSON is published with `application/x-ndjson`, CloudEvents with `application/cloudevents-batch+json`.
+         */
+        get: operations["export"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/tail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        /**
+         * Messages as they arrive, as server-sent events of Event
+         * @description The id of an event is the place after it; sent back as Last-Event-ID the stream goes on there.
+         */
+        get: operations["tail"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/partitions/{partition}/records": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                partition: components["parameters"]["partition"];
+            };
+            cookie?: never;
+        };
+        /**
+         * The next stretch of a partition
+         * @description NDJSON of messages, or with `Accept: application/vnd.steady-ferry.records` records as they are stored (docs/formats.md), whose first one may begin before the position. The headers Ferry-Next, Ferry-First, Ferry-End and Ferry-Count tell where to go on, the oldest kept offset, the end, and the number of messages.
+         */
+        get: operations["fetch"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{space}/{channel}/partitions/{partition}/messages/{offset}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                partition: components["parameters"]["partition"];
+                offset: number;
+            };
+            cookie?: never;
+        };
+        /** One message */
+        get: operations["message"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
-  schemas: {
-    Problem: {
-      type: string;
-      title: string;
-      status: number;
-      detail: string;
-      /** @description What is wrong */
-      field?: string;
-      /** @description What is allowed instead */
-      allowed?: string;
-      /** @description What to do */
-      next?: string;
-      /** @description Of a condition, from 1 */
-      column?: number;
-      /** @description Of NDJSON, from 1 */
-      line?: number;
-      /** @description Messages kept before the error */
-      accepted?: number;
-      /** @description Of /readyz with a token: those that take nothing, by their states */
-      partitions?: {
-        [key: string]: string[];
-      };
-      /** @description Seconds after which to try again, as in the header Retry-After */
-      retryAfter?: number;
-    };
-    Labels: {
-      [key: string]: string;
-    };
-    SignIn: {
-      name: string;
-      /** @description ROLE on PATTERN each */
-      roles: string[];
-      /** @description The verbs that it may on everything */
-      everywhere: string[];
-      /** @description The verbs that it may on something */
-      somewhere: string[];
-      /** @description Patterns on which it may break the glass */
-      opens: string[];
-    };
-    DeviceCode: {
-      device_code: string;
-      user_code: string;
-      verification_uri: string;
-      verification_uri_complete: string;
-      /** @description Seconds */
-      expires_in: number;
-      /** @description Seconds between two times that it asks */
-      interval: number;
-    };
-    DeviceToken: {
-      access_token: string;
-      /** @constant */
-      token_type: "Bearer";
-      /** @description Seconds, at most */
-      expires_in: number;
-    };
-    DeviceError: {
-      /** @enum {string} */
-      error: "authorization_pending" | "slow_down" | "access_denied" | "expired_token" | "unsupported_grant_type";
-    };
-    Device: {
-      code: string;
-      /** @description What it says that it is */
-      name: string;
-      /** @description From which it has asked */
-      address: string;
-      /** Format: date-time */
-      expiresAt: string;
-    };
-    SignInWays: {
-      providers: {
-        /** @description Its name */
-        provider: string;
-        /** @description For people */
-        label: string;
-      }[];
-    };
-    Link: {
-      path: string;
-      /** Format: date-time */
-      expiresAt: string;
-    };
-    /** @description A second, or a step of a Series */
-    Flow: {
-      messagesIn: number;
-      bytesIn: number;
-      messagesOut: number;
-      bytesOut: number;
-    };
-    Series: {
-      /** Format: date-time */
-      start: string;
-      stepSeconds: number;
-      flow: components["schemas"]["Flow"][];
-    };
-    Space: {
-      declared?: components["schemas"]["Declaration"];
-      space: string;
-      description: string;
-      labels: components["schemas"]["Labels"];
-      /** Format: date-time */
-      createdAt: string;
-      channels: number;
-      /** Format: int64 */
-      messages: number;
-      /** Format: int64 */
-      bytes: number;
-    };
-    Setting: {
-      /** @description In JSON */
-      name: string;
-      /** @description Of the client */
-      flag: string;
-      /** @description Of channels that have it; empty for all */
-      kinds: string[];
-      /** @description Over its field in a form */
-      label: string;
-      /** @enum {string} */
-      form:
-        | "number"
-        | "size"
-        | "duration"
-        | "durations"
-        | "switch"
-        | "sentence"
-        | "names"
-        | "labels"
-        | "choice"
-        | "condition"
-        | "edits"
-        | "address"
-        | "url"
-        | "headers"
-        | "columns"
-        | "table"
-        | "level"
-        | "pattern"
-        | "addresses"
-        | "position"
-        | "rate"
-        | "cause"
-        | "mailbox"
-        | "mailboxes"
-        | "keeps"
-        | "verbs"
-        | "fields"
-        | "holder"
-        | "time";
-      /** @description In words */
-      allowed: string;
-      choices?: string[];
-      /** @description It is chosen when the thing is made */
-      fixed: boolean;
-      /** @description As text; empty where it depends */
-      default: string;
-    };
-    Settings: {
-      /** @description N partitions; there can be more later, never fewer. Allowed: 1 to 1000. Unless set: 1 */
-      partitionCount?: number;
-      /** @description N nodes hold each partition; unless set, 3 where there are 3 nodes, else 1. Allowed: 1 to 7; an odd number is best */
-      replicas?: number;
-      /** @description Of a topic: DURATION for which messages are kept. Allowed: 1m to 36500d. Unless set: 7d */
-      retain?: string;
-      /**
-       * Format: int64
-       * @description Of a topic: SIZE that each partition keeps. Allowed: 1MiB to 1024TiB. Unless set: 10GiB
-       */
-      retainBytes?: number;
-      /**
-       * Format: int64
-       * @description SIZE of the largest body. Allowed: 1B to 64MiB. Unless set: 8MiB
-       */
-      maxBody?: number;
-      /** @description DURATION within which a repeated message id is dropped. Allowed: 0s (off) to 1h */
-      idWindow?: string;
-      /** @description Of a queue: DURATION for which a member holds a message. Allowed: 100ms to 1d. Unless set: 45s */
-      lease?: string;
-      /** @description Of a queue: after N attempts without acceptance a message becomes a dead letter. Allowed: 1 to 1000. Unless set: 6 */
-      attemptLimit?: number;
-      /** @description Of a queue: DURATION..DURATION, the shortest and the longest delay after an attempt, doubled each time. Allowed: 0s to 365d, as SHORTEST..LONGEST. Unless set: 1s..5m */
-      backoff?: string;
-      /** @description Of a queue: DURATION for which dead letters are kept. Allowed: 1s to 3650d. Unless set: 21d */
-      retainDead?: string;
-      /** @description Of a queue: DURATION that messages may wait. Allowed: 0s (for ever) to 3650d */
-      expire?: string;
-      /** @description Of a queue: drop what expires instead of making dead letters of it */
-      dropExpired?: boolean;
-      /**
-       * @description Of a queue: MODE: key for one at a time and in order for each key, or none. Allowed: none, key. Unless set: none
-       * @enum {string}
-       */
-      order?: "none" | "key";
-      /** @description Of a queue: DURATION in which what is discarded can be brought back. Allowed: 0s (at once) to 365d. Unless set: 24h */
-      retainDiscarded?: string;
-      /** @description Of a topic: GROUPS, with commas, whose unread messages retention leaves; none ends it. Allowed: up to 20 names */
-      hold?: string[];
-      /**
-       * Format: int64
-       * @description Of a topic: SIZE that a partition keeps for them at most, after which retention takes it all the same; unless set, twice -retain-bytes. Allowed: 1MiB to 1024TiB
-       */
-      holdBytes?: number;
-      /** @description Take no messages; reading goes on */
-      paused?: boolean;
-      /** @description TEXT that says what it is for. Allowed: up to 500 characters */
-      description?: string;
-      labels?: components["schemas"]["Labels"];
-      /**
-       * Format: int64
-       * @description From which a change is made: it is refused (409) with what changed when it is another one now
-       */
-      revision?: number;
-    };
-    Channel: {
-      declared?: components["schemas"]["Declaration"];
-      address: string;
-      space: string;
-      channel: string;
-      /** @enum {string} */
-      kind: "topic" | "queue";
-      /** @enum {string} */
-      state:
-        | "ready"
-        | "paused"
-        | "starting"
-        | "disk-full"
-        | "failed"
-        | "end-lost"
-        | "no-leader"
-        | "no-majority"
-        | "replicas-missing"
-        | "away";
-      description: string;
-      labels: components["schemas"]["Labels"];
-      /** Format: date-time */
-      createdAt: string;
-      /**
-       * Format: int64
-       * @description Of the settings
-       */
-      revision: number;
-      partitionCount: number;
-      /** @description Of each partition */
-      replicas: number;
-      retain: string;
-      /** Format: int64 */
-      retainBytes: number;
-      hold: string[];
-      /** Format: int64 */
-      holdBytes: number;
-      /** Format: int64 */
-      maxBody: number;
-      idWindow: string;
-      paused: boolean;
-      /**
-       * Format: int64
-       * @description Kept
-       */
-      messages: number;
-      /**
-       * Format: int64
-       * @description On disk
-       */
-      bytes: number;
-      /** @description Of the bytes that retention allows, 0 to 1 */
-      fill: number;
-      /** Format: date-time */
-      oldest: string | null;
-      /** Format: date-time */
-      newest: string | null;
-      rates: components["schemas"]["Flow"];
-      queue?: components["schemas"]["QueueState"];
-      settings: components["schemas"]["Settings"];
-      forecast?: components["schemas"]["Forecast"];
-      partitions?: components["schemas"]["Partition"][];
-    };
-    /** @description How many messages of a queue are in each state, and what was done so far */
-    Counts: {
-      /** Format: int64 */
-      waiting: number;
-      /** Format: int64 */
-      leased: number;
-      /** Format: int64 */
-      delayed: number;
-      /** Format: int64 */
-      dead: number;
-      /**
-       * Format: int64
-       * @description They can be brought back for a while
-       */
-      discarded: number;
-      /**
-       * Format: int64
-       * @description By routes, which send them on
-       */
-      taken: number;
-      /** Format: int64 */
-      accepted: number;
-      /**
-       * Format: int64
-       * @description Leases handed out
-       */
-      attempts: number;
-      /**
-       * Format: int64
-       * @description Times that a message became a dead letter
-       */
-      rejected: number;
-    };
-    QueueState: components["schemas"]["Counts"] & {
-      lease: string;
-      attemptLimit: number;
-      backoff: string;
-      retainDead: string;
-      expire: string;
-      dropExpired: boolean;
-      /** @enum {string} */
-      order: "none" | "key";
-      retainDiscarded: string;
-      /** Format: date-time */
-      oldestWaiting: string | null;
-      /**
-       * Format: int64
-       * @description Lease calls that wait for messages
-       */
-      asking: number;
-      members: {
-        member: string;
-        leased: number;
-        /**
-         * Format: date-time
-         * @description Of its oldest lease
-         */
-        since: string | null;
-        /**
-         * Format: date-time
-         * @description When its next lease runs out
-         */
-        deadline: string | null;
-        /**
-         * Format: date-time
-         * @description When it last asked or settled
-         */
-        seen: string | null;
-      }[];
-    };
-    Settlement: {
-      lease: string;
-      /** @enum {string} */
-      outcome: "accept" | "release" | "reject" | "extend";
-      /** @description Of a release the delay, or auto for the queue's backoff; of an extension the time from now on */
-      after?: string;
-      /** @description A release that does not count as an attempt */
-      untouched?: boolean;
-      /** @description A short code; a rejection needs one */
-      reason?: string;
-      /** @description Up to 64 KiB */
-      detail?: string;
-    };
-    WorkRequest: {
-      member?: string;
-      settle?: components["schemas"]["Settlement"][];
-      /** @description Messages to lease */
-      max?: number;
-      /** @description For the first one, up to 30s */
-      wait?: string;
-      /** @description Time of the leases, instead of the queue's */
-      for?: string;
-      /** @description Nothing has to be settled, but what the member does not finish is lost */
-      acceptOnDelivery?: boolean;
-      partition?: number;
-    };
-    WorkAnswer: {
-      settled: {
-        lease: string;
-        /** @enum {string} */
-        result: "done" | "ran-out" | "unknown";
-        state?: string;
-        /** Format: date-time */
-        deadline?: string;
-      }[];
-      messages: (components["schemas"]["Message"] & {
-        lease: string;
-        attempt: number;
-        /** @description How often it came back from the dead letters */
-        returns: number;
-        /** Format: date-time */
-        deadline?: string;
-      })[];
-    };
-    MessageEvent: {
-      event: string;
-      /** Format: date-time */
-      at: string;
-      /**
-       * Format: date-time
-       * @description Of an attempt
-       */
-      began?: string;
-      who: string;
-      reason?: string;
-      detail?: string;
-    };
-    QueueMessage: components["schemas"]["Message"] & {
-      /** @enum {string} */
-      state: "waiting" | "leased" | "delayed" | "dead" | "discarded" | "taken" | "done";
-      attempts: number;
-      /** @description That holds it */
-      member?: string;
-      /**
-       * Format: date-time
-       * @description Leased: when the lease runs out; delayed: when its delay ends
-       */
-      deadline?: string;
-      /** Format: date-time */
-      deadAt?: string;
-      cause?: string;
-      reason?: string;
-      detail?: string;
-      /** @description Of the body, as a JSON Pointer, when the detail names it */
-      field?: string;
-      /** @description Where a group read it */
-      from?: string;
-      returns: number;
-      edited: boolean;
-      /** @description Its bytes are no longer kept */
-      gone: boolean;
-      history: components["schemas"]["MessageEvent"][];
-      original?: components["schemas"]["Message"];
-    };
-    DeadCause: {
-      cause: string;
-      reason: string;
-      /** @description Of the details: what differs is masked */
-      pattern: string;
-      /** Format: int64 */
-      count: number;
-      /** @description Of all, 0 to 1 */
-      share: number;
-      /** Format: date-time */
-      firstSeen: string;
-      /** Format: date-time */
-      lastSeen: string;
-      bars: number[];
-      sample: components["schemas"]["QueueMessage"] | null;
-    };
-    DeadLetters: {
-      address: string;
-      /** Format: int64 */
-      deadTotal: number;
-      /**
-       * Format: date-time
-       * @description When the bars begin
-       */
-      since: string;
-      causes: components["schemas"]["DeadCause"][];
-    };
-    Edit: {
-      /** @enum {string} */
-      op: "set" | "compute" | "remove" | "rename";
-      /** @description A JSON Pointer into the body (RFC 6901), header.NAME, key, body */
-      at: string;
-      /** @description Of a rename */
-      to?: string;
-      /** @description Of set: a constant */
-      value?: unknown;
-      /** @description Of compute: CEL over the message as it was */
-      expression?: string;
-    };
-    QueueAction: {
-      /** @enum {string} */
-      action: "return" | "edit" | "discard" | "undo";
-      cause?: string;
-      where?: string;
-      /** @description Addresses; none: all */
-      messages?: string[];
-      /** Format: int64 */
-      limit?: number;
-      /**
-       * @description Of what is discarded
-       * @enum {string}
-       */
-      state?: "dead" | "waiting";
-      /** @description A discard needs it */
-      why?: string;
-      /** @description Of a return: the delay */
-      after?: string;
-      edits?: components["schemas"]["Edit"][];
-      /** @description What was edited */
-      return?: boolean;
-    };
-    ActionSample: {
-      address: string;
-      key: string;
-      headers: {
-        [key: string]: string;
-      };
-      body: unknown;
-      /** @description What whoever asks may not see of it: key, headers, body */
-      masked?: string[];
-      after?: {
-        key: string;
-        headers: {
-          [key: string]: string;
+    schemas: {
+        Problem: {
+            type: string;
+            title: string;
+            status: number;
+            detail: string;
+            /** @description What is wrong */
+            field?: string;
+            /** @description What is allowed instead */
+            allowed?: string;
+            /** @description What to do */
+            next?: string;
+            /** @description Of a condition, from 1 */
+            column?: number;
+            /** @description Of NDJSON, from 1 */
+            line?: number;
+            /** @description Messages kept before the error */
+            accepted?: number;
+            /** @description Of /readyz with a token: those that take nothing, by their states */
+            partitions?: {
+                [key: string]: string[];
+            };
+            /** @description Seconds after which to try again, as in the header Retry-After */
+            retryAfter?: number;
         };
-        body: unknown;
-      };
+        Labels: {
+            [key: string]: string;
+        };
+        SignIn: {
+            name: string;
+            /** @description ROLE on PATTERN each */
+            roles: string[];
+            /** @description The verbs that it may on everything */
+            everywhere: string[];
+            /** @description The verbs that it may on something */
+            somewhere: string[];
+            /** @description Patterns on which it may break the glass */
+            opens: string[];
+        };
+        DeviceCode: {
+            device_code: string;
+            user_code: string;
+            verification_uri: string;
+            verification_uri_complete: string;
+            /** @description Seconds */
+            expires_in: number;
+            /** @description Seconds between two times that it asks */
+            interval: number;
+        };
+        DeviceToken: {
+            access_token: string;
+            /** @constant */
+            token_type: "Bearer";
+            /** @description Seconds, at most */
+            expires_in: number;
+        };
+        DeviceError: {
+            /** @enum {string} */
+            error: "authorization_pending" | "slow_down" | "access_denied" | "expired_token" | "unsupported_grant_type";
+        };
+        Device: {
+            code: string;
+            /** @description What it says that it is */
+            name: string;
+            /** @description From which it has asked */
+            address: string;
+            /** Format: date-time */
+            expiresAt: string;
+        };
+        SignInWays: {
+            providers: {
+                /** @description Its name */
+                provider: string;
+                /** @description For people */
+                label: string;
+            }[];
+        };
+        Link: {
+            path: string;
+            /** Format: date-time */
+            expiresAt: string;
+        };
+        /** @description A second, or a step of a Series */
+        Flow: {
+            messagesIn: number;
+            bytesIn: number;
+            messagesOut: number;
+            bytesOut: number;
+        };
+        Series: {
+            /** Format: date-time */
+            start: string;
+            stepSeconds: number;
+            flow: components["schemas"]["Flow"][];
+        };
+        Space: {
+            declared?: components["schemas"]["Declaration"];
+            space: string;
+            description: string;
+            labels: components["schemas"]["Labels"];
+            /** Format: date-time */
+            createdAt: string;
+            channels: number;
+            /** Format: int64 */
+            messages: number;
+            /** Format: int64 */
+            bytes: number;
+        };
+        Setting: {
+            /** @description In JSON */
+            name: string;
+            /** @description Of the client */
+            flag: string;
+            /** @description Of channels that have it; empty for all */
+            kinds: string[];
+            /** @description Over its field in a form */
+            label: string;
+            /** @enum {string} */
+            form: "number" | "size" | "duration" | "durations" | "switch" | "sentence" | "names" | "labels" | "choice" | "condition" | "edits" | "address" | "url" | "headers" | "columns" | "table" | "level" | "pattern" | "addresses" | "position" | "rate" | "cause" | "mailbox" | "mailboxes" | "keeps" | "verbs" | "fields" | "holder" | "time";
+            /** @description In words */
+            allowed: string;
+            choices?: string[];
+            /** @description It is chosen when the thing is made */
+            fixed: boolean;
+            /** @description As text; empty where it depends */
+            default: string;
+        };
+        Settings: {
+            /** @description N partitions; there can be more later, never fewer. Allowed: 1 to 1000. Unless set: 1 */
+            partitionCount?: number;
+            /** @description N nodes hold each partition; unless set, 3 where there are 3 nodes, else 1. Allowed: 1 to 7; an odd number is best */
+            replicas?: number;
+            /** @description Of a topic: DURATION for which messages are kept. Allowed: 1m to 36500d. Unless set: 7d */
+            retain?: string;
+            /**
+             * Format: int64
+             * @description Of a topic: SIZE that each partition keeps. Allowed: 1MiB to 1024TiB. Unless set: 10GiB
+             */
+            retainBytes?: number;
+            /**
+             * Format: int64
+             * @description SIZE of the largest body. Allowed: 1B to 64MiB. Unless set: 8MiB
+             */
+            maxBody?: number;
+            /** @description DURATION within which a repeated message id is dropped. Allowed: 0s (off) to 1h */
+            idWindow?: string;
+            /** @description Of a queue: DURATION for which a member holds a message. Allowed: 100ms to 1d. Unless set: 45s */
+            lease?: string;
+            /** @description Of a queue: after N attempts without acceptance a message becomes a dead letter. Allowed: 1 to 1000. Unless set: 6 */
+            attemptLimit?: number;
+            /** @description Of a queue: DURATION..DURATION, the shortest and the longest delay after an attempt, doubled each time. Allowed: 0s to 365d, as SHORTEST..LONGEST. Unless set: 1s..5m */
+            backoff?: string;
+            /** @description Of a queue: DURATION for which dead letters are kept. Allowed: 1s to 3650d. Unless set: 21d */
+            retainDead?: string;
+            /** @description Of a queue: DURATION that messages may wait. Allowed: 0s (for ever) to 3650d */
+            expire?: string;
+            /** @description Of a queue: drop what expires instead of making dead letters of it */
+            dropExpired?: boolean;
+            /**
+             * @description Of a queue: MODE: key for one at a time and in order for each key, or none. Allowed: none, key. Unless set: none
+             * @enum {string}
+             */
+            order?: "none" | "key";
+            /** @description Of a queue: DURATION in which what is discarded can be brought back. Allowed: 0s (at once) to 365d. Unless set: 24h */
+            retainDiscarded?: string;
+            /** @description Of a topic: GROUPS, with commas, whose unread messages retention leaves; none ends it. Allowed: up to 20 names */
+            hold?: string[];
+            /**
+             * Format: int64
+             * @description Of a topic: SIZE that a partition keeps for them at most, after which retention takes it all the same; unless set, twice -retain-bytes. Allowed: 1MiB to 1024TiB
+             */
+            holdBytes?: number;
+            /** @description Take no messages; reading goes on */
+            paused?: boolean;
+            /** @description TEXT that says what it is for. Allowed: up to 500 characters */
+            description?: string;
+            labels?: components["schemas"]["Labels"];
+            /**
+             * Format: int64
+             * @description From which a change is made: it is refused (409) with what changed when it is another one now
+             */
+            revision?: number;
+        };
+        Channel: {
+            declared?: components["schemas"]["Declaration"];
+            address: string;
+            space: string;
+            channel: string;
+            /** @enum {string} */
+            kind: "topic" | "queue";
+            /** @enum {string} */
+            state: "ready" | "paused" | "starting" | "disk-full" | "failed" | "end-lost" | "no-leader" | "no-majority" | "replicas-missing" | "away";
+            description: string;
+            labels: components["schemas"]["Labels"];
+            /** Format: date-time */
+            createdAt: string;
+            /**
+             * Format: int64
+             * @description Of the settings
+             */
+            revision: number;
+            partitionCount: number;
+            /** @description Of each partition */
+            replicas: number;
+            retain: string;
+            /** Format: int64 */
+            retainBytes: number;
+            hold: string[];
+            /** Format: int64 */
+            holdBytes: number;
+            /** Format: int64 */
+            maxBody: number;
+            idWindow: string;
+            paused: boolean;
+            /**
+             * Format: int64
+             * @description Kept
+             */
+            messages: number;
+            /**
+             * Format: int64
+             * @description On disk
+             */
+            bytes: number;
+            /** @description Of the bytes that retention allows, 0 to 1 */
+            fill: number;
+            /** Format: date-time */
+            oldest: string | null;
+            /** Format: date-time */
+            newest: string | null;
+            rates: components["schemas"]["Flow"];
+            queue?: components["schemas"]["QueueState"];
+            settings: components["schemas"]["Settings"];
+            forecast?: components["schemas"]["Forecast"];
+            partitions?: components["schemas"]["Partition"][];
+        };
+        /** @description How many messages of a queue are in each state, and what was done so far */
+        Counts: {
+            /** Format: int64 */
+            waiting: number;
+            /** Format: int64 */
+            leased: number;
+            /** Format: int64 */
+            delayed: number;
+            /** Format: int64 */
+            dead: number;
+            /**
+             * Format: int64
+             * @description They can be brought back for a while
+             */
+            discarded: number;
+            /**
+             * Format: int64
+             * @description By routes, which send them on
+             */
+            taken: number;
+            /** Format: int64 */
+            accepted: number;
+            /**
+             * Format: int64
+             * @description Leases handed out
+             */
+            attempts: number;
+            /**
+             * Format: int64
+             * @description Times that a message became a dead letter
+             */
+            rejected: number;
+        };
+        QueueState: components["schemas"]["Counts"] & {
+            lease: string;
+            attemptLimit: number;
+            backoff: string;
+            retainDead: string;
+            expire: string;
+            dropExpired: boolean;
+            /** @enum {string} */
+            order: "none" | "key";
+            retainDiscarded: string;
+            /** Format: date-time */
+            oldestWaiting: string | null;
+            /**
+             * Format: int64
+             * @description Lease calls that wait for messages
+             */
+            asking: number;
+            members: {
+                member: string;
+                leased: number;
+                /**
+                 * Format: date-time
+                 * @description Of its oldest lease
+                 */
+                since: string | null;
+                /**
+                 * Format: date-time
+                 * @description When its next lease runs out
+                 */
+                deadline: string | null;
+                /**
+                 * Format: date-time
+                 * @description When it last asked or settled
+                 */
+                seen: string | null;
+            }[];
+        };
+        Settlement: {
+            lease: string;
+            /** @enum {string} */
+            outcome: "accept" | "release" | "reject" | "extend";
+            /** @description Of a release the delay, or auto for the queue's backoff; of an extension the time from now on */
+            after?: string;
+            /** @description A release that does not count as an attempt */
+            untouched?: boolean;
+            /** @description A short code; a rejection needs one */
+            reason?: string;
+            /** @description Up to 64 KiB */
+            detail?: string;
+        };
+        WorkRequest: {
+            member?: string;
+            settle?: components["schemas"]["Settlement"][];
+            /** @description Messages to lease */
+            max?: number;
+            /** @description For the first one, up to 30s */
+            wait?: string;
+            /** @description Time of the leases, instead of the queue's */
+            for?: string;
+            /** @description Nothing has to be settled, but what the member does not finish is lost */
+            acceptOnDelivery?: boolean;
+            partition?: number;
+        };
+        WorkAnswer: {
+            settled: {
+                lease: string;
+                /** @enum {string} */
+                result: "done" | "ran-out" | "unknown";
+                state?: string;
+                /** Format: date-time */
+                deadline?: string;
+            }[];
+            messages: (components["schemas"]["Message"] & {
+                lease: string;
+                attempt: number;
+                /** @description How often it came back from the dead letters */
+                returns: number;
+                /** Format: date-time */
+                deadline?: string;
+            })[];
+        };
+        MessageEvent: {
+            event: string;
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: date-time
+             * @description Of an attempt
+             */
+            began?: string;
+            who: string;
+            reason?: string;
+            detail?: string;
+        };
+        QueueMessage: components["schemas"]["Message"] & {
+            /** @enum {string} */
+            state: "waiting" | "leased" | "delayed" | "dead" | "discarded" | "taken" | "done";
+            attempts: number;
+            /** @description That holds it */
+            member?: string;
+            /**
+             * Format: date-time
+             * @description Leased: when the lease runs out; delayed: when its delay ends
+             */
+            deadline?: string;
+            /** Format: date-time */
+            deadAt?: string;
+            cause?: string;
+            reason?: string;
+            detail?: string;
+            /** @description Of the body, as a JSON Pointer, when the detail names it */
+            field?: string;
+            /** @description Where a group read it */
+            from?: string;
+            returns: number;
+            edited: boolean;
+            /** @description Its bytes are no longer kept */
+            gone: boolean;
+            history: components["schemas"]["MessageEvent"][];
+            original?: components["schemas"]["Message"];
+        };
+        DeadCause: {
+            cause: string;
+            reason: string;
+            /** @description Of the details: what differs is masked */
+            pattern: string;
+            /** Format: int64 */
+            count: number;
+            /** @description Of all, 0 to 1 */
+            share: number;
+            /** Format: date-time */
+            firstSeen: string;
+            /** Format: date-time */
+            lastSeen: string;
+            bars: number[];
+            sample: components["schemas"]["QueueMessage"] | null;
+        };
+        DeadLetters: {
+            address: string;
+            /** Format: int64 */
+            deadTotal: number;
+            /**
+             * Format: date-time
+             * @description When the bars begin
+             */
+            since: string;
+            causes: components["schemas"]["DeadCause"][];
+        };
+        Edit: {
+            /** @enum {string} */
+            op: "set" | "compute" | "remove" | "rename";
+            /** @description A JSON Pointer into the body (RFC 6901), header.NAME, key, body */
+            at: string;
+            /** @description Of a rename */
+            to?: string;
+            /** @description Of set: a constant */
+            value?: unknown;
+            /** @description Of compute: CEL over the message as it was */
+            expression?: string;
+        };
+        QueueAction: {
+            /** @enum {string} */
+            action: "return" | "edit" | "discard" | "undo";
+            cause?: string;
+            where?: string;
+            /** @description Addresses; none: all */
+            messages?: string[];
+            /** Format: int64 */
+            limit?: number;
+            /**
+             * @description Of what is discarded
+             * @enum {string}
+             */
+            state?: "dead" | "waiting";
+            /** @description A discard needs it */
+            why?: string;
+            /** @description Of a return: the delay */
+            after?: string;
+            edits?: components["schemas"]["Edit"][];
+            /** @description What was edited */
+            return?: boolean;
+        };
+        ActionSample: {
+            address: string;
+            key: string;
+            headers: {
+                [key: string]: string;
+            };
+            body: unknown;
+            /** @description What whoever asks may not see of it: key, headers, body */
+            masked?: string[];
+            after?: {
+                key: string;
+                headers: {
+                    [key: string]: string;
+                };
+                body: unknown;
+            };
+        };
+        QueueActionResult: {
+            address: string;
+            /** Format: int64 */
+            messages: number;
+            effects: string[];
+            samples: components["schemas"]["ActionSample"][];
+            /**
+             * Format: date-time
+             * @description Until when it can be brought back
+             */
+            until?: string;
+            done: boolean;
+        };
+        NewReplay: {
+            /** @description A topic, a partition of one, a queue/dead, a topic@group/dead */
+            from: string;
+            /** @description A queue, a topic, or a topic@group: that group alone gets them */
+            to: string;
+            fromPosition?: string;
+            toPosition?: string;
+            cause?: string;
+            where?: string;
+            messages?: string[];
+            /** Format: int64 */
+            limit?: number;
+            /** @description Messages a second */
+            rate?: number;
+            edits?: components["schemas"]["Edit"][];
+            /** @description The share of those sent that may fail again, 0 to 1; 0.2 */
+            stopAbove?: number;
+            /** @description Dead letters that are sent elsewhere stay dead letters too */
+            keep?: boolean;
+        };
+        Replay: {
+            /** Format: int64 */
+            replay: number;
+            who: string;
+            from: string;
+            to: string;
+            /** @enum {string} */
+            state: "planned" | "running" | "paused" | "done" | "cancelled" | "stopped" | "failed";
+            detail: string;
+            rate: number;
+            /** Format: int64 */
+            total: number;
+            /** Format: int64 */
+            sent: number;
+            /**
+             * Format: int64
+             * @description That became dead letters again
+             */
+            failed: number;
+            /**
+             * Format: int64
+             * @description That the edits do not apply to, or that were settled meanwhile
+             */
+            skipped: number;
+            stopAbove: number;
+            choice: {
+                cause?: string;
+                where?: string;
+                messages?: string[];
+                limit?: number;
+            };
+            edits: components["schemas"]["Edit"][];
+            fromPosition: string;
+            toPosition: string;
+            /** Format: date-time */
+            createdAt: string;
+            /**
+             * Format: date-time
+             * @description At this rate, while it runs
+             */
+            endsAt?: string;
+            /** Format: date-time */
+            endedAt?: string;
+            plan?: {
+                /** Format: int64 */
+                messages: number;
+                partitions: {
+                    partition: number;
+                    /** Format: int64 */
+                    messages: number;
+                }[];
+                /** Format: date-time */
+                oldest: string | null;
+                /** Format: date-time */
+                newest: string | null;
+                seconds: number;
+                samples: components["schemas"]["ActionSample"][];
+                effects: string[];
+            };
+        };
+        Trace: {
+            address: string;
+            id: string;
+            state: string;
+            message: components["schemas"]["Message"] | null;
+            /** @description Before it was edited */
+            original?: components["schemas"]["Message"];
+            /** @description Where the same message lies too */
+            copies: string[];
+            steps: {
+                /** Format: date-time */
+                at?: string;
+                /** Format: date-time */
+                began?: string;
+                address: string;
+                event: string;
+                who?: string;
+                reason?: string;
+                detail?: string;
+            }[];
+        };
+        /** @description What the topic will hold at the rate of the last hour */
+        Forecast: {
+            bytesPerSecond: number;
+            messagesPerSecond: number;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            messages: number;
+            span: string;
+            /** @enum {string} */
+            limitedBy: "age" | "bytes";
+        };
+        Partition: {
+            partition: number;
+            address: string;
+            leader: string;
+            /**
+             * Format: int64
+             * @description Oldest kept offset
+             */
+            first: number;
+            /**
+             * Format: int64
+             * @description Offset that the next message gets
+             */
+            end: number;
+            /** Format: int64 */
+            messages: number;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: date-time */
+            oldest: string | null;
+            /** Format: date-time */
+            newest: string | null;
+            state: string;
+            rates: components["schemas"]["Flow"];
+            /**
+             * Format: int64
+             * @description How often a leader was elected
+             */
+            term: number;
+            queue?: components["schemas"]["Counts"];
+            replicas: components["schemas"]["Replica"][];
+        };
+        Replica: {
+            node: string;
+            /** @description It holds all that is committed, but for what is on its way */
+            inStep: boolean;
+            /**
+             * Format: int64
+             * @description Null when it is not known
+             */
+            behindMessages: number | null;
+            /** Format: int64 */
+            behindBytes: number;
+            /** @description Age of the first message that it lacks */
+            behindSeconds: number;
+            /** @enum {string} */
+            state: "leads" | "in-step" | "behind" | "catching-up" | "joining" | "leaving" | "away";
+        };
+        Message: {
+            address: string;
+            partition: number;
+            /** Format: int64 */
+            offset: number;
+            /**
+             * Format: date-time
+             * @description Stamped by the service
+             */
+            time: string;
+            key: string;
+            id: string;
+            headers: {
+                [key: string]: string;
+            };
+            contentType: string;
+            /** @description Bytes of the body */
+            size: number;
+            /** @description The body here is only its beginning, as text or in base64: lists shorten bodies of more than 64 KiB. The message itself, and an export, have it whole */
+            shortened?: boolean;
+            /** @description What whoever asks may not see of it: key, headers, body */
+            masked?: string[];
+            /** Format: date-time */
+            publisherTime?: string;
+            /** @description JSON as JSON, text as a string */
+            body?: unknown;
+            /** @description Any other body */
+            bodyBase64?: string;
+        };
+        NewMessage: {
+            key?: string;
+            id?: string;
+            headers?: {
+                [key: string]: string;
+            };
+            contentType?: string;
+            /** Format: date-time */
+            publisherTime?: string;
+            /** @description A string is text unless contentType names JSON, anything else is JSON */
+            body?: unknown;
+            bodyBase64?: string;
+            /**
+             * Format: date-time
+             * @description When a queue hands it out at the earliest
+             */
+            notBefore?: string;
+            /** @description The same as a duration from now on, such as 10m */
+            after?: string;
+            /**
+             * Format: date-time
+             * @description When a queue gives it up
+             */
+            expires?: string;
+        };
+        Published: {
+            /** @description Messages that are kept */
+            accepted: number;
+            /** @description Left out because they were kept before */
+            dropped: number;
+            receipts: {
+                partition: number;
+                /** Format: int64 */
+                offset: number;
+                count: number;
+                /** Format: date-time */
+                time: string;
+                repeat: boolean;
+            }[];
+        };
+        Progress: {
+            /** Format: int64 */
+            lookedAt: number;
+            /** Format: int64 */
+            total: number;
+            /** Format: int64 */
+            found: number;
+            /** Format: int64 */
+            damaged: number;
+            /** @description It ended before its limit, since no more fits into one answer */
+            full?: boolean;
+            /**
+             * Format: int64
+             * @description Messages to which the condition did not apply, since it compares unlike things
+             */
+            unlike?: number;
+            /** @description What those are in the first of them */
+            why?: string;
+        };
+        /** @description One of the members is there */
+        Event: {
+            message?: components["schemas"]["Message"];
+            progress?: components["schemas"]["Progress"];
+            /** @description Messages that a tail skipped for a slow reader */
+            leftOut?: {
+                /** Format: int64 */
+                messages: number;
+                /** Format: int64 */
+                total: number;
+            };
+            /** @description Offsets that are broken on disk, to not included */
+            damage?: {
+                address: string;
+                partition: number;
+                /** Format: int64 */
+                from: number;
+                /** Format: int64 */
+                to: number;
+            };
+            problem?: components["schemas"]["Problem"];
+        };
+        /** @description CloudEvents 1.0; other attributes are headers of the message named ce-NAME */
+        CloudEvent: {
+            /** @enum {string} */
+            specversion: "1.0";
+            /** @description The message's id */
+            id: string;
+            source: string;
+            type: string;
+            /**
+             * Format: date-time
+             * @description The publisher's time
+             */
+            time?: string;
+            /** @description The content type */
+            datacontenttype?: string;
+            /** @description The key */
+            partitionkey?: string;
+            /** @description All headers of a message that was exported, as a JSON object */
+            ferryheaders?: string;
+            /** @description The body as JSON or text */
+            data?: unknown;
+            /** @description The body in any other case */
+            data_base64?: string;
+        } & {
+            [key: string]: unknown;
+        };
+        Secret: {
+            id: string;
+            /** @enum {string} */
+            kind: "token" | "session" | "link";
+            principal: string;
+            label: string;
+            /** @description All that it is good for is this role */
+            role?: string;
+            /** @description On what this pattern covers */
+            on?: string;
+            /** Format: date-time */
+            createdAt: string;
+            /**
+             * Format: date-time
+             * @description When it ends by itself
+             */
+            expiresAt?: string;
+            /**
+             * Format: date-time
+             * @description When it was used last, to a few minutes
+             */
+            usedAt?: string;
+            /** @description It is the one of this request */
+            own: boolean;
+        };
+        Role: {
+            name: string;
+            verbs: string[];
+            description: string;
+            /** @description It is always there, as it is */
+            builtIn: boolean;
+        };
+        Principal: {
+            name: string;
+            /** @enum {string} */
+            kind: "person" | "machine";
+            teams: string[];
+            /** @description Teams in which its provider says that it is */
+            brought: string[];
+            /** @description At which it signs in; empty: it has not yet */
+            provider: string;
+            /** @description It may do nothing for now */
+            paused: boolean;
+            description: string;
+            /** @description ROLE on PATTERN each */
+            roles: string[];
+            /** Format: date-time */
+            createdAt: string;
+        };
+        Grant: {
+            name: string;
+            /** @description A principal, or team:NAME */
+            to: string;
+            role: string;
+            on: string;
+            /** @description Empty: it has no end */
+            until: string;
+            why: string;
+            /** @description Who has it may break the glass there */
+            opens: boolean;
+            /** Format: date-time */
+            createdAt: string;
+        };
+        Mask: {
+            name: string;
+            on: string;
+            fields: string[];
+            /** @enum {string} */
+            show: "hidden" | "shortened" | "hashed";
+            for: string[];
+            description: string;
+            /** Format: date-time */
+            createdAt: string;
+        };
+        May: {
+            principal: string;
+            verb: string;
+            address: string;
+            may: boolean;
+            /** @description In a sentence */
+            says: string;
+            by: components["schemas"]["Grant"][];
+        };
+        NewToken: {
+            /** @description Left out, it is for whoever asks; with a role and a pattern a machine is made of a name that is not there */
+            principal?: string;
+            /** @description What it is for */
+            label: string;
+            /** @description All that it is good for; left out, all that the principal may */
+            role?: string;
+            /** @description The pattern of what it is good for the role on */
+            on?: string;
+            /** @description A duration, 1m to 3650d; left out, it does not expire */
+            expires?: string;
+        };
+        Token: components["schemas"]["Secret"] & {
+            token: string;
+        };
+        Revoked: {
+            revoked: number;
+        };
+        SetAside: {
+            /** @description Of the channel that they were */
+            id: string;
+            /** @description That has them */
+            node: string;
+            /** @description Of the channel that they were, empty when that is not known */
+            address: string;
+            kind: string;
+            /** Format: date-time */
+            since: string;
+            /**
+             * Format: date-time
+             * @description When they are deleted
+             */
+            until: string;
+            /** Format: int64 */
+            bytes: number;
+            partitions: number[];
+        };
+        Adopt: {
+            /** @description Of the channel that they become */
+            address: string;
+        };
+        Preview: {
+            address: string;
+            effects: string[];
+            /** @description Settings as they are, by their names */
+            before?: {
+                [key: string]: unknown;
+            };
+            /** @description Settings as they would be */
+            after?: {
+                [key: string]: unknown;
+            };
+            /** Format: int64 */
+            messages: number;
+            /** Format: int64 */
+            bytes: number;
+            /**
+             * Format: date-time
+             * @description Until when it can be brought back
+             */
+            until?: string;
+            /**
+             * Format: int64
+             * @description The job that brings it about
+             */
+            job?: number;
+            /** @description It loses something, brings a loss nearer, or moves replicas or keys: ask before it is done */
+            careful: boolean;
+            done: boolean;
+        };
+        Status: {
+            /** @description Logs here that no record knows, which were set aside */
+            setAside: number;
+            node: string;
+            version: string;
+            /** Format: date-time */
+            startedAt: string;
+            /** Format: date-time */
+            at: string;
+            /** @description reachable, or since when the database is away */
+            catalog: string;
+            disk: {
+                /** Format: int64 */
+                total: number;
+                /** Format: int64 */
+                free: number;
+                /** Format: int64 */
+                reserve: number;
+                full: boolean;
+            };
+            /** Format: int64 */
+            memoryBytes: number;
+            spaces: number;
+            channels: number;
+            partitionCount: number;
+            /** Format: int64 */
+            messages: number;
+            /** Format: int64 */
+            bytes: number;
+            rates: components["schemas"]["Flow"];
+            /** Format: int64 */
+            streams: number;
+        };
+        GroupSettings: {
+            /** @description Of a route: the ADDRESS that it sends to. Allowed: the address of a topic, a queue or an endpoint */
+            to?: string;
+            /** @description Of a route: it sends only messages with this CONDITION. Allowed: CEL over a message */
+            where?: string;
+            /** @description Of a route: EDIT of what it sends; may be given several times. Allowed: up to 50 of set AT=VALUE, compute AT=EXPRESSION, remove AT, rename AT=TO */
+            edits?: string[];
+            /** @description Of a group: remove it after this DURATION without members. Allowed: 0s (never), 1m to 3650d */
+            expire?: string;
+            /** @description Members get nothing; a route sends nothing */
+            paused?: boolean;
+            /** @description TEXT that says what it is for. Allowed: up to 500 characters */
+            description?: string;
+        };
+        WatchSettings: {
+            /** @description PATTERN of what is watched: each thing that it covers is judged alone. Allowed: an address, or one with * for any characters */
+            of?: string;
+            /** @description VALUE that is measured, or an expression over several. Allowed: up to 400 characters */
+            value?: string;
+            /** @description LEVEL at which it warns. Allowed: a number, a duration or a size, as the value has, or none */
+            warn?: string;
+            /** @description LEVEL at which it alarms. Allowed: a number, a duration or a size, as the value has, or none */
+            alarm?: string;
+            /** @description LEVEL that ends it; unless set, a fifth nearer to good than the first one, counts by whole numbers. Allowed: a number, a duration or a size, as the value has, or none */
+            calm?: string;
+            /**
+             * @description MODE, the side of the levels that is out of order: above, below, or as the value is usually meant. Allowed: usual, above, below. Unless set: usual
+             * @enum {string}
+             */
+            when?: "usual" | "above" | "below";
+            /** @description DURATION that the value must stay there, and stay better to end it. Allowed: 0s (at once) to 1d. Unless set: 30s */
+            for?: string;
+            /** @description NAME=VALUE of a setting that what is watched shall have, such as paused=false: the watch sets it so, instead of watching a value; may be given several times. Allowed: SETTING=VALUE of up to 20 settings */
+            keep?: {
+                [key: string]: string;
+            };
+            /** @description ADDRESSES of endpoints that are told of its incidents, with commas. Allowed: up to 10 addresses of endpoints */
+            tell?: string[];
+            /** @description Tell again after this DURATION of an incident that goes on and nobody has seen. Allowed: 0s (never), 1m to 30d. Unless set: 90m */
+            repeat?: string;
+            /** @description Tell at most N times an hour; what is held back comes together later. Allowed: 1 to 1000. Unless set: 20 */
+            hourly?: number;
+            /** @description TIMEs in which nobody is told of warnings, such as 22:00..06:30 Europe/Lisbon; alarms are told. Allowed: up to 80 characters */
+            quiet?: string;
+            /** @description A watch judges nothing */
+            paused?: boolean;
+            /** @description TEXT that says what it is for. Allowed: up to 500 characters */
+            description?: string;
+        };
+        /** @description A watch, and how what it watches is */
+        Watch: {
+            address: string;
+            of: string;
+            value: string;
+            /** @description Settings that things shall have; it looks at no value then */
+            keeps?: string;
+            /** @description Of its levels and figures: nothing, s, B or /s */
+            unit: string;
+            /** @description Trouble is below the levels */
+            below: boolean;
+            warn: number | null;
+            alarm: number | null;
+            calm: number | null;
+            paused: boolean;
+            description: string;
+            settings: components["schemas"]["Settings"];
+            /**
+             * @description The worst of what it watches; idle: it covers nothing that has the value
+             * @enum {string}
+             */
+            state: "calm" | "warn" | "alarm" | "no-data" | "paused" | "idle";
+            things: number;
+            warns: number;
+            alarms: number;
+            unknown: number;
+            /** Format: date-time */
+            createdAt: string;
+            /** Format: int64 */
+            revision: number;
+            declared?: components["schemas"]["Declaration"];
+            /** @description The worst first, up to 200; of one watch only */
+            watched?: components["schemas"]["Watched"][];
+        };
+        Watched: {
+            address: string;
+            /** @enum {string} */
+            state: "calm" | "warn" | "alarm" | "no-data";
+            /** Format: date-time */
+            since: string;
+            figure: number | null;
+            /** @description The figure, for people */
+            text: string;
+            /**
+             * Format: int64
+             * @description The number of the one that goes on
+             */
+            incident?: number;
+        };
+        WatchValue: {
+            name: string;
+            unit: string;
+            below: boolean;
+            kinds: string[];
+            help: string;
+        };
+        Outlook: {
+            /** Format: date-time */
+            at: string;
+            /** @description Incidents that go on, by what they have in common, the worst first */
+            wrong: {
+                source: string;
+                incidents: components["schemas"]["Incident"][];
+            }[];
+            /**
+             * Format: date-time
+             * @description When the last incident ended; null while one goes on, or there was none
+             */
+            wellSince: string | null;
+            foreseen: components["schemas"]["Foreseen"][];
+            changed: components["schemas"]["LogbookEntry"][];
+            /** @description Jobs and runs that go on, and those that ended badly in the last hour */
+            doing: components["schemas"]["Going"][];
+        };
+        /** @description Something that will go wrong if nothing changes */
+        Foreseen: {
+            /** @enum {string} */
+            kind: "loss" | "disk" | "certificate" | "waiting";
+            address: string;
+            /** @enum {string} */
+            level: "warn" | "alarm";
+            says: string;
+            /** @description What to do, as a command */
+            next: string;
+            /** Format: date-time */
+            at: string | null;
+        };
+        Going: {
+            /** Format: int64 */
+            job: number;
+            kind: string;
+            address: string;
+            state: string;
+            who: string;
+            says: string;
+            /** Format: date-time */
+            since: string;
+        };
+        /** @description What happened in a space */
+        Report: {
+            space: string;
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            /** @description In a sentence */
+            says: string;
+            channels: {
+                address: string;
+                kind: string;
+                /**
+                 * Format: int64
+                 * @description That came; null when that is not known
+                 */
+                messages: number | null;
+                /** @description Some of them are not kept any more, and not counted */
+                atLeast: boolean;
+                /** @description Messages a second, on average */
+                rate: number;
+                /** @description In the busiest step of what was measured */
+                peak: number;
+                /** Format: int64 */
+                kept: number;
+                /** Format: int64 */
+                bytes: number;
+                /**
+                 * Format: int64
+                 * @description Dead letters now
+                 */
+                dead: number;
+                curve: (number | null)[];
+            }[];
+            readers: {
+                address: string;
+                kind: string;
+                /** Format: int64 */
+                lag: number;
+                /** Format: int64 */
+                worstLag: number;
+                /** @description Seconds */
+                worstAge: number;
+                /** Format: date-time */
+                worstAt: string | null;
+                curve: (number | null)[];
+            }[];
+            causes: {
+                address: string;
+                cause: string;
+                reason: string;
+                detail: string;
+                /**
+                 * Format: int64
+                 * @description In that time, of those that are dead letters still
+                 */
+                came: number;
+                /** Format: int64 */
+                count: number;
+                /** Format: date-time */
+                first: string;
+                new: boolean;
+            }[];
+            incidents: components["schemas"]["Incident"][];
+            chores: {
+                address: string;
+                runs: number;
+                failed: number;
+                /** Format: int64 */
+                messages: number;
+                /** Format: date-time */
+                last: string;
+                /** @description Of the last run */
+                says: string;
+            }[];
+            done: {
+                who: string;
+                action: string;
+                times: number;
+                addresses: string[];
+            }[];
+            foreseen: components["schemas"]["Foreseen"][];
+        };
+        /** @description How things hang together */
+        Chart: {
+            /** Format: date-time */
+            at: string;
+            now: boolean;
+            /** @description Things, before like ones were folded */
+            whole: number;
+            things: components["schemas"]["ChartThing"][];
+            links: {
+                from: string;
+                to: string;
+                /** @description Messages a second */
+                rate: number;
+            }[];
+        };
+        ChartThing: {
+            /** @description Its address; of what has none its kind and name */
+            id: string;
+            /** @enum {string} */
+            kind: "publisher" | "topic" | "queue" | "group" | "route" | "endpoint" | "members";
+            name: string;
+            space: string;
+            state: string;
+            /**
+             * @description Of its worst incident
+             * @enum {string}
+             */
+            level: "calm" | "warn" | "alarm";
+            /** @description What is wrong, in a sentence; else how it is */
+            says: string;
+            /** @description Messages a second through it */
+            rate: number;
+            paused: boolean;
+            facts: {
+                name: string;
+                text: string;
+            }[];
+            /**
+             * Format: int64
+             * @description The worst that goes on
+             */
+            incident?: number;
+            /** @description Ids of the like things that are drawn as this one */
+            folded?: string[];
+        };
+        ChoreSettings: {
+            /**
+             * @description Of a chore: ACT that it does. Allowed: return, discard, replay, seek, verify, export, declare, report
+             * @enum {string}
+             */
+            do?: "return" | "discard" | "replay" | "seek" | "verify" | "export" | "declare" | "report";
+            /** @description Of a chore: the ADDRESS of what it does it to. Allowed: an address, or one with * for any characters */
+            of?: string;
+            /** @description Of a chore: TIMES at which it runs, as five cron fields. Allowed: minute, hour, day of the month, month, day of the week */
+            at?: string;
+            /** @description Of a chore: ZONE of its times, such as Europe/Lisbon. Allowed: a zone, such as Europe/Lisbon. Unless set: UTC */
+            zone?: string;
+            /** @description Of a chore: DURATION between its runs. Allowed: 0s (not by a pause), 1m to 366d */
+            every?: string;
+            /** @description Of a chore: the ADDRESS of a watch: it runs when an incident of it begins. Allowed: the address of a watch, or none */
+            when?: string;
+            /** @description Of a chore: DURATION in which no other incident makes it run. Allowed: 0s (not at all) to 30d. Unless set: 10m */
+            rest?: string;
+            /** @description Of a chore: incidents make it run at most N times in 24 hours. Allowed: 1 to 1000. Unless set: 12 */
+            daily?: number;
+            /** @description Of a chore that replays: the ADDRESS to which it sends. Allowed: the address of a channel or group, or none */
+            to?: string;
+            /** @description Of a chore: ID of the cause of the dead letters that it takes. Allowed: the id of a cause, as ferry dead lists them, or none */
+            cause?: string;
+            /** @description Of a chore: it takes only messages with this CONDITION. Allowed: CEL over a message */
+            where?: string;
+            /** @description Of a chore: N messages at most in one run. Allowed: 0 to 1073741824; 0 for all */
+            limit?: number;
+            /** @description Of a chore: RATE at which it sends. Allowed: more than 0 to 50000 a second. Unless set: 40 */
+            rate?: number;
+            /** @description Of a chore: EDIT of what it sends; may be given several times. Allowed: up to 50 of set AT=VALUE, compute AT=EXPRESSION, remove AT, rename AT=TO */
+            edits?: string[];
+            /** @description Of a chore that seeks: the POSITION to which it brings a group; of one that replays or exports a topic: where it begins. Allowed: first, end, offset:1200, time:2026-11-23T08:00:00Z, ago:90m, group:NAME, or none */
+            position?: string;
+            /** @description Of a chore: TEXT, the reason that is recorded with what it does. Allowed: up to 500 characters */
+            why?: string;
+            /** @description Of a chore that writes files: how many N of the newest stay. Allowed: 1 to 500. Unless set: 9 */
+            keep?: number;
+            /**
+             * @description Of a chore: MODE of what is done of runs that were missed. Allowed: once, skip. Unless set: once
+             * @enum {string}
+             */
+            missed?: "once" | "skip";
+            /** @description Of a chore: ADDRESSES of endpoints that are told of its runs, with commas. Allowed: up to 10 addresses of endpoints */
+            tell?: string[];
+            /**
+             * @description Of a chore: MODE of which runs it tells. Allowed: failure, always. Unless set: failure
+             * @enum {string}
+             */
+            tellOf?: "failure" | "always";
+            /** @description A chore does not run by itself */
+            paused?: boolean;
+            /** @description TEXT that says what it is for. Allowed: up to 500 characters */
+            description?: string;
+        };
+        /** @description What is done by itself, and when */
+        Chore: {
+            address: string;
+            /** @description What it does: return, discard, replay, seek, verify, export, declare, report */
+            do: string;
+            of: string;
+            /** @description When it runs, in a few words */
+            runs: string;
+            zone: string;
+            paused: boolean;
+            description: string;
+            settings: components["schemas"]["Settings"];
+            /**
+             * @description Of its run that goes on; else failed or halted when the last one has
+             * @enum {string}
+             */
+            state: "ready" | "running" | "paused" | "cancelling" | "failed" | "halted";
+            /**
+             * Format: date-time
+             * @description Null when it runs by incidents, or is paused
+             */
+            next: string | null;
+            last: null | components["schemas"]["Run"];
+            /** Format: date-time */
+            createdAt: string;
+            /** Format: int64 */
+            revision: number;
+            declared?: components["schemas"]["Declaration"];
+            /** @description The next five times, of one chore only */
+            coming?: string[];
+            /**
+             * Format: int64
+             * @description That it would do something to if it ran now, of one chore only
+             */
+            messages?: number;
+            /** @description What it would do if it ran now, of one chore only */
+            effects?: string[];
+            /** @description It loses something, or moves offsets */
+            careful?: boolean;
+        };
+        /** @description One run of a chore */
+        Run: {
+            /** Format: int64 */
+            run: number;
+            chore: string;
+            do: string;
+            of: string;
+            /** @description clock, an incident, or who started it by hand */
+            by: string;
+            /** Format: date-time */
+            plannedAt: string;
+            /** @description Times before it that nobody ran */
+            missed: number;
+            /** @enum {string} */
+            state: "running" | "paused" | "cancelling" | "done" | "cancelled" | "halted" | "failed";
+            /** @description What came of it, or is going on */
+            says: string;
+            /** Format: int64 */
+            messages: number;
+            /**
+             * Format: int64
+             * @description Again, of those messages
+             */
+            failed: number;
+            /**
+             * Format: int64
+             * @description The job that it has made
+             */
+            job?: number;
+            /** @description Of that job */
+            kind?: string;
+            /** Format: date-time */
+            createdAt: string;
+            /** Format: date-time */
+            endedAt?: string;
+            log: {
+                /** Format: date-time */
+                at: string;
+                text: string;
+            }[];
+        };
+        Incident: {
+            /** Format: int64 */
+            number: number;
+            watch: string;
+            address: string;
+            /** @enum {string} */
+            kind: "channel" | "group" | "endpoint" | "node";
+            /** @description Address of what incidents of one cause have in common: a node that is away, an endpoint that fails, or the channel */
+            source: string;
+            /** @enum {string} */
+            state: "warn" | "alarm" | "ended";
+            /** @enum {string} */
+            worst: "warn" | "alarm";
+            value: string;
+            unit: string;
+            below: boolean;
+            warn: number | null;
+            alarm: number | null;
+            calm: number | null;
+            /**
+             * Format: date-time
+             * @description When the figure crossed the level
+             */
+            begunAt: string;
+            /**
+             * Format: date-time
+             * @description When that had lasted
+             */
+            rangAt: string;
+            /** Format: date-time */
+            endedAt: string | null;
+            peak: number;
+            /** Format: date-time */
+            peakAt: string;
+            last: number;
+            /** @description In a sentence */
+            says: string;
+            /** @description What to do, as a command */
+            next: string;
+            acknowledged: null | {
+                /** Format: date-time */
+                at: string;
+                by: string;
+            };
+            silenced: null | {
+                /** Format: date-time */
+                until: string;
+                by: string;
+                why: string;
+            };
+            endedAs?: string;
+        };
+        IncidentNote: {
+            /** Format: date-time */
+            at: string;
+            /** @description begins, rises, falls, ends, acknowledged, silenced, silence-ended, said */
+            event: string;
+            text: string;
+            /** @description Empty: the service */
+            who?: string;
+        };
+        IncidentStory: components["schemas"]["Incident"] & {
+            notes: components["schemas"]["IncidentNote"][];
+            /** @description What was changed in its space in the half hour before, the newest first */
+            before: components["schemas"]["LogbookEntry"][];
+            /** @description What was done to it while it went on */
+            during: components["schemas"]["LogbookEntry"][];
+            related: components["schemas"]["Incident"][];
+            curve: components["schemas"]["Curve"];
+        };
+        /** @description Figures in equal steps from the begin, null where nothing was measured */
+        Curve: {
+            /** Format: date-time */
+            begin: string;
+            stepSeconds: number;
+            figures: (number | null)[];
+        };
+        IncidentSaying: {
+            acknowledge?: boolean;
+            /** @description Tell nobody of it for this DURATION, with the reason as text; 0s ends it */
+            silence?: string;
+            text?: string;
+        };
+        NoticeAnswer: {
+            endpoint: string;
+            taken: boolean;
+            says: string;
+        };
+        /** @description What is posted to endpoints that are told of incidents, as the event of a message with the header ferry-notice */
+        Notice: {
+            /** @description Its id, the same however often it comes */
+            notice: string;
+            /** Format: date-time */
+            at: string;
+            /** @description In a sentence */
+            says: string;
+            incidents: (components["schemas"]["Incident"] & {
+                /** @enum {string} */
+                word: "begins" | "rises" | "falls" | "goes-on" | "ends";
+                /** @description Where the incident is shown */
+                link: string;
+            })[];
+        };
+        WatchTrial: {
+            /** @description That it covers */
+            things: number;
+            /** @description Of those */
+            tried: number;
+            /** Format: date-time */
+            from: string;
+            rang: number;
+            alarms: number;
+            /** @description In all */
+            seconds: number;
+            /** @description Levels that 1 % and 0.1 % of what was measured went beyond */
+            proposed: {
+                warn: string;
+                alarm: string;
+            };
+            /** @description The loudest first, up to 20 */
+            each: components["schemas"]["TriedThing"][];
+            unit: string;
+            below: boolean;
+            warn: number | null;
+            alarm: number | null;
+            calm: number | null;
+        };
+        TriedThing: {
+            address: string;
+            rang: number;
+            alarms: number;
+            seconds: number;
+            crossings: {
+                /** Format: date-time */
+                begunAt: string;
+                /** Format: date-time */
+                endedAt: string | null;
+                /** @enum {string} */
+                worst: "warn" | "alarm";
+                peak: number;
+            }[];
+            curve: components["schemas"]["Curve"];
+        };
+        EndpointSettings: {
+            /** @description Of an endpoint: the URL to which messages go. Allowed: an address that begins with one of https, http, postgresql, ferry+https, ferry+http, smtps, smtp */
+            url?: string;
+            /**
+             * @description Of an endpoint: FORMAT of what is posted: a CloudEvent in one of its three modes, or the raw body. Allowed: binary, structured, batched, raw. Unless set: binary
+             * @enum {string}
+             */
+            format?: "binary" | "structured" | "batched" | "raw";
+            /** @description Of an endpoint: NAME=VALUE that is sent along; an empty value takes it away; may be repeated. Allowed: NAME=VALUE of up to 20 headers, in small letters */
+            headers?: {
+                [key: string]: string;
+            };
+            /** @description Of an endpoint: ask it whether it wants deliveries, before the first one, as the web hooks of CloudEvents do. Unless set: true */
+            handshake?: boolean;
+            /** @description Of an endpoint: the table that gets a row for each message: its NAME behind that of its schema, as clinic.readings. Allowed: a schema, a dot and a table, of a-z 0-9 _ */
+            table?: string;
+            /** @description Of an endpoint: NAME=VALUE of a column, and what it gets of a message; may be repeated. Allowed: a column, and a JSON Pointer into the body such as /celsius, key, id, time, body, partition, offset, source, header.NAME */
+            columns?: {
+                [key: string]: string;
+            };
+            /** @description Of an endpoint: NAMES of columns, with commas, by which a row replaces the one that is there; none: each message is a row more. Allowed: up to 8 names */
+            keyColumns?: string[];
+            /** @description Of an endpoint: the ADDRESS of mail that notices come from. Allowed: an address of mail, such as duty@northlight.example */
+            mailFrom?: string;
+            /** @description Of an endpoint: ADDRESSES of mail that notices go to, with commas. Allowed: up to 20 addresses of mail */
+            mailTo?: string[];
+            /** @description Of an endpoint: the NAME by which the mail server knows this one; its password is a secret. Allowed: up to 200 characters */
+            mailUser?: string;
+            /** @description Of an endpoint: what notices say there, as TEXT of CEL over notice. Allowed: CEL over notice, that gives a text or an object; none: the notice itself */
+            notice?: string;
+            /** @description Of an endpoint: N deliveries at once at most; those of one key are one after the other. Allowed: 1 to 64. Unless set: 8 */
+            parallel?: number;
+            /** @description Of an endpoint: DURATION that an answer may take. Allowed: 100ms to 5m. Unless set: 20s */
+            timeLimit?: string;
+            /** @description Of an endpoint: DURATION..DURATION, the shortest and the longest delay after a failure, doubled each time. Allowed: 10ms to 1d, as SHORTEST..LONGEST. Unless set: 1s..10m */
+            backoff?: string;
+            /** @description Of an endpoint: a message that fails N times while others do not becomes a dead letter. Allowed: 1 to 1000. Unless set: 9 */
+            attempts?: number;
+            /** @description Of an endpoint: a message that could not be delivered for this DURATION becomes a dead letter. Allowed: 0s (never), 1s to 365d. Unless set: 3d */
+            giveUpAfter?: string;
+            /** @description Nothing is delivered; messages wait where they are */
+            paused?: boolean;
+            /** @description TEXT that says what it is for. Allowed: up to 500 characters */
+            description?: string;
+            /** @description What is kept sealed and told never, by name; an empty text takes one away. Of HTTP: signing, oldSigning, bearer, certificate, authority; of a table: password, certificate, authority; of another Steady Ferry: token, certificate, authority */
+            secrets?: {
+                [key: string]: string;
+            };
+        };
+        /** @description A place outside, and how it does */
+        Endpoint: {
+            address: string;
+            /** @enum {string} */
+            kind: "http" | "table" | "ferry";
+            url: string;
+            description: string;
+            paused: boolean;
+            /** Format: date-time */
+            createdAt: string;
+            /** Format: int64 */
+            revision: number;
+            /** @description Which there are */
+            secrets: string[];
+            settings: components["schemas"]["EndpointSettings"];
+            /** @description That lead here */
+            routes: string[];
+            /** @enum {string} */
+            state: "unused" | "well" | "failing" | "picking-up" | "paused" | "locked";
+            /** @description How bad the state is: 0 is good */
+            severity: number;
+            /** @description In words */
+            verdict: string;
+            /** Format: date-time */
+            failingSince: string | null;
+            /** Format: date-time */
+            lastGood: string | null;
+            /**
+             * Format: date-time
+             * @description While it fails
+             */
+            nextTry: string | null;
+            /** @description Deliveries a second at most, after it was back; 0: no limit */
+            rate: number;
+            /**
+             * Format: date-time
+             * @description The first of those that are set and of the one that the place has shown
+             */
+            certificateEnds: string | null;
+            /**
+             * Format: int64
+             * @description Since the nodes began, as are failed and refused
+             */
+            delivered: number;
+            /** Format: int64 */
+            failed: number;
+            /** Format: int64 */
+            refused: number;
+            /** @description The last ones, the newest first */
+            answers?: components["schemas"]["EndpointAnswer"][];
+            declared?: components["schemas"]["Declaration"];
+        };
+        EndpointAnswer: {
+            /** Format: date-time */
+            at: string;
+            /** @description Of HTTP; 0: none */
+            status: number;
+            says: string;
+            tookSeconds: number;
+            /** @enum {string} */
+            verdict: "done" | "again" | "refused" | "stop";
+        };
+        Copied: {
+            /** @description It is kept */
+            taken: boolean;
+            /** @description Up to which the partition has the messages: recovery, cut and offset, with dots between them */
+            place: string;
+            /** Format: int64 */
+            recovered: number;
+        };
+        TableStatements: {
+            statements: string[];
+            /** @description They were carried out */
+            done: boolean;
+        };
+        HappenedAt: {
+            /** Format: int64 */
+            number: number;
+            /** Format: date-time */
+            at: string;
+            event: string;
+            detail: string;
+        };
+        SpaceSettings: {
+            /** @description TEXT that says what it is for. Allowed: up to 500 characters */
+            description?: string;
+            labels?: components["schemas"]["Labels"];
+        };
+        NewGroup: components["schemas"]["GroupSettings"] & {
+            /** @description Its name; a route that reads the dead letters of a queue is dead@NAME, of a group or a route READER/dead@NAME */
+            group: string;
+            /**
+             * @description A route is a group that the service itself reads for
+             * @default group
+             * @enum {string}
+             */
+            kind: "group" | "route";
+            /** @description Position to begin at; unless set, first for a group and end for a route */
+            from?: string;
+        };
+        TryRoute: components["schemas"]["GroupSettings"] & {
+            /**
+             * @description A position
+             * @default ago:1h
+             */
+            since: string;
+            /** @description Of the channel, whose other settings are tried; with to, one that is not there yet; empty: a new one that reads the channel */
+            route?: string;
+        };
+        RouteTrial: {
+            /** Format: date-time */
+            since: string;
+            /**
+             * Format: int64
+             * @description Messages since then
+             */
+            total: number;
+            /**
+             * Format: int64
+             * @description Of them, in the 10 s that a trial has
+             */
+            lookedAt: number;
+            /** Format: int64 */
+            sent: number;
+            /**
+             * Format: int64
+             * @description By the condition
+             */
+            leftOut: number;
+            /**
+             * Format: int64
+             * @description That would have become dead letters
+             */
+            failed: number;
+            failures: components["schemas"]["TrialFailure"][];
+            /**
+             * Format: int64
+             * @description Messages to which the condition does not apply
+             */
+            unlike: number;
+            /** @description Of the first of those */
+            why: string;
+            /** @description Of what is sent, or fails */
+            samples: components["schemas"]["TrialSample"][];
+            /** @description Of what is left out */
+            others: components["schemas"]["Message"][];
+            stepSeconds: number;
+            /** @description Oldest first */
+            steps: components["schemas"]["TrialStep"][];
+            /** @description Messages a second, in the step with the most */
+            peak: number;
+            /** @description Messages a second that the target gets now */
+            in: number;
+            /** @description Messages a second that its readers take now */
+            readers: number;
+            /** @description The target is an endpoint: what it gets and takes is not told */
+            outside: boolean;
+            was?: components["schemas"]["TrialWas"];
+        };
+        TrialFailure: {
+            reason: string;
+            /** @description Of the first one */
+            detail: string;
+            /** Format: int64 */
+            count: number;
+            /** @description Address of the first one */
+            example: string;
+        };
+        TrialSample: {
+            before: components["schemas"]["Message"];
+            after?: components["schemas"]["Message"];
+            failed?: string;
+        };
+        TrialStep: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            lookedAt: number;
+            /** Format: int64 */
+            sent: number;
+        };
+        /** @description Compared with the settings that the route has */
+        TrialWas: {
+            /** Format: int64 */
+            sent: number;
+            /**
+             * Format: int64
+             * @description Sent as it is, and no longer
+             */
+            onlyWas: number;
+            /**
+             * Format: int64
+             * @description Sent only with the other settings
+             */
+            onlyNow: number;
+            /**
+             * Format: int64
+             * @description Sent both ways, with another content
+             */
+            other: number;
+            /** @description That differ: before is as it is now, after with the other settings */
+            samples: components["schemas"]["TrialSample"][];
+        };
+        Group: {
+            declared?: components["schemas"]["Declaration"];
+            address: string;
+            channel: string;
+            /** @description How bad the state is: 0 is good */
+            severity: number;
+            group: string;
+            /**
+             * @description A route is a group that the service itself reads for
+             * @enum {string}
+             */
+            kind: "group" | "route";
+            /** @description Of a route: the address that it leads to */
+            to?: string;
+            /** @description Of a route: what it sends */
+            where?: string;
+            /** @description Of a route, of what it sends */
+            edits?: string[];
+            description: string;
+            paused: boolean;
+            expire: string;
+            /** Format: date-time */
+            createdAt: string;
+            /** Format: int64 */
+            round: number;
+            memberCount: number;
+            /**
+             * Format: int64
+             * @description Kept messages that it has not read
+             */
+            lag: number;
+            /** @description Age of the oldest of them */
+            lagSeconds: number;
+            /** @description Messages a second */
+            commitRate: number;
+            arrivalRate: number;
+            /** @enum {string} */
+            state: "keeping-up" | "not-getting-nearer" | "catching-up" | "paused" | "no-members" | "falling-behind" | "stopped" | "waits" | "will-lose-data" | "has-lost";
+            /** @description In words */
+            verdict: string;
+            /** @description Seconds until retention passes it at today's rates; null when it does not */
+            losesIn: number | null;
+            /**
+             * Format: int64
+             * @description Messages that retention took unread
+             */
+            lost: number;
+            partitions?: components["schemas"]["PartitionLag"][];
+            members?: components["schemas"]["MemberInfo"][];
+            /**
+             * Format: int64
+             * @description Dead letters of a route because the endpoint was out of order for too long
+             */
+            outage?: number;
+            /** @description Of a route, by partition */
+            work?: components["schemas"]["RouteWork"][];
+        };
+        RouteWork: {
+            partition: number;
+            /** @description That does the work; empty while nobody tells of it */
+            node: string;
+            /**
+             * Format: int64
+             * @description Messages, since the node leads the partition
+             */
+            decided: number;
+            /** Format: int64 */
+            sent: number;
+            /**
+             * Format: int64
+             * @description That became dead letters of the route
+             */
+            dead: number;
+            waiting?: {
+                /** @enum {string} */
+                reason: "paused" | "target-paused" | "target-away" | "target-missing" | "source-unreadable" | "terms-unreadable" | "endpoint-failing" | "endpoint-paused" | "endpoint-retry" | "endpoint-secrets";
+                why: string;
+                /** Format: date-time */
+                since: string;
+            };
+        };
+        PartitionLag: {
+            group: string;
+            partition: number;
+            /** Format: int64 */
+            first: number;
+            /** Format: int64 */
+            committed: number;
+            /** Format: int64 */
+            end: number;
+            /** Format: int64 */
+            lag: number;
+            lagSeconds: number;
+            /** @description Of the member that reads it; empty for nobody */
+            memberId: string;
+            /** @description What it calls itself */
+            member: string;
+            /** Format: date-time */
+            committedAt: string | null;
+            commitRate: number;
+            arrivalRate: number;
+            /** @enum {string} */
+            state: "keeping-up" | "not-getting-nearer" | "catching-up" | "paused" | "no-members" | "falling-behind" | "stopped" | "waits" | "will-lose-data" | "has-lost";
+            verdict: string;
+            losesIn: number | null;
+            /** Format: int64 */
+            lost: number;
+        };
+        MemberInfo: {
+            memberId: string;
+            /** @description What it calls itself */
+            member: string;
+            timeout: string;
+            /** Format: date-time */
+            joined: string;
+            partitions: number[];
+            /** @description That it is to give up */
+            leaving: number[];
+        };
+        JoinGroup: {
+            /** @description Where the group begins if it does not exist; without it, it must exist */
+            from?: string;
+            /** @description The member is removed after so long without a word; 15s */
+            timeout?: string;
+            /** @description What it calls itself */
+            member?: string;
+        };
+        Membership: {
+            /** @description That the paths of a member have */
+            memberId: string;
+            /**
+             * Format: int64
+             * @description Of the shares; commits carry it
+             */
+            round: number;
+            timeout: string;
+            /** @description The group is: nothing is to be read */
+            paused: boolean;
+            partitions: components["schemas"]["Held"][];
+            /** @description To be committed and given up */
+            leaving: number[];
+            /** @description Joining made the group */
+            made?: boolean;
+        };
+        Held: {
+            partition: number;
+            /**
+             * Format: int64
+             * @description Committed: the next one to read
+             */
+            offset: number;
+            /**
+             * Format: int64
+             * @description In which the member got it, or its offset was moved
+             */
+            round: number;
+        };
+        Beat: {
+            /**
+             * Format: int64
+             * @description That the member knows
+             */
+            round: number;
+            paused?: boolean;
+            /** @description Partitions that it still works on */
+            holds: number[];
+            /** @description For another share, at most 30s */
+            wait?: string;
+        };
+        Next: {
+            /** @description Messages; 100 */
+            max?: number;
+            /** @description For the first message, at most 30s */
+            wait?: string;
+            /** @description The `upTo` of the last answer that arrived, none with the first call: what went with an answer behind it, and was lost, is handed out again */
+            upTo?: string;
+            /** @description All up to there is committed */
+            commit?: boolean;
+        };
+        Given: {
+            /** @description To be named in the next call */
+            upTo: string;
+            /** @description That the paths of a member have */
+            memberId: string;
+            /**
+             * Format: int64
+             * @description Of the shares; commits carry it
+             */
+            round: number;
+            timeout: string;
+            /** @description The group is: nothing is to be read */
+            paused: boolean;
+            partitions: components["schemas"]["Held"][];
+            /** @description To be committed and given up */
+            leaving: number[];
+            /** @description Joining made the group */
+            made?: boolean;
+            messages: components["schemas"]["Message"][];
+            gone?: components["schemas"]["Gone"][];
+        };
+        Gone: {
+            partition: number;
+            /** Format: int64 */
+            from: number;
+            /**
+             * Format: int64
+             * @description The oldest kept one
+             */
+            to: number;
+        };
+        OffsetOf: {
+            partition: number;
+            /**
+             * Format: int64
+             * @description The next one to read
+             */
+            offset: number;
+        };
+        Commit: {
+            /** Format: int64 */
+            round: number;
+            offsets: components["schemas"]["OffsetOf"][];
+        };
+        Reject: {
+            partition: number;
+            /** Format: int64 */
+            offset: number;
+            reason: string;
+            detail?: string;
+        };
+        Seek: {
+            /** @description A position */
+            to?: string;
+            partition?: number;
+            /** @description Go back to before the last seek */
+            undo?: boolean;
+            /** @description Also with live members, which are told */
+            whileRunning?: boolean;
+            why?: string;
+            /**
+             * Format: int64
+             * @description The newest seek that was there at the preview: if there is another since, it is refused
+             */
+            last?: number;
+        };
+        SeekResult: {
+            /**
+             * Format: int64
+             * @description Its number, once it is done
+             */
+            seek: number;
+            /** Format: int64 */
+            last: number;
+            target: string;
+            /** @description Live ones */
+            members: number;
+            /**
+             * Format: int64
+             * @description Messages that are read again
+             */
+            again: number;
+            /**
+             * Format: int64
+             * @description Messages that are not read
+             */
+            skipped: number;
+            done: boolean;
+            steps: components["schemas"]["SeekStep"][];
+        };
+        SeekStep: {
+            partition: number;
+            /** Format: int64 */
+            first: number;
+            /** Format: int64 */
+            end: number;
+            /** Format: int64 */
+            from: number;
+            /** Format: int64 */
+            to: number;
+            /** Format: int64 */
+            messages: number;
+            /** Format: date-time */
+            fromTime: string | null;
+            /** Format: date-time */
+            toTime: string | null;
+            /** Format: int64 */
+            again: number;
+            /** Format: int64 */
+            skipped: number;
+            note?: string;
+        };
+        PastSeek: {
+            /** Format: int64 */
+            seek: number;
+            /** Format: date-time */
+            at: string;
+            who: string;
+            why: string;
+            target: string;
+            undoes: number | null;
+            undone: boolean;
+            steps: components["schemas"]["SeekStep"][];
+        };
+        Measured: {
+            address: string;
+            /** @enum {string} */
+            kind: "channel" | "group" | "endpoint" | "node";
+            /** Format: date-time */
+            begin: string;
+            stepSeconds: number;
+            values: components["schemas"]["MeasuredValue"][];
+        };
+        MeasuredValue: {
+            /** @description As the kind has: docs/measured.md lists them */
+            name: string;
+            unit: string;
+            /** @description By step from the begin; null where nothing was measured. Of a longer step a rate is the mean, a backlog the most */
+            figures: (number | null)[];
+        };
+        LagSample: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            lag: number;
+            lagSeconds: number;
+            /** @description Since the sample before */
+            arrivalRate: number;
+            commitRate: number;
+            /** @description The lag of each */
+            partitions: number[];
+        };
+        Live: {
+            /** @description All channels and groups are in it. Of a stream only the first one is whole; those after it have what has changed */
+            whole: boolean;
+            /** @description Channels and groups that were in those before and are no more */
+            gone: string[];
+            status: components["schemas"]["Status"];
+            channels: components["schemas"]["Channel"][];
+            /** @description The worst first */
+            groups: components["schemas"]["Group"][];
+            /** @description Queues and groups with dead letters */
+            dead: {
+                address: string;
+                /** Format: int64 */
+                dead: number;
+                /** Format: int64 */
+                discarded: number;
+            }[];
+            cluster: components["schemas"]["Cluster"];
+            changes: components["schemas"]["LeaderChange"][];
+            /** @description How many go on */
+            incidents: {
+                warns: number;
+                alarms: number;
+            };
+        };
+        Node: {
+            node: string;
+            zone: string;
+            url: string;
+            /** @enum {string} */
+            state: "up" | "draining" | "away";
+            up: boolean;
+            /**
+             * Format: date-time
+             * @description It runs, or was last heard of
+             */
+            since: string | null;
+            /** @description Partitions */
+            leads: number;
+            /** @description Partitions */
+            holds: number;
+            /** @description Partitions that it is not in step with */
+            behind: number;
+            disk: {
+                /** Format: int64 */
+                total: number;
+                /** Format: int64 */
+                free: number;
+                /** Format: int64 */
+                reserve: number;
+                full: boolean;
+            };
+            /** Format: int64 */
+            memoryBytes: number;
+            /** Format: int64 */
+            streams: number;
+            version: string;
+            /** @description reachable, or away */
+            catalog: string;
+            /** @description It runs the duties of the cluster */
+            onDuty: boolean;
+            /** @description It is the one that answers */
+            self: boolean;
+            rates: components["schemas"]["Flow"];
+        };
+        Cluster: {
+            nodes: components["schemas"]["Node"][];
+            partitionCount: number;
+            /** @description Partitions with replicas that are missing or not in step */
+            replicasMissing: number;
+            /** @description Partitions that take no messages */
+            withoutLeader: number;
+            spreadLeaders: boolean;
+        };
+        LeaderChange: {
+            /** Format: date-time */
+            at: string;
+            address: string;
+            from: string;
+            to: string;
+            /** Format: int64 */
+            term: number;
+            reason: string;
+        };
+        PartitionFate: {
+            address: string;
+            nodes: string[];
+            /** @enum {string} */
+            outcome: "writable" | "readable" | "unreachable";
+        };
+        SuggestedMove: {
+            address: string;
+            from: string[];
+            to: string[];
+        };
+        WhatIf: {
+            without: string[];
+            writable: number;
+            readable: number;
+            unreachable: number;
+            /** @description Partitions of which any one node may be lost now */
+            nodeSafe: number;
+            /** @description Partitions of which any one zone may be lost now */
+            zoneSafe: number;
+            /** @description Nodes that lack before moves can help */
+            nodesShort: number;
+            zonesShort: number;
+            partitions: components["schemas"]["PartitionFate"][];
+            moves: components["schemas"]["SuggestedMove"][];
+        };
+        Move: {
+            address: string;
+            to: string[];
+        };
+        Drain: {
+            /** @description The replicas stay */
+            leadersOnly?: boolean;
+        };
+        Thing: {
+            /** @enum {string} */
+            kind: "nodes" | "space" | "topic" | "queue" | "endpoint" | "watch" | "group" | "route" | "chore";
+            address: string;
+            settings: components["schemas"]["Settings"];
+            /** @description Of a group: where it starts when it is created */
+            from?: string;
+        };
+        Declare: {
+            things: components["schemas"]["Thing"][];
+            /** @description Of the files, such as that of their repository */
+            revision?: string;
+            /** @description Of the plan that was looked at: if it is another now, nothing is done */
+            basis?: string;
+            /** @description What the spaces have that is not declared */
+            remove?: boolean;
+        };
+        DeclareChange: {
+            /**
+             * @description take-over: the thing is as declared, and was declared by another declaration until now
+             * @enum {string}
+             */
+            op: "create" | "set" | "remove" | "take-over";
+            kind: string;
+            address: string;
+            /** @description Of what differs */
+            before?: {
+                [key: string]: unknown;
+            };
+            /** @description Settings by their names */
+            after?: {
+                [key: string]: unknown;
+            };
+            from?: string;
+            effects: string[];
+            /** @description It loses something, brings a loss nearer, or moves replicas, keys or leaders */
+            careful: boolean;
+            /** @enum {string} */
+            state: "planned" | "refused" | "done" | "failed" | "left";
+            problem?: string;
+        };
+        DeclarePlan: {
+            declaration: string;
+            basis: string;
+            changes: components["schemas"]["DeclareChange"][];
+            done: boolean;
+        };
+        DeclareEvent: {
+            change?: components["schemas"]["DeclareChange"];
+            plan?: components["schemas"]["DeclarePlan"];
+            problem?: components["schemas"]["Problem"];
+        };
+        Declaration: {
+            declaration: string;
+            revision: string;
+            /** Format: date-time */
+            at: string;
+            /** @description Those that it has set */
+            settings: string[];
+        };
+        Drift: {
+            kind: string;
+            address: string;
+            /** @description Empty: the thing is gone */
+            setting: string;
+            declared: unknown;
+            is: unknown;
+            /** @description What is declared and what is, as a file has them */
+            texts: string[];
+            /** @description What sets it back, for PATCH */
+            back?: components["schemas"]["Settings"];
+            declaration: string;
+            revision: string;
+            /** @description What a file would have, to keep what is */
+            line: string;
+            /** @description Who changed it last */
+            who?: string;
+            /**
+             * Format: date-time
+             * @description When it was declared
+             */
+            at: string;
+        };
+        NodeSettings: {
+            /** @description Give leaders back to the nodes that should lead, when those have come back. Unless set: true */
+            spreadLeaders?: boolean;
+        };
+        Job: {
+            /** Format: int64 */
+            job: number;
+            kind: string;
+            address: string;
+            who: string;
+            /** @enum {string} */
+            state: "running" | "cancelling" | "done" | "cancelled" | "failed";
+            detail: string;
+            /** Format: date-time */
+            createdAt: string;
+            /** Format: date-time */
+            endedAt: string | null;
+            /** @description Steps that have ended */
+            done: number;
+            steps: components["schemas"]["JobStep"][];
+        };
+        JobStep: {
+            address: string;
+            from: string[];
+            to: string[];
+            /** @enum {string} */
+            state: "waiting" | "moving" | "done" | "cancelled" | "failed";
+            replicas?: components["schemas"]["Replica"][];
+        };
+        ForceRecover: {
+            /** @description Of a topic or a partition; without it all are meant */
+            address?: string;
+            /** @description The address again, or all */
+            confirm?: string;
+        };
+        Recovery: {
+            address: string;
+            survivor: string;
+            /** Format: int64 */
+            end: number;
+            lost: string[];
+            /** Format: int64 */
+            knownEnd: number;
+            /**
+             * Format: int64
+             * @description Messages that a lost node is known to have had beyond; more may have come since its last word
+             */
+            mayLose: number;
+            lastWord: string;
+        };
+        Recoveries: {
+            items: components["schemas"]["Recovery"][];
+            done: boolean;
+        };
+        Verified: {
+            address: string;
+            equal: boolean;
+            nodes: string[];
+            /** Format: int64 */
+            records: number;
+            differs: string[];
+            damaged: {
+                [key: string]: number;
+            };
+            missing: string[];
+            problem?: string;
+        };
+        Found: {
+            address: string;
+            kind: string;
+            exists: boolean;
+            detail: string;
+            near: string[];
+        };
+        ConditionCheck: {
+            ok: boolean;
+            column?: number;
+            problem?: string;
+            hint?: string;
+        };
+        LogbookEntry: {
+            /** Format: int64 */
+            id: number;
+            /** Format: date-time */
+            at: string;
+            who: string;
+            action: string;
+            address: string;
+            /**
+             * @description unknown: it was announced, and not said what became of it
+             * @enum {string}
+             */
+            outcome: "done" | "refused" | "failed" | "unknown";
+            /** @description With what whoever it was had come: token 26b872fc534b, session …; empty where nodes did it by themselves */
+            credential: string;
+            /** @description From which address of the network */
+            from: string;
+            /** @description What was, by name */
+            before: {
+                [key: string]: unknown;
+            } | null;
+            /** @description What is, by name */
+            after: {
+                [key: string]: unknown;
+            } | null;
+            /** @description What is another thing after than before, in words */
+            change: string;
+            /** @description Sign-ins of one person behind each other are one entry, with the time of the last */
+            times: number;
+        };
     };
-    QueueActionResult: {
-      address: string;
-      /** Format: int64 */
-      messages: number;
-      effects: string[];
-      samples: components["schemas"]["ActionSample"][];
-      /**
-       * Format: date-time
-       * @description Until when it can be brought back
-       */
-      until?: string;
-      done: boolean;
+    responses: {
+        /** @description What is wrong, and what to do */
+        Problem: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
     };
-    NewReplay: {
-      /** @description A topic, a partition of one, a queue/dead, a topic@group/dead */
-      from: string;
-      /** @description A queue, a topic, or a topic@group: that group alone gets them */
-      to: string;
-      fromPosition?: string;
-      toPosition?: string;
-      cause?: string;
-      where?: string;
-      messages?: string[];
-      /** Format: int64 */
-      limit?: number;
-      /** @description Messages a second */
-      rate?: number;
-      edits?: components["schemas"]["Edit"][];
-      /** @description The share of those sent that may fail again, 0 to 1; 0.2 */
-      stopAbove?: number;
-      /** @description Dead letters that are sent elsewhere stay dead letters too */
-      keep?: boolean;
-    };
-    Replay: {
-      /** Format: int64 */
-      replay: number;
-      who: string;
-      from: string;
-      to: string;
-      /** @enum {string} */
-      state: "planned" | "running" | "paused" | "done" | "cancelled" | "stopped" | "failed";
-      detail: string;
-      rate: number;
-      /** Format: int64 */
-      total: number;
-      /** Format: int64 */
-      sent: number;
-      /**
-       * Format: int64
-       * @description That became dead letters again
-       */
-      failed: number;
-      /**
-       * Format: int64
-       * @description That the edits do not apply to, or that were settled meanwhile
-       */
-      skipped: number;
-      stopAbove: number;
-      choice: {
-        cause?: string;
-        where?: string;
-        messages?: string[];
-        limit?: number;
-      };
-      edits: components["schemas"]["Edit"][];
-      fromPosition: string;
-      toPosition: string;
-      /** Format: date-time */
-      createdAt: string;
-      /**
-       * Format: date-time
-       * @description At this rate, while it runs
-       */
-      endsAt?: string;
-      /** Format: date-time */
-      endedAt?: string;
-      plan?: {
-        /** Format: int64 */
-        messages: number;
-        partitions: {
-          partition: number;
-          /** Format: int64 */
-          messages: number;
-        }[];
-        /** Format: date-time */
-        oldest: string | null;
-        /** Format: date-time */
-        newest: string | null;
-        seconds: number;
-        samples: components["schemas"]["ActionSample"][];
-        effects: string[];
-      };
-    };
-    Trace: {
-      address: string;
-      id: string;
-      state: string;
-      message: components["schemas"]["Message"] | null;
-      /** @description Before it was edited */
-      original?: components["schemas"]["Message"];
-      /** @description Where the same message lies too */
-      copies: string[];
-      steps: {
-        /** Format: date-time */
-        at?: string;
-        /** Format: date-time */
-        began?: string;
-        address: string;
-        event: string;
-        who?: string;
-        reason?: string;
-        detail?: string;
-      }[];
-    };
-    /** @description What the topic will hold at the rate of the last hour */
-    Forecast: {
-      bytesPerSecond: number;
-      messagesPerSecond: number;
-      /** Format: int64 */
-      bytes: number;
-      /** Format: int64 */
-      messages: number;
-      span: string;
-      /** @enum {string} */
-      limitedBy: "age" | "bytes";
-    };
-    Partition: {
-      partition: number;
-      address: string;
-      leader: string;
-      /**
-       * Format: int64
-       * @description Oldest kept offset
-       */
-      first: number;
-      /**
-       * Format: int64
-       * @description Offset that the next message gets
-       */
-      end: number;
-      /** Format: int64 */
-      messages: number;
-      /** Format: int64 */
-      bytes: number;
-      /** Format: date-time */
-      oldest: string | null;
-      /** Format: date-time */
-      newest: string | null;
-      state: string;
-      rates: components["schemas"]["Flow"];
-      /**
-       * Format: int64
-       * @description How often a leader was elected
-       */
-      term: number;
-      queue?: components["schemas"]["Counts"];
-      replicas: components["schemas"]["Replica"][];
-    };
-    Replica: {
-      node: string;
-      /** @description It holds all that is committed, but for what is on its way */
-      inStep: boolean;
-      /**
-       * Format: int64
-       * @description Null when it is not known
-       */
-      behindMessages: number | null;
-      /** Format: int64 */
-      behindBytes: number;
-      /** @description Age of the first message that it lacks */
-      behindSeconds: number;
-      /** @enum {string} */
-      state: "leads" | "in-step" | "behind" | "catching-up" | "joining" | "leaving" | "away";
-    };
-    Message: {
-      address: string;
-      partition: number;
-      /** Format: int64 */
-      offset: number;
-      /**
-       * Format: date-time
-       * @description Stamped by the service
-       */
-      time: string;
-      key: string;
-      id: string;
-      headers: {
-        [key: string]: string;
-      };
-      contentType: string;
-      /** @description Bytes of the body */
-      size: number;
-      /** @description The body here is only its beginning, as text or in base64: lists shorten bodies of more than 64 KiB. The message itself, and an export, have it whole */
-      shortened?: boolean;
-      /** @description What whoever asks may not see of it: key, headers, body */
-      masked?: string[];
-      /** Format: date-time */
-      publisherTime?: string;
-      /** @description JSON as JSON, text as a string */
-      body?: unknown;
-      /** @description Any other body */
-      bodyBase64?: string;
-    };
-    NewMessage: {
-      key?: string;
-      id?: string;
-      headers?: {
-        [key: string]: string;
-      };
-      contentType?: string;
-      /** Format: date-time */
-      publisherTime?: string;
-      /** @description A string is text unless contentType names JSON, anything else is JSON */
-      body?: unknown;
-      bodyBase64?: string;
-      /**
-       * Format: date-time
-       * @description When a queue hands it out at the earliest
-       */
-      notBefore?: string;
-      /** @description The same as a duration from now on, such as 10m */
-      after?: string;
-      /**
-       * Format: date-time
-       * @description When a queue gives it up
-       */
-      expires?: string;
-    };
-    Published: {
-      /** @description Messages that are kept */
-      accepted: number;
-      /** @description Left out because they were kept before */
-      dropped: number;
-      receipts: {
+    parameters: {
+        space: string;
+        /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+        queue: string;
+        channel: string;
+        group: string;
         partition: number;
-        /** Format: int64 */
-        offset: number;
-        count: number;
-        /** Format: date-time */
-        time: string;
-        repeat: boolean;
-      }[];
-    };
-    Progress: {
-      /** Format: int64 */
-      lookedAt: number;
-      /** Format: int64 */
-      total: number;
-      /** Format: int64 */
-      found: number;
-      /** Format: int64 */
-      damaged: number;
-      /** @description It ended before its limit, since no more fits into one answer */
-      full?: boolean;
-      /**
-       * Format: int64
-       * @description Messages to which the condition did not apply, since it compares unlike things
-       */
-      unlike?: number;
-      /** @description What those are in the first of them */
-      why?: string;
-    };
-    /** @description One of the members is there */
-    Event: {
-      message?: components["schemas"]["Message"];
-      progress?: components["schemas"]["Progress"];
-      /** @description Messages that a tail skipped for a slow reader */
-      leftOut?: {
-        /** Format: int64 */
-        messages: number;
-        /** Format: int64 */
-        total: number;
-      };
-      /** @description Offsets that are broken on disk, to not included */
-      damage?: {
-        address: string;
-        partition: number;
-        /** Format: int64 */
-        from: number;
-        /** Format: int64 */
-        to: number;
-      };
-      problem?: components["schemas"]["Problem"];
-    };
-    /** @description CloudEvents 1.0; other attributes are headers of the message named ce-NAME */
-    CloudEvent: {
-      /** @enum {string} */
-      specversion: "1.0";
-      /** @description The message's id */
-      id: string;
-      source: string;
-      type: string;
-      /**
-       * Format: date-time
-       * @description The publisher's time
-       */
-      time?: string;
-      /** @description The content type */
-      datacontenttype?: string;
-      /** @description The key */
-      partitionkey?: string;
-      /** @description All headers of a message that was exported, as a JSON object */
-      ferryheaders?: string;
-      /** @description The body as JSON or text */
-      data?: unknown;
-      /** @description The body in any other case */
-      data_base64?: string;
-    } & {
-      [key: string]: unknown;
-    };
-    Secret: {
-      id: string;
-      /** @enum {string} */
-      kind: "token" | "session" | "link";
-      principal: string;
-      label: string;
-      /** @description All that it is good for is this role */
-      role?: string;
-      /** @description On what this pattern covers */
-      on?: string;
-      /** Format: date-time */
-      createdAt: string;
-      /**
-       * Format: date-time
-       * @description When it ends by itself
-       */
-      expiresAt?: string;
-      /**
-       * Format: date-time
-       * @description When it was used last, to a few minutes
-       */
-      usedAt?: string;
-      /** @description It is the one of this request */
-      own: boolean;
-    };
-    Role: {
-      name: string;
-      verbs: string[];
-      description: string;
-      /** @description It is always there, as it is */
-      builtIn: boolean;
-    };
-    Principal: {
-      name: string;
-      /** @enum {string} */
-      kind: "person" | "machine";
-      teams: string[];
-      /** @description Teams in which its provider says that it is */
-      brought: string[];
-      /** @description At which it signs in; empty: it has not yet */
-      provider: string;
-      /** @description It may do nothing for now */
-      paused: boolean;
-      description: string;
-      /** @description ROLE on PATTERN each */
-      roles: string[];
-      /** Format: date-time */
-      createdAt: string;
-    };
-    Grant: {
-      name: string;
-      /** @description A principal, or team:NAME */
-      to: string;
-      role: string;
-      on: string;
-      /** @description Empty: it has no end */
-      until: string;
-      why: string;
-      /** @description Who has it may break the glass there */
-      opens: boolean;
-      /** Format: date-time */
-      createdAt: string;
-    };
-    Mask: {
-      name: string;
-      on: string;
-      fields: string[];
-      /** @enum {string} */
-      show: "hidden" | "shortened" | "hashed";
-      for: string[];
-      description: string;
-      /** Format: date-time */
-      createdAt: string;
-    };
-    May: {
-      principal: string;
-      verb: string;
-      address: string;
-      may: boolean;
-      /** @description In a sentence */
-      says: string;
-      by: components["schemas"]["Grant"][];
-    };
-    NewToken: {
-      /** @description Left out, it is for whoever asks; with a role and a pattern a machine is made of a name that is not there */
-      principal?: string;
-      /** @description What it is for */
-      label: string;
-      /** @description All that it is good for; left out, all that the principal may */
-      role?: string;
-      /** @description The pattern of what it is good for the role on */
-      on?: string;
-      /** @description A duration, 1m to 3650d; left out, it does not expire */
-      expires?: string;
-    };
-    Token: components["schemas"]["Secret"] & {
-      token: string;
-    };
-    Revoked: {
-      revoked: number;
-    };
-    SetAside: {
-      /** @description Of the channel that they were */
-      id: string;
-      /** @description That has them */
-      node: string;
-      /** @description Of the channel that they were, empty when that is not known */
-      address: string;
-      kind: string;
-      /** Format: date-time */
-      since: string;
-      /**
-       * Format: date-time
-       * @description When they are deleted
-       */
-      until: string;
-      /** Format: int64 */
-      bytes: number;
-      partitions: number[];
-    };
-    Adopt: {
-      /** @description Of the channel that they become */
-      address: string;
-    };
-    Preview: {
-      address: string;
-      effects: string[];
-      /** @description Settings as they are, by their names */
-      before?: {
-        [key: string]: unknown;
-      };
-      /** @description Settings as they would be */
-      after?: {
-        [key: string]: unknown;
-      };
-      /** Format: int64 */
-      messages: number;
-      /** Format: int64 */
-      bytes: number;
-      /**
-       * Format: date-time
-       * @description Until when it can be brought back
-       */
-      until?: string;
-      /**
-       * Format: int64
-       * @description The job that brings it about
-       */
-      job?: number;
-      /** @description It loses something, brings a loss nearer, or moves replicas or keys: ask before it is done */
-      careful: boolean;
-      done: boolean;
-    };
-    Status: {
-      /** @description Logs here that no record knows, which were set aside */
-      setAside: number;
-      node: string;
-      version: string;
-      /** Format: date-time */
-      startedAt: string;
-      /** Format: date-time */
-      at: string;
-      /** @description reachable, or since when the database is away */
-      catalog: string;
-      disk: {
-        /** Format: int64 */
-        total: number;
-        /** Format: int64 */
-        free: number;
-        /** Format: int64 */
-        reserve: number;
-        full: boolean;
-      };
-      /** Format: int64 */
-      memoryBytes: number;
-      spaces: number;
-      channels: number;
-      partitionCount: number;
-      /** Format: int64 */
-      messages: number;
-      /** Format: int64 */
-      bytes: number;
-      rates: components["schemas"]["Flow"];
-      /** Format: int64 */
-      streams: number;
-    };
-    GroupSettings: {
-      /** @description Of a route: the ADDRESS that it sends to. Allowed: the address of a topic, a queue or an endpoint */
-      to?: string;
-      /** @description Of a route: it sends only messages with this CONDITION. Allowed: CEL over a message */
-      where?: string;
-      /** @description Of a route: EDIT of what it sends; may be given several times. Allowed: up to 50 of set AT=VALUE, compute AT=EXPRESSION, remove AT, rename AT=TO */
-      edits?: string[];
-      /** @description Of a group: remove it after this DURATION without members. Allowed: 0s (never), 1m to 3650d */
-      expire?: string;
-      /** @description Members get nothing; a route sends nothing */
-      paused?: boolean;
-      /** @description TEXT that says what it is for. Allowed: up to 500 characters */
-      description?: string;
-    };
-    WatchSettings: {
-      /** @description PATTERN of what is watched: each thing that it covers is judged alone. Allowed: an address, or one with * for any characters */
-      of?: string;
-      /** @description VALUE that is measured, or an expression over several. Allowed: up to 400 characters */
-      value?: string;
-      /** @description LEVEL at which it warns. Allowed: a number, a duration or a size, as the value has, or none */
-      warn?: string;
-      /** @description LEVEL at which it alarms. Allowed: a number, a duration or a size, as the value has, or none */
-      alarm?: string;
-      /** @description LEVEL that ends it; unless set, a fifth nearer to good than the first one, counts by whole numbers. Allowed: a number, a duration or a size, as the value has, or none */
-      calm?: string;
-      /**
-       * @description MODE, the side of the levels that is out of order: above, below, or as the value is usually meant. Allowed: usual, above, below. Unless set: usual
-       * @enum {string}
-       */
-      when?: "usual" | "above" | "below";
-      /** @description DURATION that the value must stay there, and stay better to end it. Allowed: 0s (at once) to 1d. Unless set: 30s */
-      for?: string;
-      /** @description NAME=VALUE of a setting that what is watched shall have, such as paused=false: the watch sets it so, instead of watching a value; may be given several times. Allowed: SETTING=VALUE of up to 20 settings */
-      keep?: {
-        [key: string]: string;
-      };
-      /** @description ADDRESSES of endpoints that are told of its incidents, with commas. Allowed: up to 10 addresses of endpoints */
-      tell?: string[];
-      /** @description Tell again after this DURATION of an incident that goes on and nobody has seen. Allowed: 0s (never), 1m to 30d. Unless set: 90m */
-      repeat?: string;
-      /** @description Tell at most N times an hour; what is held back comes together later. Allowed: 1 to 1000. Unless set: 20 */
-      hourly?: number;
-      /** @description TIMEs in which nobody is told of warnings, such as 22:00..06:30 Europe/Lisbon; alarms are told. Allowed: up to 80 characters */
-      quiet?: string;
-      /** @description A watch judges nothing */
-      paused?: boolean;
-      /** @description TEXT that says what it is for. Allowed: up to 500 characters */
-      description?: string;
-    };
-    /** @description A watch, and how what it watches is */
-    Watch: {
-      address: string;
-      of: string;
-      value: string;
-      /** @description Settings that things shall have; it looks at no value then */
-      keeps?: string;
-      /** @description Of its levels and figures: nothing, s, B or /s */
-      unit: string;
-      /** @description Trouble is below the levels */
-      below: boolean;
-      warn: number | null;
-      alarm: number | null;
-      calm: number | null;
-      paused: boolean;
-      description: string;
-      settings: components["schemas"]["Settings"];
-      /**
-       * @description The worst of what it watches; idle: it covers nothing that has the value
-       * @enum {string}
-       */
-      state: "calm" | "warn" | "alarm" | "no-data" | "paused" | "idle";
-      things: number;
-      warns: number;
-      alarms: number;
-      unknown: number;
-      /** Format: date-time */
-      createdAt: string;
-      /** Format: int64 */
-      revision: number;
-      declared?: components["schemas"]["Declaration"];
-      /** @description The worst first, up to 200; of one watch only */
-      watched?: components["schemas"]["Watched"][];
-    };
-    Watched: {
-      address: string;
-      /** @enum {string} */
-      state: "calm" | "warn" | "alarm" | "no-data";
-      /** Format: date-time */
-      since: string;
-      figure: number | null;
-      /** @description The figure, for people */
-      text: string;
-      /**
-       * Format: int64
-       * @description The number of the one that goes on
-       */
-      incident?: number;
-    };
-    WatchValue: {
-      name: string;
-      unit: string;
-      below: boolean;
-      kinds: string[];
-      help: string;
-    };
-    Outlook: {
-      /** Format: date-time */
-      at: string;
-      /** @description Incidents that go on, by what they have in common, the worst first */
-      wrong: {
-        source: string;
-        incidents: components["schemas"]["Incident"][];
-      }[];
-      /**
-       * Format: date-time
-       * @description When the last incident ended; null while one goes on, or there was none
-       */
-      wellSince: string | null;
-      foreseen: components["schemas"]["Foreseen"][];
-      changed: components["schemas"]["LogbookEntry"][];
-      /** @description Jobs and runs that go on, and those that ended badly in the last hour */
-      doing: components["schemas"]["Going"][];
-    };
-    /** @description Something that will go wrong if nothing changes */
-    Foreseen: {
-      /** @enum {string} */
-      kind: "loss" | "disk" | "certificate" | "waiting";
-      address: string;
-      /** @enum {string} */
-      level: "warn" | "alarm";
-      says: string;
-      /** @description What to do, as a command */
-      next: string;
-      /** Format: date-time */
-      at: string | null;
-    };
-    Going: {
-      /** Format: int64 */
-      job: number;
-      kind: string;
-      address: string;
-      state: string;
-      who: string;
-      says: string;
-      /** Format: date-time */
-      since: string;
-    };
-    /** @description What happened in a space */
-    Report: {
-      space: string;
-      /** Format: date-time */
-      from: string;
-      /** Format: date-time */
-      to: string;
-      /** @description In a sentence */
-      says: string;
-      channels: {
-        address: string;
-        kind: string;
-        /**
-         * Format: int64
-         * @description That came; null when that is not known
-         */
-        messages: number | null;
-        /** @description Some of them are not kept any more, and not counted */
-        atLeast: boolean;
-        /** @description Messages a second, on average */
-        rate: number;
-        /** @description In the busiest step of what was measured */
-        peak: number;
-        /** Format: int64 */
-        kept: number;
-        /** Format: int64 */
-        bytes: number;
-        /**
-         * Format: int64
-         * @description Dead letters now
-         */
-        dead: number;
-        curve: (number | null)[];
-      }[];
-      readers: {
-        address: string;
-        kind: string;
-        /** Format: int64 */
-        lag: number;
-        /** Format: int64 */
-        worstLag: number;
-        /** @description Seconds */
-        worstAge: number;
-        /** Format: date-time */
-        worstAt: string | null;
-        curve: (number | null)[];
-      }[];
-      causes: {
-        address: string;
-        cause: string;
-        reason: string;
-        detail: string;
-        /**
-         * Format: int64
-         * @description In that time, of those that are dead letters still
-         */
-        came: number;
-        /** Format: int64 */
-        count: number;
-        /** Format: date-time */
-        first: string;
-        new: boolean;
-      }[];
-      incidents: components["schemas"]["Incident"][];
-      chores: {
-        address: string;
-        runs: number;
-        failed: number;
-        /** Format: int64 */
-        messages: number;
-        /** Format: date-time */
-        last: string;
-        /** @description Of the last run */
-        says: string;
-      }[];
-      done: {
-        who: string;
-        action: string;
-        times: number;
-        addresses: string[];
-      }[];
-      foreseen: components["schemas"]["Foreseen"][];
-    };
-    /** @description How things hang together */
-    Chart: {
-      /** Format: date-time */
-      at: string;
-      now: boolean;
-      /** @description Things, before like ones were folded */
-      whole: number;
-      things: components["schemas"]["ChartThing"][];
-      links: {
+        /** @description The next of the page before */
+        cursor: string;
+        /** @description Items of a page */
+        limit: number;
+        /** @description Only say what it would do */
+        preview: boolean;
+        /** @description Numbers of partitions, with commas or repeated; all without it */
+        partitions: string[];
+        /** @description Position to begin at: first, last, offset:N, time:T, ago:D */
         from: string;
-        to: string;
-        /** @description Messages a second */
-        rate: number;
-      }[];
-    };
-    ChartThing: {
-      /** @description Its address; of what has none its kind and name */
-      id: string;
-      /** @enum {string} */
-      kind: "publisher" | "topic" | "queue" | "group" | "route" | "endpoint" | "members";
-      name: string;
-      space: string;
-      state: string;
-      /**
-       * @description Of its worst incident
-       * @enum {string}
-       */
-      level: "calm" | "warn" | "alarm";
-      /** @description What is wrong, in a sentence; else how it is */
-      says: string;
-      /** @description Messages a second through it */
-      rate: number;
-      paused: boolean;
-      facts: {
-        name: string;
-        text: string;
-      }[];
-      /**
-       * Format: int64
-       * @description The worst that goes on
-       */
-      incident?: number;
-      /** @description Ids of the like things that are drawn as this one */
-      folded?: string[];
-    };
-    ChoreSettings: {
-      /**
-       * @description Of a chore: ACT that it does. Allowed: return, discard, replay, seek, verify, export, declare, report
-       * @enum {string}
-       */
-      do?: "return" | "discard" | "replay" | "seek" | "verify" | "export" | "declare" | "report";
-      /** @description Of a chore: the ADDRESS of what it does it to. Allowed: an address, or one with * for any characters */
-      of?: string;
-      /** @description Of a chore: TIMES at which it runs, as five cron fields. Allowed: minute, hour, day of the month, month, day of the week */
-      at?: string;
-      /** @description Of a chore: ZONE of its times, such as Europe/Lisbon. Allowed: a zone, such as Europe/Lisbon. Unless set: UTC */
-      zone?: string;
-      /** @description Of a chore: DURATION between its runs. Allowed: 0s (not by a pause), 1m to 366d */
-      every?: string;
-      /** @description Of a chore: the ADDRESS of a watch: it runs when an incident of it begins. Allowed: the address of a watch, or none */
-      when?: string;
-      /** @description Of a chore: DURATION in which no other incident makes it run. Allowed: 0s (not at all) to 30d. Unless set: 10m */
-      rest?: string;
-      /** @description Of a chore: incidents make it run at most N times in 24 hours. Allowed: 1 to 1000. Unless set: 12 */
-      daily?: number;
-      /** @description Of a chore that replays: the ADDRESS to which it sends. Allowed: the address of a channel or group, or none */
-      to?: string;
-      /** @description Of a chore: ID of the cause of the dead letters that it takes. Allowed: the id of a cause, as ferry dead lists them, or none */
-      cause?: string;
-      /** @description Of a chore: it takes only messages with this CONDITION. Allowed: CEL over a message */
-      where?: string;
-      /** @description Of a chore: N messages at most in one run. Allowed: 0 to 1073741824; 0 for all */
-      limit?: number;
-      /** @description Of a chore: RATE at which it sends. Allowed: more than 0 to 50000 a second. Unless set: 40 */
-      rate?: number;
-      /** @description Of a chore: EDIT of what it sends; may be given several times. Allowed: up to 50 of set AT=VALUE, compute AT=EXPRESSION, remove AT, rename AT=TO */
-      edits?: string[];
-      /** @description Of a chore that seeks: the POSITION to which it brings a group; of one that replays or exports a topic: where it begins. Allowed: first, end, offset:1200, time:2026-11-23T08:00:00Z, ago:90m, group:NAME, or none */
-      position?: string;
-      /** @description Of a chore: TEXT, the reason that is recorded with what it does. Allowed: up to 500 characters */
-      why?: string;
-      /** @description Of a chore that writes files: how many N of the newest stay. Allowed: 1 to 500. Unless set: 9 */
-      keep?: number;
-      /**
-       * @description Of a chore: MODE of what is done of runs that were missed. Allowed: once, skip. Unless set: once
-       * @enum {string}
-       */
-      missed?: "once" | "skip";
-      /** @description Of a chore: ADDRESSES of endpoints that are told of its runs, with commas. Allowed: up to 10 addresses of endpoints */
-      tell?: string[];
-      /**
-       * @description Of a chore: MODE of which runs it tells. Allowed: failure, always. Unless set: failure
-       * @enum {string}
-       */
-      tellOf?: "failure" | "always";
-      /** @description A chore does not run by itself */
-      paused?: boolean;
-      /** @description TEXT that says what it is for. Allowed: up to 500 characters */
-      description?: string;
-    };
-    /** @description What is done by itself, and when */
-    Chore: {
-      address: string;
-      /** @description What it does: return, discard, replay, seek, verify, export, declare, report */
-      do: string;
-      of: string;
-      /** @description When it runs, in a few words */
-      runs: string;
-      zone: string;
-      paused: boolean;
-      description: string;
-      settings: components["schemas"]["Settings"];
-      /**
-       * @description Of its run that goes on; else failed or halted when the last one has
-       * @enum {string}
-       */
-      state: "ready" | "running" | "paused" | "cancelling" | "failed" | "halted";
-      /**
-       * Format: date-time
-       * @description Null when it runs by incidents, or is paused
-       */
-      next: string | null;
-      last: null | components["schemas"]["Run"];
-      /** Format: date-time */
-      createdAt: string;
-      /** Format: int64 */
-      revision: number;
-      declared?: components["schemas"]["Declaration"];
-      /** @description The next five times, of one chore only */
-      coming?: string[];
-      /**
-       * Format: int64
-       * @description That it would do something to if it ran now, of one chore only
-       */
-      messages?: number;
-      /** @description What it would do if it ran now, of one chore only */
-      effects?: string[];
-      /** @description It loses something, or moves offsets */
-      careful?: boolean;
-    };
-    /** @description One run of a chore */
-    Run: {
-      /** Format: int64 */
-      run: number;
-      chore: string;
-      do: string;
-      of: string;
-      /** @description clock, an incident, or who started it by hand */
-      by: string;
-      /** Format: date-time */
-      plannedAt: string;
-      /** @description Times before it that nobody ran */
-      missed: number;
-      /** @enum {string} */
-      state: "running" | "paused" | "cancelling" | "done" | "cancelled" | "halted" | "failed";
-      /** @description What came of it, or is going on */
-      says: string;
-      /** Format: int64 */
-      messages: number;
-      /**
-       * Format: int64
-       * @description Again, of those messages
-       */
-      failed: number;
-      /**
-       * Format: int64
-       * @description The job that it has made
-       */
-      job?: number;
-      /** @description Of that job */
-      kind?: string;
-      /** Format: date-time */
-      createdAt: string;
-      /** Format: date-time */
-      endedAt?: string;
-      log: {
-        /** Format: date-time */
-        at: string;
-        text: string;
-      }[];
-    };
-    Incident: {
-      /** Format: int64 */
-      number: number;
-      watch: string;
-      address: string;
-      /** @enum {string} */
-      kind: "channel" | "group" | "endpoint" | "node";
-      /** @description Address of what incidents of one cause have in common: a node that is away, an endpoint that fails, or the channel */
-      source: string;
-      /** @enum {string} */
-      state: "warn" | "alarm" | "ended";
-      /** @enum {string} */
-      worst: "warn" | "alarm";
-      value: string;
-      unit: string;
-      below: boolean;
-      warn: number | null;
-      alarm: number | null;
-      calm: number | null;
-      /**
-       * Format: date-time
-       * @description When the figure crossed the level
-       */
-      begunAt: string;
-      /**
-       * Format: date-time
-       * @description When that had lasted
-       */
-      rangAt: string;
-      /** Format: date-time */
-      endedAt: string | null;
-      peak: number;
-      /** Format: date-time */
-      peakAt: string;
-      last: number;
-      /** @description In a sentence */
-      says: string;
-      /** @description What to do, as a command */
-      next: string;
-      acknowledged: null | {
-        /** Format: date-time */
-        at: string;
-        by: string;
-      };
-      silenced: null | {
-        /** Format: date-time */
-        until: string;
-        by: string;
-        why: string;
-      };
-      endedAs?: string;
-    };
-    IncidentNote: {
-      /** Format: date-time */
-      at: string;
-      /** @description begins, rises, falls, ends, acknowledged, silenced, silence-ended, said */
-      event: string;
-      text: string;
-      /** @description Empty: the service */
-      who?: string;
-    };
-    IncidentStory: components["schemas"]["Incident"] & {
-      notes: components["schemas"]["IncidentNote"][];
-      /** @description What was changed in its space in the half hour before, the newest first */
-      before: components["schemas"]["LogbookEntry"][];
-      /** @description What was done to it while it went on */
-      during: components["schemas"]["LogbookEntry"][];
-      related: components["schemas"]["Incident"][];
-      curve: components["schemas"]["Curve"];
-    };
-    /** @description Figures in equal steps from the begin, null where nothing was measured */
-    Curve: {
-      /** Format: date-time */
-      begin: string;
-      stepSeconds: number;
-      figures: (number | null)[];
-    };
-    IncidentSaying: {
-      acknowledge?: boolean;
-      /** @description Tell nobody of it for this DURATION, with the reason as text; 0s ends it */
-      silence?: string;
-      text?: string;
-    };
-    NoticeAnswer: {
-      endpoint: string;
-      taken: boolean;
-      says: string;
-    };
-    /** @description What is posted to endpoints that are told of incidents, as the event of a message with the header ferry-notice */
-    Notice: {
-      /** @description Its id, the same however often it comes */
-      notice: string;
-      /** Format: date-time */
-      at: string;
-      /** @description In a sentence */
-      says: string;
-      incidents: (components["schemas"]["Incident"] & {
-        /** @enum {string} */
-        word: "begins" | "rises" | "falls" | "goes-on" | "ends";
-        /** @description Where the incident is shown */
-        link: string;
-      })[];
-    };
-    WatchTrial: {
-      /** @description That it covers */
-      things: number;
-      /** @description Of those */
-      tried: number;
-      /** Format: date-time */
-      from: string;
-      rang: number;
-      alarms: number;
-      /** @description In all */
-      seconds: number;
-      /** @description Levels that 1 % and 0.1 % of what was measured went beyond */
-      proposed: {
-        warn: string;
-        alarm: string;
-      };
-      /** @description The loudest first, up to 20 */
-      each: components["schemas"]["TriedThing"][];
-      unit: string;
-      below: boolean;
-      warn: number | null;
-      alarm: number | null;
-      calm: number | null;
-    };
-    TriedThing: {
-      address: string;
-      rang: number;
-      alarms: number;
-      seconds: number;
-      crossings: {
-        /** Format: date-time */
-        begunAt: string;
-        /** Format: date-time */
-        endedAt: string | null;
-        /** @enum {string} */
-        worst: "warn" | "alarm";
-        peak: number;
-      }[];
-      curve: components["schemas"]["Curve"];
-    };
-    EndpointSettings: {
-      /** @description Of an endpoint: the URL to which messages go. Allowed: an address that begins with one of https, http, postgresql, ferry+https, ferry+http, smtps, smtp */
-      url?: string;
-      /**
-       * @description Of an endpoint: FORMAT of what is posted: a CloudEvent in one of its three modes, or the raw body. Allowed: binary, structured, batched, raw. Unless set: binary
-       * @enum {string}
-       */
-      format?: "binary" | "structured" | "batched" | "raw";
-      /** @description Of an endpoint: NAME=VALUE that is sent along; an empty value takes it away; may be repeated. Allowed: NAME=VALUE of up to 20 headers, in small letters */
-      headers?: {
-        [key: string]: string;
-      };
-      /** @description Of an endpoint: ask it whether it wants deliveries, before the first one, as the web hooks of CloudEvents do. Unless set: true */
-      handshake?: boolean;
-      /** @description Of an endpoint: the table that gets a row for each message: its NAME behind that of its schema, as clinic.readings. Allowed: a schema, a dot and a table, of a-z 0-9 _ */
-      table?: string;
-      /** @description Of an endpoint: NAME=VALUE of a column, and what it gets of a message; may be repeated. Allowed: a column, and a JSON Pointer into the body such as /celsius, key, id, time, body, partition, offset, source, header.NAME */
-      columns?: {
-        [key: string]: string;
-      };
-      /** @description Of an endpoint: NAMES of columns, with commas, by which a row replaces the one that is there; none: each message is a row more. Allowed: up to 8 names */
-      keyColumns?: string[];
-      /** @description Of an endpoint: the ADDRESS of mail that notices come from. Allowed: an address of mail, such as duty@northlight.example */
-      mailFrom?: string;
-      /** @description Of an endpoint: ADDRESSES of mail that notices go to, with commas. Allowed: up to 20 addresses of mail */
-      mailTo?: string[];
-      /** @description Of an endpoint: the NAME by which the mail server knows this one; its password is a secret. Allowed: up to 200 characters */
-      mailUser?: string;
-      /** @description Of an endpoint: what notices say there, as TEXT of CEL over notice. Allowed: CEL over notice, that gives a text or an object; none: the notice itself */
-      notice?: string;
-      /** @description Of an endpoint: N deliveries at once at most; those of one key are one after the other. Allowed: 1 to 64. Unless set: 8 */
-      parallel?: number;
-      /** @description Of an endpoint: DURATION that an answer may take. Allowed: 100ms to 5m. Unless set: 20s */
-      timeLimit?: string;
-      /** @description Of an endpoint: DURATION..DURATION, the shortest and the longest delay after a failure, doubled each time. Allowed: 10ms to 1d, as SHORTEST..LONGEST. Unless set: 1s..10m */
-      backoff?: string;
-      /** @description Of an endpoint: a message that fails N times while others do not becomes a dead letter. Allowed: 1 to 1000. Unless set: 9 */
-      attempts?: number;
-      /** @description Of an endpoint: a message that could not be delivered for this DURATION becomes a dead letter. Allowed: 0s (never), 1s to 365d. Unless set: 3d */
-      giveUpAfter?: string;
-      /** @description Nothing is delivered; messages wait where they are */
-      paused?: boolean;
-      /** @description TEXT that says what it is for. Allowed: up to 500 characters */
-      description?: string;
-      /** @description What is kept sealed and told never, by name; an empty text takes one away. Of HTTP: signing, oldSigning, bearer, certificate, authority; of a table: password, certificate, authority; of another Steady Ferry: token, certificate, authority */
-      secrets?: {
-        [key: string]: string;
-      };
-    };
-    /** @description A place outside, and how it does */
-    Endpoint: {
-      address: string;
-      /** @enum {string} */
-      kind: "http" | "table" | "ferry";
-      url: string;
-      description: string;
-      paused: boolean;
-      /** Format: date-time */
-      createdAt: string;
-      /** Format: int64 */
-      revision: number;
-      /** @description Which there are */
-      secrets: string[];
-      settings: components["schemas"]["EndpointSettings"];
-      /** @description That lead here */
-      routes: string[];
-      /** @enum {string} */
-      state: "unused" | "well" | "failing" | "picking-up" | "paused" | "locked";
-      /** @description How bad the state is: 0 is good */
-      severity: number;
-      /** @description In words */
-      verdict: string;
-      /** Format: date-time */
-      failingSince: string | null;
-      /** Format: date-time */
-      lastGood: string | null;
-      /**
-       * Format: date-time
-       * @description While it fails
-       */
-      nextTry: string | null;
-      /** @description Deliveries a second at most, after it was back; 0: no limit */
-      rate: number;
-      /**
-       * Format: date-time
-       * @description The first of those that are set and of the one that the place has shown
-       */
-      certificateEnds: string | null;
-      /**
-       * Format: int64
-       * @description Since the nodes began, as are failed and refused
-       */
-      delivered: number;
-      /** Format: int64 */
-      failed: number;
-      /** Format: int64 */
-      refused: number;
-      /** @description The last ones, the newest first */
-      answers?: components["schemas"]["EndpointAnswer"][];
-      declared?: components["schemas"]["Declaration"];
-    };
-    EndpointAnswer: {
-      /** Format: date-time */
-      at: string;
-      /** @description Of HTTP; 0: none */
-      status: number;
-      says: string;
-      tookSeconds: number;
-      /** @enum {string} */
-      verdict: "done" | "again" | "refused" | "stop";
-    };
-    Copied: {
-      /** @description It is kept */
-      taken: boolean;
-      /** @description Up to which the partition has the messages: recovery, cut and offset, with dots between them */
-      place: string;
-      /** Format: int64 */
-      recovered: number;
-    };
-    TableStatements: {
-      statements: string[];
-      /** @description They were carried out */
-      done: boolean;
-    };
-    HappenedAt: {
-      /** Format: int64 */
-      number: number;
-      /** Format: date-time */
-      at: string;
-      event: string;
-      detail: string;
-    };
-    SpaceSettings: {
-      /** @description TEXT that says what it is for. Allowed: up to 500 characters */
-      description?: string;
-      labels?: components["schemas"]["Labels"];
-    };
-    NewGroup: components["schemas"]["GroupSettings"] & {
-      /** @description Its name; a route that reads the dead letters of a queue is dead@NAME, of a group or a route READER/dead@NAME */
-      group: string;
-      /**
-       * @description A route is a group that the service itself reads for
-       * @default group
-       * @enum {string}
-       */
-      kind: "group" | "route";
-      /** @description Position to begin at; unless set, first for a group and end for a route */
-      from?: string;
-    };
-    TryRoute: components["schemas"]["GroupSettings"] & {
-      /**
-       * @description A position
-       * @default ago:1h
-       */
-      since: string;
-      /** @description Of the channel, whose other settings are tried; with to, one that is not there yet; empty: a new one that reads the channel */
-      route?: string;
-    };
-    RouteTrial: {
-      /** Format: date-time */
-      since: string;
-      /**
-       * Format: int64
-       * @description Messages since then
-       */
-      total: number;
-      /**
-       * Format: int64
-       * @description Of them, in the 10 s that a trial has
-       */
-      lookedAt: number;
-      /** Format: int64 */
-      sent: number;
-      /**
-       * Format: int64
-       * @description By the condition
-       */
-      leftOut: number;
-      /**
-       * Format: int64
-       * @description That would have become dead letters
-       */
-      failed: number;
-      failures: components["schemas"]["TrialFailure"][];
-      /**
-       * Format: int64
-       * @description Messages to which the condition does not apply
-       */
-      unlike: number;
-      /** @description Of the first of those */
-      why: string;
-      /** @description Of what is sent, or fails */
-      samples: components["schemas"]["TrialSample"][];
-      /** @description Of what is left out */
-      others: components["schemas"]["Message"][];
-      stepSeconds: number;
-      /** @description Oldest first */
-      steps: components["schemas"]["TrialStep"][];
-      /** @description Messages a second, in the step with the most */
-      peak: number;
-      /** @description Messages a second that the target gets now */
-      in: number;
-      /** @description Messages a second that its readers take now */
-      readers: number;
-      /** @description The target is an endpoint: what it gets and takes is not told */
-      outside: boolean;
-      was?: components["schemas"]["TrialWas"];
-    };
-    TrialFailure: {
-      reason: string;
-      /** @description Of the first one */
-      detail: string;
-      /** Format: int64 */
-      count: number;
-      /** @description Address of the first one */
-      example: string;
-    };
-    TrialSample: {
-      before: components["schemas"]["Message"];
-      after?: components["schemas"]["Message"];
-      failed?: string;
-    };
-    TrialStep: {
-      /** Format: date-time */
-      at: string;
-      /** Format: int64 */
-      lookedAt: number;
-      /** Format: int64 */
-      sent: number;
-    };
-    /** @description Compared with the settings that the route has */
-    TrialWas: {
-      /** Format: int64 */
-      sent: number;
-      /**
-       * Format: int64
-       * @description Sent as it is, and no longer
-       */
-      onlyWas: number;
-      /**
-       * Format: int64
-       * @description Sent only with the other settings
-       */
-      onlyNow: number;
-      /**
-       * Format: int64
-       * @description Sent both ways, with another content
-       */
-      other: number;
-      /** @description That differ: before is as it is now, after with the other settings */
-      samples: components["schemas"]["TrialSample"][];
-    };
-    Group: {
-      declared?: components["schemas"]["Declaration"];
-      address: string;
-      channel: string;
-      /** @description How bad the state is: 0 is good */
-      severity: number;
-      group: string;
-      /**
-       * @description A route is a group that the service itself reads for
-       * @enum {string}
-       */
-      kind: "group" | "route";
-      /** @description Of a route: the address that it leads to */
-      to?: string;
-      /** @description Of a route: what it sends */
-      where?: string;
-      /** @description Of a route, of what it sends */
-      edits?: string[];
-      description: string;
-      paused: boolean;
-      expire: string;
-      /** Format: date-time */
-      createdAt: string;
-      /** Format: int64 */
-      round: number;
-      memberCount: number;
-      /**
-       * Format: int64
-       * @description Kept messages that it has not read
-       */
-      lag: number;
-      /** @description Age of the oldest of them */
-      lagSeconds: number;
-      /** @description Messages a second */
-      commitRate: number;
-      arrivalRate: number;
-      /** @enum {string} */
-      state:
-        | "keeping-up"
-        | "not-getting-nearer"
-        | "catching-up"
-        | "paused"
-        | "no-members"
-        | "falling-behind"
-        | "stopped"
-        | "waits"
-        | "will-lose-data"
-        | "has-lost";
-      /** @description In words */
-      verdict: string;
-      /** @description Seconds until retention passes it at today's rates; null when it does not */
-      losesIn: number | null;
-      /**
-       * Format: int64
-       * @description Messages that retention took unread
-       */
-      lost: number;
-      partitions?: components["schemas"]["PartitionLag"][];
-      members?: components["schemas"]["MemberInfo"][];
-      /**
-       * Format: int64
-       * @description Dead letters of a route because the endpoint was out of order for too long
-       */
-      outage?: number;
-      /** @description Of a route, by partition */
-      work?: components["schemas"]["RouteWork"][];
-    };
-    RouteWork: {
-      partition: number;
-      /** @description That does the work; empty while nobody tells of it */
-      node: string;
-      /**
-       * Format: int64
-       * @description Messages, since the node leads the partition
-       */
-      decided: number;
-      /** Format: int64 */
-      sent: number;
-      /**
-       * Format: int64
-       * @description That became dead letters of the route
-       */
-      dead: number;
-      waiting?: {
-        /** @enum {string} */
-        reason:
-          | "paused"
-          | "target-paused"
-          | "target-away"
-          | "target-missing"
-          | "source-unreadable"
-          | "terms-unreadable"
-          | "endpoint-failing"
-          | "endpoint-paused"
-          | "endpoint-retry"
-          | "endpoint-secrets";
-        why: string;
-        /** Format: date-time */
-        since: string;
-      };
-    };
-    PartitionLag: {
-      group: string;
-      partition: number;
-      /** Format: int64 */
-      first: number;
-      /** Format: int64 */
-      committed: number;
-      /** Format: int64 */
-      end: number;
-      /** Format: int64 */
-      lag: number;
-      lagSeconds: number;
-      /** @description Of the member that reads it; empty for nobody */
-      memberId: string;
-      /** @description What it calls itself */
-      member: string;
-      /** Format: date-time */
-      committedAt: string | null;
-      commitRate: number;
-      arrivalRate: number;
-      /** @enum {string} */
-      state:
-        | "keeping-up"
-        | "not-getting-nearer"
-        | "catching-up"
-        | "paused"
-        | "no-members"
-        | "falling-behind"
-        | "stopped"
-        | "waits"
-        | "will-lose-data"
-        | "has-lost";
-      verdict: string;
-      losesIn: number | null;
-      /** Format: int64 */
-      lost: number;
-    };
-    MemberInfo: {
-      memberId: string;
-      /** @description What it calls itself */
-      member: string;
-      timeout: string;
-      /** Format: date-time */
-      joined: string;
-      partitions: number[];
-      /** @description That it is to give up */
-      leaving: number[];
-    };
-    JoinGroup: {
-      /** @description Where the group begins if it does not exist; without it, it must exist */
-      from?: string;
-      /** @description The member is removed after so long without a word; 15s */
-      timeout?: string;
-      /** @description What it calls itself */
-      member?: string;
-    };
-    Membership: {
-      /** @description That the paths of a member have */
-      memberId: string;
-      /**
-       * Format: int64
-       * @description Of the shares; commits carry it
-       */
-      round: number;
-      timeout: string;
-      /** @description The group is: nothing is to be read */
-      paused: boolean;
-      partitions: components["schemas"]["Held"][];
-      /** @description To be committed and given up */
-      leaving: number[];
-      /** @description Joining made the group */
-      made?: boolean;
-    };
-    Held: {
-      partition: number;
-      /**
-       * Format: int64
-       * @description Committed: the next one to read
-       */
-      offset: number;
-      /**
-       * Format: int64
-       * @description In which the member got it, or its offset was moved
-       */
-      round: number;
-    };
-    Beat: {
-      /**
-       * Format: int64
-       * @description That the member knows
-       */
-      round: number;
-      paused?: boolean;
-      /** @description Partitions that it still works on */
-      holds: number[];
-      /** @description For another share, at most 30s */
-      wait?: string;
-    };
-    Next: {
-      /** @description Messages; 100 */
-      max?: number;
-      /** @description For the first message, at most 30s */
-      wait?: string;
-      /** @description The `upTo` of the last answer that arrived, none with the first call: what went with an answer behind it, and was lost, is handed out again */
-      upTo?: string;
-      /** @description All up to there is committed */
-      commit?: boolean;
-    };
-    Given: {
-      /** @description To be named in the next call */
-      upTo: string;
-      /** @description That the paths of a member have */
-      memberId: string;
-      /**
-       * Format: int64
-       * @description Of the shares; commits carry it
-       */
-      round: number;
-      timeout: string;
-      /** @description The group is: nothing is to be read */
-      paused: boolean;
-      partitions: components["schemas"]["Held"][];
-      /** @description To be committed and given up */
-      leaving: number[];
-      /** @description Joining made the group */
-      made?: boolean;
-      messages: components["schemas"]["Message"][];
-      gone?: components["schemas"]["Gone"][];
-    };
-    Gone: {
-      partition: number;
-      /** Format: int64 */
-      from: number;
-      /**
-       * Format: int64
-       * @description The oldest kept one
-       */
-      to: number;
-    };
-    OffsetOf: {
-      partition: number;
-      /**
-       * Format: int64
-       * @description The next one to read
-       */
-      offset: number;
-    };
-    Commit: {
-      /** Format: int64 */
-      round: number;
-      offsets: components["schemas"]["OffsetOf"][];
-    };
-    Reject: {
-      partition: number;
-      /** Format: int64 */
-      offset: number;
-      reason: string;
-      detail?: string;
-    };
-    Seek: {
-      /** @description A position */
-      to?: string;
-      partition?: number;
-      /** @description Go back to before the last seek */
-      undo?: boolean;
-      /** @description Also with live members, which are told */
-      whileRunning?: boolean;
-      why?: string;
-      /**
-       * Format: int64
-       * @description The newest seek that was there at the preview: if there is another since, it is refused
-       */
-      last?: number;
-    };
-    SeekResult: {
-      /**
-       * Format: int64
-       * @description Its number, once it is done
-       */
-      seek: number;
-      /** Format: int64 */
-      last: number;
-      target: string;
-      /** @description Live ones */
-      members: number;
-      /**
-       * Format: int64
-       * @description Messages that are read again
-       */
-      again: number;
-      /**
-       * Format: int64
-       * @description Messages that are not read
-       */
-      skipped: number;
-      done: boolean;
-      steps: components["schemas"]["SeekStep"][];
-    };
-    SeekStep: {
-      partition: number;
-      /** Format: int64 */
-      first: number;
-      /** Format: int64 */
-      end: number;
-      /** Format: int64 */
-      from: number;
-      /** Format: int64 */
-      to: number;
-      /** Format: int64 */
-      messages: number;
-      /** Format: date-time */
-      fromTime: string | null;
-      /** Format: date-time */
-      toTime: string | null;
-      /** Format: int64 */
-      again: number;
-      /** Format: int64 */
-      skipped: number;
-      note?: string;
-    };
-    PastSeek: {
-      /** Format: int64 */
-      seek: number;
-      /** Format: date-time */
-      at: string;
-      who: string;
-      why: string;
-      target: string;
-      undoes: number | null;
-      undone: boolean;
-      steps: components["schemas"]["SeekStep"][];
-    };
-    Measured: {
-      address: string;
-      /** @enum {string} */
-      kind: "channel" | "group" | "endpoint" | "node";
-      /** Format: date-time */
-      begin: string;
-      stepSeconds: number;
-      values: components["schemas"]["MeasuredValue"][];
-    };
-    MeasuredValue: {
-      /** @description As the kind has: docs/measured.md lists them */
-      name: string;
-      unit: string;
-      /** @description By step from the begin; null where nothing was measured. Of a longer step a rate is the mean, a backlog the most */
-      figures: (number | null)[];
-    };
-    LagSample: {
-      /** Format: date-time */
-      at: string;
-      /** Format: int64 */
-      lag: number;
-      lagSeconds: number;
-      /** @description Since the sample before */
-      arrivalRate: number;
-      commitRate: number;
-      /** @description The lag of each */
-      partitions: number[];
-    };
-    Live: {
-      /** @description All channels and groups are in it. Of a stream only the first one is whole; those after it have what has changed */
-      whole: boolean;
-      /** @description Channels and groups that were in those before and are no more */
-      gone: string[];
-      status: components["schemas"]["Status"];
-      channels: components["schemas"]["Channel"][];
-      /** @description The worst first */
-      groups: components["schemas"]["Group"][];
-      /** @description Queues and groups with dead letters */
-      dead: {
-        address: string;
-        /** Format: int64 */
-        dead: number;
-        /** Format: int64 */
-        discarded: number;
-      }[];
-      cluster: components["schemas"]["Cluster"];
-      changes: components["schemas"]["LeaderChange"][];
-      /** @description How many go on */
-      incidents: {
-        warns: number;
-        alarms: number;
-      };
-    };
-    Node: {
-      node: string;
-      zone: string;
-      url: string;
-      /** @enum {string} */
-      state: "up" | "draining" | "away";
-      up: boolean;
-      /**
-       * Format: date-time
-       * @description It runs, or was last heard of
-       */
-      since: string | null;
-      /** @description Partitions */
-      leads: number;
-      /** @description Partitions */
-      holds: number;
-      /** @description Partitions that it is not in step with */
-      behind: number;
-      disk: {
-        /** Format: int64 */
-        total: number;
-        /** Format: int64 */
-        free: number;
-        /** Format: int64 */
-        reserve: number;
-        full: boolean;
-      };
-      /** Format: int64 */
-      memoryBytes: number;
-      /** Format: int64 */
-      streams: number;
-      version: string;
-      /** @description reachable, or away */
-      catalog: string;
-      /** @description It runs the duties of the cluster */
-      onDuty: boolean;
-      /** @description It is the one that answers */
-      self: boolean;
-      rates: components["schemas"]["Flow"];
-    };
-    Cluster: {
-      nodes: components["schemas"]["Node"][];
-      partitionCount: number;
-      /** @description Partitions with replicas that are missing or not in step */
-      replicasMissing: number;
-      /** @description Partitions that take no messages */
-      withoutLeader: number;
-      spreadLeaders: boolean;
-    };
-    LeaderChange: {
-      /** Format: date-time */
-      at: string;
-      address: string;
-      from: string;
-      to: string;
-      /** Format: int64 */
-      term: number;
-      reason: string;
-    };
-    PartitionFate: {
-      address: string;
-      nodes: string[];
-      /** @enum {string} */
-      outcome: "writable" | "readable" | "unreachable";
-    };
-    SuggestedMove: {
-      address: string;
-      from: string[];
-      to: string[];
-    };
-    WhatIf: {
-      without: string[];
-      writable: number;
-      readable: number;
-      unreachable: number;
-      /** @description Partitions of which any one node may be lost now */
-      nodeSafe: number;
-      /** @description Partitions of which any one zone may be lost now */
-      zoneSafe: number;
-      /** @description Nodes that lack before moves can help */
-      nodesShort: number;
-      zonesShort: number;
-      partitions: components["schemas"]["PartitionFate"][];
-      moves: components["schemas"]["SuggestedMove"][];
-    };
-    Move: {
-      address: string;
-      to: string[];
-    };
-    Drain: {
-      /** @description The replicas stay */
-      leadersOnly?: boolean;
-    };
-    Thing: {
-      /** @enum {string} */
-      kind: "nodes" | "space" | "topic" | "queue" | "endpoint" | "watch" | "group" | "route" | "chore";
-      address: string;
-      settings: components["schemas"]["Settings"];
-      /** @description Of a group: where it starts when it is created */
-      from?: string;
-    };
-    Declare: {
-      things: components["schemas"]["Thing"][];
-      /** @description Of the files, such as that of their repository */
-      revision?: string;
-      /** @description Of the plan that was looked at: if it is another now, nothing is done */
-      basis?: string;
-      /** @description What the spaces have that is not declared */
-      remove?: boolean;
-    };
-    DeclareChange: {
-      /**
-       * @description take-over: the thing is as declared, and was declared by another declaration until now
-       * @enum {string}
-       */
-      op: "create" | "set" | "remove" | "take-over";
-      kind: string;
-      address: string;
-      /** @description Of what differs */
-      before?: {
-        [key: string]: unknown;
-      };
-      /** @description Settings by their names */
-      after?: {
-        [key: string]: unknown;
-      };
-      from?: string;
-      effects: string[];
-      /** @description It loses something, brings a loss nearer, or moves replicas, keys or leaders */
-      careful: boolean;
-      /** @enum {string} */
-      state: "planned" | "refused" | "done" | "failed" | "left";
-      problem?: string;
-    };
-    DeclarePlan: {
-      declaration: string;
-      basis: string;
-      changes: components["schemas"]["DeclareChange"][];
-      done: boolean;
-    };
-    DeclareEvent: {
-      change?: components["schemas"]["DeclareChange"];
-      plan?: components["schemas"]["DeclarePlan"];
-      problem?: components["schemas"]["Problem"];
-    };
-    Declaration: {
-      declaration: string;
-      revision: string;
-      /** Format: date-time */
-      at: string;
-      /** @description Those that it has set */
-      settings: string[];
-    };
-    Drift: {
-      kind: string;
-      address: string;
-      /** @description Empty: the thing is gone */
-      setting: string;
-      declared: unknown;
-      is: unknown;
-      /** @description What is declared and what is, as a file has them */
-      texts: string[];
-      /** @description What sets it back, for PATCH */
-      back?: components["schemas"]["Settings"];
-      declaration: string;
-      revision: string;
-      /** @description What a file would have, to keep what is */
-      line: string;
-      /** @description Who changed it last */
-      who?: string;
-      /**
-       * Format: date-time
-       * @description When it was declared
-       */
-      at: string;
-    };
-    NodeSettings: {
-      /** @description Give leaders back to the nodes that should lead, when those have come back. Unless set: true */
-      spreadLeaders?: boolean;
-    };
-    Job: {
-      /** Format: int64 */
-      job: number;
-      kind: string;
-      address: string;
-      who: string;
-      /** @enum {string} */
-      state: "running" | "cancelling" | "done" | "cancelled" | "failed";
-      detail: string;
-      /** Format: date-time */
-      createdAt: string;
-      /** Format: date-time */
-      endedAt: string | null;
-      /** @description Steps that have ended */
-      done: number;
-      steps: components["schemas"]["JobStep"][];
-    };
-    JobStep: {
-      address: string;
-      from: string[];
-      to: string[];
-      /** @enum {string} */
-      state: "waiting" | "moving" | "done" | "cancelled" | "failed";
-      replicas?: components["schemas"]["Replica"][];
-    };
-    ForceRecover: {
-      /** @description Of a topic or a partition; without it all are meant */
-      address?: string;
-      /** @description The address again, or all */
-      confirm?: string;
-    };
-    Recovery: {
-      address: string;
-      survivor: string;
-      /** Format: int64 */
-      end: number;
-      lost: string[];
-      /** Format: int64 */
-      knownEnd: number;
-      /**
-       * Format: int64
-       * @description Messages that a lost node is known to have had beyond; more may have come since its last word
-       */
-      mayLose: number;
-      lastWord: string;
-    };
-    Recoveries: {
-      items: components["schemas"]["Recovery"][];
-      done: boolean;
-    };
-    Verified: {
-      address: string;
-      equal: boolean;
-      nodes: string[];
-      /** Format: int64 */
-      records: number;
-      differs: string[];
-      damaged: {
-        [key: string]: number;
-      };
-      missing: string[];
-      problem?: string;
-    };
-    Found: {
-      address: string;
-      kind: string;
-      exists: boolean;
-      detail: string;
-      near: string[];
-    };
-    ConditionCheck: {
-      ok: boolean;
-      column?: number;
-      problem?: string;
-      hint?: string;
-    };
-    LogbookEntry: {
-      /** Format: int64 */
-      id: number;
-      /** Format: date-time */
-      at: string;
-      who: string;
-      action: string;
-      address: string;
-      /**
-       * @description unknown: it was announced, and not said what became of it
-       * @enum {string}
-       */
-      outcome: "done" | "refused" | "failed" | "unknown";
-      /** @description With what whoever it was had come: token 26b872fc534b, session …; empty where nodes did it by themselves */
-      credential: string;
-      /** @description From which address of the network */
-      from: string;
-      /** @description What was, by name */
-      before: {
-        [key: string]: unknown;
-      } | null;
-      /** @description What is, by name */
-      after: {
-        [key: string]: unknown;
-      } | null;
-      /** @description What is another thing after than before, in words */
-      change: string;
-      /** @description Sign-ins of one person behind each other are one entry, with the time of the last */
-      times: number;
-    };
-  };
-  responses: {
-    /** @description What is wrong, and what to do */
-    Problem: {
-      headers: {
-        [name: string]: unknown;
-      };
-      content: {
-        "application/problem+json": components["schemas"]["Problem"];
-      };
-    };
-  };
-  parameters: {
-    space: string;
-    /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
-    queue: string;
-    channel: string;
-    group: string;
-    partition: number;
-    /** @description The next of the page before */
-    cursor: string;
-    /** @description Items of a page */
-    limit: number;
-    /** @description Only say what it would do */
-    preview: boolean;
-    /** @description Numbers of partitions, with commas or repeated; all without it */
-    partitions: string[];
-    /** @description Position to begin at: first, last, offset:N, time:T, ago:D */
-    from: string;
-    /** @description Any replica may answer, also one that is behind or has no leader */
-    any: boolean;
-    /** @description A condition (docs/concepts.md) */
-    where: string;
-  };
-  requestBodies: never;
-  headers: never;
-  pathItems: never;
+        /** @description Any replica may answer, also one that is behind or has no leader */
+        any: boolean;
+        /** @description A condition (docs/concepts.md) */
+        where: string;
+    };
+    requestBodies: never;
+    headers: never;
+    pathItems: never;
 }
 export type $defs = Record<string, never>;
 export interface operations {
-  health: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description It is up */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            up: boolean;
-          };
-        };
-      };
-    };
-  };
-  ready: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description It can */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            ready: boolean;
-          };
-        };
-      };
-      503: components["responses"]["Problem"];
-    };
-  };
-  metrics: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The figures */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "text/plain": string;
-        };
-      };
-    };
-  };
-  getSession: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The principal */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["SignIn"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  signIn: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": {
-          token?: string;
-          link?: string;
-        };
-      };
-    };
-    responses: {
-      /** @description The principal; the session is in a cookie */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["SignIn"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  signOut: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description It is ended */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  staySignedIn: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description It goes on */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  signInWays: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description They */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["SignInWays"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  beginSignIn: {
-    parameters: {
-      query?: {
-        /** @description The page of the console that is wanted afterwards, such as /now */
-        to?: string;
-        /** @description The provider is to ask again who it is */
-        anew?: boolean;
-      };
-      header?: never;
-      path: {
-        /** @description Its name in the file of -sign-in */
-        provider: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description To the provider, or to the page that says why that cannot be */
-      303: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  finishSignIn: {
-    parameters: {
-      query?: {
-        /** @description What the browser took along */
-        state?: string;
-        /** @description For which the provider tells who it is */
-        code?: string;
-        /** @description Why the provider does not */
-        error?: string;
-      };
-      header?: never;
-      path: {
-        /** @description Its name in the file of -sign-in */
-        provider: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description To the page that was wanted, with a session in a cookie, or to the page that says why nobody was let in */
-      303: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  leftProvider: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description Its name in the file of -sign-in */
-        provider: string;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/x-www-form-urlencoded": {
-          /** @description As the provider has signed it */
-          logout_token: string;
-        };
-      };
-    };
-    responses: {
-      /** @description They are ended */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  newDevice: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/x-www-form-urlencoded": {
-          /** @description What it is, for the person who is asked, such as ferry on quay-3 */
-          name: string;
-          client_id?: string;
-        };
-      };
-    };
-    responses: {
-      /** @description Its code, and the one that people give to the console */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["DeviceCode"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  deviceToken: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/x-www-form-urlencoded": {
-          /** @constant */
-          grant_type: "urn:ietf:params:oauth:grant-type:device_code";
-          device_code: string;
-          client_id?: string;
-        };
-      };
-    };
-    responses: {
-      /** @description The session, which goes where a token goes */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["DeviceToken"];
-        };
-      };
-      /** @description Why it has none yet */
-      400: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["DeviceError"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  showDevice: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description What the program has told */
-        code: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description It */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Device"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  decideDevice: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description What the program has told */
-        code: string;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": {
-          let: boolean;
-        };
-      };
-    };
-    responses: {
-      /** @description It is told the next time that it asks */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  newLink: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The link */
-      201: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Link"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listSecrets: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description They */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            items: components["schemas"]["Secret"][];
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  revokeAll: {
-    parameters: {
-      query: {
-        /** @description Which of them */
-        kind: "session" | "token" | "link";
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description How many there were */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Revoked"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  newToken: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["NewToken"];
-      };
-    };
-    responses: {
-      /** @description The token, which is told only once */
-      201: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Token"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  rotateToken: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description The id of a token */
-        secret: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The token, which is told only once */
-      201: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Token"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  revoke: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description Its id */
-        secret: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description It is refused from now on */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listPrincipals: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The principals */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            items: components["schemas"]["Principal"][];
-            next: string;
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  newPrincipal: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": {
-          /** @description 1 to 100 of a-z 0-9 . _ @ + -, a letter or a digit first */
-          name: string;
-          /**
-           * @description Unless set: machine
-           * @enum {string}
-           */
-          kind?: "person" | "machine";
-          /** @description What is given to a team is given to it */
-          teams?: string[];
-          /** @description It may do nothing for now */
-          paused?: boolean;
-          description?: string;
-        };
-      };
-    };
-    responses: {
-      /** @description It is made */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  removePrincipal: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path: {
-        principal: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description What it does */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Preview"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  setPrincipal: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path: {
-        principal: string;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": {
-          /** @enum {string} */
-          kind?: "person" | "machine";
-          /** @description What is given to a team is given to it */
-          teams?: string[];
-          /** @description It may do nothing for now */
-          paused?: boolean;
-          description?: string;
-        };
-      };
-    };
-    responses: {
-      /** @description What it does */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Preview"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listRoles: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The roles */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            items: components["schemas"]["Role"][];
-            next: string;
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  newRole: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": {
-          name: string;
-          /** @description That it lets do; all for every one */
-          verbs: string[];
-          description?: string;
-        };
-      };
-    };
-    responses: {
-      /** @description It is made */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  removeRole: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        role: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description It is removed */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listGrants: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The grants */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            items: components["schemas"]["Grant"][];
-            next: string;
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  newGrant: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": {
-          /** @description A principal, or team:NAME */
-          to: string;
-          role: string;
-          /** @description A pattern, such as coldchain/inspections */
-          on: string;
-          /** @description When it ends by itself */
-          until?: string;
-          why?: string;
-          /** @description Who gets it may have itself see what is in messages there for an hour */
-          opens?: boolean;
-        };
-      };
-    };
-    responses: {
-      /** @description Who gains what */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Preview"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  removeGrant: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path: {
-        grant: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Who loses what */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Preview"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  breakGlass: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": {
-          /** @description A pattern, such as coldchain/inspections */
-          on: string;
-          /** @description The reason that is recorded and told */
-          why: string;
-        };
-      };
-    };
-    responses: {
-      /** @description What it opens */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Preview"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listMasks: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The masks */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            items: components["schemas"]["Mask"][];
-            next: string;
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  newMask: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": {
-          name: string;
-          /** @description A pattern of channels, such as coldchain/* */
-          on: string;
-          /** @description key, header.NAME, or a JSON Pointer into the body, such as /box */
-          fields: string[];
-          /**
-           * @description How they are shown
-           * @enum {string}
-           */
-          show?: "hidden" | "shortened" | "hashed";
-          /** @description Roles that show messages without the fields */
-          for: string[];
-          description?: string;
-        };
-      };
-    };
-    responses: {
-      /** @description Who sees less */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Preview"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  removeMask: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path: {
-        mask: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Who sees more */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Preview"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  may: {
-    parameters: {
-      query: {
-        /** @description Its name */
-        principal: string;
-        /** @description One of those that roles have, such as return */
-        verb: string;
-        /** @description Of a space, a channel, a group or another thing */
-        address: string;
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Yes or no */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["May"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  myVerbs: {
-    parameters: {
-      query: {
-        /** @description Of a space, a channel, a group or another thing */
-        address: string;
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The verbs */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            items: string[];
-            next: string;
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  whoMay: {
-    parameters: {
-      query: {
-        /** @description One of those that roles have, such as return */
-        verb: string;
-        /** @description Of a space, a channel, a group or another thing */
-        address: string;
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Their names */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            items: string[];
-            next: string;
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  openapi: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The document */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            [key: string]: unknown;
-          };
-        };
-      };
-    };
-  };
-  status: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The state now */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Live"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  live: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description A stream that does not end */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "text/event-stream": string;
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  lookup: {
-    parameters: {
-      query: {
-        /** @description An address, or a part of one */
-        address: string;
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description What was found */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Found"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  checkCondition: {
-    parameters: {
-      query: {
-        /** @description The condition */
-        where: string;
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The answer */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["ConditionCheck"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  logbook: {
-    parameters: {
-      query?: {
-        /** @description The next of the page before */
-        cursor?: components["parameters"]["cursor"];
-        /** @description Items of a page */
-        limit?: components["parameters"]["limit"];
-        /** @description Only what this principal did */
-        who?: string;
-        /** @description Only what was done to this, and to what belongs to it */
-        address?: string;
-        /** @description Only actions with this in them, such as discard */
-        action?: string;
-        /** @description Only what was done, was refused, has failed, or of which it is not known */
-        outcome?: "done" | "refused" | "failed" | "unknown";
-        /** @description Only from this time on */
-        since?: string;
-        /** @description Only before this time */
-        until?: string;
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description A page of entries */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            items: components["schemas"]["LogbookEntry"][];
-            next: string;
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  exportLogbook: {
-    parameters: {
-      query?: {
-        /** @description Only what this principal did */
-        who?: string;
-        /** @description Only what was done to this, and to what belongs to it */
-        address?: string;
-        /** @description Only actions with this in them, such as discard */
-        action?: string;
-        /** @description Only what was done, was refused, has failed, or of which it is not known */
-        outcome?: "done" | "refused" | "failed" | "unknown";
-        /** @description Only from this time on */
-        since?: string;
-        /** @description Only before this time */
-        until?: string;
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Entries */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/x-ndjson": components["schemas"]["LogbookEntry"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listNodes: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The cluster */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Cluster"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  setNodes: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["NodeSettings"];
-      };
-    };
-    responses: {
-      /** @description What it does or would do */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Preview"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  leaderChanges: {
-    parameters: {
-      query?: {
-        /** @description Items of a page */
-        limit?: components["parameters"]["limit"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The changes */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            items: components["schemas"]["LeaderChange"][];
-            next: string;
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  whatIf: {
-    parameters: {
-      query?: {
-        /** @description Names of nodes, with commas or repeated */
-        without?: string[];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description What would be */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["WhatIf"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  forceRecover: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["ForceRecover"];
-      };
-    };
-    responses: {
-      /** @description What it does or would do */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Recoveries"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listSetAside: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The logs */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            items: components["schemas"]["SetAside"][];
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  adopt: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path: {
-        /** @description As it is listed */
-        id: string;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["Adopt"];
-      };
-    };
-    responses: {
-      /** @description What it does or would do */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Preview"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  throwAway: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path: {
-        /** @description As it is listed */
-        id: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description What it does or would do */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Preview"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  removeNode: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path: {
-        /** @description The name of a node */
-        node: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description What it does or would do */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Preview"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  drainNode: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path: {
-        /** @description The name of a node */
-        node: string;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["Drain"];
-      };
-    };
-    responses: {
-      /** @description What it does or would do */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Preview"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  movePartition: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["Move"];
-      };
-    };
-    responses: {
-      /** @description What it does or would do */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Preview"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listJobs: {
-    parameters: {
-      query?: {
-        /** @description Items of a page */
-        limit?: components["parameters"]["limit"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The jobs */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            items: components["schemas"]["Job"][];
-            next: string;
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  cancelJob: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        /** @description The number of a job */
-        job: number;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The job */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Job"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listThings: {
-    parameters: {
-      query?: {
-        /** @description Which, such as coldchain, coldchain/in*, coldchain/*@* */
-        pattern?: string;
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The things */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            items: components["schemas"]["Thing"][];
-            next: string;
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  applyDeclaration: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path: {
-        /** @description The name of the declaration */
-        declaration: string;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["Declare"];
-      };
-    };
-    responses: {
-      /** @description The plan */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["DeclarePlan"];
-          "application/x-ndjson": components["schemas"]["DeclareEvent"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listDrift: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The settings */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            items: components["schemas"]["Drift"][];
-            next: string;
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  getDeclarationSchema: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The schema */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/schema+json": {
-            [key: string]: unknown;
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listSettings: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The tables of settings */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            principals: components["schemas"]["Setting"][];
-            roles: components["schemas"]["Setting"][];
-            grants: components["schemas"]["Setting"][];
-            masks?: components["schemas"]["Setting"][];
-            endpoints: components["schemas"]["Setting"][];
-            watches: components["schemas"]["Setting"][];
-            chores: components["schemas"]["Setting"][];
-            channels: components["schemas"]["Setting"][];
-            groups: components["schemas"]["Setting"][];
-            spaces: components["schemas"]["Setting"][];
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listSpaces: {
-    parameters: {
-      query?: {
-        /** @description The next of the page before */
-        cursor?: components["parameters"]["cursor"];
-        /** @description Items of a page */
-        limit?: components["parameters"]["limit"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description A page of spaces */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            items: components["schemas"]["Space"][];
-            next: string;
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  newSpace: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["SpaceSettings"] & {
-          space: string;
-        };
-      };
-    };
-    responses: {
-      /** @description The space */
-      201: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Space"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  showSpace: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The space */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Space"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  removeSpace: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description It is removed */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  setSpace: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["SpaceSettings"];
-      };
-    };
-    responses: {
-      /** @description What it does or would do */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Preview"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listChannels: {
-    parameters: {
-      query?: {
-        /** @description Only those of this space */
-        space?: string;
-        /** @description The next of the page before */
-        cursor?: components["parameters"]["cursor"];
-        /** @description Items of a page */
-        limit?: components["parameters"]["limit"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description A page of channels */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            items: components["schemas"]["Channel"][];
-            next: string;
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  newChannel: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["Settings"] & {
-          address: string;
-          /** @enum {string} */
-          kind: "topic" | "queue";
-        };
-      };
-    };
-    responses: {
-      /** @description The channel */
-      201: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Channel"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  showChannel: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The channel */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Channel"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  removeChannel: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description What it does or would do */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Preview"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  setChannel: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["Settings"];
-      };
-    };
-    responses: {
-      /** @description What it does or would do */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Preview"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  restoreChannel: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The channel */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Channel"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  rates: {
-    parameters: {
-      query?: {
-        /** @description How far back, 10s to 1h; up to 5m in steps of 1 s, else of 10 s */
-        span?: string;
-        /** @description Only this partition */
-        partition?: number;
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The flow per step */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Series"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  lag: {
-    parameters: {
-      query?: {
-        /** @description A space, a channel or a group; all groups without it */
-        address?: string;
-        /** @description Items of a page */
-        limit?: components["parameters"]["limit"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The groups */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            items: components["schemas"]["Group"][];
-            next: string;
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  measured: {
-    parameters: {
-      query: {
-        /** @description A channel, dead letters, a group, a route, an endpoint, or a node as nodes/NAME */
-        address: string;
-        /** @description From 1m to 30d */
-        span?: string;
-        /** @description Steps at most; those of lately are kept in steps of 10 s, of a week in minutes, of 30 days in 10 minutes */
-        most?: number;
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The values */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Measured"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listGroups: {
-    parameters: {
-      query?: {
-        /** @description The next of the page before */
-        cursor?: components["parameters"]["cursor"];
-        /** @description Items of a page */
-        limit?: components["parameters"]["limit"];
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The groups */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            items: components["schemas"]["Group"][];
-            next: string;
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  newGroup: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["NewGroup"];
-      };
-    };
-    responses: {
-      /** @description The group */
-      201: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Group"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  chain: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The routes */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            items: components["schemas"]["Group"][];
-            next: string;
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listWatches: {
-    parameters: {
-      query?: {
-        /** @description Only those of a space, or of the nodes: nodes */
-        space?: string;
-        /** @description The next of the page before */
-        cursor?: components["parameters"]["cursor"];
-        /** @description Items of a page */
-        limit?: components["parameters"]["limit"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The watches */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            items: components["schemas"]["Watch"][];
-            next: string;
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  newWatch: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["WatchSettings"] & {
-          /** @description SPACE/NAME, or nodes/NAME for what is watched of nodes; no channel and no endpoint may have it */
-          address: string;
-        };
-      };
-    };
-    responses: {
-      /** @description The watch */
-      201: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Watch"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  tryWatch: {
-    parameters: {
-      query?: {
-        /** @description From 10m to 30d */
-        span?: string;
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["WatchSettings"] & {
-          /** @description SPACE/NAME, or nodes/NAME for what is watched of nodes; no channel and no endpoint may have it */
-          address: string;
-        };
-      };
-    };
-    responses: {
-      /** @description When it would have rung */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["WatchTrial"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listWatchValues: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The values */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            values: components["schemas"]["WatchValue"][];
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  showWatch: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        watch: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The watch */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Watch"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  removeWatch: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        watch: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description What it does */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Preview"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  setWatch: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        watch: string;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["WatchSettings"];
-      };
-    };
-    responses: {
-      /** @description What it does or would do */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Preview"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  tryTelling: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        watch: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description What each has answered */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            answers: components["schemas"]["NoticeAnswer"][];
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  showOutlook: {
-    parameters: {
-      query?: {
-        /** @description Only that of a space */
-        space?: string;
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The outlook */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Outlook"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  showReport: {
-    parameters: {
-      query?: {
-        /** @description From 10m to 31d */
-        span?: string;
-        /** @description What it is written as */
-        format?: "json" | "html" | "markdown";
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The report */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Report"];
-          "text/html": string;
-          "text/markdown": string;
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  showChart: {
-    parameters: {
-      query?: {
-        /** @description Only that of a space */
-        space?: string;
-        /** @description Only what is near the thing with this id: the address of a channel, a group, a route or an endpoint, or publisher:NAME */
-        around?: string;
-        /** @description Links away from the thing that it is drawn around */
-        steps?: number;
-        /** @description A time of the last 30 days; figures and incidents are those of then, what there is is that of now */
-        at?: string;
-        /** @description Of more things, like ones that are in order are folded into one */
-        most?: number;
-        /** @description Ids of folded things that stay apart */
-        open?: string[];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The chart */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Chart"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listChores: {
-    parameters: {
-      query?: {
-        /** @description Only those of a space, or of the nodes: nodes */
-        space?: string;
-        /** @description The next of the page before */
-        cursor?: components["parameters"]["cursor"];
-        /** @description Items of a page */
-        limit?: components["parameters"]["limit"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The chores */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            items: components["schemas"]["Chore"][];
-            next: string;
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  newChore: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["ChoreSettings"] & {
-          /** @description SPACE/NAME, or nodes/NAME for what is done to all; nothing else may have it */
-          address: string;
-        };
-      };
-    };
-    responses: {
-      /** @description The preview */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Chore"];
-        };
-      };
-      /** @description The chore */
-      201: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Chore"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listChoreActs: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The acts */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            acts: {
-              name: string;
-              needs: string[];
-              takes: string[];
-            }[];
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  showChore: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        chore: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The chore */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Chore"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  removeChore: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        chore: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description What it does */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Preview"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  setChore: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        chore: string;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["ChoreSettings"];
-      };
-    };
-    responses: {
-      /** @description What it does or would do */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Preview"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listRuns: {
-    parameters: {
-      query?: {
-        /** @description Runs on a page */
-        limit?: number;
-        /** @description The next of the page before */
-        cursor?: components["parameters"]["cursor"];
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        chore: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The runs */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            items: components["schemas"]["Run"][];
-            next: string;
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  startRun: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        chore: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The run */
-      201: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Run"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  showRun: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        run: number;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The run */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Run"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  setRun: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        run: number;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": {
-          /** @enum {string} */
-          state: "cancelled";
-        };
-      };
-    };
-    responses: {
-      /** @description The run */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Run"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listIncidents: {
-    parameters: {
-      query?: {
-        /** @description Only those that go on */
-        open?: boolean;
-        /** @description Only those of a space */
-        space?: string;
-        /** @description Only those of a watch */
-        watch?: string;
-        /** @description Only those of a thing, or of which it is the source */
-        address?: string;
-        /** @description Only those that went on in this last time, such as 7d */
-        span?: string;
-        /** @description Incidents on a page */
-        limit?: number;
-        /** @description The next of the page before */
-        cursor?: components["parameters"]["cursor"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The incidents */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            items: components["schemas"]["Incident"][];
-            next: string;
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  showIncident: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        incident: number;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Its curve */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["IncidentStory"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  sayOfIncident: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        incident: number;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["IncidentSaying"];
-      };
-    };
-    responses: {
-      /** @description The story with what was said */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["IncidentStory"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listEndpoints: {
-    parameters: {
-      query?: {
-        /** @description Only those of a space */
-        space?: string;
-        /** @description The next of the page before */
-        cursor?: components["parameters"]["cursor"];
-        /** @description Items of a page */
-        limit?: components["parameters"]["limit"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The endpoints */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            items: components["schemas"]["Endpoint"][];
-            next: string;
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  newEndpoint: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["EndpointSettings"] & {
-          /** @description SPACE/NAME; no channel may have it */
-          address: string;
-        };
-      };
-    };
-    responses: {
-      /** @description The endpoint */
-      201: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Endpoint"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  showEndpoint: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The endpoint */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Endpoint"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  removeEndpoint: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description What it does */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Preview"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  setEndpoint: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["EndpointSettings"];
-      };
-    };
-    responses: {
-      /** @description What it does or would do */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Preview"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  tryEndpoint: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description What the place has answered */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["EndpointAnswer"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  makeTable: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The statements */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["TableStatements"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listEvents: {
-    parameters: {
-      query: {
-        /** @description Of an endpoint or a route */
-        address: string;
-        /** @description The next of the page before */
-        cursor?: components["parameters"]["cursor"];
-        /** @description Items of a page */
-        limit?: components["parameters"]["limit"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description What happened */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            items: components["schemas"]["HappenedAt"][];
-            next: string;
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  copied: {
-    parameters: {
-      query?: {
-        /** @description The partition that the route reads there */
-        source?: number;
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-        partition: number;
-        /** @description Of another Steady Ferry */
-        route: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The place */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Copied"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  takeCopy: {
-    parameters: {
-      query: {
-        /** @description The partition that the route reads there */
-        source?: number;
-        /** @description The place up to which the partition must have the messages: recovery, cut and offset, as 0.1.2000 */
-        after: string;
-        /** @description The place up to which it has them with the batch */
-        upTo: string;
-        /** @description How often the partition was recovered by force, as the sender knows */
-        recovered?: number;
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-        partition: number;
-        /** @description Of another Steady Ferry */
-        route: string;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/vnd.steady-ferry.batch": string;
-      };
-    };
-    responses: {
-      /** @description Whether it was taken, and what the partition has now */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Copied"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  tryRoute: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["TryRoute"];
-      };
-    };
-    responses: {
-      /** @description What it would have done */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["RouteTrial"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  showGroup: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-        group: components["parameters"]["group"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The group */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Group"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  removeGroup: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-        group: components["parameters"]["group"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description What it does */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Preview"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  setGroup: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-        group: components["parameters"]["group"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["GroupSettings"];
-      };
-    };
-    responses: {
-      /** @description What it does or would do */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Preview"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  lagHistory: {
-    parameters: {
-      query?: {
-        /** @description A duration before now, 1m to 30d */
-        span?: string;
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-        group: components["parameters"]["group"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Samples of at most 360 steps */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            items: components["schemas"]["LagSample"][];
-            next: string;
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listSeeks: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-        group: components["parameters"]["group"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The seeks */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            items: components["schemas"]["PastSeek"][];
-            next: string;
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  seek: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-        group: components["parameters"]["group"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["Seek"];
-      };
-    };
-    responses: {
-      /** @description What it does */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["SeekResult"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  joinGroup: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-        group: components["parameters"]["group"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["JoinGroup"];
-      };
-    };
-    responses: {
-      /** @description The share of the partitions */
-      201: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Membership"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  leaveGroup: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-        group: components["parameters"]["group"];
-        /** @description The memberId that joining answered */
-        member: string;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The others get the share */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  beat: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-        group: components["parameters"]["group"];
-        /** @description The memberId that joining answered */
-        member: string;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["Beat"];
-      };
-    };
-    responses: {
-      /** @description The share */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Membership"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  next: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-        group: components["parameters"]["group"];
-        /** @description The memberId that joining answered */
-        member: string;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["Next"];
-      };
-    };
-    responses: {
-      /** @description The messages */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Given"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  commit: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-        group: components["parameters"]["group"];
-        /** @description The memberId that joining answered */
-        member: string;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["Commit"];
-      };
-    };
-    responses: {
-      /** @description It is recorded */
-      204: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  reject: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-        group: components["parameters"]["group"];
-        /** @description The memberId that joining answered */
-        member: string;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["Reject"];
-      };
-    };
-    responses: {
-      /** @description Where it waits as a dead letter of the group */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            address: string;
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  lease: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
-        channel: components["parameters"]["queue"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["WorkRequest"];
-      };
-    };
-    responses: {
-      /** @description What was settled and leased */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["WorkAnswer"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  settle: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
-        channel: components["parameters"]["queue"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["WorkRequest"];
-      };
-    };
-    responses: {
-      /** @description What became of each */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["WorkAnswer"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  workStream: {
-    parameters: {
-      query?: {
-        /** @description The name under which the leases are held */
-        member?: string;
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
-        channel: components["parameters"]["queue"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The stream begins */
-      101: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      /** @description Not a WebSocket */
-      400: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "text/plain": string;
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  deadLetters: {
-    parameters: {
-      query?: {
-        /** @description What the bars show, 1m to 90d; 1h */
-        span?: string;
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
-        channel: components["parameters"]["queue"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The causes */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["DeadLetters"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  items: {
-    parameters: {
-      query?: {
-        /** @description waiting, leased, delayed, dead, discarded, taken, with commas; all but discarded */
-        state?: string;
-        /** @description Of dead letters: the id of a cause */
-        cause?: string;
-        /** @description A condition */
-        where?: string;
-        /** @description Which come first */
-        sort?: "oldest" | "newest";
-        /** @description Messages of a page, which also ends after about 4 MiB of bodies */
-        limit?: number;
-        /** @description The next of the page before */
-        cursor?: string;
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
-        channel: components["parameters"]["queue"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description A page of messages */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            items: components["schemas"]["QueueMessage"][];
-            next: string;
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  item: {
-    parameters: {
-      query?: {
-        /** @description raw: its body alone, with its content type */
-        format?: "json" | "raw";
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
-        channel: components["parameters"]["queue"];
-        partition: number;
-        offset: number;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The message */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["QueueMessage"];
-          "*/*": string;
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  act: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
-        channel: components["parameters"]["queue"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["QueueAction"];
-      };
-    };
-    responses: {
-      /** @description What was done, or with preview would be */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["QueueActionResult"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  trace: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
-        channel: components["parameters"]["queue"];
-        partition: number;
-        offset: number;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The story */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Trace"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  traceID: {
-    parameters: {
-      query: {
-        /** @description The id that its publisher gave the message */
-        id: string;
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The stories */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            items: components["schemas"]["Trace"][];
-            next: string;
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  listReplays: {
-    parameters: {
-      query?: {
-        /** @description How many */
-        limit?: number;
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The replays */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            items: components["schemas"]["Replay"][];
-            next: string;
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  newReplay: {
-    parameters: {
-      query?: {
-        /** @description Only say what it would do */
-        preview?: components["parameters"]["preview"];
-      };
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["NewReplay"];
-      };
-    };
-    responses: {
-      /** @description What it would do */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Replay"];
-        };
-      };
-      /** @description It has begun */
-      201: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Replay"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  showReplay: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        replay: number;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The replay */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Replay"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  setReplay: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        replay: number;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": {
-          /** @enum {string} */
-          state?: "running" | "paused" | "cancelled";
-          /** @description Messages a second */
-          rate?: number;
-        };
-      };
-    };
-    responses: {
-      /** @description The replay */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Replay"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  verify: {
-    parameters: {
-      query?: {
-        /** @description Only this partition */
-        partition?: number;
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description What was found */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": {
-            items: components["schemas"]["Verified"][];
-            next: string;
-          };
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  browse: {
-    parameters: {
-      query?: {
-        /** @description Any replica may answer, also one that is behind or has no leader */
-        any?: components["parameters"]["any"];
-        /** @description Numbers of partitions, with commas or repeated; all without it */
-        partition?: components["parameters"]["partitions"];
-        /** @description Position to begin at: first, last, offset:N, time:T, ago:D */
-        from?: components["parameters"]["from"];
-        /** @description Position to end at */
-        to?: string;
-        /** @description A condition (docs/concepts.md) */
-        where?: components["parameters"]["where"];
-        /** @description How many messages */
-        limit?: number;
-        /** @description Whether the limit takes the first or the most recent ones */
-        take?: "first" | "recent";
-        /** @description Which come first */
-        order?: "oldest" | "newest";
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Messages and progress */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/x-ndjson": components["schemas"]["Event"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  publish: {
-    parameters: {
-      query?: {
-        /** @description The partition; without it the key decides, or batches go round */
-        partition?: number;
-        /** @description The key of a raw body, instead of Ferry-Key */
-        key?: string;
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "*/*": string;
-        "application/vnd.steady-ferry.message+json": components["schemas"]["NewMessage"];
-        "application/x-ndjson": string;
-      };
-    };
-    responses: {
-      /** @description What is kept */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Published"];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  publishStream: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The stream begins */
-      101: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content?: never;
-      };
-      /** @description Not a WebSocket */
-      400: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "text/plain": string;
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  export: {
-    parameters: {
-      query?: {
-        /** @description Any replica may answer, also one that is behind or has no leader */
-        any?: components["parameters"]["any"];
-        /** @description Messages as JSON, one a line, or a JSON array of CloudEvents */
-        format?: "ndjson" | "cloudevents";
-        /** @description Numbers of partitions, with commas or repeated; all without it */
-        partition?: components["parameters"]["partitions"];
-        /** @description Position to begin at: first, last, offset:N, time:T, ago:D */
-        from?: components["parameters"]["from"];
-        /** @description Of a topic: position to end at */
-        to?: string;
-        /** @description A condition (docs/concepts.md) */
-        where?: components["parameters"]["where"];
-        /** @description Of a queue: waiting, leased, delayed, dead, discarded, taken, with commas */
-        state?: string;
-        /** @description Of dead letters: the id of a cause */
-        cause?: string;
-        /** @description How many messages; all */
-        limit?: number;
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
-        channel: components["parameters"]["queue"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The file */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/x-ndjson": components["schemas"]["Message"] | components["schemas"]["QueueMessage"];
-          "application/cloudevents-batch+json": components["schemas"]["CloudEvent"][];
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  tail: {
-    parameters: {
-      query?: {
-        /** @description Any replica may answer, also one that is behind or has no leader */
-        any?: components["parameters"]["any"];
-        /** @description Numbers of partitions, with commas or repeated; all without it */
-        partition?: components["parameters"]["partitions"];
-        /** @description Position to begin at */
-        from?: string;
-        /** @description A condition (docs/concepts.md) */
-        where?: components["parameters"]["where"];
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description A stream that does not end */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "text/event-stream": string;
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  fetch: {
-    parameters: {
-      query?: {
-        /** @description Any replica may answer, also one that is behind or has no leader */
-        any?: components["parameters"]["any"];
-        /** @description Position to begin at: first, last, offset:N, time:T, ago:D */
-        from?: components["parameters"]["from"];
-        /** @description Bytes of the answer; at least one batch is sent */
-        maxBytes?: number;
-        /** @description How long to wait for the first message, up to 30s */
-        wait?: string;
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-        partition: components["parameters"]["partition"];
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The messages */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/x-ndjson": components["schemas"]["Message"];
-          "application/vnd.steady-ferry.records": string;
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
-  message: {
-    parameters: {
-      query?: {
-        /** @description Any replica may answer, also one that is behind or has no leader */
-        any?: components["parameters"]["any"];
-        /** @description With raw the body alone */
-        format?: "raw";
-      };
-      header?: never;
-      path: {
-        space: components["parameters"]["space"];
-        channel: components["parameters"]["channel"];
-        partition: components["parameters"]["partition"];
-        offset: number;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description The message */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Message"];
-          "application/octet-stream": string;
-        };
-      };
-      default: components["responses"]["Problem"];
-    };
-  };
+    health: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is up */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        up: boolean;
+                    };
+                };
+            };
+        };
+    };
+    ready: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It can */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        ready: boolean;
+                    };
+                };
+            };
+            503: components["responses"]["Problem"];
+        };
+    };
+    metrics: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The figures */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+        };
+    };
+    getSession: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The principal */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignIn"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    signIn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    token?: string;
+                    link?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The principal; the session is in a cookie */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignIn"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    signOut: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is ended */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    staySignedIn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It goes on */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    signInWays: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description They */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignInWays"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    beginSignIn: {
+        parameters: {
+            query?: {
+                /** @description The page of the console that is wanted afterwards, such as /now */
+                to?: string;
+                /** @description The provider is to ask again who it is */
+                anew?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Its name in the file of -sign-in */
+                provider: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description To the provider, or to the page that says why that cannot be */
+            303: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    finishSignIn: {
+        parameters: {
+            query?: {
+                /** @description What the browser took along */
+                state?: string;
+                /** @description For which the provider tells who it is */
+                code?: string;
+                /** @description Why the provider does not */
+                error?: string;
+            };
+            header?: never;
+            path: {
+                /** @description Its name in the file of -sign-in */
+                provider: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description To the page that was wanted, with a session in a cookie, or to the page that says why nobody was let in */
+            303: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    leftProvider: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its name in the file of -sign-in */
+                provider: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/x-www-form-urlencoded": {
+                    /** @description As the provider has signed it */
+                    logout_token: string;
+                };
+            };
+        };
+        responses: {
+            /** @description They are ended */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    newDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/x-www-form-urlencoded": {
+                    /** @description What it is, for the person who is asked, such as ferry on quay-3 */
+                    name: string;
+                    client_id?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Its code, and the one that people give to the console */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceCode"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deviceToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/x-www-form-urlencoded": {
+                    /** @constant */
+                    grant_type: "urn:ietf:params:oauth:grant-type:device_code";
+                    device_code: string;
+                    client_id?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The session, which goes where a token goes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceToken"];
+                };
+            };
+            /** @description Why it has none yet */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceError"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    showDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description What the program has told */
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Device"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    decideDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description What the program has told */
+                code: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    let: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description It is told the next time that it asks */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    newLink: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The link */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Link"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSecrets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description They */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Secret"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    revokeAll: {
+        parameters: {
+            query: {
+                /** @description Which of them */
+                kind: "session" | "token" | "link";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How many there were */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revoked"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    newToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewToken"];
+            };
+        };
+        responses: {
+            /** @description The token, which is told only once */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    rotateToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id of a token */
+                secret: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The token, which is told only once */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    revoke: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its id */
+                secret: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is refused from now on */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listPrincipals: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The principals */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Principal"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    newPrincipal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description 1 to 100 of a-z 0-9 . _ @ + -, a letter or a digit first */
+                    name: string;
+                    /**
+                     * @description Unless set: machine
+                     * @enum {string}
+                     */
+                    kind?: "person" | "machine";
+                    /** @description What is given to a team is given to it */
+                    teams?: string[];
+                    /** @description It may do nothing for now */
+                    paused?: boolean;
+                    description?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description It is made */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removePrincipal: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                principal: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What it does */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setPrincipal: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                principal: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @enum {string} */
+                    kind?: "person" | "machine";
+                    /** @description What is given to a team is given to it */
+                    teams?: string[];
+                    /** @description It may do nothing for now */
+                    paused?: boolean;
+                    description?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description What it does */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRoles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The roles */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Role"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    newRole: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    name: string;
+                    /** @description That it lets do; all for every one */
+                    verbs: string[];
+                    description?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description It is made */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeRole: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                role: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listGrants: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The grants */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Grant"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    newGrant: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description A principal, or team:NAME */
+                    to: string;
+                    role: string;
+                    /** @description A pattern, such as coldchain/inspections */
+                    on: string;
+                    /** @description When it ends by itself */
+                    until?: string;
+                    why?: string;
+                    /** @description Who gets it may have itself see what is in messages there for an hour */
+                    opens?: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description Who gains what */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeGrant: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                grant: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Who loses what */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    breakGlass: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description A pattern, such as coldchain/inspections */
+                    on: string;
+                    /** @description The reason that is recorded and told */
+                    why: string;
+                };
+            };
+        };
+        responses: {
+            /** @description What it opens */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listMasks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The masks */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Mask"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    newMask: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    name: string;
+                    /** @description A pattern of channels, such as coldchain/* */
+                    on: string;
+                    /** @description key, header.NAME, or a JSON Pointer into the body, such as /box */
+                    fields: string[];
+                    /**
+                     * @description How they are shown
+                     * @enum {string}
+                     */
+                    show?: "hidden" | "shortened" | "hashed";
+                    /** @description Roles that show messages without the fields */
+                    for: string[];
+                    description?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Who sees less */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeMask: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                mask: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Who sees more */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    may: {
+        parameters: {
+            query: {
+                /** @description Its name */
+                principal: string;
+                /** @description One of those that roles have, such as return */
+                verb: string;
+                /** @description Of a space, a channel, a group or another thing */
+                address: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Yes or no */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["May"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    myVerbs: {
+        parameters: {
+            query: {
+                /** @description Of a space, a channel, a group or another thing */
+                address: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The verbs */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: string[];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    whoMay: {
+        parameters: {
+            query: {
+                /** @description One of those that roles have, such as return */
+                verb: string;
+                /** @description Of a space, a channel, a group or another thing */
+                address: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Their names */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: string[];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    openapi: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The document */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+        };
+    };
+    status: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The state now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Live"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    live: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A stream that does not end */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    lookup: {
+        parameters: {
+            query: {
+                /** @description An address, or a part of one */
+                address: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was found */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Found"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    checkCondition: {
+        parameters: {
+            query: {
+                /** @description The condition */
+                where: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConditionCheck"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    logbook: {
+        parameters: {
+            query?: {
+                /** @description The next of the page before */
+                cursor?: components["parameters"]["cursor"];
+                /** @description Items of a page */
+                limit?: components["parameters"]["limit"];
+                /** @description Only what this principal did */
+                who?: string;
+                /** @description Only what was done to this, and to what belongs to it */
+                address?: string;
+                /** @description Only actions with this in them, such as discard */
+                action?: string;
+                /** @description Only what was done, was refused, has failed, or of which it is not known */
+                outcome?: "done" | "refused" | "failed" | "unknown";
+                /** @description Only from this time on */
+                since?: string;
+                /** @description Only before this time */
+                until?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of entries */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["LogbookEntry"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportLogbook: {
+        parameters: {
+            query?: {
+                /** @description Only what this principal did */
+                who?: string;
+                /** @description Only what was done to this, and to what belongs to it */
+                address?: string;
+                /** @description Only actions with this in them, such as discard */
+                action?: string;
+                /** @description Only what was done, was refused, has failed, or of which it is not known */
+                outcome?: "done" | "refused" | "failed" | "unknown";
+                /** @description Only from this time on */
+                since?: string;
+                /** @description Only before this time */
+                until?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Entries */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["LogbookEntry"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listNodes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The cluster */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cluster"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setNodes: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NodeSettings"];
+            };
+        };
+        responses: {
+            /** @description What it does or would do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    leaderChanges: {
+        parameters: {
+            query?: {
+                /** @description Items of a page */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The changes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["LeaderChange"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    whatIf: {
+        parameters: {
+            query?: {
+                /** @description Names of nodes, with commas or repeated */
+                without?: string[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What would be */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WhatIf"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    forceRecover: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ForceRecover"];
+            };
+        };
+        responses: {
+            /** @description What it does or would do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Recoveries"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSetAside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The logs */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["SetAside"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    adopt: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                /** @description As it is listed */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Adopt"];
+            };
+        };
+        responses: {
+            /** @description What it does or would do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    throwAway: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                /** @description As it is listed */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What it does or would do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeNode: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                /** @description The name of a node */
+                node: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What it does or would do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    drainNode: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                /** @description The name of a node */
+                node: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Drain"];
+            };
+        };
+        responses: {
+            /** @description What it does or would do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    movePartition: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Move"];
+            };
+        };
+        responses: {
+            /** @description What it does or would do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listJobs: {
+        parameters: {
+            query?: {
+                /** @description Items of a page */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The jobs */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Job"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    cancelJob: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The number of a job */
+                job: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The job */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listThings: {
+        parameters: {
+            query?: {
+                /** @description Which, such as coldchain, coldchain/in*, coldchain/*@* */
+                pattern?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The things */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Thing"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    applyDeclaration: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                /** @description The name of the declaration */
+                declaration: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Declare"];
+            };
+        };
+        responses: {
+            /** @description The plan */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeclarePlan"];
+                    "application/x-ndjson": components["schemas"]["DeclareEvent"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDrift: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The settings */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Drift"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDeclarationSchema: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The schema */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/schema+json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSettings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The tables of settings */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        principals: components["schemas"]["Setting"][];
+                        roles: components["schemas"]["Setting"][];
+                        grants: components["schemas"]["Setting"][];
+                        masks?: components["schemas"]["Setting"][];
+                        endpoints: components["schemas"]["Setting"][];
+                        watches: components["schemas"]["Setting"][];
+                        chores: components["schemas"]["Setting"][];
+                        channels: components["schemas"]["Setting"][];
+                        groups: components["schemas"]["Setting"][];
+                        spaces: components["schemas"]["Setting"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSpaces: {
+        parameters: {
+            query?: {
+                /** @description The next of the page before */
+                cursor?: components["parameters"]["cursor"];
+                /** @description Items of a page */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of spaces */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Space"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    newSpace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SpaceSettings"] & {
+                    space: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The space */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Space"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    showSpace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The space */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Space"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeSpace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setSpace: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SpaceSettings"];
+            };
+        };
+        responses: {
+            /** @description What it does or would do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listChannels: {
+        parameters: {
+            query?: {
+                /** @description Only those of this space */
+                space?: string;
+                /** @description The next of the page before */
+                cursor?: components["parameters"]["cursor"];
+                /** @description Items of a page */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of channels */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Channel"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    newChannel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Settings"] & {
+                    address: string;
+                    /** @enum {string} */
+                    kind: "topic" | "queue";
+                };
+            };
+        };
+        responses: {
+            /** @description The channel */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Channel"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    showChannel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The channel */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Channel"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeChannel: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What it does or would do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setChannel: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Settings"];
+            };
+        };
+        responses: {
+            /** @description What it does or would do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    restoreChannel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The channel */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Channel"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    rates: {
+        parameters: {
+            query?: {
+                /** @description How far back, 10s to 1h; up to 5m in steps of 1 s, else of 10 s */
+                span?: string;
+                /** @description Only this partition */
+                partition?: number;
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The flow per step */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Series"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    lag: {
+        parameters: {
+            query?: {
+                /** @description A space, a channel or a group; all groups without it */
+                address?: string;
+                /** @description Items of a page */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The groups */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Group"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    measured: {
+        parameters: {
+            query: {
+                /** @description A channel, dead letters, a group, a route, an endpoint, or a node as nodes/NAME */
+                address: string;
+                /** @description From 1m to 30d */
+                span?: string;
+                /** @description Steps at most; those of lately are kept in steps of 10 s, of a week in minutes, of 30 days in 10 minutes */
+                most?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The values */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Measured"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listGroups: {
+        parameters: {
+            query?: {
+                /** @description The next of the page before */
+                cursor?: components["parameters"]["cursor"];
+                /** @description Items of a page */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The groups */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Group"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    newGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewGroup"];
+            };
+        };
+        responses: {
+            /** @description The group */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Group"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    chain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The routes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Group"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listWatches: {
+        parameters: {
+            query?: {
+                /** @description Only those of a space, or of the nodes: nodes */
+                space?: string;
+                /** @description The next of the page before */
+                cursor?: components["parameters"]["cursor"];
+                /** @description Items of a page */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The watches */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Watch"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    newWatch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WatchSettings"] & {
+                    /** @description SPACE/NAME, or nodes/NAME for what is watched of nodes; no channel and no endpoint may have it */
+                    address: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The watch */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Watch"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryWatch: {
+        parameters: {
+            query?: {
+                /** @description From 10m to 30d */
+                span?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WatchSettings"] & {
+                    /** @description SPACE/NAME, or nodes/NAME for what is watched of nodes; no channel and no endpoint may have it */
+                    address: string;
+                };
+            };
+        };
+        responses: {
+            /** @description When it would have rung */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchTrial"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listWatchValues: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The values */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        values: components["schemas"]["WatchValue"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    showWatch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                watch: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The watch */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Watch"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeWatch: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                watch: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What it does */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setWatch: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                watch: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WatchSettings"];
+            };
+        };
+        responses: {
+            /** @description What it does or would do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryTelling: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                watch: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What each has answered */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        answers: components["schemas"]["NoticeAnswer"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    showOutlook: {
+        parameters: {
+            query?: {
+                /** @description Only that of a space */
+                space?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The outlook */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Outlook"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    showReport: {
+        parameters: {
+            query?: {
+                /** @description From 10m to 31d */
+                span?: string;
+                /** @description What it is written as */
+                format?: "json" | "html" | "markdown";
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The report */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Report"];
+                    "text/html": string;
+                    "text/markdown": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    showChart: {
+        parameters: {
+            query?: {
+                /** @description Only that of a space */
+                space?: string;
+                /** @description Only what is near the thing with this id: the address of a channel, a group, a route or an endpoint, or publisher:NAME */
+                around?: string;
+                /** @description Links away from the thing that it is drawn around */
+                steps?: number;
+                /** @description A time of the last 30 days; figures and incidents are those of then, what there is is that of now */
+                at?: string;
+                /** @description Of more things, like ones that are in order are folded into one */
+                most?: number;
+                /** @description Ids of folded things that stay apart */
+                open?: string[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The chart */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Chart"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listChores: {
+        parameters: {
+            query?: {
+                /** @description Only those of a space, or of the nodes: nodes */
+                space?: string;
+                /** @description The next of the page before */
+                cursor?: components["parameters"]["cursor"];
+                /** @description Items of a page */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The chores */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Chore"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    newChore: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChoreSettings"] & {
+                    /** @description SPACE/NAME, or nodes/NAME for what is done to all; nothing else may have it */
+                    address: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The preview */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Chore"];
+                };
+            };
+            /** @description The chore */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Chore"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listChoreActs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The acts */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        acts: {
+                            name: string;
+                            needs: string[];
+                            takes: string[];
+                        }[];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    showChore: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                chore: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The chore */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Chore"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeChore: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                chore: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What it does */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setChore: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                chore: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChoreSettings"];
+            };
+        };
+        responses: {
+            /** @description What it does or would do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRuns: {
+        parameters: {
+            query?: {
+                /** @description Runs on a page */
+                limit?: number;
+                /** @description The next of the page before */
+                cursor?: components["parameters"]["cursor"];
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                chore: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The runs */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Run"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    startRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                chore: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The run */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    showRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The run */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @enum {string} */
+                    state: "cancelled";
+                };
+            };
+        };
+        responses: {
+            /** @description The run */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listIncidents: {
+        parameters: {
+            query?: {
+                /** @description Only those that go on */
+                open?: boolean;
+                /** @description Only those of a space */
+                space?: string;
+                /** @description Only those of a watch */
+                watch?: string;
+                /** @description Only those of a thing, or of which it is the source */
+                address?: string;
+                /** @description Only those that went on in this last time, such as 7d */
+                span?: string;
+                /** @description Incidents on a page */
+                limit?: number;
+                /** @description The next of the page before */
+                cursor?: components["parameters"]["cursor"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The incidents */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Incident"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    showIncident: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                incident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Its curve */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentStory"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    sayOfIncident: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                incident: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["IncidentSaying"];
+            };
+        };
+        responses: {
+            /** @description The story with what was said */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentStory"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listEndpoints: {
+        parameters: {
+            query?: {
+                /** @description Only those of a space */
+                space?: string;
+                /** @description The next of the page before */
+                cursor?: components["parameters"]["cursor"];
+                /** @description Items of a page */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The endpoints */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Endpoint"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    newEndpoint: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EndpointSettings"] & {
+                    /** @description SPACE/NAME; no channel may have it */
+                    address: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The endpoint */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Endpoint"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    showEndpoint: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The endpoint */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Endpoint"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeEndpoint: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What it does */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setEndpoint: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EndpointSettings"];
+            };
+        };
+        responses: {
+            /** @description What it does or would do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryEndpoint: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What the place has answered */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EndpointAnswer"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    makeTable: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The statements */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TableStatements"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listEvents: {
+        parameters: {
+            query: {
+                /** @description Of an endpoint or a route */
+                address: string;
+                /** @description The next of the page before */
+                cursor?: components["parameters"]["cursor"];
+                /** @description Items of a page */
+                limit?: components["parameters"]["limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What happened */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["HappenedAt"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    copied: {
+        parameters: {
+            query?: {
+                /** @description The partition that the route reads there */
+                source?: number;
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                partition: number;
+                /** @description Of another Steady Ferry */
+                route: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The place */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Copied"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    takeCopy: {
+        parameters: {
+            query: {
+                /** @description The partition that the route reads there */
+                source?: number;
+                /** @description The place up to which the partition must have the messages: recovery, cut and offset, as 0.1.2000 */
+                after: string;
+                /** @description The place up to which it has them with the batch */
+                upTo: string;
+                /** @description How often the partition was recovered by force, as the sender knows */
+                recovered?: number;
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                partition: number;
+                /** @description Of another Steady Ferry */
+                route: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/vnd.steady-ferry.batch": string;
+            };
+        };
+        responses: {
+            /** @description Whether it was taken, and what the partition has now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Copied"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryRoute: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryRoute"];
+            };
+        };
+        responses: {
+            /** @description What it would have done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RouteTrial"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    showGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The group */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Group"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeGroup: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What it does */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setGroup: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GroupSettings"];
+            };
+        };
+        responses: {
+            /** @description What it does or would do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    lagHistory: {
+        parameters: {
+            query?: {
+                /** @description A duration before now, 1m to 30d */
+                span?: string;
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Samples of at most 360 steps */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["LagSample"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSeeks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The seeks */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["PastSeek"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    seek: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Seek"];
+            };
+        };
+        responses: {
+            /** @description What it does */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SeekResult"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    joinGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JoinGroup"];
+            };
+        };
+        responses: {
+            /** @description The share of the partitions */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Membership"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    leaveGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+                /** @description The memberId that joining answered */
+                member: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The others get the share */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    beat: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+                /** @description The memberId that joining answered */
+                member: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Beat"];
+            };
+        };
+        responses: {
+            /** @description The share */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Membership"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    next: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+                /** @description The memberId that joining answered */
+                member: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Next"];
+            };
+        };
+        responses: {
+            /** @description The messages */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Given"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    commit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+                /** @description The memberId that joining answered */
+                member: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Commit"];
+            };
+        };
+        responses: {
+            /** @description It is recorded */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    reject: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                group: components["parameters"]["group"];
+                /** @description The memberId that joining answered */
+                member: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reject"];
+            };
+        };
+        responses: {
+            /** @description Where it waits as a dead letter of the group */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        address: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    lease: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WorkRequest"];
+            };
+        };
+        responses: {
+            /** @description What was settled and leased */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkAnswer"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    settle: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WorkRequest"];
+            };
+        };
+        responses: {
+            /** @description What became of each */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkAnswer"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    workStream: {
+        parameters: {
+            query?: {
+                /** @description The name under which the leases are held */
+                member?: string;
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The stream begins */
+            101: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not a WebSocket */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    deadLetters: {
+        parameters: {
+            query?: {
+                /** @description What the bars show, 1m to 90d; 1h */
+                span?: string;
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The causes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeadLetters"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    items: {
+        parameters: {
+            query?: {
+                /** @description waiting, leased, delayed, dead, discarded, taken, with commas; all but discarded */
+                state?: string;
+                /** @description Of dead letters: the id of a cause */
+                cause?: string;
+                /** @description A condition */
+                where?: string;
+                /** @description Which come first */
+                sort?: "oldest" | "newest";
+                /** @description Messages of a page, which also ends after about 4 MiB of bodies */
+                limit?: number;
+                /** @description The next of the page before */
+                cursor?: string;
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of messages */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["QueueMessage"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    item: {
+        parameters: {
+            query?: {
+                /** @description raw: its body alone, with its content type */
+                format?: "json" | "raw";
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+                partition: number;
+                offset: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The message */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QueueMessage"];
+                    "*/*": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    act: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["QueueAction"];
+            };
+        };
+        responses: {
+            /** @description What was done, or with preview would be */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QueueActionResult"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    trace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+                partition: number;
+                offset: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The story */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trace"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    traceID: {
+        parameters: {
+            query: {
+                /** @description The id that its publisher gave the message */
+                id: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The stories */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Trace"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listReplays: {
+        parameters: {
+            query?: {
+                /** @description How many */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The replays */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Replay"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    newReplay: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewReplay"];
+            };
+        };
+        responses: {
+            /** @description What it would do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Replay"];
+                };
+            };
+            /** @description It has begun */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Replay"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    showReplay: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                replay: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The replay */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Replay"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setReplay: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                replay: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @enum {string} */
+                    state?: "running" | "paused" | "cancelled";
+                    /** @description Messages a second */
+                    rate?: number;
+                };
+            };
+        };
+        responses: {
+            /** @description The replay */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Replay"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    verify: {
+        parameters: {
+            query?: {
+                /** @description Only this partition */
+                partition?: number;
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was found */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Verified"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    browse: {
+        parameters: {
+            query?: {
+                /** @description Any replica may answer, also one that is behind or has no leader */
+                any?: components["parameters"]["any"];
+                /** @description Numbers of partitions, with commas or repeated; all without it */
+                partition?: components["parameters"]["partitions"];
+                /** @description Position to begin at: first, last, offset:N, time:T, ago:D */
+                from?: components["parameters"]["from"];
+                /** @description Position to end at */
+                to?: string;
+                /** @description A condition (docs/concepts.md) */
+                where?: components["parameters"]["where"];
+                /** @description How many messages */
+                limit?: number;
+                /** @description Whether the limit takes the first or the most recent ones */
+                take?: "first" | "recent";
+                /** @description Which come first */
+                order?: "oldest" | "newest";
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Messages and progress */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["Event"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    publish: {
+        parameters: {
+            query?: {
+                /** @description The partition; without it the key decides, or batches go round */
+                partition?: number;
+                /** @description The key of a raw body, instead of Ferry-Key */
+                key?: string;
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "*/*": string;
+                "application/vnd.steady-ferry.message+json": components["schemas"]["NewMessage"];
+                "application/x-ndjson": string;
+            };
+        };
+        responses: {
+            /** @description What is kept */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Published"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    publishStream: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The stream begins */
+            101: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not a WebSocket */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    export: {
+        parameters: {
+            query?: {
+                /** @description Any replica may answer, also one that is behind or has no leader */
+                any?: components["parameters"]["any"];
+                /** @description Messages as JSON, one a line, or a JSON array of CloudEvents */
+                format?: "ndjson" | "cloudevents";
+                /** @description Numbers of partitions, with commas or repeated; all without it */
+                partition?: components["parameters"]["partitions"];
+                /** @description Position to begin at: first, last, offset:N, time:T, ago:D */
+                from?: components["parameters"]["from"];
+                /** @description Of a topic: position to end at */
+                to?: string;
+                /** @description A condition (docs/concepts.md) */
+                where?: components["parameters"]["where"];
+                /** @description Of a queue: waiting, leased, delayed, dead, discarded, taken, with commas */
+                state?: string;
+                /** @description Of dead letters: the id of a cause */
+                cause?: string;
+                /** @description How many messages; all */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                /** @description A queue, or TOPIC@GROUP for the dead letters of a group */
+                channel: components["parameters"]["queue"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["Message"] | components["schemas"]["QueueMessage"];
+                    "application/cloudevents-batch+json": components["schemas"]["CloudEvent"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tail: {
+        parameters: {
+            query?: {
+                /** @description Any replica may answer, also one that is behind or has no leader */
+                any?: components["parameters"]["any"];
+                /** @description Numbers of partitions, with commas or repeated; all without it */
+                partition?: components["parameters"]["partitions"];
+                /** @description Position to begin at */
+                from?: string;
+                /** @description A condition (docs/concepts.md) */
+                where?: components["parameters"]["where"];
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A stream that does not end */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    fetch: {
+        parameters: {
+            query?: {
+                /** @description Any replica may answer, also one that is behind or has no leader */
+                any?: components["parameters"]["any"];
+                /** @description Position to begin at: first, last, offset:N, time:T, ago:D */
+                from?: components["parameters"]["from"];
+                /** @description Bytes of the answer; at least one batch is sent */
+                maxBytes?: number;
+                /** @description How long to wait for the first message, up to 30s */
+                wait?: string;
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                partition: components["parameters"]["partition"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The messages */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["Message"];
+                    "application/vnd.steady-ferry.records": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    message: {
+        parameters: {
+            query?: {
+                /** @description Any replica may answer, also one that is behind or has no leader */
+                any?: components["parameters"]["any"];
+                /** @description With raw the body alone */
+                format?: "raw";
+            };
+            header?: never;
+            path: {
+                space: components["parameters"]["space"];
+                channel: components["parameters"]["channel"];
+                partition: components["parameters"]["partition"];
+                offset: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The message */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Message"];
+                    "application/octet-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
 }
