@@ -190,7 +190,8 @@ func (n *Node) begin() {
 		{publishers.Every, func(now time.Time) { n.Publishers.Tend(now) }},
 		{time.Minute, func(now time.Time) { n.Manage.Purge(run, now) }},
 		{time.Minute, func(time.Time) { n.Catalog.Tidy(run) }},
-		{time.Minute, func(time.Time) { n.Access.KeepLogbook(run) }},
+		{time.Minute, func(time.Time) { n.Access.SignLogbook(run) }},
+		{time.Hour, func(time.Time) { n.Access.ForgetLogbook(run) }},
 	} {
 		n.duties.Go(func() { repeat(run, d.every, d.do) })
 	}
@@ -235,7 +236,7 @@ func (n *Node) Close(ctx context.Context) error {
 	n.Parts.Wait()
 	n.Samples.End(ctx)
 	n.Access.NoteGathered(ctx, true)
-	n.Access.KeepLogbook(ctx)
+	n.Access.SignLogbook(ctx)
 	if err := n.Catalog.NotRunning(ctx, n.Parts.ID()); err != nil {
 		slog.Debug("the catalog does not know that this node stops", "error", err)
 	}

@@ -37,6 +37,14 @@ func PassIn(ctx context.Context) string {
 
 type askerKey struct{}
 
+// Holder is to whom what is given to whoever asks belongs: a principal, or all nodes together.
+func Holder(ctx context.Context) string {
+	if a, ok := In(ctx); ok && !IsNode(a) {
+		return a.Who()
+	}
+	return PassOfNode
+}
+
 // As has everything that is done with the context be asked for by somebody.
 func As(ctx context.Context, a Asker) context.Context { return context.WithValue(ctx, askerKey{}, a) }
 

@@ -106,6 +106,16 @@ func (r *Rights) Sight(v Verb, at string) *mask.Sight {
 // Contents are the verbs that give out what is in messages.
 var Contents = Of(SeeContent, Read, Lease, Export)
 
+// Roles are those by which something is allowed, each once.
+func (r *Rights) Roles() (all []string) {
+	for _, g := range r.grants {
+		if !slices.Contains(all, g.Role) {
+			all = append(all, g.Role)
+		}
+	}
+	return all
+}
+
 // Unmasked reports whether no mask can be before what is seen at what a pattern covers: none that
 // is for a role that is had, unless another role shows all, and not only for a while.
 func (r *Rights) Unmasked(p address.Pattern) bool {

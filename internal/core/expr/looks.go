@@ -35,13 +35,16 @@ func (p *plan) looks() (all []string) {
 				note("body")
 				break
 			}
+			for i, s := range steps {
+				steps[i] = escape.Replace(s)
+			}
 			note("/" + strings.Join(steps, "/"))
 		case "headers":
 			if len(steps) == 0 {
 				note("headers")
 				break
 			}
-			note("header." + unescape.Replace(steps[0]))
+			note("header." + steps[0])
 		case "text":
 			note("body")
 		case "":
@@ -59,20 +62,17 @@ func (p *plan) looks() (all []string) {
 	return all
 }
 
-var (
-	escape   = strings.NewReplacer("~", "~0", "/", "~1")
-	unescape = strings.NewReplacer("~1", "/", "~0", "~")
-)
+var escape = strings.NewReplacer("~", "~0", "/", "~1")
 
 // chain returns the name at which a chain of fields with constant names begins, empty for what is
-// none, and the fields, escaped as in JSON Pointers.
+// none, and the fields.
 func chain(e ast.NavigableExpr) (name string, steps []string) {
 	switch e.Kind() {
 	case ast.IdentKind:
 		return strings.TrimPrefix(e.AsIdent(), "."), nil
 	case ast.SelectKind:
 		if name, steps = chain(e.Children()[0]); name != "" {
-			steps = append(steps, escape.Replace(e.AsSelect().FieldName()))
+			steps = append(steps, e.AsSelect().FieldName())
 		}
 		return name, steps
 	case ast.CallKind:
@@ -89,7 +89,7 @@ func chain(e ast.NavigableExpr) (name string, steps []string) {
 		}
 		switch at := at.(type) {
 		case types.String:
-			return name, append(steps, escape.Replace(string(at)))
+			return name, append(steps, string(at))
 		case types.Int:
 			return name, append(steps, strconv.FormatInt(int64(at), 10))
 		}

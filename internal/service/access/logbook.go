@@ -8,9 +8,8 @@ import (
 	"steadyferry/internal/engine/logbook"
 )
 
-// KeepLogbook writes down, signed by this node, how the logbook ends now, and has entries go that
-// are older than they are kept.
-func (s *Service) KeepLogbook(ctx context.Context) {
+// SignLogbook writes down, signed by this node, how the logbook ends now.
+func (s *Service) SignLogbook(ctx context.Context) {
 	if !s.catalog.AwaySince().IsZero() {
 		return
 	}
@@ -25,7 +24,11 @@ func (s *Service) KeepLogbook(ctx context.Context) {
 	if err := s.heads.Keep(ctx, s.catalog); err != nil && ctx.Err() == nil {
 		slog.Warn("how the logbook ends could not be written down", "error", err)
 	}
-	for ctx.Err() == nil {
+}
+
+// ForgetLogbook has entries go that are older than they are kept.
+func (s *Service) ForgetLogbook(ctx context.Context) {
+	for ctx.Err() == nil && s.catalog.AwaySince().IsZero() {
 		gone, err := logbook.Forget(ctx, s.catalog, time.Now().Add(-s.keep))
 		if err != nil && ctx.Err() == nil {
 			slog.Warn("old entries of the logbook could not be taken away", "error", err)

@@ -44,10 +44,7 @@ func (s *Service) Masks(ctx context.Context) []form.Mask {
 	all := []form.Mask{}
 	var mine []string
 	if a, ok := access.In(ctx); ok {
-		for _, r := range s.rolesOf(a.Who()) {
-			role, _, _ := strings.Cut(r, " ")
-			mine = append(mine, role)
-		}
+		mine = a.Rights().Roles()
 	}
 	for _, m := range s.catalog.View().Masks {
 		if access.May(ctx, access.Access, m.On) || slices.ContainsFunc(m.For, func(role string) bool { return slices.Contains(mine, role) }) {
@@ -66,17 +63,13 @@ func (s *Service) mayMask(ctx context.Context, on string) error {
 		return problem.New(problem.Invalid, "%v", err).Field("on").Allowed("the address of a channel, or a pattern such as coldchain/*")
 	}
 	a, ok := access.In(ctx)
-	if !ok || !a.Rights().On(p).Has(access.Access) {
-		return refuse(a, access.Access, on)
+	switch {
+	case !ok:
+		return access.Check(ctx, access.Access, on)
+	case !a.Rights().On(p).Has(access.Access):
+		return a.Refuse(access.Access, on)
 	}
 	return unmasked(a, p, on)
-}
-
-func refuse(a access.Asker, v access.Verb, at string) error {
-	if a == nil {
-		return access.Check(context.Background(), v, at)
-	}
-	return a.Refuse(v, at)
 }
 
 // unmasked says why who asks sees not all of what is in messages at what a pattern covers.

@@ -28,7 +28,7 @@ type Service struct {
 	catalog *catalog.Catalog
 	dir     string
 	keep    time.Duration  // of entries of the logbook
-	heads   *logbook.Heads // nil: not opened yet; KeepLogbook's alone
+	heads   *logbook.Heads // nil: not opened yet; SignLogbook's alone
 
 	mu    sync.Mutex // guards all below
 	of    *catalog.View

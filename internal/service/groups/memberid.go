@@ -34,11 +34,7 @@ func (gs *Groups) memberID(ctx context.Context, g *catalog.Group) string {
 }
 
 func (gs *Groups) proofOf(ctx context.Context, g *catalog.Group, id uuid.UUID) uint64 {
-	who := access.PassOfNode
-	if a, ok := access.In(ctx); ok && !access.IsNode(a) {
-		who = a.Who()
-	}
-	return gs.proofs().Given(who, uint64(g.ID), 0).Of(binary.LittleEndian.Uint64(id[:8]), 0)
+	return gs.proofs().Given(access.Holder(ctx), uint64(g.ID), 0).Of(binary.LittleEndian.Uint64(id[:8]), 0)
 }
 
 // checkMember says that there is no such member when an id was not given to whoever asks.

@@ -218,11 +218,7 @@ func (qs *Queues) work(ctx context.Context, t *part.Channel, w Work) (*Done, err
 // given proves leases of a partition that are given to whoever asks. All tokens of a principal hold
 // its leases: one takes the place of another.
 func (qs *Queues) given(ctx context.Context, p *part.Partition) *proof.Given {
-	who := access.PassOfNode
-	if a, ok := access.In(ctx); ok && !access.IsNode(a) {
-		who = a.Who()
-	}
-	return qs.leases().Given(who, uint64(p.Channel.ID), uint64(p.Number))
+	return qs.leases().Given(access.Holder(ctx), uint64(p.Channel.ID), uint64(p.Number))
 }
 
 func (qs *Queues) settleAt(ctx context.Context, p *part.Partition, w *Work, places []int, out *Done) error {
