@@ -68,6 +68,22 @@ func (h *Head) Signed() bool {
 	return err == nil && sigErr == nil && len(key) == ed25519.PublicKeySize && ed25519.Verify(key, h.text(), sig)
 }
 
+// Heads that are older than Fine are kept one for each hour.
+const Fine = 24 * time.Hour
+
+// Thin are those of heads, in the order of their times, that are worth keeping at a time: of the
+// last day all, before that the last one of each hour, and none from before since.
+func Thin(heads []Head, now, since time.Time) (kept []Head) {
+	for i, h := range heads {
+		old := now.Sub(h.At) > Fine
+		last := i == len(heads)-1 || !heads[i+1].At.Truncate(time.Hour).Equal(h.At.Truncate(time.Hour))
+		if !h.At.Before(since) && (!old || last) {
+			kept = append(kept, h)
+		}
+	}
+	return kept
+}
+
 // Ends are where a list begins and ends, as it says itself: what was taken away from its front
 // ended with the entry of number Gone.
 type Ends struct {

@@ -183,3 +183,19 @@ func TestAnyByteThatChangesIsFound(t *testing.T) {
 		require.NotEmpty(t, look(all, ends, heads), "seed %d", seed)
 	}
 }
+
+func TestOldHeadsAreKeptOneAnHour(t *testing.T) {
+	var heads []Head
+	for i := range 3 * 24 * 60 {
+		heads = append(heads, Head{Seq: int64(i), At: now.Add(time.Duration(i) * time.Minute)})
+	}
+	end := heads[len(heads)-1].At
+	kept := Thin(heads, end, now)
+	assert.Equal(t, 24*60+1+47, len(kept), "the last day to the minute, and the 47 hours before it")
+	assert.Equal(t, heads[59], kept[0], "the last of an hour")
+	assert.Equal(t, heads[len(heads)-1], kept[len(kept)-1])
+	assert.Equal(t, kept, Thin(kept, end, now), "and those stay")
+	later := Thin(heads, end, end.Add(-time.Hour))
+	assert.Equal(t, 61, len(later), "what is older than entries are kept goes")
+	assert.Empty(t, Thin(nil, end, now))
+}

@@ -51,6 +51,8 @@ type Heads struct {
 	node string
 	key  ed25519.PrivateKey
 	last int64 // number of the last entry that it tells of; -1: not known yet
+
+	thinned time.Time // when heads were dropped last
 }
 
 // OpenHeads returns the heads in a node's directory, with a key of its own, which is made at the
@@ -74,8 +76,15 @@ func OpenHeads(dir, node string) (*Heads, error) {
 	return &Heads{dir: dir, node: node, key: ed25519.NewKeyFromSeed(seed), last: -1}, nil
 }
 
-// Keep writes down how the logbook ends now, if something has come to it.
-func (h *Heads) Keep(ctx context.Context, c *catalog.Catalog) error {
+// Keep writes down how the logbook ends now, if something has come to it; once a day it drops
+// heads of which there are enough. Entries are kept for so long.
+func (h *Heads) Keep(ctx context.Context, c *catalog.Catalog, kept time.Duration) error {
+	if now := time.Now(); now.Sub(h.thinned) > chain.Fine {
+		h.thinned = now
+		if err := h.thin(now.Add(-kept)); err != nil {
+			return err
+		}
+	}
 	ends, err := endsOf(ctx, c)
 	if err != nil || ends.Seq == h.last || ends.Seq == 0 {
 		return err
@@ -136,6 +145,35 @@ func ReadHeads(path string) (all []chain.Head, err error) {
 		}
 	}
 	return all, lines.Err()
+}
+
+// thin leaves of the heads those that are worth keeping, of which entries are kept since a time.
+func (h *Heads) thin(since time.Time) error {
+	path := filepath.Join(h.dir, HeadsFile)
+	all, err := ReadHeads(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	kept := chain.Thin(all, time.Now(), since)
+	if err != nil || len(kept) == len(all) {
+		return err
+	}
+	var b bytes.Buffer
+	lines := json.NewEncoder(&b)
+	for _, one := range kept {
+		if err := lines.Encode(one); err != nil {
+			return err
+		}
+	}
+	f, err := os.OpenFile(path+".new", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(b.Bytes())
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	return os.Rename(path+".new", path)
 }
 
 func endsOf(ctx context.Context, c *catalog.Catalog) (chain.Ends, error) {

@@ -2,6 +2,7 @@ package logbook_test
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -39,8 +40,8 @@ func note(t *testing.T, c *catalog.Catalog, n int) {
 func keep(t *testing.T, c *catalog.Catalog, dir string) string {
 	h, err := logbook.OpenHeads(dir, "node-a")
 	require.NoError(t, err)
-	require.NoError(t, h.Keep(t.Context(), c))
-	require.NoError(t, h.Keep(t.Context(), c), "and nothing more, as nothing has come")
+	require.NoError(t, h.Keep(t.Context(), c, logbook.Kept))
+	require.NoError(t, h.Keep(t.Context(), c, logbook.Kept), "and nothing more, as nothing has come")
 	return filepath.Join(dir, logbook.HeadsFile)
 }
 
@@ -169,6 +170,22 @@ func TestHeadsOfANode(t *testing.T) {
 	heads, err = logbook.ReadHeads(path)
 	require.NoError(t, err)
 	assert.Len(t, heads, 2, "what was cut off is no part of the next one")
+	// Old ones are dropped when the node begins anew, one an hour stays.
+	h, err := logbook.OpenHeads(dir, "node-a")
+	require.NoError(t, err)
+	var lines []byte
+	for i := range 120 {
+		one := heads[0]
+		one.At = time.Now().Add(-50 * time.Hour).Truncate(time.Hour).Add(time.Duration(i) * time.Minute)
+		line, err := json.Marshal(one)
+		require.NoError(t, err)
+		lines = append(append(lines, line...), '\n')
+	}
+	require.NoError(t, os.WriteFile(path, lines, 0o600))
+	require.NoError(t, h.Keep(t.Context(), c, logbook.Kept))
+	heads, err = logbook.ReadHeads(path)
+	require.NoError(t, err)
+	assert.Len(t, heads, 3, "two hours, and now")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "logbook.key"), []byte("x"), 0o600))
 	_, err = logbook.OpenHeads(dir, "node-a")
 	assert.ErrorContains(t, err, "has no key")

@@ -21,7 +21,7 @@ func (s *Service) SignLogbook(ctx context.Context) {
 		}
 		s.heads = heads
 	}
-	if err := s.heads.Keep(ctx, s.catalog); err != nil && ctx.Err() == nil {
+	if err := s.heads.Keep(ctx, s.catalog, s.keep); err != nil && ctx.Err() == nil {
 		slog.Warn("how the logbook ends could not be written down", "error", err)
 	}
 }

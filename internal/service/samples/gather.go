@@ -4,6 +4,7 @@ import (
 	"context"
 	"maps"
 	"slices"
+	"sync"
 	"time"
 
 	"steadyferry/internal/core/access"
@@ -64,17 +65,35 @@ func Opened(v *catalog.View, now time.Time) (n int) {
 // ownerLately is for how long a use of the owner's rights is told.
 const ownerLately = 10 * time.Minute
 
+// ownerAsked is how often the records are asked for it: uses are noted less often than values are
+// looked at.
+const ownerAsked = 10 * time.Second
+
+// ownerUse is when somebody came as the owner last, as the records said a moment ago.
+type ownerUse struct {
+	mu    sync.Mutex // guards all below
+	asked time.Time
+	last  time.Time
+	err   error
+}
+
 // ownerUsed is 1 when somebody came as the owner lately.
 func (s *Samples) ownerUsed(ctx context.Context, now time.Time) float64 {
 	owner := s.catalog.View().Principal(catalog.Owner)
 	if owner == nil || now.Sub(owner.CreatedAt) < catalog.OwnerGrace {
 		return 0
 	}
-	last, err := s.ledger.LastUseOf(ctx, catalog.Owner)
+	u := &s.owner
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if time.Since(u.asked) >= ownerAsked {
+		u.last, u.err = s.ledger.LastUseOf(ctx, catalog.Owner)
+		u.asked = time.Now()
+	}
 	switch {
-	case err != nil:
+	case u.err != nil:
 		return sample.Unknown
-	case now.Sub(last) < ownerLately:
+	case now.Sub(u.last) < ownerLately:
 		return 1
 	}
 	return 0

@@ -27,6 +27,7 @@ type Samples struct {
 	catalog *catalog.Catalog
 	ledger  ledger.Ledger
 	onDuty  func() bool
+	owner   ownerUse
 	then    func(ctx context.Context, now time.Time, measured map[sample.Thing][]float64) // after each measuring
 	counted counts                                                                        // of the measuring before; of Measure alone
 
