@@ -25,13 +25,44 @@ var secrets = []string{"hidden-key", "hidden-header", "hidden-body", "hidden-det
 
 // inspector is a principal that may see of the space coldchain its inspections alone; it tells its token.
 func inspector(t *testing.T, d *doortest.Door) string {
+	return person(t, d, "desk-1", "help-desk", nil, "coldchain/inspections")
+}
+
+// person makes a principal with a role on some patterns, and the role first if it has verbs; it tells a token of
+// the principal.
+func person(t *testing.T, d *doortest.Door, name, role string, verbs []string, on ...string) string {
 	ctx := accesstest.Owner(t)
-	person := &catalog.Principal{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: "desk-1"}, Principal: setting.Principal{Kind: setting.Person}}
-	grant := &catalog.Grant{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: "g"}, Grant: setting.Grant{To: "desk-1", Role: "help-desk", On: "coldchain/inspections"}}
-	require.NoError(t, d.Catalog.NewRights(ctx, nil, catalog.Rights{Principals: []*catalog.Principal{person}, Grants: []*catalog.Grant{grant}}))
-	token, err := d.Catalog.NewSecret(ctx, catalog.Secret{Principal: "desk-1", Kind: catalog.Token}, 0, nil)
+	owned := func(name string) catalog.Owned { return catalog.Owned{ID: catalog.NewOwnedID(), Name: name} }
+	r := catalog.Rights{Principals: []*catalog.Principal{{Owned: owned(name), Principal: setting.Principal{Kind: setting.Person}}}}
+	if verbs != nil {
+		r.Roles = []*catalog.Role{{Owned: owned(role), Role: setting.Role{Verbs: verbs}}}
+	}
+	for _, at := range on {
+		r.Grants = append(r.Grants, &catalog.Grant{Owned: owned(name + " on " + at), Grant: setting.Grant{To: name, Role: role, On: at}})
+	}
+	require.NoError(t, d.Catalog.NewRights(ctx, nil, r))
+	token, err := d.Catalog.NewSecret(ctx, catalog.Secret{Principal: name, Kind: catalog.Token}, 0, nil)
 	require.NoError(t, err)
 	return token
+}
+
+// fail has some messages of inspections become dead letters, with details, and a replay that chose
+// by contents fail with a reason that tells of them.
+func fail(t *testing.T, d *doortest.Door, q *part.Channel, messages int) *catalog.Job {
+	ctx := accesstest.Owner(t)
+	done, err := d.Queues.Work(ctx, q, queues.Work{Member: "lana", Partition: part.AnyPartition, Max: messages, Wait: time.Second})
+	require.NoError(t, err)
+	require.Len(t, done.Leased, messages)
+	w := queues.Work{Member: "lana", Partition: part.AnyPartition}
+	for _, l := range done.Leased {
+		w.Settle = append(w.Settle, queues.Settle{Lease: l.Lease, Outcome: queue.Reject, Reason: "bad-box", Detail: "celsius: got hidden-detail"})
+	}
+	_, err = d.Queues.Work(ctx, q, w)
+	require.NoError(t, err)
+	replay, err := d.Replays.New(ctx, "owner", replays.Spec{From: "coldchain/inspections/dead", To: "coldchain/inspections", Where: `body.box != "hidden-where"`}, 0.01)
+	require.NoError(t, err)
+	d.Exec(fmt.Sprintf(`UPDATE jobs SET state = 'failed', ended_at = now(), detail = 'hidden-reason' WHERE id = %d`, replay.ID))
+	return replay
 }
 
 // A space is listed for who may see something in it, with what that is; lists say when they
@@ -80,18 +111,7 @@ func TestAHelpDeskLearnsNothingOfContents(t *testing.T) {
 		_, err := d.Parts.PublishMessages(ctx, q, 0, []*message.Message{{ID: "m-1", Key: "hidden-key", Headers: []message.Header{{Name: "box", Value: "hidden-header"}}, ContentType: "application/json", Body: []byte(`{"box":"hidden-body","celsius":9}`)}})
 		require.NoError(t, err)
 	}
-	done, err := d.Queues.Work(ctx, q, queues.Work{Member: "lana", Partition: part.AnyPartition, Max: 3, Wait: time.Second})
-	require.NoError(t, err)
-	w := queues.Work{Member: "lana", Partition: part.AnyPartition}
-	for _, l := range done.Leased {
-		w.Settle = append(w.Settle, queues.Settle{Lease: l.Lease, Outcome: queue.Reject, Reason: "bad-box", Detail: "celsius: got hidden-detail"})
-	}
-	_, err = d.Queues.Work(ctx, q, w)
-	require.NoError(t, err)
-	// What others chose by contents, and why it failed.
-	replay, err := d.Replays.New(ctx, "owner", replays.Spec{From: "coldchain/inspections/dead", To: "coldchain/inspections", Where: `body.box != "hidden-where"`}, 0.01)
-	require.NoError(t, err)
-	d.Exec(fmt.Sprintf(`UPDATE jobs SET state = 'failed', ended_at = now(), detail = 'hidden-reason' WHERE id = %d`, replay.ID))
+	replay := fail(t, d, q, 3)
 	token := inspector(t, d)
 
 	const at = "/api/v1/channels/coldchain/inspections"

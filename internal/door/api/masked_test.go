@@ -5,7 +5,6 @@ import (
 	"net/url"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -15,12 +14,8 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/message"
-	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/setting"
-	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
-	"steadyferry/internal/service/queues"
-	"steadyferry/internal/service/replays"
 	"steadyferry/test/doortest"
 )
 
@@ -29,20 +24,6 @@ func must(a address.Address, err error) address.Address {
 		panic(err) // a test says it
 	}
 	return a
-}
-
-// withRole makes a principal with a role of its own on all of coldchain and of depot, and returns its token.
-func withRole(t *testing.T, d *doortest.Door, name, role string, verbs access.Set) string {
-	ctx := accesstest.Owner(t)
-	r := catalog.Rights{Principals: []*catalog.Principal{{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: name}, Principal: setting.Principal{Kind: setting.Person}}}}
-	r.Roles = []*catalog.Role{{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: role}, Role: setting.Role{Verbs: verbs.Names()}}}
-	for _, on := range []string{"coldchain", "depot"} {
-		r.Grants = append(r.Grants, &catalog.Grant{Owned: catalog.Owned{ID: catalog.NewOwnedID(), Name: name + "-" + on}, Grant: setting.Grant{To: name, Role: role, On: on}})
-	}
-	require.NoError(t, d.Catalog.NewRights(ctx, nil, r))
-	token, err := d.Catalog.NewSecret(ctx, catalog.Secret{Principal: name, Kind: catalog.Token}, 0, nil)
-	require.NoError(t, err)
-	return token
 }
 
 // Somebody who may do everything but give rights, and from whom a mask hides which box it is about, tries
@@ -58,20 +39,10 @@ func TestWhatAMaskHidesIsSeenInNoWayOut(t *testing.T) {
 		_, err := d.Parts.PublishMessages(ctx, c, 0, []*message.Message{{ID: "m-1", Key: "hidden-key", Headers: []message.Header{{Name: "box", Value: "hidden-header"}, {Name: "depot", Value: "north"}}, ContentType: "application/json", Body: []byte(`{"box":"hidden-body","celsius":9}`)}})
 		require.NoError(t, err)
 	}
-	done, err := d.Queues.Work(ctx, q, queues.Work{Member: "lana", Partition: part.AnyPartition, Max: 2, Wait: time.Second})
+	replay := fail(t, d, q, 2)
+	_, err := d.Routes.New(ctx, "owner", must(address.Parse("coldchain/readings@warm")), address.Position{Kind: address.End}, setting.Change{"to": "depot/readings"})
 	require.NoError(t, err)
-	w := queues.Work{Member: "lana", Partition: part.AnyPartition}
-	for _, l := range done.Leased {
-		w.Settle = append(w.Settle, queues.Settle{Lease: l.Lease, Outcome: queue.Reject, Reason: "bad-box", Detail: "the box hidden-detail is wet"})
-	}
-	_, err = d.Queues.Work(ctx, q, w)
-	require.NoError(t, err)
-	replay, err := d.Replays.New(ctx, "owner", replays.Spec{From: "coldchain/inspections/dead", To: "coldchain/inspections", Where: `body.box != "hidden-where"`}, 0.01)
-	require.NoError(t, err)
-	d.Exec(fmt.Sprintf(`UPDATE jobs SET state = 'failed', ended_at = now(), detail = 'hidden-reason' WHERE id = %d`, replay.ID))
-	_, err = d.Routes.New(ctx, "owner", must(address.Parse("coldchain/readings@warm")), address.Position{Kind: address.End}, setting.Change{"to": "depot/readings"})
-	require.NoError(t, err)
-	token := withRole(t, d, "deskhand", "masked", access.Everything.Without(access.Of(access.Access)))
+	token := person(t, d, "deskhand", "masked", access.Everything.Without(access.Of(access.Access)).Names(), "coldchain", "depot")
 	_, err = d.Access.NewMask(ctx, "owner", "boxes", setting.Change{"on": "coldchain/*", "fields": []string{"key", "header.box", "/box"}, "show": "hashed", "for": []string{"masked"}}, false)
 	require.NoError(t, err)
 
