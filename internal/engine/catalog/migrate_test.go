@@ -50,3 +50,30 @@ func TestReplaysAndMovesBecomeJobs(t *testing.T) {
 	require.NoError(t, c.NewJob(t.Context(), next, nil, nil))
 	assert.Greater(t, next.ID, int64(4))
 }
+
+// What was in the logbook before there was a chain is linked in its order, however much it is, and
+// what comes then is linked to it.
+func TestAnOldLogbookIsLinked(t *testing.T) {
+	_, database := testdb.New(t)
+	db, err := sqlx.Open("pgx", database)
+	require.NoError(t, err)
+	defer db.Close()
+	files, err := fs.Sub(migrations, "migrations")
+	require.NoError(t, err)
+	steps, err := goose.NewProvider(goose.DialectPostgres, db.DB, files)
+	require.NoError(t, err)
+	_, err = steps.UpTo(t.Context(), 22)
+	require.NoError(t, err)
+	const old = 20_000
+	db.MustExec(`INSERT INTO logbook (who, action, address, after) SELECT 'owner', 'set topic', 'coldchain/c' || i, CASE WHEN i % 2 = 0 THEN '{"retain": "1d"}'::jsonb END FROM generate_series(1, $1) i`, old)
+	c := openCatalog(t, database)
+	require.NoError(t, c.Note(t.Context(), &Entry{Who: "owner", Action: "set topic", Address: "coldchain/readings"}))
+	wrong, err := One[int](t.Context(), c, `SELECT count(*) FROM (
+		SELECT c.seq, c.hash, logbook_hash(lag(c.hash, 1, decode(repeat('00', 32), 'hex')) OVER (ORDER BY c.seq), c.seq, l) AS is, row_number() OVER (ORDER BY l.id) AS n
+		FROM logbook l LEFT JOIN logbook_chain c ON c.entry = l.id) all_of_it WHERE seq IS DISTINCT FROM n OR hash IS DISTINCT FROM "is"`)
+	require.NoError(t, err)
+	assert.Zero(t, *wrong)
+	ends, err := One[int](t.Context(), c, `SELECT seq FROM logbook_ends`)
+	require.NoError(t, err)
+	assert.Equal(t, old+1, *ends)
+}
