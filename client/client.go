@@ -272,18 +272,18 @@ func (c *Client) failed(server, leaderOf string) {
 func (c *Client) learn(server string) {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
-	response, err := c.send(ctx, server, Request{Method: http.MethodGet, Path: "/nodes"})
+	response, err := c.send(ctx, server, Request{Method: http.MethodGet, Path: "/servers"})
 	if err != nil || checkAnswer(response) != nil {
 		return
 	}
 	defer response.Body.Close()
-	var cluster Cluster
-	if json.NewDecoder(response.Body).Decode(&cluster) != nil || len(cluster.Nodes) < 2 {
+	var all Page[Server]
+	if json.NewDecoder(response.Body).Decode(&all) != nil || len(all.Items) < 2 {
 		return
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	for _, n := range cluster.Nodes {
+	for _, n := range all.Items {
 		if c.allows(n.URL) && !slices.Contains(c.servers, n.URL) {
 			c.servers = append(c.servers, n.URL)
 		}

@@ -33,9 +33,9 @@ func (c *Client) FastPublisher(a address.Address) *FastPublisher {
 
 // Learn finds the other nodes, and who leads which partition.
 func (p *FastPublisher) Learn(ctx context.Context) error {
-	var cluster Cluster
+	var servers Page[Server]
 	var t Channel
-	if err := p.client.Call(ctx, http.MethodGet, "/nodes", nil, nil, &cluster); err != nil {
+	if err := p.client.Call(ctx, http.MethodGet, "/servers", nil, nil, &servers); err != nil {
 		return err
 	}
 	if err := p.client.Call(ctx, http.MethodGet, ChannelPath(p.address), nil, nil, &t); err != nil {
@@ -43,17 +43,17 @@ func (p *FastPublisher) Learn(ctx context.Context) error {
 	}
 	urls := map[string]string{}
 	p.nodes = p.nodes[:1]
-	for _, n := range cluster.Nodes {
+	for _, n := range servers.Items {
 		if !p.client.allows(n.URL) {
 			continue
 		}
 		urls[n.Node] = n.URL
-		if n.Up && n.URL != p.nodes[0] && len(cluster.Nodes) > 1 {
+		if n.Up && n.URL != p.nodes[0] && len(servers.Items) > 1 {
 			p.nodes = append(p.nodes, n.URL)
 		}
 	}
 	for _, each := range t.Each {
-		if u := urls[each.Leader]; u != "" && len(cluster.Nodes) > 1 {
+		if u := urls[each.Leader]; u != "" && len(servers.Items) > 1 {
 			p.leaders[each.Partition] = u
 		}
 	}

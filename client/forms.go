@@ -119,6 +119,7 @@ type (
 	Principal         = form.Principal
 	Grant             = form.Grant
 	Mask              = form.Mask
+	Server            = form.Server
 	BreakGlass        = form.BreakGlass
 	May               = form.May
 	Seek              = form.Seek

@@ -29,8 +29,8 @@ func TestTheTokenNeverLeavesTLS(t *testing.T) {
 	secure := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Ferry-Leader", plain.URL)
 		switch r.URL.Path {
-		case "/api/v1/nodes":
-			json.NewEncoder(w).Encode(Cluster{Nodes: []Node{{Node: "a", Up: true, URL: plain.URL}, {Node: "b", Up: true, URL: plain.URL}}})
+		case "/api/v1/servers":
+			json.NewEncoder(w).Encode(Page[Server]{Items: []Server{{Node: "a", Up: true, URL: plain.URL}, {Node: "b", Up: true, URL: plain.URL}}})
 		case "/api/v1/moved":
 			http.Redirect(w, r, plain.URL+"/api/v1/moved", http.StatusTemporaryRedirect)
 		default:

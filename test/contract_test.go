@@ -133,6 +133,7 @@ func TestAnswersKeepToTheDocument(t *testing.T) {
 		{"GET", "/api/v1/conditions/check?where=body.a", "", "", ""},
 		{"GET", "/api/v1/conditions/check?where=size", "", "", ""},
 		{"GET", "/api/v1/nodes", "", "", ""},
+		{"GET", "/api/v1/servers", "", "", ""},
 		{"GET", "/api/v1/nodes/changes", "", "", ""},
 		{"GET", "/api/v1/nodes/what-if?without=node-a", "", "", ""},
 		{"GET", "/api/v1/nodes/what-if?without=node-z", "", "", ""},

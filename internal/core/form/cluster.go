@@ -127,3 +127,10 @@ type Recoveries struct {
 	Items []Recovery `json:"items"`
 	Done  bool       `json:"done"`
 }
+
+// Server is a node as clients reach it.
+type Server struct {
+	Node string `json:"node"`
+	URL  string `json:"url"`
+	Up   bool   `json:"up"` // the node that answers hears of it
+}

@@ -9,7 +9,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/client"
 	"steadyferry/internal/core/access/accesstest"
+	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/setting"
@@ -175,4 +177,23 @@ func TestAHelpDeskLearnsNothingOfContents(t *testing.T) {
 			}
 		}
 	}
+}
+
+// A program that may do little finds the nodes all the same, and nothing is noted as refused: it goes
+// on elsewhere when one is away.
+func TestWhoMayLittleFindsTheNodes(t *testing.T) {
+	d := doortest.Open(t)
+	d.Channel(setting.Topic, "coldchain/readings", nil)
+	token := person(t, d, "box-7", "publisher", nil, "coldchain/readings")
+	with := []string{"Authorization", "Bearer " + token}
+	r, body := d.Do("GET", "/api/v1/servers", "", "", with...)
+	assert.Equal(t, 200, r.StatusCode)
+	assert.Contains(t, body, `"node":"`)
+	r, _ = d.Do("GET", "/api/v1/nodes", "", "", with...)
+	assert.Equal(t, 403, r.StatusCode, "how they are is for others")
+	api, err := client.New(d.URL, token)
+	require.NoError(t, err)
+	at, err := address.ParseChannel("coldchain/readings")
+	require.NoError(t, err)
+	require.NoError(t, api.FastPublisher(at).Learn(t.Context()))
 }

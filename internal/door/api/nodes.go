@@ -22,6 +22,16 @@ import (
 
 func (s *Server) listNodes(c *gin.Context) { c.JSON(http.StatusOK, s.Node.Cluster.Nodes(time.Now())) }
 
+// listServers tells whoever is signed in where else it can go on: a program that may publish to one
+// channel and nothing else outlives a node too.
+func (s *Server) listServers(c *gin.Context) {
+	all := form.Page[form.Server]{Items: []form.Server{}}
+	for _, n := range s.Node.Cluster.Nodes(time.Now()).Nodes {
+		all.Items = append(all.Items, form.Server{Node: n.Node, URL: n.URL, Up: n.Up})
+	}
+	c.JSON(http.StatusOK, all)
+}
+
 func (s *Server) leaderChanges(c *gin.Context) {
 	limit, ok := gate.IntQuery(c, "limit", 50, 1, 500)
 	if !ok {

@@ -101,6 +101,7 @@ func (s *Server) Handler() http.Handler {
 	a.GET("/replays/:replay", s.showReplay)
 	a.PATCH("/replays/:replay", s.setReplay)
 
+	a.GET("/servers", s.listServers)
 	a.GET("/nodes", s.listNodes)
 	a.GET("/nodes/changes", s.leaderChanges)
 	a.GET("/nodes/what-if", s.whatIf)

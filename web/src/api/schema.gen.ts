@@ -629,6 +629,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/servers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The nodes as clients reach them, so that they go on elsewhere when one is away */
+        get: operations["listServers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/nodes": {
         parameters: {
             query?: never;
@@ -3025,6 +3042,12 @@ export interface components {
             opens: boolean;
             /** Format: date-time */
             createdAt: string;
+        };
+        Server: {
+            node: string;
+            url: string;
+            /** @description The node that answers hears of it */
+            up: boolean;
         };
         Mask: {
             name: string;
@@ -5831,6 +5854,30 @@ export interface operations {
                 };
                 content: {
                     "application/x-ndjson": components["schemas"]["LogbookEntry"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listServers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The servers */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Server"][];
+                        next: string;
+                    };
                 };
             };
             default: components["responses"]["Problem"];
