@@ -130,6 +130,7 @@ type (
 	Settlement        = form.Settlement
 	SignIn            = form.SignIn
 	Space             = form.Space
+	Quota             = form.Quota
 	Status            = form.Status
 	SuggestedMove     = form.SuggestedMove
 	Token             = form.Token

@@ -156,14 +156,18 @@ func (p *Publisher) try(ctx context.Context, partition int, batch []byte, n int,
 			}
 			return err
 		}
-		unclear = true
+		wait := pause/2 + rand.N(pause)
+		if refused != nil && refused.Status == http.StatusTooManyRequests {
+			wait = max(wait, time.Duration(refused.RetryAfter)*time.Second)
+		} else {
+			unclear = true
+		}
 		if ctx.Err() != nil || time.Now().After(deadline) {
 			if l.unclear == nil {
 				l.unclear, l.count = bytes.Clone(batch), n
 			}
 			return err
 		}
-		wait := pause/2 + rand.N(pause)
 		if p.Waiting != nil {
 			p.Waiting(err, wait)
 		}

@@ -12,6 +12,7 @@ import (
 
 	"steadyferry/client"
 	"steadyferry/cmd/ferry/term"
+	"steadyferry/internal/core/setting"
 	"steadyferry/internal/core/words"
 )
 
@@ -26,6 +27,7 @@ type accessFlags struct {
 	description    string
 	yes, paused    bool
 	opens          bool
+	bounds         givenSettings
 	given          func(name string) bool
 }
 
@@ -43,6 +45,7 @@ var accessVerb = verb{
     ferry access principals                        people and machines, and what they were given
     ferry access new person NAME -teams desk       somebody who asks, and may do nothing yet; or: new machine
     ferry access set NAME -paused                  shut somebody out at once; -paused=false lets it in again; also -teams, -description
+    ferry access set NAME -publish-rate 5MB        bound what somebody uses: also -read-rate, -request-rate, -most-streams
     ferry access roles                             the roles, and the verbs that each lets do
     ferry access new role packer -verbs publish,lease
     ferry access grants                            who was given which role on what
@@ -75,6 +78,8 @@ remove only show what they would do.`,
 		fs.BoolVar(&f.paused, "paused", false, "of set: whoever it is may do nothing for now")
 		fs.BoolVar(&f.opens, "opens", false, "of new grant: who gets it may break the glass there")
 		fs.BoolVar(&f.yes, "yes", false, "do it")
+		f.bounds = givenSettings{}
+		define(fs, f.bounds, setting.OfPrincipals)
 		f.given = func(name string) (given bool) {
 			fs.Visit(func(one *flag.Flag) { given = given || one.Name == name })
 			return given

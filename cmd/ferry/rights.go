@@ -2,6 +2,7 @@ package main
 
 import (
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
 	"slices"
@@ -14,13 +15,13 @@ import (
 
 // How principals, roles and grants are listed.
 var (
-	principalTable = term.TableOf[client.Principal]{Headings: []string{"name", "kind", "teams", "signs in at", "may", "description"}, Row: func(p client.Principal) []string {
+	principalTable = term.TableOf[client.Principal]{Headings: []string{"name", "kind", "teams", "signs in at", "may", "uses", "description"}, Row: func(p client.Principal) []string {
 		roles := strings.Join(p.Roles, ", ")
 		if p.Paused {
 			roles = "shut out"
 		}
 		teams := slices.Compact(slices.Sorted(slices.Values(slices.Concat(p.Teams, p.Brought))))
-		return []string{p.Name, p.Kind, strings.Join(teams, ", "), term.First(p.Provider, "–"), term.First(roles, "nothing"), p.Description}
+		return []string{p.Name, p.Kind, strings.Join(teams, ", "), term.First(p.Provider, "–"), term.First(roles, "nothing"), term.First(strings.Join(term.Uses(p.Uses), ", "), "–"), p.Description}
 	}}
 	roleTable = term.TableOf[client.Role]{Headings: []string{"role", "lets do", "for"}, Row: func(r client.Role) []string {
 		return []string{r.Name, verbsText(r.Verbs), r.Description}
@@ -127,11 +128,12 @@ func (c *call) setPrincipal(f *accessFlags) error {
 			body[name] = value
 		}
 	}
+	maps.Copy(body, f.bounds)
 	if teams, is := body["teams"].([]string); is && teams == nil {
 		body["teams"] = []string{}
 	}
 	if len(body) == 0 {
-		return term.WrongUsage("nothing is set: -paused, -teams or -description says what")
+		return term.WrongUsage("nothing is set: -paused, -teams, -description or a bound says what")
 	}
 	return c.Previewed(term.Ask[client.Preview](c.Call, http.MethodPatch, "/principals/"+url.PathEscape(c.Args[0]), term.Preview(!f.yes), body))
 }

@@ -90,8 +90,12 @@ func (c *call) showSpace(out io.Writer, a address.Address) error {
 		return c.PrintJSON(s)
 	}
 	to := own(c.To(out))
-	to.Pairs([][2]string{{"space", s.Space}, {"description", s.Description}, {"labels", labels(s.Labels)}, {"declared", declaredText(s.Declared)}, {"created", s.CreatedAt.Local().Format("2006-01-02 15:04")},
-		{"channels", fmt.Sprint(s.Channels)}, {"kept", term.Count(s.Messages) + " messages, " + term.Size(s.Bytes)}})
+	rows := [][2]string{{"space", s.Space}, {"description", s.Description}, {"labels", labels(s.Labels)}, {"declared", declaredText(s.Declared)}, {"created", s.CreatedAt.Local().Format("2006-01-02 15:04")},
+		{"kept", term.Count(s.Messages) + " messages, " + term.Size(s.Bytes)}}
+	for i, line := range term.Uses(s.Uses) {
+		rows = append(rows, [2]string{[]string{"uses", ""}[min(i, 1)], line})
+	}
+	to.Pairs(rows)
 	return nil
 }
 

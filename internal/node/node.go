@@ -40,6 +40,7 @@ import (
 	"steadyferry/internal/service/outlook"
 	"steadyferry/internal/service/publishers"
 	"steadyferry/internal/service/queues"
+	"steadyferry/internal/service/quotas"
 	"steadyferry/internal/service/replays"
 	"steadyferry/internal/service/routes"
 	"steadyferry/internal/service/samples"
@@ -126,6 +127,7 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	}
 	n.Parts = part.New(part.Config{Name: config.Name, ID: id, Dir: config.Dir, Reserve: config.DiskReserve, Listener: config.PeerListener, TLS: config.PeerTLS, FeedRate: config.FeedRate}, n.Catalog, n.logs)
 	logs.Answer(n.Parts)
+	n.Quotas = quotas.New(n.Parts, n.Catalog)
 	n.Cluster = cluster.New(n.Parts, n.Catalog, config.Version, config.PeerTLS, n.Streams)
 	n.Publishers = publishers.New(n.Parts)
 	n.Queues = queues.New(n.Parts, n.Catalog)
@@ -187,6 +189,7 @@ func (n *Node) begin() {
 		{2 * time.Second, func(time.Time) { n.Access.KeepOwnerToken(run) }},
 		{20 * time.Second, func(time.Time) { n.Access.NoteUses(run); n.Access.NoteGathered(run, false) }},
 		{watches.MindEvery, func(time.Time) { n.Watches.Mind(run) }},
+		{quotas.Every, func(time.Time) { n.Quotas.Tend() }},
 		{publishers.Every, func(now time.Time) { n.Publishers.Tend(now) }},
 		{time.Minute, func(now time.Time) { n.Manage.Purge(run, now) }},
 		{time.Minute, func(time.Time) { n.Catalog.Tidy(run) }},

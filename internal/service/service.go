@@ -19,6 +19,7 @@ import (
 	"steadyferry/internal/service/outlook"
 	"steadyferry/internal/service/publishers"
 	"steadyferry/internal/service/queues"
+	"steadyferry/internal/service/quotas"
 	"steadyferry/internal/service/replays"
 	"steadyferry/internal/service/routes"
 	"steadyferry/internal/service/samples"
@@ -48,6 +49,7 @@ type Services struct {
 	Declares   *declares.Declares
 	Access     *access.Service
 	SignIn     *signin.SignIn
+	Quotas     *quotas.Quotas
 	Samples    *samples.Samples
 	Watches    *watches.Watches
 	Timetable  *timetable.Timetable

@@ -53,6 +53,7 @@ const IncidentPage = lazy(() => later().then((m) => ({ default: m.IncidentPage }
 const Incidents = lazy(() => later().then((m) => ({ default: m.Incidents })));
 const NodesPage = lazy(() => later().then((m) => ({ default: m.NodesPage })));
 const ReplaysPage = lazy(() => later().then((m) => ({ default: m.ReplaysPage })));
+const SpacePage = lazy(() => later().then((m) => ({ default: m.SpacePage })));
 const TracePage = lazy(() => later().then((m) => ({ default: m.TracePage })));
 const WatchPage = lazy(() => later().then((m) => ({ default: m.WatchPage })));
 const Watches = lazy(() => later().then((m) => ({ default: m.Watches })));
@@ -213,6 +214,7 @@ export function App() {
                 <Route path="/dead/:space/:channel" element={<DeadPage />} />
                 <Route path="/replays" element={<ReplaysPage />} />
                 <Route path="/trace/:space/:channel/:place" element={<TracePage />} />
+                <Route path="/spaces/:space" element={<SpacePage />} />
                 <Route path="/chart" element={<Hanging />} />
                 <Route path="/timetable" element={<Chores />} />
                 <Route path="/timetable/:space/:name" element={<ChorePage />} />

@@ -9,6 +9,7 @@ import (
 
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/setting"
 	"steadyferry/internal/core/words"
 )
 
@@ -27,7 +28,7 @@ func (c *Call) PrintPreview(p client.Preview) error {
 	}
 	var changes [][2]string
 	for _, name := range slices.Sorted(maps.Keys(p.After)) {
-		changes = append(changes, [2]string{name, SettingText(p.Before[name]) + " -> " + SettingText(p.After[name])})
+		changes = append(changes, [2]string{name, settingOf(name, p.Before[name]) + " -> " + settingOf(name, p.After[name])})
 	}
 	c.Pairs(changes)
 	for _, e := range p.Effects {
@@ -41,6 +42,14 @@ func (c *Call) PrintPreview(p client.Preview) error {
 		fmt.Fprintln(c.Out, "nothing is changed yet: add -yes to do it")
 	}
 	return nil
+}
+
+// settingOf prints the value of a setting.
+func settingOf(name string, v any) string {
+	if bytes, is := v.(float64); is && setting.InBytes(name) {
+		return Size(int64(bytes))
+	}
+	return SettingText(v)
 }
 
 // SettingText prints a value as JSON has it, with whole numbers in full.

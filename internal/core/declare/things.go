@@ -11,8 +11,16 @@ import (
 	"steadyferry/internal/core/setting"
 )
 
+// spaceKeys are the settings of the space of a file, which stand at its top.
+var spaceKeys = func() (names []string) {
+	for _, s := range setting.Spaces {
+		names = append(names, s.Name)
+	}
+	return names
+}()
+
 // What a file may have at its top, and beside the settings of a thing.
-var fileKeys = []string{"declaration", "include", "blocks", "nodes", "space", "description", "labels", "topics", "queues", "endpoints", "watches", "chores", "roles", "masks"}
+var fileKeys = slices.Concat([]string{"declaration", "include", "blocks", "nodes", "space"}, spaceKeys, []string{"topics", "queues", "endpoints", "watches", "chores", "roles", "masks"})
 
 const maxUse = 20 // blocks of one thing
 
@@ -42,7 +50,7 @@ func (r *reading) file(root *value) {
 			r.inSpace(k, k.Plural, root)
 		}
 		ofSpace := func(f field) bool {
-			return slices.Contains([]string{"description", "labels", "topics", "queues", "endpoints"}, f.name)
+			return slices.Contains(spaceKeys, f.name) || slices.Contains([]string{"topics", "queues", "endpoints"}, f.name)
 		}
 		if i := slices.IndexFunc(root.fields, ofSpace); i >= 0 {
 			f := root.fields[i]
@@ -62,7 +70,7 @@ func (r *reading) file(root *value) {
 	}
 	own := value{place: space.place, kind: isMapping}
 	for _, f := range root.fields {
-		if f.name == "description" || f.name == "labels" {
+		if slices.Contains(spaceKeys, f.name) {
 			own.fields = append(own.fields, f)
 		}
 	}

@@ -117,6 +117,7 @@ type Principal struct {
 	Description string    `json:"description"`
 	Roles       []string  `json:"roles"`
 	CreatedAt   time.Time `json:"createdAt"`
+	Uses        []Quota   `json:"uses,omitempty"` // what it uses of what it may, where that has a bound
 }
 
 // Grant is a role that was given to a principal, or to a team (team:NAME).

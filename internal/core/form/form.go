@@ -186,7 +186,10 @@ type Space struct {
 	Messages    int64             `json:"messages"`
 	Bytes       int64             `json:"bytes"`
 
-	Declared *Declaration `json:"declared,omitempty"` // by which files, if any; only when one space is asked for
+	// Only when one space is asked for.
+	Declared *Declaration   `json:"declared,omitempty"` // by which files, if any
+	Settings map[string]any `json:"settings,omitempty"`
+	Uses     []Quota        `json:"uses,omitempty"`
 }
 
 // Settings are values of settings by their names: of a channel, a group or a

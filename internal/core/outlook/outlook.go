@@ -20,6 +20,7 @@ import (
 const (
 	lossNear, lossAlarm        = 3 * 24 * time.Hour, 12 * time.Hour
 	diskNear, diskAlarm        = 7 * 24 * time.Hour, 24 * time.Hour
+	roomNear, roomAlarm        = 7 * 24 * time.Hour, 24 * time.Hour
 	certificateNear, certAlarm = 21 * 24 * time.Hour, 3 * 24 * time.Hour
 	LeastWaiting               = 20   // messages, below which nobody is told that more wait
 	clearFit                   = 0.65 // of the variance that a line explains, from which it is one
@@ -77,6 +78,31 @@ func Disk(at, node string, t Trend, reserve float64, now time.Time) *form.Forese
 	f := nearing("disk", at, left, diskAlarm, now)
 	f.Says = fmt.Sprintf("the disk of %s is full in %s, at what it has lost in the last %s", node, span(left), address.FormatDuration(t.Length))
 	f.Next = "ferry nodes"
+	return f
+}
+
+// Room foretells when a space keeps all that it may, by the lines of what its channels keep.
+func Room(space string, channels []Trend, most float64, now time.Time) *form.Foreseen {
+	var all Trend
+	for _, t := range channels {
+		all.Last += t.Last
+		if t.Fit >= clearFit {
+			all.Slope += t.Slope
+			all.Length = max(all.Length, t.Length)
+		}
+	}
+	if all.Last >= most {
+		f := nearing("space", space, 0, roomAlarm, now)
+		f.Says, f.Next = fmt.Sprintf("space %s keeps all that it may, and takes nothing", space), "ferry show "+space
+		return f
+	}
+	left := time.Duration((most - all.Last) / all.Slope * float64(time.Second))
+	if all.Slope <= 0 || left < 0 || left > roomNear {
+		return nil
+	}
+	f := nearing("space", space, left, roomAlarm, now)
+	f.Says = fmt.Sprintf("space %s keeps all that it may in %s, at what it has grown in the last %s", space, span(left), address.FormatDuration(all.Length))
+	f.Next = "ferry show " + space
 	return f
 }
 

@@ -86,6 +86,26 @@ func TestForecasts(t *testing.T) {
 	assert.Equal(t, "the certificate of node-a has ended", Certificate("nodes/node-a", "node-a", -time.Hour, now).Says)
 }
 
+func TestWhenASpaceIsFull(t *testing.T) {
+	now := time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)
+	grows := func(last, slope, fit float64) Trend {
+		return Trend{Last: last, Slope: slope, Fit: fit, Length: 2 * time.Hour}
+	}
+	f := Room("coldchain", []Trend{grows(400, 0.1, 1), grows(500, -0.05, 0.9), grows(50, 77, 0.2)}, 1000, now)
+	require.NotNil(t, f)
+	assert.Equal(t, "space coldchain keeps all that it may in 16m40s, at what it has grown in the last 2h", f.Says)
+	assert.Equal(t, now.Add(1000*time.Second), *f.At)
+	assert.Equal(t, "alarm", f.Level)
+	f = Room("coldchain", []Trend{grows(0, 0.01, 1)}, 2000, now)
+	assert.Equal(t, "warn", f.Level, "55 hours")
+	assert.Nil(t, Room("coldchain", []Trend{grows(0, 0.001, 1)}, 1000, now), "11 days")
+	assert.Nil(t, Room("coldchain", []Trend{grows(900, -1, 1)}, 1000, now), "it shrinks")
+	assert.Nil(t, Room("coldchain", []Trend{grows(900, 0, 0)}, 1000, now), "it stands still")
+	f = Room("coldchain", []Trend{grows(900, 0, 0), grows(100, 0, 0)}, 1000, now)
+	assert.Equal(t, "space coldchain keeps all that it may, and takes nothing", f.Says)
+	assert.Equal(t, now, *f.At)
+}
+
 func TestTheNearestAlarmComesFirst(t *testing.T) {
 	soon, later := time.Unix(100, 0), time.Unix(200, 0)
 	all := []form.Foreseen{{Address: "c", Level: "warn"}, {Address: "b", Level: "warn", At: &soon}, {Address: "a", Level: "alarm", At: &later}}

@@ -3,7 +3,10 @@
 // JSON and to clients as problem+json.
 package problem
 
-import "fmt"
+import (
+	"fmt"
+	"time"
+)
 
 // Kind is the sort of a Problem. It decides the status of an answer.
 type Kind string
@@ -24,6 +27,9 @@ const (
 	Gone        Kind = "gone"          // retention has passed it
 	Damaged     Kind = "damaged"       // its bytes on disk are broken
 
+	TooFast Kind = "too-fast" // more a second, or at once, than is allowed: later it is not
+	NoRoom  Kind = "no-room"  // the space has as much as it may
+
 	NoMember Kind = "no-member" // the group has no such member
 	NotHeld  Kind = "not-held"  // the member does not hold the partition
 	OldRound Kind = "old-round" // the partition was given anew, or its offset moved
@@ -38,6 +44,8 @@ type Problem struct {
 	Of     string `json:"field,omitempty"`   // the field or flag that is wrong, if one is
 	Range  string `json:"allowed,omitempty"` // what is allowed instead
 	Then   string `json:"next,omitempty"`    // what to do
+
+	After time.Duration `json:"after,omitempty"` // after which the same may be taken
 }
 
 // New returns a problem with what is wrong, with the value.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -18,6 +19,8 @@ type Principal struct {
 	Teams       []string `json:"teams,omitempty"`
 	Paused      bool     `json:"paused,omitempty"`
 	Description string   `json:"description,omitempty"`
+
+	Use
 
 	// What is brought by signing in, and cannot be set otherwise.
 	Identity string   `json:"identity,omitempty"` // PROVIDER SUBJECT; empty: it has not signed in yet
@@ -71,12 +74,12 @@ const TeamPrefix = "team:"
 const maxTeams = 100
 
 // Principals is what can be set on principals.
-var Principals = Table[Principal]{
+var Principals = slices.Concat(Table[Principal]{
 	row(Setting[Principal]{Name: "kind", Label: "Is a", Default: Machine, Form: Choice(Person, Machine), Help: "`KIND` of who asks: person or machine"}, func(p *Principal) *string { return &p.Kind }),
 	row(Setting[Principal]{Name: "teams", Label: "Teams", Form: Names(maxTeams), Help: "`NAMES` of the teams that it is in, with commas: what is given to a team is given to it"}, func(p *Principal) *[]string { return &p.Teams }),
 	row(Setting[Principal]{Name: "paused", Label: "Shut out", Form: Switch(), Help: "it may do nothing for now, whatever it was given"}, func(p *Principal) *bool { return &p.Paused }),
 	row(Setting[Principal]{Name: "description", Label: "Description", Form: Sentence(MaxDescription), Help: "`TEXT` that says what it is for"}, func(p *Principal) *string { return &p.Description }),
-}
+}, OfPrincipals)
 
 // Roles is what can be set on roles.
 var Roles = Table[Role]{
@@ -169,12 +172,15 @@ func Moment() Form {
 }
 
 // Check says why whoever asks may not make the change at an address, where settings are changed
-// by a verb: to pause and to resume is a right of its own.
+// by a verb: to pause and to resume is a right of its own, and so is to bound.
 func (c Change) Check(ctx context.Context, verb access.Verb, at string) error {
-	if _, pauses := c["paused"]; pauses {
-		if err := access.Check(ctx, access.Pause, at); err != nil || len(c) == 1 {
-			return err
-		}
+	rights, err := c.CheckBounds(ctx)
+	if _, pauses := c["paused"]; pauses && err == nil {
+		rights++
+		err = access.Check(ctx, access.Pause, at)
+	}
+	if err != nil || rights == len(c) && rights > 0 {
+		return err
 	}
 	return access.Check(ctx, verb, at)
 }

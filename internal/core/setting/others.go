@@ -92,17 +92,19 @@ func spreadEffects(_, is *Cluster) []string {
 
 // Space is how a space is set.
 type Space struct {
-	Description string
-	Labels      map[string]string
+	Description string            `json:"description,omitempty"`
+	Labels      map[string]string `json:"labels,omitempty"`
+	Room
+	Use
 }
 
 // Spaces is what can be set on spaces.
-var Spaces = Table[Space]{
+var Spaces = slices.Concat(Table[Space]{
 	row(Setting[Space]{Name: "description", Label: "Description", Form: Sentence(MaxDescription), Help: "`TEXT` that says what it is for"}, func(s *Space) *string { return &s.Description }),
 	{Name: "labels", AsFlag: "label", Label: "Labels", Form: Labels(), Help: "`NAME=VALUE` to find it by",
 		Get: func(s *Space) any { return s.Labels },
 		Put: func(s *Space, value any) { s.Labels = Merge(s.Labels, value.(map[string]string)) }},
-}
+}, roomy, usable(func(s *Space) *Use { return &s.Use }))
 
 // DeadLetters is what is read, where that is no topic and no queue.
 const DeadLetters = "dead letters"

@@ -70,6 +70,14 @@ func (s *Server) answerSpace(c *gin.Context, name string, status int) {
 	if !gate.Refuse(c, err) {
 		out := s.spaceJSON(c, sp)
 		out.Declared = s.Node.Declares.Of(c, name)
+		if access.May(c, access.SeeCounts, name) {
+			out.Settings, out.Uses = setting.Spaces.Show(&sp.Space, ""), s.Node.Quotas.OfSpace(sp)
+			for i := range out.Uses {
+				if q := &out.Uses[i]; q.Name == "mostKept" && q.Most > 0 {
+					q.Full = s.Node.Outlook.Full(c, name)
+				}
+			}
+		}
 		c.JSON(status, out)
 	}
 }

@@ -57,7 +57,7 @@ func TestTheDocumentHasTheSettingsOfTheTables(t *testing.T) {
 	b, err := os.ReadFile(path)
 	require.NoError(t, err)
 	document := string(b)
-	for name, wanted := range map[string]string{"channels": properties(setting.Channels), "groups": properties(setting.Groups), "spaces": properties(setting.Spaces), "endpoints": properties(setting.Endpoints), "watches": properties(setting.Watches), "chores": properties(setting.Chores), "nodes": properties(setting.Clusters)} {
+	for name, wanted := range map[string]string{"channels": properties(setting.Channels), "groups": properties(setting.Groups), "spaces": properties(setting.Spaces), "principals": properties(setting.Principals), "endpoints": properties(setting.Endpoints), "watches": properties(setting.Watches), "chores": properties(setting.Chores), "nodes": properties(setting.Clusters)} {
 		between := regexp.MustCompile(`(?s)(        # Settings of ` + name + `, from the table:\n)(.*?)(        # End of settings\.\n)`)
 		have := between.FindStringSubmatch(document)
 		require.NotNil(t, have, name)

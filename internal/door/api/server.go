@@ -81,8 +81,8 @@ func (s *Server) Handler() http.Handler {
 	r.GET("/metrics", s.Authenticate, s.Allowed, gin.WrapH(metrics.Handler(s.Node)))
 
 	v1 := r.Group("/api/v1")
-	a := v1.Group("", s.Authenticate, s.Allowed, s.SameOrigin)
-	stream, search := gate.Within(s.Node.Streams), gate.Within(s.Node.Searches)
+	a := v1.Group("", s.Authenticate, s.Allowed, s.SameOrigin, s.Bounded)
+	stream, search := s.Stream, gate.Within(s.Node.Searches)
 	people.New(s.Gate).Routes(v1, a)
 	a.GET("/openapi.json", func(c *gin.Context) { c.Data(http.StatusOK, "application/json", s.openapi) })
 	a.GET("/status", s.status)

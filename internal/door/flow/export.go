@@ -126,6 +126,9 @@ func (f *exportFile) begin() {
 func (f *exportFile) write(line any, m *message.Message) error {
 	f.begin()
 	f.count++
+	if err := f.server.Node.Quotas.Pace(f.c, f.topic.Record().Space); err != nil {
+		return err
+	}
 	if f.format == client.FormatNDJSON {
 		return f.lines.Write(line, len(m.Body))
 	}

@@ -28,6 +28,7 @@ import (
 	"steadyferry/internal/door/gate"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/publishers"
+	"steadyferry/internal/service/quotas"
 )
 
 // Request headers of a message that is sent as a raw body.
@@ -448,7 +449,10 @@ func (p *linePublisher) flush() error {
 	if len(p.gathered) == 0 {
 		return nil
 	}
-	ctx, cancel := context.WithTimeout(p.ctx, gate.RequestTimeout)
+	if err := p.server.Node.Quotas.PaceIn(p.ctx, p.topic.Record().Space); err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(quotas.Patient(p.ctx), gate.RequestTimeout)
 	defer cancel()
 	receipts, err := p.server.Node.Parts.PublishMessages(ctx, p.topic, p.partition, p.gathered)
 	kept := published(receipts)

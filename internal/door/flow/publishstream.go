@@ -18,6 +18,7 @@ import (
 	"steadyferry/internal/door/gate"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/publishers"
+	"steadyferry/internal/service/quotas"
 )
 
 // streamBatches is how many batches of one stream may be under way; what comes
@@ -99,6 +100,10 @@ func (p *publishStream) read() {
 			hold.Release()
 			return
 		}
+		if p.server.Node.Quotas.PaceIn(p.ctx, p.topic.Record().Space) != nil {
+			hold.Release()
+			return
+		}
 		room <- struct{}{}
 		p.underWay.Go(func() {
 			defer func() { <-room }()
@@ -138,7 +143,7 @@ func (p *publishStream) readFrame(r io.Reader, hold part.Hold) ([]byte, error) {
 func (p *publishStream) publish(data []byte, hold part.Hold) {
 	number, partition := client.PublishHead(data[message.StampSize-publishHead:])
 	clear(data[:message.StampSize])
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(p.ctx), gate.RequestTimeout) // what was taken is finished
+	ctx, cancel := context.WithTimeout(quotas.Patient(context.WithoutCancel(p.ctx)), gate.RequestTimeout) // what was taken is finished
 	defer cancel()
 	receipt, err := p.server.Node.Parts.PublishBatch(ctx, p.topic, partition, data, hold)
 	var answer []byte

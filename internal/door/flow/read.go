@@ -295,6 +295,9 @@ func (s *Flow) tail(c *gin.Context) {
 	noted := sync.OnceFunc(func() { s.Shows(c, sel.Topic.Record().Address()) })
 	err = s.Node.Look.Tail(ctx, sel, resume, func(e look.Event, at look.TailPositions) error {
 		noted()
+		if err := s.Node.Quotas.Pace(ctx, a.Space); err != nil {
+			return err
+		}
 		w.Text("id: " + place(at) + "\ndata: ")
 		if err := w.Write(eventJSON(a, e), gate.BytesOf(e.Message)); err != nil {
 			return err

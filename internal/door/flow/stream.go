@@ -154,6 +154,12 @@ func (w *workStream) work(ctx context.Context, settle []queues.Settle) error {
 	if len(settle) == 0 && w.credit == 0 {
 		return nil
 	}
+	space := w.topic.Record().Space
+	if w.credit > 0 {
+		if err := w.node.Quotas.Pace(ctx, space); err != nil {
+			return nil //nolint:nilerr // the stream is over
+		}
+	}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), gate.RequestTimeout)
 	defer cancel()
 	done, err := w.node.Queues.Work(ctx, w.topic, queues.Work{Member: w.member, Partition: part.AnyPartition, Settle: settle, Max: w.credit, Raw: true})
@@ -165,7 +171,9 @@ func (w *workStream) work(ctx context.Context, settle []queues.Settle) error {
 	}
 	w.credit -= len(done.Leased)
 	w.conn.SetWriteDeadline(time.Now().Add(streamWrite))
-	if w.conn.WriteMessage(websocket.BinaryMessage, done.Encode()) != nil {
+	frame := done.Encode()
+	w.node.Quotas.Gave(ctx, space, len(frame))
+	if w.conn.WriteMessage(websocket.BinaryMessage, frame) != nil {
 		return errMemberGone
 	}
 	return nil

@@ -36,6 +36,11 @@ const (
 	anyQueryKey = "x-any-query"
 )
 
+// gives reports whether the answers have messages in them.
+func (n need) gives() bool {
+	return n.shows || access.Of(access.SeeContent, access.Read, access.Lease, access.Settle, access.Export).Has(n.verb) && !n.free
+}
+
 // needsOf returns what each operation of the document needs. One that does not say is an error.
 func needsOf(document map[string]any) (map[operation]need, error) {
 	out := map[operation]need{}

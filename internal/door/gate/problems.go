@@ -26,7 +26,7 @@ import (
 
 var statusOf = map[problem.Kind]int{
 	problem.Refused: http.StatusForbidden, problem.SignInAgain: http.StatusForbidden, problem.Invalid: http.StatusBadRequest, problem.NotFound: http.StatusNotFound, problem.Conflict: http.StatusConflict,
-	problem.Paused: http.StatusConflict, problem.TooLarge: http.StatusRequestEntityTooLarge, problem.DiskFull: http.StatusInsufficientStorage,
+	problem.Paused: http.StatusConflict, problem.TooLarge: http.StatusRequestEntityTooLarge, problem.DiskFull: http.StatusInsufficientStorage, problem.NoRoom: http.StatusInsufficientStorage, problem.TooFast: http.StatusTooManyRequests,
 	problem.CatalogAway: http.StatusServiceUnavailable, problem.Unavailable: http.StatusServiceUnavailable, problem.NoMajority: http.StatusServiceUnavailable, problem.Gone: http.StatusGone,
 	problem.Damaged: http.StatusUnprocessableEntity, problem.NoMember: http.StatusConflict, problem.NotHeld: http.StatusConflict, problem.OldRound: http.StatusConflict,
 	problem.NotYet: http.StatusNotImplemented,
@@ -34,7 +34,7 @@ var statusOf = map[problem.Kind]int{
 
 var titleOf = map[problem.Kind]string{
 	problem.Refused: "You may not do that", problem.SignInAgain: "Sign in again", problem.Invalid: "Something in the request is wrong", problem.NotFound: "It does not exist", problem.Conflict: "It does not go with what is there",
-	problem.Paused: "The channel is paused", problem.TooLarge: "It is too large", problem.DiskFull: "The disk is full",
+	problem.Paused: "The channel is paused", problem.TooLarge: "It is too large", problem.DiskFull: "The disk is full", problem.NoRoom: "The space has no room", problem.TooFast: "Too much at once",
 	problem.CatalogAway: "The catalog is away", problem.Unavailable: "It cannot be served now", problem.NoMajority: "Too few replicas answer", problem.Gone: "Retention has passed it",
 	problem.Damaged: "It is damaged on disk", problem.NoMember: "The group has no such member", problem.NotHeld: "The member does not hold the partition",
 	problem.OldRound: "The share is another one now", problem.NotYet: "It is not there yet",
@@ -49,7 +49,7 @@ func ProblemOf(err error) *form.Problem {
 	var np *problem.Problem
 	if errors.As(err, &np) {
 		return &form.Problem{Type: "urn:steady-ferry:problem:" + string(np.Kind), Title: titleOf[np.Kind], Status: statusOf[np.Kind],
-			Detail: np.Detail, Field: np.Of, Allowed: np.Range, Next: np.Then}
+			Detail: np.Detail, Field: np.Of, Allowed: np.Range, Next: np.Then, RetryAfter: int(math.Ceil(np.After.Seconds()))}
 	}
 	var full *admit.Full
 	if errors.As(err, &full) {

@@ -15,7 +15,11 @@ import (
 // rightRoutes are the paths of who may do what.
 func (s *People) rightRoutes(a *gin.RouterGroup) {
 	a.GET("/principals", func(c *gin.Context) {
-		c.JSON(http.StatusOK, form.Page[form.Principal]{Items: s.Node.Access.Principals(c)})
+		all := s.Node.Access.Principals(c)
+		for i := range all {
+			all[i].Uses = s.Node.Quotas.OfPrincipal(all[i].Name)
+		}
+		c.JSON(http.StatusOK, form.Page[form.Principal]{Items: all})
 	})
 	a.POST("/principals", s.newPrincipal)
 	a.PATCH("/principals/:principal", s.setPrincipal)

@@ -177,7 +177,7 @@ func TestWhatIsThereTwiceGoneOrUnspeakableIsNoReasonToCallTheDatabaseAway(t *tes
 	assert.ErrorIs(t, c.NewChannel(ctx, &again, nil, nil), ErrExists)
 	assert.ErrorIs(t, c.NewGroup(ctx, &Group{ChannelID: 1, Name: "x"}, nil, nil), ErrNotFound)
 	assert.ErrorIs(t, c.NewGroup(ctx, &Group{ChannelID: ch.ID, Name: g.Name}, nil, nil), ErrExists)
-	assert.ErrorIs(t, c.NewSpace(ctx, &Space{Name: "x", Description: "a\x00b"}, nil), ErrText)
+	assert.ErrorIs(t, c.NewSpace(ctx, &Space{Name: "x", Space: setting.Space{Description: "a\x00b"}}, nil), ErrText)
 	_, err := c.Job(ctx, 1<<40)
 	assert.ErrorIs(t, err, ErrNotFound)
 	assert.Zero(t, c.AwaySince())

@@ -1,10 +1,10 @@
 package catalog
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"math/rand/v2"
 	"time"
@@ -15,39 +15,14 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// Labels are names and values that a user puts on a thing.
-type Labels map[string]string
-
-// Scan reads the labels from a jsonb column.
-func (l *Labels) Scan(value any) error {
-	switch b := value.(type) {
-	case []byte:
-		return json.Unmarshal(b, l)
-	case string:
-		return json.Unmarshal([]byte(b), l)
-	}
-	return fmt.Errorf("labels: unexpected %T", value)
-}
-
-func (l Labels) Column() []byte {
-	if l == nil {
-		return []byte("{}")
-	}
-	b, err := json.Marshal(l)
-	if err != nil {
-		panic(err) // a map of strings
-	}
-	return b
-}
-
-// Space is a named group of channels.
+// Space is a named group of channels, and how it is set.
 type Space struct {
-	ID          int64     `db:"id"`
-	Name        string    `db:"name"`
-	Description string    `db:"description"`
-	Labels      Labels    `db:"labels"`
-	CreatedAt   time.Time `db:"created_at"`
-	Watched     bool      `db:"watched"` // it has got the watches that come by themselves
+	ID            int64  `db:"id"`
+	Name          string `db:"name"`
+	setting.Space `db:"-"`
+	Stored        []byte    `db:"settings" json:"-"` // the settings as the records have them
+	CreatedAt     time.Time `db:"created_at"`
+	Watched       bool      `db:"watched"` // it has got the watches that come by themselves
 }
 
 // The kinds of channels.
@@ -69,15 +44,6 @@ type Channel struct {
 	CreatedAt       time.Time     `db:"created_at"`
 	RemovedAt       sql.NullTime  `db:"removed_at"`
 	Revision        int64         `db:"revision"` // of the settings
-}
-
-// column is the settings for the records.
-func (c *Channel) Column() []byte {
-	b, err := json.Marshal(c.Channel)
-	if err != nil {
-		panic(err) // plain values
-	}
-	return b
 }
 
 // Address returns the channel's address.
@@ -102,7 +68,7 @@ func (c *Channel) Reader(name string) string { return c.At().Reader(name).String
 func (c *Catalog) NewSpace(ctx context.Context, s *Space, e *Entry, watches ...*Watch) error {
 	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		var id int64
-		if err := tx.GetContext(ctx, &id, `INSERT INTO spaces (name, description, labels, watched) VALUES ($1, $2, $3, true) RETURNING id`, s.Name, s.Description, s.Labels.Column()); err != nil {
+		if err := tx.GetContext(ctx, &id, `INSERT INTO spaces (name, settings, watched) VALUES ($1, $2, true) RETURNING id`, s.Name, column(s.Space)); err != nil {
 			return err
 		}
 		for _, w := range watches {
@@ -112,24 +78,38 @@ func (c *Catalog) NewSpace(ctx context.Context, s *Space, e *Entry, watches ...*
 	})
 }
 
-// SetSpace changes a space's description and labels, which were as in old when
-// the change was made.
+// SetSpace changes how a space is set, which was as in old when the change was made.
 func (c *Catalog) SetSpace(ctx context.Context, old, s *Space, e *Entry) error {
 	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		return oneRow(tx.ExecContext(ctx, `UPDATE spaces SET description = $2, labels = $3 WHERE id = $1 AND description = $4 AND labels = $5`,
-			s.ID, s.Description, s.Labels.Column(), old.Description, old.Labels.Column()))
+		return Fenced(ctx, tx, ErrStale, `UPDATE spaces SET settings = $2 WHERE id = $1 AND settings = $3`, s.ID, column(s.Space), old.Stored)
 	})
 }
 
-// oneRow makes ErrStale of a change that has found nothing to change.
-func oneRow(result sql.Result, err error) error {
-	if err != nil {
+// BoundedError is a space that would have more of something than it may.
+type BoundedError struct {
+	What      string // channels, or partitions
+	Has, Most int    // it would have, and may have
+}
+
+func (b *BoundedError) Error() string { return fmt.Sprintf("%d %s", b.Has, b.What) }
+
+// hasRoom returns a *BoundedError when a space has got more than it may. Changes of one space wait
+// for each other here: each counts what those before it have made.
+func hasRoom(ctx context.Context, tx *sqlx.Tx, space int64) error {
+	var is struct{ Channels, Partitions int }
+	var s Space
+	err := tx.GetContext(ctx, &s, `SELECT * FROM spaces WHERE id = $1 FOR NO KEY UPDATE`, space)
+	if err = cmp.Or(err, json.Unmarshal(s.Stored, &s.Space)); err != nil {
 		return err
 	}
-	if n, err := result.RowsAffected(); err != nil || n == 0 {
-		return errors.Join(ErrStale, err)
+	err = tx.GetContext(ctx, &is, `SELECT count(*) AS channels, coalesce(sum((settings->>'partitions')::int), 0) AS partitions FROM channels WHERE space_id = $1 AND removed_at IS NULL AND group_id IS NULL`, space)
+	switch {
+	case s.MostChannels > 0 && is.Channels > s.MostChannels:
+		return &BoundedError{"channels", is.Channels, s.MostChannels}
+	case s.MostPartitions > 0 && is.Partitions > s.MostPartitions:
+		return &BoundedError{"partitions", is.Partitions, s.MostPartitions}
 	}
-	return nil
+	return err
 }
 
 // RemoveSpace deletes a space that has no channels. Channels of it that were
@@ -159,10 +139,10 @@ func (c *Catalog) NewChannel(ctx context.Context, ch *Channel, placed [][]uint64
 	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		ch.ID = newID(channelIDs)
 		if _, err := tx.ExecContext(ctx, `INSERT INTO channels (id, space_id, name, kind, settings, group_id) VALUES ($1, $2, $3, $4, $5, $6)`,
-			ch.ID, ch.SpaceID, ch.Name, ch.Kind, ch.Column(), ch.GroupID); err != nil {
+			ch.ID, ch.SpaceID, ch.Name, ch.Kind, column(ch.Channel), ch.GroupID); err != nil {
 			return err
 		}
-		return addPlacements(ctx, tx, ch.ID, 0, placed)
+		return cmp.Or(hasRoom(ctx, tx, ch.SpaceID), addPlacements(ctx, tx, ch.ID, 0, placed))
 	})
 }
 
@@ -171,8 +151,13 @@ func (c *Catalog) NewChannel(ctx context.Context, ch *Channel, placed [][]uint64
 // begin, and what else the change takes (also may be nil).
 func (c *Catalog) SetChannel(ctx context.Context, ch *Channel, from int, placed [][]uint64, also In, e *Entry) error {
 	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		if err := oneRow(tx.ExecContext(ctx, `UPDATE channels SET settings = $2, revision = revision + 1 WHERE id = $1 AND revision = $3`, ch.ID, ch.Column(), ch.Revision)); err != nil {
+		if err := Fenced(ctx, tx, ErrStale, `UPDATE channels SET settings = $2, revision = revision + 1 WHERE id = $1 AND revision = $3`, ch.ID, column(ch.Channel), ch.Revision); err != nil {
 			return err
+		}
+		if len(placed) > 0 {
+			if err := hasRoom(ctx, tx, ch.SpaceID); err != nil {
+				return err
+			}
 		}
 		if err := addPlacements(ctx, tx, ch.ID, from, placed); err != nil {
 			return err
@@ -195,7 +180,7 @@ func newID(bits int) int64 { return rand.Int64N(1<<bits-1<<32) + 1<<32 }
 func (c *Catalog) Adopt(ctx context.Context, ch *Channel, placed []*Placement, e *Entry) error {
 	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO channels (id, space_id, name, kind, settings) VALUES ($1, $2, $3, $4, $5)`,
-			ch.ID, ch.SpaceID, ch.Name, ch.Kind, ch.Column()); err != nil {
+			ch.ID, ch.SpaceID, ch.Name, ch.Kind, column(ch.Channel)); err != nil {
 			return err
 		}
 		for _, p := range placed {
@@ -211,7 +196,11 @@ func (c *Catalog) Adopt(ctx context.Context, ch *Channel, placed []*Placement, e
 // MarkRemoved takes a channel out of use, or with back brings it back.
 func (c *Catalog) MarkRemoved(ctx context.Context, id int64, back bool, e *Entry) error {
 	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		_, err := tx.ExecContext(ctx, `UPDATE channels SET removed_at = CASE WHEN $2 THEN NULL ELSE now() END WHERE id = $1`, id, back)
+		var space int64
+		err := tx.GetContext(ctx, &space, `UPDATE channels SET removed_at = CASE WHEN $2 THEN NULL ELSE now() END WHERE id = $1 RETURNING space_id`, id, back)
+		if err == nil && back {
+			err = hasRoom(ctx, tx, space)
+		}
 		return err
 	})
 }

@@ -30,7 +30,7 @@ func (v *View) Endpoint(id int64) *Endpoint { return v.endpoints[id] }
 // NewEndpoint records an endpoint; its SpaceID names the space.
 func (c *Catalog) NewEndpoint(ctx context.Context, p *Endpoint, e *Entry) error {
 	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT INTO endpoints (id, space_id, name, settings, secrets) VALUES ($1, $2, $3, $4, $5)`, p.ID, p.SpaceID, p.Name, column(p), p.Secrets)
+		_, err := tx.ExecContext(ctx, `INSERT INTO endpoints (id, space_id, name, settings, secrets) VALUES ($1, $2, $3, $4, $5)`, p.ID, p.SpaceID, p.Name, column(p.settings()), p.Secrets)
 		return err
 	})
 }
@@ -39,7 +39,7 @@ func (c *Catalog) NewEndpoint(ctx context.Context, p *Endpoint, e *Entry) error 
 // (else ErrStale).
 func (c *Catalog) SetEndpoint(ctx context.Context, p *Endpoint, e *Entry) error {
 	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		return oneRow(tx.ExecContext(ctx, `UPDATE endpoints SET settings = $2, secrets = $3, revision = revision + 1 WHERE id = $1 AND revision = $4`, p.ID, column(p), p.Secrets, p.Revision))
+		return Fenced(ctx, tx, ErrStale, `UPDATE endpoints SET settings = $2, secrets = $3, revision = revision + 1 WHERE id = $1 AND revision = $4`, p.ID, column(p.settings()), p.Secrets, p.Revision)
 	})
 }
 

@@ -144,7 +144,7 @@ func changeSomething(t *testing.T, c *Catalog, rng *rand.Rand) {
 			break
 		}
 	case n == 10:
-		err = c.NewSpace(ctx, &Space{Name: uuid.NewString()[:8], Labels: Labels{"a": "b"}}, nil)
+		err = c.NewSpace(ctx, &Space{Name: uuid.NewString()[:8], Space: setting.Space{Labels: map[string]string{"a": "b"}}}, nil)
 	default:
 		node := &Node{Directory: uuid.NewString(), Name: uuid.NewString()[:8]}
 		if err = c.Register(ctx, node, time.Second); err == nil {
@@ -238,7 +238,7 @@ func BenchmarkNewChannel(b *testing.B) {
 			defer c.Close()
 			require.NoError(b, c.NewSpace(b.Context(), &Space{Name: "coldchain"}, nil))
 			space := c.View().Spaces["coldchain"].ID
-			settings := (&Channel{Channel: setting.Channel{Partitions: 1}}).Column()
+			settings := column(setting.Channel{Partitions: 1})
 			testdb.Exec(b, database,
 				fmt.Sprintf(`INSERT INTO channels (id, space_id, name, kind, settings) SELECT i, %d, 'c' || i, 'topic', '%s' FROM generate_series(1, %d) i`, space, settings, others),
 				`INSERT INTO placements (channel_id, partition, began_with, replicas) SELECT id, 0, '[7]', '[7]' FROM channels`)

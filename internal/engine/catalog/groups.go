@@ -54,8 +54,8 @@ func putOffsets(ctx context.Context, tx *sqlx.Tx, id int64, offsets []int64) err
 // old when the change was made.
 func (c *Catalog) SetGroup(ctx context.Context, old, g *Group, e *Entry) error {
 	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		if err := oneRow(tx.ExecContext(ctx, `UPDATE groups SET description = $2, paused = $3, expire_ms = $4 WHERE id = $1 AND description = $5 AND paused = $6 AND expire_ms = $7`,
-			g.ID, g.Description, g.Paused, g.ExpireMS, old.Description, old.Paused, old.ExpireMS)); err != nil || reflect.DeepEqual(old.Routing, g.Routing) {
+		if err := Fenced(ctx, tx, ErrStale, `UPDATE groups SET description = $2, paused = $3, expire_ms = $4 WHERE id = $1 AND description = $5 AND paused = $6 AND expire_ms = $7`,
+			g.ID, g.Description, g.Paused, g.ExpireMS, old.Description, old.Paused, old.ExpireMS); err != nil || reflect.DeepEqual(old.Routing, g.Routing) {
 			return err
 		}
 		return putRouting(ctx, tx, g, old.Route.Version)

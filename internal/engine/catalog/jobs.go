@@ -91,7 +91,7 @@ func (c *Catalog) JobOf(ctx context.Context, parent int64) (*Job, error) {
 // ErrStale).
 func (c *Catalog) SetJob(ctx context.Context, id int64, from, to job.State, rate float64, e *Entry) error {
 	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		return oneRow(tx.ExecContext(ctx, `UPDATE jobs SET state = $3, rate = $4, changed_at = now(), ended_at = CASE WHEN $5 THEN now() END WHERE id = $1 AND state = $2`, id, from, to, rate, to.Ended()))
+		return Fenced(ctx, tx, ErrStale, `UPDATE jobs SET state = $3, rate = $4, changed_at = now(), ended_at = CASE WHEN $5 THEN now() END WHERE id = $1 AND state = $2`, id, from, to, rate, to.Ended())
 	})
 }
 

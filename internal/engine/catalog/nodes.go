@@ -31,11 +31,7 @@ func (l IDs) Column() []byte {
 	if l == nil {
 		return []byte("[]")
 	}
-	b, err := json.Marshal([]uint64(l))
-	if err != nil {
-		panic(err) // numbers
-	}
-	return b
+	return column([]uint64(l))
 }
 
 // States of a node's record.
@@ -180,15 +176,8 @@ func addPlacements(ctx context.Context, tx *sqlx.Tx, channel int64, from int, pl
 // Recover records that a partition goes on from one of its replicas alone.
 func (c *Catalog) Recover(ctx context.Context, p Placement, survivor uint64, e *Entry) error {
 	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		result, err := tx.ExecContext(ctx, `UPDATE placements SET epoch = epoch + 1, survivor = $3, replicas = $4 WHERE channel_id = $1 AND partition = $2 AND epoch = $5`,
+		return Fenced(ctx, tx, ErrNotFound, `UPDATE placements SET epoch = epoch + 1, survivor = $3, replicas = $4 WHERE channel_id = $1 AND partition = $2 AND epoch = $5`,
 			p.ChannelID, p.Partition, survivor, p.Replicas.Column(), p.Epoch)
-		if err != nil {
-			return err
-		}
-		if n, err := result.RowsAffected(); err != nil || n == 0 {
-			return errors.Join(ErrNotFound, err)
-		}
-		return nil
 	})
 }
 

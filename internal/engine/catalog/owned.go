@@ -36,8 +36,9 @@ type row interface {
 	settings() any // where its settings lie
 }
 
-func column(r row) []byte {
-	b, err := json.Marshal(r.settings())
+// column is plain values for the records.
+func column(of any) []byte {
+	b, err := json.Marshal(of)
 	if err != nil {
 		panic(err) // plain values
 	}
@@ -78,7 +79,7 @@ func insertOwned[T row](ctx context.Context, tx *sqlx.Tx, table string, all ...T
 	for _, r := range all {
 		o := r.owned()
 		columns, values := ``, ``
-		args := []any{o.ID, o.Name, column(r)}
+		args := []any{o.ID, o.Name, column(r.settings())}
 		if o.SpaceID.Valid {
 			columns, values, args = `, space_id`, `, $4`, append(args, o.SpaceID)
 		}
@@ -93,7 +94,7 @@ func insertOwned[T row](ctx context.Context, tx *sqlx.Tx, table string, all ...T
 // from (else ErrStale).
 func setOwned(ctx context.Context, tx *sqlx.Tx, table string, r row) error {
 	o := r.owned()
-	return oneRow(tx.ExecContext(ctx, `UPDATE `+table+` SET settings = $2, revision = revision + 1 WHERE id = $1 AND revision = $3`, o.ID, column(r), o.Revision))
+	return Fenced(ctx, tx, ErrStale, `UPDATE `+table+` SET settings = $2, revision = revision + 1 WHERE id = $1 AND revision = $3`, o.ID, column(r.settings()), o.Revision)
 }
 
 func (c *Catalog) removeOwned(ctx context.Context, table string, id int64, e *Entry) error {

@@ -86,7 +86,7 @@ func putRouting(ctx context.Context, tx *sqlx.Tx, g *Group, since int64) error {
 	if err != nil {
 		return err
 	}
-	return oneRow(tx.ExecContext(ctx, `UPDATE routes SET settings = $2, version = greatest($3, version + 1) WHERE group_id = $1 AND version = $4`, g.ID, settings, time.Now().UnixMicro(), since))
+	return Fenced(ctx, tx, ErrStale, `UPDATE routes SET settings = $2, version = greatest($3, version + 1) WHERE group_id = $1 AND version = $4`, g.ID, settings, time.Now().UnixMicro(), since)
 }
 
 // AdoptRouting has the record of a route say what its plan says, which is newer.

@@ -113,6 +113,12 @@ var tables = []table{
 	{"spaces", func(ctx context.Context, tx *sqlx.Tx, v *View, where string, args ...any) error {
 		rows, err := read[*Space](ctx, tx, `SELECT * FROM spaces `+where, args...)
 		for _, s := range rows {
+			if err := json.Unmarshal(s.Stored, &s.Space); err != nil {
+				return fmt.Errorf("the settings of space %s: %w", s.Name, err)
+			}
+			if s.Labels == nil {
+				s.Labels = map[string]string{}
+			}
 			v.Spaces[s.Name], v.spaces[s.ID] = s, s
 		}
 		return err

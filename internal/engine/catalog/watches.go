@@ -32,7 +32,7 @@ func (c *Catalog) FirstWatches(ctx context.Context, space int64, all []*Watch, e
 		if space == 0 {
 			had = `UPDATE catalog_version SET watched = true WHERE $1 = 0 AND NOT watched`
 		}
-		if err := oneRow(tx.ExecContext(ctx, had, space)); err != nil {
+		if err := Fenced(ctx, tx, ErrStale, had, space); err != nil {
 			return err
 		}
 		return insertOwned(ctx, tx, "watches", all...)

@@ -17,6 +17,12 @@ import (
 	"steadyferry/internal/engine/replica"
 )
 
+// Bounded has f say, before a batch is appended, why a space takes no so many bytes more from whoever
+// asks. It is called before the node opens.
+func (reg *Registry) Bounded(f func(ctx context.Context, space string, bytes int64) error) {
+	reg.bounded = f
+}
+
 // routeTime is how long a batch waits for its partition to get a leader.
 const routeTime = 5 * time.Second
 
@@ -77,6 +83,12 @@ func AtLeader[R any](ctx context.Context, reg *Registry, p *Partition, c LeaderC
 // appended is appended again only if the batch carries a publisher's id and
 // sequence, by which the log recognises it.
 func (reg *Registry) Append(ctx context.Context, p *Partition, data []byte, batch message.Batch) (Receipt, error) {
+	// What a group sets aside is not more: it was kept in its topic.
+	if reg.bounded != nil && !p.Channel.OfGroup() {
+		if err := reg.bounded(ctx, p.Channel.Record().Space, int64(len(data))); err != nil {
+			return Receipt{}, err
+		}
+	}
 	began := time.Now()
 	// A leader that is cut off may not know yet what another one has taken.
 	gap := func(r Receipt, err error) (Receipt, error) {

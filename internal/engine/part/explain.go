@@ -12,9 +12,12 @@ import (
 // Explain turns errors of the layers below into problems.
 func Explain(err error, address string) error {
 	var already *problem.Problem
+	var bounded *catalog.BoundedError
 	switch {
 	case err == nil || errors.As(err, &already):
 		return err
+	case errors.As(err, &bounded):
+		return problem.New(problem.NoRoom, "%s: its space would have %v, and may have %d", address, bounded, bounded.Most).Next("remove what is not needed; who looks after the nodes can allow more: ferry set SPACE -most-%s NUMBER", bounded.What)
 	case errors.Is(err, catalog.ErrAway):
 		return problem.New(problem.CatalogAway, "%v", err).Next("publishing and reading go on; try again when the database is back")
 	case errors.Is(err, catalog.ErrText):

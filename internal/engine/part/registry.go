@@ -235,6 +235,7 @@ type Registry struct {
 	diskFull atomic.Bool
 	serving  atomic.Bool
 	passed   atomic.Pointer[func(ctx context.Context, pass string) context.Context]
+	bounded  func(ctx context.Context, space string, bytes int64) error
 	wg       sync.WaitGroup
 	changes  Signal
 }

@@ -62,6 +62,9 @@ func (s *Service) NewPrincipal(ctx context.Context, who, name string, settings s
 	if err := access.Check(ctx, access.Access, allOf(catalog.PrincipalsPlace)); err != nil {
 		return err
 	}
+	if _, err := settings.CheckBounds(ctx); err != nil {
+		return err
+	}
 	if err := setting.CheckPrincipal(name); err != nil {
 		return problem.New(problem.Invalid, "%v", err).Field("name")
 	}
@@ -177,6 +180,9 @@ func without(all []access.Grant, one access.Grant) []access.Grant {
 func (s *Service) SetPrincipal(ctx context.Context, who, name string, settings setting.Change, preview bool) (p *form.Preview, err error) {
 	at := catalog.PrincipalsPlace + "/" + name
 	if err := access.Check(ctx, access.Access, at); err != nil {
+		return nil, err
+	}
+	if _, err := settings.CheckBounds(ctx); err != nil {
 		return nil, err
 	}
 	err = change.UntilFresh(ctx, s.catalog, at, func() error {

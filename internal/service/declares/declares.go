@@ -75,7 +75,7 @@ func (d *Declares) There(want func(space string) bool) []declare.Thing {
 	things := []declare.Thing{{Kind: "nodes", Address: declare.Nodes, Settings: setting.Clusters.Show(&setting.Cluster{SpreadLeaders: view.Cluster.SpreadLeaders}, "")}}
 	for name, s := range view.Spaces {
 		if want(name) {
-			things = append(things, declare.Thing{Kind: "space", Address: name, Settings: setting.Spaces.Show(&setting.Space{Description: s.Description, Labels: s.Labels}, "")})
+			things = append(things, declare.Thing{Kind: "space", Address: name, Settings: setting.Spaces.Show(&s.Space, "")})
 		}
 	}
 	for at, ch := range view.Channels {

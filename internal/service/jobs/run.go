@@ -103,7 +103,7 @@ func Passing(err error) (passing, known bool) {
 	var p *problem.Problem
 	switch {
 	case errors.As(err, &p):
-		return p.Kind == problem.Unavailable || p.Kind == problem.NoMajority || p.Kind == problem.CatalogAway || p.Kind == problem.DiskFull || p.Kind == problem.Paused, true
+		return p.Kind == problem.Unavailable || p.Kind == problem.NoMajority || p.Kind == problem.CatalogAway || p.Kind == problem.DiskFull || p.Kind == problem.NoRoom || p.Kind == problem.TooFast || p.Kind == problem.Paused, true
 	case errors.Is(err, catalog.ErrAway), errors.Is(err, catalog.ErrFenced), errors.Is(err, context.DeadlineExceeded), errors.Is(err, context.Canceled):
 		return true, true
 	}

@@ -23,6 +23,9 @@ func (mg *Manage) NewSpace(ctx context.Context, who, name string, settings setti
 	if err := access.Check(ctx, access.New, name); err != nil {
 		return err
 	}
+	if _, err := settings.CheckBounds(ctx); err != nil {
+		return err
+	}
 	if err := address.CheckName(name); err != nil {
 		return problem.New(problem.Invalid, "the space: %v", err).Field("address").Allowed("names of 1 to 100 of a-z 0-9 . _ - that start with a letter or a digit")
 	}
@@ -31,7 +34,7 @@ func (mg *Manage) NewSpace(ctx context.Context, who, name string, settings setti
 	}
 	s := setting.Space{Labels: map[string]string{}}
 	setting.Spaces.Apply(&s, settings)
-	err := mg.catalog.NewSpace(ctx, &catalog.Space{Name: name, Description: s.Description, Labels: s.Labels}, &catalog.Entry{Who: who, Action: "new space", Address: name, After: setting.Spaces.Show(&s, "")}, watches.Sensible(name)...)
+	err := mg.catalog.NewSpace(ctx, &catalog.Space{Name: name, Space: s}, &catalog.Entry{Who: who, Action: "new space", Address: name, After: setting.Spaces.Show(&s, "")}, watches.Sensible(name)...)
 	if errors.Is(err, catalog.ErrExists) {
 		return problem.New(problem.Conflict, "space %s exists already", name).Field("address")
 	}
@@ -48,12 +51,9 @@ func (mg *Manage) SetSpace(ctx context.Context, who, name string, settings setti
 		if err != nil {
 			return err
 		}
-		was := setting.Space{Description: old.Description, Labels: old.Labels}
-		is := was
-		setting.Spaces.Apply(&is, settings)
 		changed := *old
-		changed.Description, changed.Labels = is.Description, is.Labels
-		if p, err = change.Preview(ctx, mg.catalog, name, setting.Spaces, &was, &is, ""); err != nil || preview || len(p.After) == 0 {
+		setting.Spaces.Apply(&changed.Space, settings)
+		if p, err = change.Preview(ctx, mg.catalog, name, setting.Spaces, &old.Space, &changed.Space, ""); err != nil || preview || len(p.After) == 0 {
 			return err
 		}
 		return mg.catalog.SetSpace(ctx, old, &changed, &catalog.Entry{Who: who, Action: "set space", Address: name, Before: p.Before, After: p.After})
@@ -80,7 +80,7 @@ func (mg *Manage) RemoveSpace(ctx context.Context, who, name string) error {
 			}
 		}
 	}
-	err = mg.catalog.RemoveSpace(ctx, s.ID, &catalog.Entry{Who: who, Action: "remove space", Address: name, Before: map[string]any{"description": s.Description, "labels": s.Labels}})
+	err = mg.catalog.RemoveSpace(ctx, s.ID, &catalog.Entry{Who: who, Action: "remove space", Address: name, Before: setting.Spaces.Show(&s.Space, "")})
 	if errors.Is(err, catalog.ErrExists) {
 		return problem.New(problem.Conflict, "space %s got a channel meanwhile", name)
 	}

@@ -200,6 +200,9 @@ func (o *Outlook) lookAhead(ctx context.Context, space string, now time.Time) ([
 			return nil
 		})
 	}
+	if err == nil {
+		err = f.rooms(ctx, space)
+	}
 	outlook.Sort(f.out)
 	return f.out[:min(len(f.out), mostForecast)], part.Explain(err, "measured values")
 }
@@ -216,6 +219,40 @@ func (f *foreseeing) add(one *form.Foreseen) {
 	if one != nil && one.Address != "" {
 		f.out = append(f.out, *one)
 	}
+}
+
+// rooms foretells when spaces keep all that they may.
+func (f *foreseeing) rooms(ctx context.Context, space string) error {
+	for name, s := range f.catalog.View().Spaces {
+		if s.MostKept == 0 || space != "" && space != name {
+			continue
+		}
+		var ids []int64
+		for _, t := range f.parts.ChannelsOf(name) {
+			ids = append(ids, t.ID)
+		}
+		var lines []outlook.Trend
+		err := f.trends(ctx, sample.Channel, ids, "bytes", diskSpan, func(_ string, _ int64, t outlook.Trend) *form.Foreseen {
+			lines = append(lines, t)
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+		f.add(outlook.Room(name, lines, float64(s.MostKept), f.now))
+	}
+	return nil
+}
+
+// Full tells when a space keeps all that it may, or nil when that is not foreseen.
+func (o *Outlook) Full(ctx context.Context, space string) *time.Time {
+	all, err := o.foresee(ctx, space, time.Now())
+	for _, f := range all {
+		if f.Kind == "space" && err == nil {
+			return f.At
+		}
+	}
+	return nil
 }
 
 // trends draws a line through a value of things over a span, and adds what follows.

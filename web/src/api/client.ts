@@ -5,6 +5,7 @@ import type { components } from "./schema.gen";
 type Schemas = components["schemas"];
 export type Channel = Schemas["Channel"];
 export type Space = Schemas["Space"];
+export type Quota = Schemas["Quota"];
 export type Partition = Schemas["Partition"];
 export type Message = Schemas["Message"];
 export type Event = Schemas["Event"];

@@ -2299,6 +2299,12 @@ export interface components {
         };
         Space: {
             declared?: components["schemas"]["Declaration"];
+            /** @description How it is set */
+            settings?: {
+                [key: string]: unknown;
+            };
+            /** @description What it has and uses of what it may; only when one space is asked for */
+            uses?: components["schemas"]["Quota"][];
             space: string;
             description: string;
             labels: components["schemas"]["Labels"];
@@ -2309,6 +2315,24 @@ export interface components {
             messages: number;
             /** Format: int64 */
             bytes: number;
+        };
+        Quota: {
+            /** @description Of the setting that bounds it */
+            name: string;
+            /**
+             * @description Empty for things
+             * @enum {string}
+             */
+            unit: "" | "bytes" | "bytes a second" | "a second";
+            /** @description Of all nodes together */
+            used: number;
+            /** @description How much may be; 0 for no bound */
+            most: number;
+            /**
+             * Format: date-time
+             * @description When it is used up
+             */
+            full?: string;
         };
         Setting: {
             /** @description In JSON */
@@ -3028,6 +3052,8 @@ export interface components {
             roles: string[];
             /** Format: date-time */
             createdAt: string;
+            /** @description What it uses of what it may, where that has a bound */
+            uses?: components["schemas"]["Quota"][];
         };
         Grant: {
             name: string;
@@ -3858,10 +3884,60 @@ export interface components {
             event: string;
             detail: string;
         };
+        PrincipalSettings: {
+            /**
+             * @description KIND of who asks: person or machine. Allowed: person, machine. Unless set: machine
+             * @enum {string}
+             */
+            kind?: "person" | "machine";
+            /** @description NAMES of the teams that it is in, with commas: what is given to a team is given to it. Allowed: up to 100 names */
+            teams?: string[];
+            /** @description It may do nothing for now, whatever it was given */
+            paused?: boolean;
+            /** @description TEXT that says what it is for. Allowed: up to 500 characters */
+            description?: string;
+            /**
+             * Format: int64
+             * @description SIZE a second that may be published at most: beyond it publishers are asked to wait. Allowed: 0 (no bound), 64KiB to 1TiB
+             */
+            publishRate?: number;
+            /**
+             * Format: int64
+             * @description SIZE a second that may be read at most: beyond it readers are asked to wait. Allowed: 0 (no bound), 64KiB to 1TiB
+             */
+            readRate?: number;
+            /** @description NUMBER of requests a second at most. Allowed: 0 (no bound), 1 to 1000000 */
+            requestRate?: number;
+            /** @description NUMBER of streams that may be open at once: tails, members, publishers. Allowed: 0 (no bound), 1 to 1000000 */
+            mostStreams?: number;
+        };
         SpaceSettings: {
             /** @description TEXT that says what it is for. Allowed: up to 500 characters */
             description?: string;
             labels?: components["schemas"]["Labels"];
+            /** @description NUMBER of channels that the space may have. Allowed: 0 (no bound), 1 to 1000000 */
+            mostChannels?: number;
+            /** @description NUMBER of partitions that its channels may have together. Allowed: 0 (no bound), 1 to 1000000 */
+            mostPartitions?: number;
+            /**
+             * Format: int64
+             * @description SIZE that its channels may keep together, not counting replicas: beyond it nothing is taken. Allowed: 0 (no bound), 1MiB to 1024TiB
+             */
+            mostKept?: number;
+            /**
+             * Format: int64
+             * @description SIZE a second that may be published at most: beyond it publishers are asked to wait. Allowed: 0 (no bound), 64KiB to 1TiB
+             */
+            publishRate?: number;
+            /**
+             * Format: int64
+             * @description SIZE a second that may be read at most: beyond it readers are asked to wait. Allowed: 0 (no bound), 64KiB to 1TiB
+             */
+            readRate?: number;
+            /** @description NUMBER of requests a second at most. Allowed: 0 (no bound), 1 to 1000000 */
+            requestRate?: number;
+            /** @description NUMBER of streams that may be open at once: tails, members, publishers. Allowed: 0 (no bound), 1 to 1000000 */
+            mostStreams?: number;
         };
         NewGroup: components["schemas"]["GroupSettings"] & {
             /** @description Its name; a route that reads the dead letters of a queue is dead@NAME, of a group or a route READER/dead@NAME */
@@ -5210,19 +5286,9 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": {
+                "application/json": components["schemas"]["PrincipalSettings"] & {
                     /** @description 1 to 100 of a-z 0-9 . _ @ + -, a letter or a digit first */
                     name: string;
-                    /**
-                     * @description Unless set: machine
-                     * @enum {string}
-                     */
-                    kind?: "person" | "machine";
-                    /** @description What is given to a team is given to it */
-                    teams?: string[];
-                    /** @description It may do nothing for now */
-                    paused?: boolean;
-                    description?: string;
                 };
             };
         };
@@ -5277,15 +5343,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": {
-                    /** @enum {string} */
-                    kind?: "person" | "machine";
-                    /** @description What is given to a team is given to it */
-                    teams?: string[];
-                    /** @description It may do nothing for now */
-                    paused?: boolean;
-                    description?: string;
-                };
+                "application/json": components["schemas"]["PrincipalSettings"];
             };
         };
         responses: {

@@ -101,6 +101,7 @@ export function Channels() {
         maker={{ verb: "new", name: "New channel", open: () => setCreating(true) }}
         tools={
           <>
+            {space && <Link to={`/spaces/${space}`}>What {space} uses</Link>}
             {spaces.length > 0 && (
               <select
                 className="field w-auto"

@@ -10,6 +10,7 @@ export { IncidentPage } from "./Incident";
 export { Incidents } from "./Incidents";
 export { NodesPage } from "./Nodes";
 export { ReplaysPage } from "./Replays";
+export { SpacePage } from "./Space";
 export { TracePage } from "./Trace";
 export { WatchPage } from "./Watch";
 export { Watches } from "./Watches";

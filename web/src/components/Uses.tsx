@@ -1,0 +1,72 @@
+import type { Quota } from "../api/client";
+import { clock, count, rate, size } from "../lib/format";
+import { Mark } from "./Mark";
+
+const named: Record<string, string> = {
+  mostChannels: "Channels",
+  mostPartitions: "Partitions",
+  mostKept: "Kept",
+  publishRate: "Published",
+  readRate: "Read",
+  requestRate: "Requests",
+  mostStreams: "Streams open",
+};
+
+const amount = (q: Quota, n: number) => {
+  switch (q.unit) {
+    case "bytes":
+      return size(n);
+    case "bytes a second":
+      return `${size(n)}/s`;
+    case "a second":
+      return `${rate(n)}/s`;
+  }
+  return count(n);
+};
+
+/** How near to its bound something is: by shape and word as well as by colour. */
+function stateOf(q: Quota) {
+  const share = q.most > 0 ? q.used / q.most : 0;
+  if (share >= 1) return "alarm";
+  return share >= 0.8 ? "attention" : "ready";
+}
+
+/** What is used of what may be, a line each with its length. */
+export function Uses({ all }: { all: Quota[] }) {
+  return (
+    <dl className="max-w-3xl">
+      {all.map((q) => (
+        <div
+          key={q.name}
+          className="grid grid-cols-[8rem_1fr_11rem] items-center gap-3 border-b border-hair py-1.5 max-md:grid-cols-[1fr_auto]"
+        >
+          <dt>{named[q.name] ?? q.name}</dt>
+          <dd className="h-2 bg-sunk max-md:hidden" aria-hidden>
+            {q.most > 0 && (
+              <div
+                className={`h-2 ${q.used >= q.most ? "bg-alarm" : "bg-sea"}`}
+                style={{ width: `${Math.min(100, (100 * q.used) / q.most)}%` }}
+              />
+            )}
+          </dd>
+          <dd className="text-right tabular-nums">
+            {amount(q, q.used)}
+            {q.most > 0 ? ` of ${amount(q, q.most)}` : <span className="text-soft">, no bound</span>}
+          </dd>
+          {q.most > 0 && (q.full || stateOf(q) !== "ready") && (
+            <dd className="col-span-full text-[length:var(--text-small)]">
+              <Mark
+                state={stateOf(q) === "ready" ? "attention" : stateOf(q)}
+                word={
+                  q.full
+                    ? `all of it is used at ${clock(q.full, false)}, as it grows now`
+                    : `${Math.floor((100 * q.used) / q.most)} % is used`
+                }
+              />
+            </dd>
+          )}
+        </div>
+      ))}
+    </dl>
+  );
+}
