@@ -158,6 +158,11 @@ func (reg *Registry) appendHere(ctx context.Context, p *Partition, data []byte, 
 		}
 		return Receipt{}, &peer.NotDone{Reason: replica.ErrDiskFull, Sure: true} // another node is about to lead
 	}
+	leave, err := reg.fair.Enter(ctx, p.Channel.Record().Space, int64(len(data)))
+	if err != nil {
+		return Receipt{}, &peer.NotDone{Reason: err, Sure: true}
+	}
+	defer leave()
 	result := g.Publish(ctx, &replica.Proposal{Data: data, Count: uint32(batch.Count()), Info: &offer{publisher: batch.Publisher(), route: batch.Route(), batch: batch}})
 	if result.Err != nil {
 		var gap *topic.SequenceGap

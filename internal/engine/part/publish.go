@@ -22,6 +22,15 @@ const (
 	publishShare   = 128 << 20 // for the large requests of one caller
 )
 
+// Bounds of what is on its way into logs while several spaces publish through this node, and for how
+// long a space counts that publishes no more. The smaller the room, the less is before what
+// another space brings; a disk still has always something to do.
+const (
+	fairRoom  = 512 << 10
+	fairLeast = 32 << 10
+	fairFor   = 4 * time.Second
+)
+
 // AnyPartition leaves the choice of the partition to the service: by the key,
 // or in turn.
 const AnyPartition = -1

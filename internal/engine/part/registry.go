@@ -229,6 +229,7 @@ type Registry struct {
 	byKind   map[string][]*Channel
 
 	inHand   *admit.Bytes
+	fair     *admit.Fair // of bytes on their way into logs, by space
 	turns    *semaphore.Weighted // of those who look at messages
 	decoding *semaphore.Weighted // bytes of large compressed batches that are looked through
 	telling  *semaphore.Weighted // and of those that tails tell
@@ -255,6 +256,7 @@ func New(config Config, records *catalog.Catalog, store *journal.Store) *Registr
 	reg := &Registry{name: config.Name, dir: config.Dir, id: config.ID, reserve: config.Reserve, listener: config.Listener, started: time.Now(),
 		catalog: records, store: store, peers: noOthers{}, reports: report.NewTable(), kinds: map[string]*Kind{}, channels: map[int64]*Channel{}, again: map[int64]bool{}, byKind: map[string][]*Channel{},
 		inHand:   admit.NewBytes(publishBytes, publishShare, publishReserve),
+		fair:     admit.NewFair(fairRoom, fairLeast, fairFor),
 		turns:    semaphore.NewWeighted(int64(max(1, runtime.GOMAXPROCS(0)-1))),
 		decoding: semaphore.NewWeighted(decodeBytes), telling: semaphore.NewWeighted(decodeBytes)}
 	if config.Listener != nil {
