@@ -91,7 +91,7 @@ func (c *call) showSpace(out io.Writer, a address.Address) error {
 	}
 	to := own(c.To(out))
 	rows := [][2]string{{"space", s.Space}, {"description", s.Description}, {"labels", labels(s.Labels)}, {"declared", declaredText(s.Declared)}, {"created", s.CreatedAt.Local().Format("2006-01-02 15:04")},
-		{"kept", term.Count(s.Messages) + " messages, " + term.Size(s.Bytes)}}
+		{"channels", fmt.Sprint(s.Channels)}, {"kept", term.Count(s.Messages) + " messages, " + term.Size(s.Bytes)}}
 	for i, line := range term.Uses(s.Uses) {
 		rows = append(rows, [2]string{[]string{"uses", ""}[min(i, 1)], line})
 	}
@@ -245,7 +245,7 @@ func (c *call) printMessage(m client.Message) {
 	if m.PublisherTime != nil {
 		published = m.PublisherTime.Local().Format(time.RFC3339Nano)
 	}
-	rows := [][2]string{{"address", m.Address}, {"time", m.Time.Local().Format(time.RFC3339Nano)}, {"publisher's", published}, {"key", m.Key}, {"id", m.ID},
+	rows := [][2]string{{"address", m.Address}, {"time", m.Time.Local().Format(time.RFC3339Nano)}, {"published by", m.By}, {"publisher's", published}, {"key", m.Key}, {"id", m.ID},
 		{"content type", m.ContentType}, {"size", fmt.Sprintf("%s bytes", term.Count(int64(m.Size)))}, {"masked", strings.Join(m.Masked, ", ")}}
 	for _, name := range slices.Sorted(maps.Keys(m.Headers)) {
 		rows = append(rows, [2]string{"header " + name, m.Headers[name]})

@@ -84,6 +84,7 @@ type Message struct {
 	Size          int               `json:"size"`                    // bytes of the body
 	Shortened     bool              `json:"shortened,omitempty"`     // the body here is only its beginning, as text or in base64
 	Masked        []string          `json:"masked,omitempty"`        // what whoever asks may not see of it: key, headers, body
+	By            string            `json:"by,omitempty"`            // the principal that has published it; empty: the service itself
 	PublisherTime *time.Time        `json:"publisherTime,omitempty"` // the publisher's own
 	Body          json.RawMessage   `json:"body,omitempty"`          // JSON as JSON, text as a string
 	BodyBase64    string            `json:"bodyBase64,omitempty"`    // any other body

@@ -30,6 +30,7 @@ type said struct {
 	Masked    any `json:"masked"`
 	State     any `json:"state"`
 	Attempts  any `json:"attempts"`
+	By        any `json:"by"`
 	Member    any `json:"member"`
 	Deadline  any `json:"deadline"`
 	DeadAt    any `json:"deadAt"`

@@ -5,8 +5,8 @@ import "time"
 // Units of what is used; empty: things.
 const (
 	Bytes        = "bytes"
-	BytesASecond = "bytes a second"
-	ASecond      = "a second"
+	BytesASecond = "bytes-per-second"
+	ASecond      = "per-second"
 )
 
 // Quota is what is used of something, and how much of it may be: of all nodes together.

@@ -51,6 +51,7 @@ type Stored struct {
 	Partition int
 	Offset    int64
 	StoredAt  time.Time // stamped by the service, to the microsecond
+	By        uint32    // number of the principal that has published it; 0: the service itself
 	Whole     int       // bytes of the whole body when Body is only its beginning; else 0
 	Kept      int       // bytes of the whole body as it is kept, when Body has others in the place of some; else 0
 	Masked    []string  // what is hidden of it from who may not see it: key, headers, body, or fields of them

@@ -18,7 +18,8 @@ import (
 //	24  8  stamp: offset of the first message
 //	32  8  stamp: time, microseconds since 1970
 //	40  4  stamp: number of messages
-//	44  4  zero; 1 for a command to routes
+//	44  1  zero; 1 for a command to routes
+//	45  3  number of the principal that has published it; 0 for the service itself
 //	48     batch
 //
 // A command has a stamp of no messages, and the command follows at byte 48.
@@ -46,15 +47,19 @@ type Stamp struct {
 	Offset int64
 	Time   int64 // microseconds since 1970
 	Count  uint32
-	Routes bool // it is of a command to routes
+	Routes bool   // it is of a command to routes
+	By     uint32 // number of the principal that has published it; 0: the service itself
 }
+
+// MaxBy is the largest number of a principal.
+const MaxBy = 1<<24 - 1
 
 // Put writes the stamp to the first StampSize bytes of data.
 func (s Stamp) Put(data []byte) {
 	le.PutUint64(data, uint64(s.Offset))
 	le.PutUint64(data[8:], uint64(s.Time))
 	le.PutUint32(data[16:], s.Count)
-	le.PutUint32(data[20:], 0)
+	le.PutUint32(data[20:], s.By<<8)
 	if s.Routes {
 		data[20] = 1
 	}
@@ -62,7 +67,7 @@ func (s Stamp) Put(data []byte) {
 
 // StampOf reads the stamp of a batch's data.
 func StampOf(data []byte) Stamp {
-	return Stamp{Offset: int64(le.Uint64(data)), Time: int64(le.Uint64(data[8:])), Count: le.Uint32(data[16:]), Routes: le.Uint32(data[20:]) == 1}
+	return Stamp{Offset: int64(le.Uint64(data)), Time: int64(le.Uint64(data[8:])), Count: le.Uint32(data[16:]), Routes: data[20] == 1, By: le.Uint32(data[20:]) >> 8}
 }
 
 // End returns the offset after the batch's last message.
@@ -96,7 +101,7 @@ func (r Record) Batch() (Batch, error) { return OpenBatch(r.Data[StampSize:]) }
 func (r Record) Stored(partition int, yield func(*Stored) bool) error {
 	batch := Batch{raw: r.Data[StampSize:]}
 	stamp := r.Stamp()
-	s := Stored{Partition: partition, Offset: stamp.Offset, StoredAt: time.UnixMicro(stamp.Time).UTC()}
+	s := Stored{Partition: partition, Offset: stamp.Offset, StoredAt: time.UnixMicro(stamp.Time).UTC(), By: stamp.By}
 	for m, err := range batch.Messages() {
 		if err != nil {
 			return err

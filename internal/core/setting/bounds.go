@@ -62,8 +62,8 @@ func usable[T any](of func(t *T) *Use) Table[T] {
 			Effects: func(_, is *T) []string { return slower("publishers", of(is).PublishRate) }}, func(t *T) *int64 { return &of(t).PublishRate }),
 		row(Setting[T]{Name: "readRate", Label: "Reads a second at most", Form: rate, Help: "`SIZE` a second that may be read at most: beyond it readers are asked to wait",
 			Effects: func(_, is *T) []string { return slower("readers", of(is).ReadRate) }}, func(t *T) *int64 { return &of(t).ReadRate }),
-		row(Setting[T]{Name: "requestRate", Label: "Requests a second at most", Form: bound[int](Number(1, mostThings, "")), Help: "`NUMBER` of requests a second at most"}, func(t *T) *int { return &of(t).RequestRate }),
-		row(Setting[T]{Name: "mostStreams", Label: "Streams at most", Form: bound[int](Number(1, mostThings, "")), Help: "`NUMBER` of streams that may be open at once: tails, members, publishers"}, func(t *T) *int { return &of(t).MostStreams }),
+		row(Setting[T]{Name: "requestRate", Label: "Requests a second at most", Form: bound[int](Number(1, mostThings, "")), Help: "`N` requests a second at most"}, func(t *T) *int { return &of(t).RequestRate }),
+		row(Setting[T]{Name: "mostStreams", Label: "Streams at most", Form: bound[int](Number(1, mostThings, "")), Help: "`N` streams at most that are open at once: tails, members, publishers"}, func(t *T) *int { return &of(t).MostStreams }),
 	}
 }
 
@@ -76,8 +76,8 @@ func slower(who string, rate int64) []string {
 
 // roomy are the settings of how much a space may have.
 var roomy = Table[Space]{
-	row(Setting[Space]{Name: "mostChannels", Label: "Channels at most", Form: bound[int](Number(1, mostThings, "")), Help: "`NUMBER` of channels that the space may have"}, func(s *Space) *int { return &s.MostChannels }),
-	row(Setting[Space]{Name: "mostPartitions", Label: "Partitions at most", Form: bound[int](Number(1, mostThings, "")), Help: "`NUMBER` of partitions that its channels may have together"}, func(s *Space) *int { return &s.MostPartitions }),
+	row(Setting[Space]{Name: "mostChannels", Label: "Channels at most", Form: bound[int](Number(1, mostThings, "")), Help: "`N` channels at most that the space has"}, func(s *Space) *int { return &s.MostChannels }),
+	row(Setting[Space]{Name: "mostPartitions", Label: "Partitions at most", Form: bound[int](Number(1, mostThings, "")), Help: "`N` partitions at most that its channels have together"}, func(s *Space) *int { return &s.MostPartitions }),
 	row(Setting[Space]{Name: "mostKept", Label: "Keeps at most", Form: bound[int64](Size(leastKept, mostOfKept)), Help: "`SIZE` that its channels may keep together, not counting replicas: beyond it nothing is taken",
 		Effects: func(_, is *Space) []string {
 			if is.MostKept == 0 {

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -135,6 +136,7 @@ func (s *Server) item(c *gin.Context) {
 		}
 	}
 	out := item.Form(t)
+	out.By = s.Node.Publishers.Named(c, cmp.Or(item.Original, item.Message, &message.Stored{}).By)
 	out.Address, out.Partition = t.Address().At(partition, offset).String(), partition
 	c.JSON(http.StatusOK, out)
 }

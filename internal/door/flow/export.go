@@ -11,7 +11,6 @@ import (
 	"steadyferry/client"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/cloudevent"
-	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/door/gate"
@@ -65,7 +64,7 @@ func (s *Flow) exportTopic(c *gin.Context, f *exportFile) error {
 	ctx, cancel := s.StreamContext(c)
 	defer cancel()
 	return s.Node.Look.Whole(ctx, sel, func(m *message.Stored) error {
-		line := form.MessageOf(f.topic.Address(), m)
+		line := s.messageJSON(ctx, f.topic.Address(), m)
 		line.KeepExact(m.Body)
 		return f.write(line, &m.Message)
 	})

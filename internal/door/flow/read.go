@@ -2,6 +2,7 @@ package flow
 
 import (
 	"bufio"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -173,7 +174,7 @@ func (s *Flow) message(c *gin.Context) {
 		gate.WriteBody(c, t, m)
 		return
 	}
-	gate.WriteJSON(c, form.MessageOf(t.Address(), gate.Shown(m)))
+	gate.WriteJSON(c, s.messageJSON(c, t.Address(), gate.Shown(m)))
 }
 
 // selection reads the part of a selection that browse and tail share.
@@ -245,7 +246,7 @@ func (s *Flow) browse(c *gin.Context) {
 	w := s.NewLineWriter(c, form.NDJSONType, time.Minute)
 	a := sel.Topic.Address()
 	err := s.Node.Look.Browse(ctx, sel, func(e look.Event) error {
-		if err := w.Write(eventJSON(a, e), gate.BytesOf(e.Message)); err != nil {
+		if err := w.Write(s.eventJSON(c, a, e), gate.BytesOf(e.Message)); err != nil {
 			return err
 		}
 		if e.Progress != nil {
@@ -263,10 +264,17 @@ func (s *Flow) browse(c *gin.Context) {
 	w.Flush()
 }
 
-func eventJSON(a address.Address, e look.Event) form.Event {
+// messageJSON is a message with who has published it.
+func (s *Flow) messageJSON(ctx context.Context, a address.Address, m *message.Stored) form.Message {
+	out := form.MessageOf(a, m)
+	out.By = s.Node.Publishers.Named(ctx, m.By)
+	return out
+}
+
+func (s *Flow) eventJSON(ctx context.Context, a address.Address, e look.Event) form.Event {
 	out := form.Event{Progress: e.Progress, LeftOut: e.LeftOut, Damage: e.Damage}
 	if e.Message != nil {
-		m := form.MessageOf(a, e.Message)
+		m := s.messageJSON(ctx, a, e.Message)
 		out.Message = &m
 	}
 	return out
@@ -299,7 +307,7 @@ func (s *Flow) tail(c *gin.Context) {
 			return err
 		}
 		w.Text("id: " + place(at) + "\ndata: ")
-		if err := w.Write(eventJSON(a, e), gate.BytesOf(e.Message)); err != nil {
+		if err := w.Write(s.eventJSON(c, a, e), gate.BytesOf(e.Message)); err != nil {
 			return err
 		}
 		return w.Text("\n")

@@ -5,6 +5,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"time"
@@ -199,7 +200,10 @@ func (c *Catalog) MarkRemoved(ctx context.Context, id int64, back bool, e *Entry
 		var space int64
 		err := tx.GetContext(ctx, &space, `UPDATE channels SET removed_at = CASE WHEN $2 THEN NULL ELSE now() END WHERE id = $1 RETURNING space_id`, id, back)
 		if err == nil && back {
-			err = hasRoom(ctx, tx, space)
+			return hasRoom(ctx, tx, space)
+		}
+		if errors.Is(err, sql.ErrNoRows) {
+			return nil // it is gone already
 		}
 		return err
 	})

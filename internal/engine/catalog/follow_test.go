@@ -256,7 +256,7 @@ func BenchmarkNewChannel(b *testing.B) {
 func TestChangesByHandAreFollowed(t *testing.T) {
 	c, _, database, ch, _, _ := filled(t)
 	before := c.View()
-	testdb.Exec(t, database, `UPDATE spaces SET description = 'by hand'`)
+	testdb.Exec(t, database, `UPDATE spaces SET settings = settings || '{"description": "by hand"}'`)
 	require.Eventually(t, func() bool { return c.View().Spaces["coldchain"].Description == "by hand" }, 4*time.Second, 5*time.Millisecond, "at a word, and not at the next look")
 	assert.Equal(t, before.Version+1, c.View().Version)
 	testdb.Exec(t, database, `DELETE FROM channels`)

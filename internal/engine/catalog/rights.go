@@ -13,6 +13,7 @@ import (
 // Principal is a person or a machine, and how it is set.
 type Principal struct {
 	Owned
+	Number            uint32 `db:"number"` // it stands with what was published, and is never another's
 	setting.Principal `db:"-"`
 }
 

@@ -163,7 +163,7 @@ func (reg *Registry) appendHere(ctx context.Context, p *Partition, data []byte, 
 		return Receipt{}, &peer.NotDone{Reason: err, Sure: true}
 	}
 	defer leave()
-	result := g.Publish(ctx, &replica.Proposal{Data: data, Count: uint32(batch.Count()), Info: &offer{publisher: batch.Publisher(), route: batch.Route(), batch: batch}})
+	result := g.Publish(ctx, &replica.Proposal{Data: data, Count: uint32(batch.Count()), By: reg.numberOf(ctx), Info: &offer{publisher: batch.Publisher(), route: batch.Route(), batch: batch}})
 	if result.Err != nil {
 		var gap *topic.SequenceGap
 		var unknown *topic.UnknownPublisher
@@ -191,6 +191,16 @@ func (reg *Registry) appendHere(ctx context.Context, p *Partition, data []byte, 
 		return Receipt{}, result.Err
 	}
 	return Receipt{Partition: p.Number, Offset: result.Offset, Count: batch.Count() - result.Drops, Time: time.UnixMicro(result.Time).UTC(), Repeat: result.Repeat, Dropped: result.Drops}, nil
+}
+
+// numberOf is the number of the principal that asks; 0 for the service itself.
+func (reg *Registry) numberOf(ctx context.Context) uint32 {
+	if a, known := access.In(ctx); known && !access.IsNode(a) {
+		if p := reg.catalog.View().Principal(a.Who()); p != nil {
+			return p.Number
+		}
+	}
+	return 0
 }
 
 // appendThere passes a batch on to the node that leads its partition.

@@ -1,8 +1,13 @@
 package part
 
 import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/binary"
 	"errors"
 	"log/slog"
+
+	"github.com/google/uuid"
 
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/message"
@@ -109,11 +114,11 @@ func (m *Machine) Prepare(p *replica.Proposal, next message.Stamp) (replica.Resu
 		return result, done
 	}
 	if o.publisher != nil {
-		offset, repeat, err := check(m.ahead, o.publisher, p.Count)
+		offset, repeat, err := check(m.ahead, o.publisher, p.By, p.Count)
 		if err != nil || repeat {
 			return replica.Result{Offset: offset, Time: next.Time, Repeat: repeat, Err: err}, true
 		}
-		note(m.ahead, o.publisher, p.Count, next.Offset)
+		note(m.ahead, o.publisher, p.By, p.Count, next.Offset)
 		return replica.Result{}, false
 	}
 	if int64(m.Partition.Channel.idWindow()) != m.window() {
@@ -185,23 +190,42 @@ func (m *Machine) Apply(r message.Record, fresh bool) {
 	}
 	if p := batch.Publisher(); p != nil {
 		stamp := r.Stamp()
-		note(m.applied, p, stamp.Count, stamp.Offset)
+		note(m.applied, p, stamp.By, stamp.Count, stamp.Offset)
 	}
 }
 
-func check(of *topic.Publishers, p *message.Publisher, count uint32) (offset int64, repeat bool, err error) {
+// idOf is under which id a principal's publisher is known: the id that another principal brings is
+// another publisher's, so that nobody goes on, or breaks off, where somebody else is.
+func idOf(p *message.Publisher, by uint32) uuid.UUID {
+	if by == 0 {
+		return p.ID
+	}
+	sum := sha256.Sum256(binary.LittleEndian.AppendUint32(bytes.Clone(p.ID[:]), by))
+	return uuid.UUID(sum[:16])
+}
+
+func check(of *topic.Publishers, p *message.Publisher, by, count uint32) (offset int64, repeat bool, err error) {
 	if p.Origin {
 		return of.CheckOrigin(p.ID, p.Sequence)
 	}
-	return of.Check(p.ID, p.Sequence, count)
+	offset, repeat, err = of.Check(idOf(p, by), p.Sequence, count)
+	var gap *topic.SequenceGap
+	var unknown *topic.UnknownPublisher
+	switch { // errors are about the id that was sent
+	case errors.As(err, &gap):
+		gap.Publisher = p.ID
+	case errors.As(err, &unknown):
+		unknown.Publisher = p.ID
+	}
+	return offset, repeat, err
 }
 
-func note(of *topic.Publishers, p *message.Publisher, count uint32, offset int64) {
+func note(of *topic.Publishers, p *message.Publisher, by, count uint32, offset int64) {
 	if p.Origin {
 		of.NoteOrigin(p.ID, p.Sequence, offset)
 		return
 	}
-	of.Note(p.ID, p.Sequence, count, offset)
+	of.Note(idOf(p, by), p.Sequence, count, offset)
 }
 
 // Save returns what is known of publishers and routes.

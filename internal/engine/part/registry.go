@@ -229,7 +229,7 @@ type Registry struct {
 	byKind   map[string][]*Channel
 
 	inHand   *admit.Bytes
-	fair     *admit.Fair // of bytes on their way into logs, by space
+	fair     *admit.Fair         // of bytes on their way into logs, by space
 	turns    *semaphore.Weighted // of those who look at messages
 	decoding *semaphore.Weighted // bytes of large compressed batches that are looked through
 	telling  *semaphore.Weighted // and of those that tails tell

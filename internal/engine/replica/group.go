@@ -39,7 +39,8 @@ var (
 type Proposal struct {
 	Data   []byte
 	Count  uint32
-	Routes bool // it is a command to routes
+	Routes bool   // it is a command to routes
+	By     uint32 // number of the principal that publishes it
 	Info   any
 
 	result chan Result

@@ -98,7 +98,7 @@ func (g *Group) propose() {
 	entries := make([]*raftpb.Entry, 0, n)
 	first := len(g.inflight)
 	for _, p := range taken {
-		stamp := message.Stamp{Offset: g.nextOffset, Time: now, Count: p.Count, Routes: p.Routes}
+		stamp := message.Stamp{Offset: g.nextOffset, Time: now, Count: p.Count, Routes: p.Routes, By: p.By}
 		result, done := g.machine.Prepare(p, stamp)
 		if !done {
 			stamp.Count = p.Count // Prepare may have left out repeats

@@ -6,6 +6,8 @@ package publishers
 import (
 	"cmp"
 	"context"
+	"errors"
+	"fmt"
 	"maps"
 	"slices"
 	"sync"
@@ -13,6 +15,7 @@ import (
 	"time"
 
 	"steadyferry/internal/core/form"
+	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/peer"
 )
@@ -30,9 +33,11 @@ const (
 
 // Publishers are those of the cluster.
 type Publishers struct {
-	parts *part.Registry
-	kept  atomic.Int64
-	all   sync.Map // key -> *Publisher
+	parts   *part.Registry
+	catalog *catalog.Catalog
+	names   sync.Map // of principals by their numbers, which never change
+	kept    atomic.Int64
+	all     sync.Map // key -> *Publisher
 }
 
 type key struct {
@@ -52,8 +57,8 @@ type Publisher struct {
 }
 
 // New returns the service.
-func New(parts *part.Registry) *Publishers {
-	ps := &Publishers{parts: parts}
+func New(parts *part.Registry, records *catalog.Catalog) *Publishers {
+	ps := &Publishers{parts: parts, catalog: records}
 	peer.Answer(&parts.Calls, "publishers", func(context.Context, uint64, struct{}) ([]form.Publisher, error) { return ps.here(time.Now()), nil })
 	return ps
 }
@@ -82,6 +87,27 @@ func (p *Publisher) Sent(messages int64) {
 	}
 	p.count.Add(messages)
 	p.last.Store(time.Now().Unix())
+}
+
+// Named returns the name of the principal with a number, also of one that is gone; it is empty for the
+// service itself, and while the records cannot be asked.
+func (ps *Publishers) Named(ctx context.Context, number uint32) string {
+	if name, known := ps.names.Load(number); known {
+		return name.(string)
+	}
+	if number == 0 || !ps.catalog.AwaySince().IsZero() {
+		return ""
+	}
+	name, err := catalog.One[string](ctx, ps.catalog, `SELECT name FROM principal_numbers WHERE number = $1`, number)
+	switch {
+	case errors.Is(err, catalog.ErrNotFound):
+		unknown := fmt.Sprintf("principal %d", number) // of other records than these
+		name = &unknown
+	case err != nil:
+		return ""
+	}
+	ps.names.Store(number, *name)
+	return *name
 }
 
 // Tend forgets who has been silent, and goes on with rates.

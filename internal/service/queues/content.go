@@ -187,7 +187,7 @@ func (m *queueMachine) pick(record message.Record, places []bytesOf, out []*mess
 		if alone {
 			one.Body = slices.Clone(one.Body)
 		}
-		out[i] = &message.Stored{Message: *one, Partition: m.Partition.Number, Offset: places[i].offset, StoredAt: at}
+		out[i] = &message.Stored{Message: *one, Partition: m.Partition.Number, Offset: places[i].offset, StoredAt: at, By: stamp.By}
 	})
 }
 

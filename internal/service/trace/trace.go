@@ -70,7 +70,7 @@ func (ts *Traces) Of(ctx context.Context, t *part.Channel, partition int, offset
 			return nil, err
 		}
 		tr.State, tr.Message, tr.Original = item.Info.State.String(), item.Message, item.Original
-		tr.published(item.Message, item.Publisher)
+		tr.published(item.Message, ts.by(ctx, cmp.Or(item.Original, item.Message)), item.Publisher)
 		for i, e := range item.Info.History {
 			s := Step{At: time.UnixMicro(e.At).UTC(), Address: tr.Address, Event: e.Kind.String(), Who: e.Who, Reason: e.Reason, Detail: item.Details[i]}
 			if e.Began > 0 {
@@ -103,7 +103,7 @@ func (ts *Traces) Of(ctx context.Context, t *part.Channel, partition int, offset
 	if err != nil {
 		return nil, err
 	}
-	tr.published(tr.Message, publisher)
+	tr.published(tr.Message, ts.by(ctx, m), publisher)
 	ts.readers(ctx, t, tr, partition, offset)
 	ts.cameFrom(ctx, tr, m)
 	ts.goesTo(ctx, t, tr, m, maxHops)
@@ -165,13 +165,22 @@ func (ts *Traces) sentAgain(ctx context.Context, t *part.Channel, tr *Story, par
 	}
 }
 
-// published is the step with which every story begins, of the message as it is seen.
-func (tr *Story) published(m *message.Stored, publisher string) {
+// by names the principal that has published a message.
+func (ts *Traces) by(ctx context.Context, m *message.Stored) string {
+	if m == nil {
+		return ""
+	}
+	return ts.publishers.Named(ctx, m.By)
+}
+
+// published is the step with which every story begins, of the message as it is seen: by which
+// principal, and as which publisher.
+func (tr *Story) published(m *message.Stored, by, publisher string) {
 	if m == nil {
 		return
 	}
 	tr.ID = m.ID
-	s := Step{At: m.StoredAt, Address: tr.Address, Event: "published", Who: publisher}
+	s := Step{At: m.StoredAt, Address: tr.Address, Event: "published", Who: by, Reason: publisher}
 	if m.Key != "" {
 		s.Detail = "key " + m.Key
 	}

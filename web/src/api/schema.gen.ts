@@ -2323,7 +2323,7 @@ export interface components {
              * @description Empty for things
              * @enum {string}
              */
-            unit: "" | "bytes" | "bytes a second" | "a second";
+            unit: "" | "bytes" | "bytes-per-second" | "per-second";
             /** @description Of all nodes together */
             used: number;
             /** @description How much may be; 0 for no bound */
@@ -2890,6 +2890,8 @@ export interface components {
             shortened?: boolean;
             /** @description What whoever asks may not see of it: key, headers, body */
             masked?: string[];
+            /** @description The principal that has published it; left out for the service itself, and where it is not told */
+            by?: string;
             /** Format: date-time */
             publisherTime?: string;
             /** @description JSON as JSON, text as a string */
@@ -3324,7 +3326,7 @@ export interface components {
         /** @description Something that will go wrong if nothing changes */
         Foreseen: {
             /** @enum {string} */
-            kind: "loss" | "disk" | "certificate" | "waiting";
+            kind: "loss" | "disk" | "space" | "certificate" | "waiting";
             address: string;
             /** @enum {string} */
             level: "warn" | "alarm";
@@ -3906,18 +3908,18 @@ export interface components {
              * @description SIZE a second that may be read at most: beyond it readers are asked to wait. Allowed: 0 (no bound), 64KiB to 1TiB
              */
             readRate?: number;
-            /** @description NUMBER of requests a second at most. Allowed: 0 (no bound), 1 to 1000000 */
+            /** @description N requests a second at most. Allowed: 0 (no bound), 1 to 1000000 */
             requestRate?: number;
-            /** @description NUMBER of streams that may be open at once: tails, members, publishers. Allowed: 0 (no bound), 1 to 1000000 */
+            /** @description N streams at most that are open at once: tails, members, publishers. Allowed: 0 (no bound), 1 to 1000000 */
             mostStreams?: number;
         };
         SpaceSettings: {
             /** @description TEXT that says what it is for. Allowed: up to 500 characters */
             description?: string;
             labels?: components["schemas"]["Labels"];
-            /** @description NUMBER of channels that the space may have. Allowed: 0 (no bound), 1 to 1000000 */
+            /** @description N channels at most that the space has. Allowed: 0 (no bound), 1 to 1000000 */
             mostChannels?: number;
-            /** @description NUMBER of partitions that its channels may have together. Allowed: 0 (no bound), 1 to 1000000 */
+            /** @description N partitions at most that its channels have together. Allowed: 0 (no bound), 1 to 1000000 */
             mostPartitions?: number;
             /**
              * Format: int64
@@ -3934,9 +3936,9 @@ export interface components {
              * @description SIZE a second that may be read at most: beyond it readers are asked to wait. Allowed: 0 (no bound), 64KiB to 1TiB
              */
             readRate?: number;
-            /** @description NUMBER of requests a second at most. Allowed: 0 (no bound), 1 to 1000000 */
+            /** @description N requests a second at most. Allowed: 0 (no bound), 1 to 1000000 */
             requestRate?: number;
-            /** @description NUMBER of streams that may be open at once: tails, members, publishers. Allowed: 0 (no bound), 1 to 1000000 */
+            /** @description N streams at most that are open at once: tails, members, publishers. Allowed: 0 (no bound), 1 to 1000000 */
             mostStreams?: number;
         };
         NewGroup: components["schemas"]["GroupSettings"] & {

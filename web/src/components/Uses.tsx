@@ -16,9 +16,9 @@ const amount = (q: Quota, n: number) => {
   switch (q.unit) {
     case "bytes":
       return size(n);
-    case "bytes a second":
+    case "bytes-per-second":
       return `${size(n)}/s`;
-    case "a second":
+    case "per-second":
       return `${rate(n)}/s`;
   }
   return count(n);
