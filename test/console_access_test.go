@@ -198,3 +198,36 @@ func TestTheConsoleBreaksTheGlass(t *testing.T) {
 	p.wait(`!document.body.innerText.includes("hidden: it takes see-content")`)
 	assert.Contains(t, n.Must("logbook", "-action", "break the glass"), "the clinic cannot find its box")
 }
+
+// What a space uses is seen beside what it may, and a bound is set with what it does told before.
+func TestTheConsoleOfASpace(t *testing.T) {
+	t.Parallel()
+	n := failing(t)
+	p := openConsole(t, n)
+	p.open("/channels?space=coldchain")
+	p.click("What coldchain uses")
+	p.says("What it uses")
+	p.says("no bound")
+	p.fill("Channels at most", "1")
+	p.fill("Keeps at most", "1MiB")
+	p.says("ferry set coldchain -most-channels 1 -most-kept 1MiB")
+	p.click("See what changes")
+	p.says("while more than 1MiB is kept, nothing is taken (507)")
+	p.accessible("a change of bounds")
+	p.click("Change it")
+	p.says("no more come")
+	p.says("of 1.0 MiB")
+	p.everywhere("What it uses", "/spaces/coldchain")
+	n.Must("set", "coldchain", "-publish-rate", "64KiB", "-yes")
+	p.says("of 64.0 KiB/s")
+	_, refused, code := n.Ferry("", "new", "topic", "coldchain/one-more")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, refused, "channels, and may have 1")
+
+	n.Must("access", "new", "person", "ines")
+	n.Must("access", "new", "grant", "ines", "-role", "viewer", "-on", "coldchain", "-yes")
+	viewer := openConsole(t, as(t, n, "ines"))
+	viewer.open("/spaces/coldchain")
+	viewer.says("no more come")
+	viewer.wait(`!document.body.innerText.includes("How it is set")`)
+}

@@ -138,7 +138,7 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 		config.SignIn = &signinconfig.Config{}
 	}
 	n.SignIn = signin.New(n.Catalog, config.SignIn, config.PublicURL)
-	n.Jobs = jobs.New(n.Catalog, n.Access.Named)
+	n.Jobs = jobs.New(n.Catalog, n.Access.Scoped)
 	n.Moves = moves.New(n.Parts, n.Catalog, n.Jobs, n.Cluster)
 	n.Look = look.New(n.Parts, n.Catalog)
 	n.Replays = replays.New(n.Parts, n.Catalog, n.Jobs, n.Queues, n.Groups, n.Look)

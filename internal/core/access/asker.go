@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/mask"
 	"steadyferry/internal/core/problem"
 )
@@ -33,6 +34,15 @@ func PassIn(ctx context.Context) string {
 		return a.Pass()
 	}
 	return PassOfNobody
+}
+
+// ScopeIn is the pass of whoever asks with a context, when that is with a token for less than its
+// principal may: what is done later in their name is for no more. Else it is empty.
+func ScopeIn(ctx context.Context) string {
+	if pass := PassIn(ctx); strings.Count(pass, "\t") == 2 && !strings.HasSuffix(pass, "\t\t") {
+		return pass
+	}
+	return ""
 }
 
 type askerKey struct{}
@@ -65,6 +75,18 @@ func Check(ctx context.Context, v Verb, at string) error {
 		return nil
 	}
 	return a.Refuse(v, at)
+}
+
+// CheckOn returns why whoever asks may not do something at everything that a pattern covers; nil: they may.
+func CheckOn(ctx context.Context, v Verb, p address.Pattern) error {
+	a, ok := In(ctx)
+	if !ok {
+		return Check(ctx, v, p.String())
+	}
+	if a.Rights().On(p).Has(v) {
+		return nil
+	}
+	return a.Refuse(v, p.String())
 }
 
 // May reports whether whoever asks may do something at an address.

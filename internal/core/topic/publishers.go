@@ -4,7 +4,9 @@
 package topic
 
 import (
+	"bytes"
 	"container/list"
+	"crypto/sha256"
 	"encoding/binary"
 	"fmt"
 
@@ -73,6 +75,17 @@ type seen struct {
 	sequence uint64
 	count    uint32
 	offset   int64
+}
+
+// IDOf is under which id a publisher of a principal with a number is known: the id that another
+// principal brings is another publisher's, so that nobody goes on, or breaks off, where somebody else
+// is. 0 is the service itself.
+func IDOf(id uuid.UUID, by uint32) uuid.UUID {
+	if by == 0 {
+		return id
+	}
+	sum := sha256.Sum256(binary.LittleEndian.AppendUint32(bytes.Clone(id[:]), by))
+	return uuid.UUID(sum[:16])
 }
 
 // NewPublishers returns an empty memory.

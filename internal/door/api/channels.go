@@ -73,7 +73,7 @@ func (s *Server) answerSpace(c *gin.Context, name string, status int) {
 		if access.May(c, access.SeeCounts, name) {
 			out.Settings, out.Uses = setting.Spaces.Show(&sp.Space, ""), s.Node.Quotas.OfSpace(sp)
 			for i := range out.Uses {
-				if q := &out.Uses[i]; q.Name == "mostKept" && q.Most > 0 {
+				if q := &out.Uses[i]; q.Name == "mostKept" && q.Used < q.Most {
 					q.Full = s.Node.Outlook.Full(c, name)
 				}
 			}

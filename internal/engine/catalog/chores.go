@@ -6,6 +6,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/setting"
 )
@@ -14,8 +15,9 @@ import (
 type Chore struct {
 	Owned
 	setting.Chore `db:"-"`
-	Since         time.Time `db:"since"`  // its times count from then on
-	By            string    `db:"set_by"` // who has set it last: it does what they may
+	Since         time.Time `db:"since"`     // its times count from then on
+	By            string    `db:"set_by"`    // who has set it last: it does what they may
+	Scope         string    `db:"set_scope"` // with what they came, see access.ScopeIn
 }
 
 func (ch *Chore) settings() any { return &ch.Chore }
@@ -33,7 +35,10 @@ func (c *Catalog) NewChore(ctx context.Context, ch *Chore, e *Entry) error {
 }
 
 func setBy(ctx context.Context, tx *sqlx.Tx, ch *Chore) error {
-	_, err := tx.ExecContext(ctx, `UPDATE chores SET set_by = $2 WHERE id = $1`, ch.ID, ch.By)
+	if a, asks := access.In(ctx); asks && !access.IsNode(a) {
+		ch.Scope = access.ScopeIn(ctx)
+	}
+	_, err := tx.ExecContext(ctx, `UPDATE chores SET set_by = $2, set_scope = $3 WHERE id = $1`, ch.ID, ch.By, ch.Scope)
 	return err
 }
 

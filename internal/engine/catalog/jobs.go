@@ -10,6 +10,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/jmoiron/sqlx"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/job"
 )
 
@@ -22,6 +23,7 @@ type Job struct {
 	Kind      string          `db:"kind"`
 	Address   string          `db:"address"` // of what it is about
 	Who       string          `db:"who"`
+	Scope     string          `db:"scope"` // see access.ScopeIn
 	State     job.State       `db:"state"`
 	Detail    string          `db:"detail"`
 	Spec      json.RawMessage `db:"spec"`
@@ -62,8 +64,8 @@ func (c *Catalog) NewJob(ctx context.Context, j *Job, e *Entry, also In) error {
 // NewJobIn records a job within another change.
 func NewJobIn(j *Job, also In) In {
 	return func(ctx context.Context, tx *sqlx.Tx) error {
-		if err := tx.GetContext(ctx, j, `INSERT INTO jobs (kind, address, who, detail, spec, rate, total, parent) VALUES ($1, $2, $3, $4, $5, $6, $7, $8) RETURNING *`,
-			j.Kind, j.Address, j.Who, j.Detail, []byte(j.Spec), j.Rate, j.Total, j.Parent); err != nil {
+		if err := tx.GetContext(ctx, j, `INSERT INTO jobs (kind, address, who, detail, spec, rate, total, parent, scope) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING *`,
+			j.Kind, j.Address, j.Who, j.Detail, []byte(j.Spec), j.Rate, j.Total, j.Parent, access.ScopeIn(ctx)); err != nil {
 			return err
 		}
 		return All(also)(ctx, tx)

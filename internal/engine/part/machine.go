@@ -1,13 +1,8 @@
 package part
 
 import (
-	"bytes"
-	"crypto/sha256"
-	"encoding/binary"
 	"errors"
 	"log/slog"
-
-	"github.com/google/uuid"
 
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/message"
@@ -194,21 +189,11 @@ func (m *Machine) Apply(r message.Record, fresh bool) {
 	}
 }
 
-// idOf is under which id a principal's publisher is known: the id that another principal brings is
-// another publisher's, so that nobody goes on, or breaks off, where somebody else is.
-func idOf(p *message.Publisher, by uint32) uuid.UUID {
-	if by == 0 {
-		return p.ID
-	}
-	sum := sha256.Sum256(binary.LittleEndian.AppendUint32(bytes.Clone(p.ID[:]), by))
-	return uuid.UUID(sum[:16])
-}
-
 func check(of *topic.Publishers, p *message.Publisher, by, count uint32) (offset int64, repeat bool, err error) {
 	if p.Origin {
 		return of.CheckOrigin(p.ID, p.Sequence)
 	}
-	offset, repeat, err = of.Check(idOf(p, by), p.Sequence, count)
+	offset, repeat, err = of.Check(topic.IDOf(p.ID, by), p.Sequence, count)
 	var gap *topic.SequenceGap
 	var unknown *topic.UnknownPublisher
 	switch { // errors are about the id that was sent
@@ -225,7 +210,7 @@ func note(of *topic.Publishers, p *message.Publisher, by, count uint32, offset i
 		of.NoteOrigin(p.ID, p.Sequence, offset)
 		return
 	}
-	of.Note(idOf(p, by), p.Sequence, count, offset)
+	of.Note(topic.IDOf(p.ID, by), p.Sequence, count, offset)
 }
 
 // Save returns what is known of publishers and routes.

@@ -132,7 +132,10 @@ const mostChores = 4
 // Named returns who asks in the name of somebody, as a job does for who made it: of a
 // principal, of a chore (chore ADDRESS), which does what whoever has set it last may do, or of
 // the service.
-func (s *Service) Named(who string) access.Asker {
+func (s *Service) Named(who string) access.Asker { return s.Scoped(who, "") }
+
+// Scoped is Named with no more than a scope is for, as access.ScopeIn has told it; empty: there is none.
+func (s *Service) Scoped(who, pass string) access.Asker {
 	if who == setting.Ferryd {
 		return access.Node(who)
 	}
@@ -141,10 +144,13 @@ func (s *Service) Named(who string) access.Asker {
 		if !ok {
 			break
 		}
-		who = ""
+		who, pass = "", ""
 		if c := s.catalog.View().Chores[at]; c != nil {
-			who = c.By
+			who, pass = c.By, c.Scope
 		}
+	}
+	if parts := strings.SplitN(pass, "\t", 3); len(parts) == 3 && parts[0] == who {
+		return &asker{s: s, by: scope{who, parts[1], parts[2]}}
 	}
 	return &asker{s: s, by: scope{principal: who}}
 }

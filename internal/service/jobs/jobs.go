@@ -23,7 +23,7 @@ import (
 // Jobs are the jobs of the cluster.
 type Jobs struct {
 	records *catalog.Catalog
-	asker   func(who string) access.Asker
+	asker   func(who, scope string) access.Asker
 	kinds   map[string]traits
 }
 
@@ -56,12 +56,12 @@ func (js *Jobs) as(ctx context.Context, j *catalog.Job) context.Context {
 	if f := js.kinds[j.Kind].who; f != nil {
 		who = f(j)
 	}
-	return access.As(ctx, js.asker(who))
+	return access.As(ctx, js.asker(who, j.Scope))
 }
 
 // New returns the service, which knows no kinds yet. Jobs are run with what whoever made them
-// may at the moment, as asker knows it.
-func New(records *catalog.Catalog, asker func(who string) access.Asker) *Jobs {
+// may at the moment, and no more than what they came with was for (scope), as asker knows it.
+func New(records *catalog.Catalog, asker func(who, scope string) access.Asker) *Jobs {
 	return &Jobs{records: records, asker: asker, kinds: map[string]traits{}}
 }
 

@@ -124,7 +124,7 @@ func newDesk(t *testing.T, database string, l *ledger, change func(k *jobs.Kind[
 	records, err := catalog.Open(accesstest.Owner(t), database, func(catalog.Delta) {})
 	require.NoError(t, err)
 	t.Cleanup(records.Close)
-	d := &desk{records: records, jobs: jobs.New(records, access.Node), kind: &jobs.Kind[order, progress]{Name: "entering", MaxRate: 1e6, May: func(context.Context, string, *order) error { return nil },
+	d := &desk{records: records, jobs: jobs.New(records, func(who, _ string) access.Asker { return access.Node(who) }), kind: &jobs.Kind[order, progress]{Name: "entering", MaxRate: 1e6, May: func(context.Context, string, *order) error { return nil },
 		Plan: func(_ context.Context, o *order) (*jobs.Plan, error) {
 			return &jobs.Plan{Idle: o.Numbers == 0, Address: "coldchain/readings", Total: int64(o.Numbers), Action: "new entering", After: map[string]any{}}, nil
 		},

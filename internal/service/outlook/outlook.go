@@ -229,7 +229,9 @@ func (f *foreseeing) rooms(ctx context.Context, space string) error {
 		}
 		var ids []int64
 		for _, t := range f.parts.ChannelsOf(name) {
-			ids = append(ids, t.ID)
+			if !t.OfGroup() {
+				ids = append(ids, t.ID)
+			}
 		}
 		var lines []outlook.Trend
 		err := f.trends(ctx, sample.Channel, ids, "bytes", diskSpan, func(_ string, _ int64, t outlook.Trend) *form.Foreseen {

@@ -123,9 +123,13 @@ func (q *Quotas) Tend() {
 	}
 }
 
-// keptIn is how many bytes the channels of a space keep.
+// keptIn is how many bytes the channels of a space keep, without what groups have set aside: that is
+// not bound either.
 func (q *Quotas) keptIn(space string) (bytes int64) {
 	for _, t := range q.parts.ChannelsOf(space) {
+		if t.OfGroup() {
+			continue
+		}
 		status, _ := q.parts.Status(t, time.Now())
 		bytes += status.Bytes
 	}

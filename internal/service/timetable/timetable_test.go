@@ -48,7 +48,7 @@ func newDesk(t *testing.T, database string, of *deeds) *desk {
 	records, err := catalog.Open(accesstest.Owner(t), database, func(catalog.Delta) {})
 	require.NoError(t, err)
 	t.Cleanup(records.Close)
-	tt := New(nil, records, jobs.New(records, access.Node))
+	tt := New(nil, records, jobs.New(records, func(who, _ string) access.Asker { return access.Node(who) }))
 	tt.Register(setting.DoVerify, Act{Needs: []string{"of"},
 		Plan: func(context.Context, *setting.Chore) (*Plan, error) {
 			return &Plan{Messages: 7, Effects: []string{"it would look"}}, nil

@@ -44,6 +44,9 @@ func (ws *Watches) New(ctx context.Context, who string, a address.Address, setti
 	if err := ws.fill(&w.Watch, a, settings, nil); err != nil {
 		return nil, err
 	}
+	if err := mayKeep(ctx, &w.Watch); err != nil {
+		return nil, err
+	}
 	err := ws.catalog.NewWatch(ctx, w, &catalog.Entry{Who: who, Action: "new watch", Address: a.String(), After: setting.Watches.Show(&w.Watch, "")})
 	if errors.Is(err, catalog.ErrExists) {
 		return nil, problem.New(problem.Conflict, "%s exists already", a).Field("address").Next("ferry show %s tells what it is", a)
@@ -110,12 +113,39 @@ func (ws *Watches) Set(ctx context.Context, who string, a address.Address, setti
 				p.Effects = append(p.Effects, effects...)
 			}
 		}
+		if p.After["keep"] != nil || p.After["of"] != nil {
+			if err := mayKeep(ctx, &w.Watch); err != nil {
+				return err
+			}
+		}
 		if preview {
 			return nil
 		}
 		return ws.catalog.SetWatch(ctx, &w, &catalog.Entry{Who: who, Action: "set watch", Address: a.String(), Before: p.Before, After: p.After})
 	})
 	return p, err
+}
+
+// mayKeep returns why whoever asks may not have a watch keep what it shall: it is the service that sets it
+// right later, in their place.
+func mayKeep(ctx context.Context, w *setting.Watch) error {
+	if len(w.Keep) == 0 {
+		return nil
+	}
+	on, err := address.ParsePattern(w.Of)
+	if err != nil {
+		return err
+	}
+	verbs := map[access.Verb]bool{}
+	for name := range w.Keep {
+		verbs[map[bool]access.Verb{true: access.Pause, false: access.SetUp}[name == "paused"]] = true
+	}
+	for v := range verbs {
+		if err := access.CheckOn(ctx, v, on); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // judges are the settings that decide what a watch finds.

@@ -24,11 +24,25 @@ const amount = (q: Quota, n: number) => {
   return count(n);
 };
 
-/** How near to its bound something is: by shape and word as well as by colour. */
-function stateOf(q: Quota) {
-  const share = q.most > 0 ? q.used / q.most : 0;
-  if (share >= 1) return "alarm";
-  return share >= 0.8 ? "attention" : "ready";
+/** How near to its bound something is, in a word as well as by colour; undefined while it is not. */
+function nearing(q: Quota): { state: string; word: string } | undefined {
+  if (q.most === 0) return undefined;
+  if (q.used >= q.most)
+    return {
+      state: "alarm",
+      word: q.name === "mostKept" ? "nothing is taken until it is less" : q.unit ? "more is asked to wait" : "no more come",
+    };
+  if (q.full) return { state: "attention", word: `all of it is used at ${clock(q.full, false)}, as it grows now` };
+  return q.used >= 0.8 * q.most ? { state: "attention", word: `${Math.floor((100 * q.used) / q.most)} % is used` } : undefined;
+}
+
+function Nearing({ of }: { of?: { state: string; word: string } }) {
+  if (!of) return null;
+  return (
+    <dd className="col-span-full text-[length:var(--text-small)]">
+      <Mark {...of} />
+    </dd>
+  );
 }
 
 /** What is used of what may be, a line each with its length. */
@@ -53,18 +67,7 @@ export function Uses({ all }: { all: Quota[] }) {
             {amount(q, q.used)}
             {q.most > 0 ? ` of ${amount(q, q.most)}` : <span className="text-soft">, no bound</span>}
           </dd>
-          {q.most > 0 && (q.full || stateOf(q) !== "ready") && (
-            <dd className="col-span-full text-[length:var(--text-small)]">
-              <Mark
-                state={stateOf(q) === "ready" ? "attention" : stateOf(q)}
-                word={
-                  q.full
-                    ? `all of it is used at ${clock(q.full, false)}, as it grows now`
-                    : `${Math.floor((100 * q.used) / q.most)} % is used`
-                }
-              />
-            </dd>
-          )}
+          <Nearing of={nearing(q)} />
         </div>
       ))}
     </dl>

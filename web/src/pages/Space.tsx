@@ -68,7 +68,7 @@ export function SpacePage() {
         <h1 className="address">{space}</h1>
         <p>{s.description}</p>
       </header>
-      <nav aria-label="In the space" className="mb-4 flex flex-wrap gap-x-4">
+      <nav aria-label="In the space" className="mb-4 flex flex-wrap gap-x-4 gap-y-2 leading-6">
         <Link to={`/channels?space=${in_}`}>{many(s.channels, "channel")}</Link>
         <Link to={`/chart?space=${in_}`}>How they hang together</Link>
         <MayAt verbs={["logbook"]} at={space}>
