@@ -157,7 +157,7 @@ func (d *depot) prepare(ctx context.Context) error {
 		d.shift(0)
 	}()
 	isNew, err := d.make(ctx, []step{
-		{"/spaces", map[string]any{"space": "coldchain", "description": "Vaccine boxes on their way to clinics", "labels": map[string]string{"team": "logistics"}}},
+		{"/spaces", map[string]any{"space": "coldchain", "description": "Vaccine boxes on their way to clinics", "labels": map[string]string{"team": "logistics"}, "mostChannels": 40, "mostKept": int64(20) << 30}},
 		{"/channels", map[string]any{"address": d.readings.String(), "kind": "topic", "partitionCount": 6, "retain": "72h", "retainBytes": 8 << 20,
 			"description": "What every box measures, every two seconds", "labels": map[string]string{"source": "boxes"}}},
 		{"/channels", map[string]any{"address": d.journeys.String(), "kind": "topic", "partitionCount": 2, "retain": "30d",
