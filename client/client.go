@@ -37,6 +37,7 @@ type Client struct {
 
 	token   string
 	secure  bool // the token goes over TLS only
+	tls     *tls.Config
 	http    *http.Client
 	publish *http.Client // gives up sooner when a node says nothing
 
@@ -61,13 +62,15 @@ const (
 // that answers. When a server is named with https, no other is talked to
 // without it, whatever servers say, and redirections are never followed.
 func New(servers, token string) (*Client, error) {
+	secured := &tls.Config{MinVersion: tls.VersionTLS12}
 	transport := func(silent time.Duration) *http.Client {
 		return &http.Client{Transport: &http.Transport{
+			TLSClientConfig:     secured,
 			MaxIdleConnsPerHost: 256, MaxIdleConns: 1024, WriteBufferSize: 64 << 10, ReadBufferSize: 64 << 10, ResponseHeaderTimeout: silent,
 			DialContext: (&net.Dialer{Timeout: 2 * time.Second}).DialContext, DisableCompression: true,
 		}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	}
-	c := &Client{token: token, http: transport(0), publish: transport(silentPublish), Patience: defaultPatience, leaders: map[string]string{}}
+	c := &Client{token: token, tls: secured, http: transport(0), publish: transport(silentPublish), Patience: defaultPatience, leaders: map[string]string{}}
 	for s := range strings.SplitSeq(servers, ",") {
 		if s = strings.TrimSpace(s); s == "" {
 			continue
@@ -103,17 +106,19 @@ func (c *Client) Trust(authorities []byte) error {
 	if !pool.AppendCertsFromPEM(authorities) {
 		return errors.New("there is no certificate in it")
 	}
-	for _, h := range []*http.Client{c.http, c.publish} {
-		h.Transport.(*http.Transport).TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}
-	}
+	c.tls.RootCAs = pool
 	return nil
 }
+
+// Present has the client come with a certificate, which stands for somebody where no token does. It is
+// called before the client is used.
+func (c *Client) Present(cert tls.Certificate) { c.tls.Certificates = []tls.Certificate{cert} }
 
 // As is a client of the same servers that comes with another token.
 func (c *Client) As(token string) *Client {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return &Client{token: token, secure: c.secure, http: c.http, publish: c.publish, Patience: c.Patience, Program: c.Program, servers: slices.Clone(c.servers), leaders: map[string]string{}}
+	return &Client{token: token, secure: c.secure, tls: c.tls, http: c.http, publish: c.publish, Patience: c.Patience, Program: c.Program, servers: slices.Clone(c.servers), leaders: map[string]string{}}
 }
 
 // HTTP is by what requests are sent, for those that are not of the API.
@@ -306,7 +311,9 @@ func (c *Client) send(ctx context.Context, server string, r Request) (*http.Resp
 	for name, values := range r.Header {
 		request.Header[name] = values
 	}
-	request.Header.Set("Authorization", "Bearer "+c.token)
+	if c.token != "" {
+		request.Header.Set("Authorization", "Bearer "+c.token)
+	}
 	if c.Program != "" {
 		request.Header.Set(HeaderProgram, c.Program)
 	}

@@ -75,7 +75,9 @@ func (p *FastPublisher) Publish(partition int, batch []byte) error {
 	defer fasthttp.ReleaseResponse(response)
 	request.Header.SetMethod(http.MethodPost)
 	request.Header.SetContentType(BatchType)
-	request.Header.Set("Authorization", "Bearer "+p.client.token)
+	if p.client.token != "" {
+		request.Header.Set("Authorization", "Bearer "+p.client.token)
+	}
 	if p.client.Program != "" {
 		request.Header.Set(HeaderProgram, p.client.Program)
 	}
@@ -105,7 +107,7 @@ func (p *FastPublisher) host(server string) (*fasthttp.HostClient, error) {
 	if err != nil {
 		return nil, err
 	}
-	h := &fasthttp.HostClient{Addr: u.Host, IsTLS: u.Scheme == "https", MaxConns: 1, ReadBufferSize: 16 << 10, WriteBufferSize: 64 << 10,
+	h := &fasthttp.HostClient{Addr: u.Host, IsTLS: u.Scheme == "https", TLSConfig: p.client.tls, MaxConns: 1, ReadBufferSize: 16 << 10, WriteBufferSize: 64 << 10,
 		ReadTimeout: silentPublish, WriteTimeout: time.Minute, MaxIdemponentCallAttempts: 1}
 	p.hosts[server] = h
 	return h, nil

@@ -1,7 +1,6 @@
 package client
 
 import (
-	"crypto/tls"
 	"encoding/json"
 	"net/http"
 	"net/http/httptest"
@@ -40,9 +39,7 @@ func TestTheTokenNeverLeavesTLS(t *testing.T) {
 	defer secure.Close()
 	c, err := New(secure.URL, "t-secret")
 	require.NoError(t, err)
-	for _, h := range []*http.Client{c.http, c.publish} {
-		h.Transport.(*http.Transport).TLSClientConfig = &tls.Config{InsecureSkipVerify: true}
-	}
+	c.tls.InsecureSkipVerify = true
 	a, err := address.ParseChannel("coldchain/readings")
 	require.NoError(t, err)
 	for range 3 {

@@ -56,7 +56,7 @@ func (c *Client) OpenWork(ctx context.Context, a address.Address, member string,
 
 // dial opens a WebSocket to the first server that answers.
 func (c *Client) dial(ctx context.Context, path string) (*websocket.Conn, error) {
-	dialer := websocket.Dialer{HandshakeTimeout: 10 * time.Second, ReadBufferSize: 16 << 10, WriteBufferSize: 16 << 10}
+	dialer := websocket.Dialer{TLSClientConfig: c.tls, HandshakeTimeout: 10 * time.Second, ReadBufferSize: 16 << 10, WriteBufferSize: 16 << 10}
 	var failed error
 	for _, server := range c.order("") {
 		conn, response, err := dialer.DialContext(ctx, "ws"+strings.TrimPrefix(server, "http")+"/api/v1"+path, c.streamHead())
@@ -219,7 +219,10 @@ func (s *WorkStream) Close(ctx context.Context) error {
 
 // streamHead is the head of a request that becomes a stream.
 func (c *Client) streamHead() http.Header {
-	head := http.Header{"Authorization": {"Bearer " + c.token}}
+	head := http.Header{}
+	if c.token != "" {
+		head.Set("Authorization", "Bearer "+c.token)
+	}
 	if c.Program != "" {
 		head.Set(HeaderProgram, c.Program)
 	}

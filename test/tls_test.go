@@ -128,3 +128,65 @@ func TestNothingInTheClearOnANetwork(t *testing.T) {
 		assert.Contains(t, refused("-public-url", url), "-public-url", url)
 	}
 }
+
+// A machine gets in with a certificate that an authority has signed and a rule gives a name to: it may
+// what its name was given, for as long as that is there. What is signed by others, or fits no rule, is
+// nobody.
+func TestMachinesComeWithCertificates(t *testing.T) {
+	t.Parallel()
+	certs, machines, strangers := t.TempDir(), t.TempDir(), t.TempDir()
+	ferryd := harness.Binary(t, "ferryd")
+	for dir, args := range map[string][]string{certs: {"-nodes", "node-a", "-hosts", "127.0.0.1"}, machines: {"-nodes", "", "-clients", "build-42,relay-1,owner"}, strangers: {"-nodes", "", "-clients", "build-42"}} {
+		out, err := exec.Command(ferryd, append([]string{"certs", "-tls-dir", dir}, args...)...).CombinedOutput()
+		require.NoError(t, err, string(out))
+	}
+	rules := filepath.Join(machines, "sign-in.yaml")
+	require.NoError(t, os.WriteFile(rules, []byte("certificates:\n  authorities: "+filepath.Join(machines, "ca.pem")+"\n  rules:\n    - {of: name, fits: \"build-*\"}\n    - {of: name, fits: owner}\n"), 0o600))
+	free, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	at := free.Addr().String()
+	require.NoError(t, free.Close())
+	out, err := exec.Command(ferryd, "serve", "-dir", t.TempDir(), "-listen", at, "-sign-in", rules).CombinedOutput()
+	require.Error(t, err)
+	assert.Contains(t, string(out), "certificates of clients come over TLS alone")
+
+	dir := harness.Dir(t)
+	node := exec.Command(ferryd, "serve", "-dir", dir, "-listen", at, "-database", harness.NewDatabase(t, harness.SharedDatabase(t)), "-tls-cert", filepath.Join(certs, "node-a.pem"), "-tls-key", filepath.Join(certs, "node-a-key.pem"), "-sign-in", rules)
+	require.NoError(t, node.Start())
+	t.Cleanup(func() { node.Process.Signal(os.Interrupt); node.Wait() })
+	ferry := func(cert, token string, args ...string) string {
+		cmd := exec.Command(harness.Binary(t, "ferry"), args...)
+		cmd.Env = []string{"FERRY_SERVER=https://" + at, "FERRY_TOKEN=" + token, "FERRY_CERT=" + cert, "FERRY_CA=" + filepath.Join(certs, "ca.pem"), "HOME=" + dir}
+		out, _ := cmd.CombinedOutput()
+		return string(out)
+	}
+	build, relay, owner, stranger := filepath.Join(machines, "build-42.pem"), filepath.Join(machines, "relay-1.pem"), filepath.Join(machines, "owner.pem"), filepath.Join(strangers, "build-42.pem")
+	var token []byte
+	require.Eventually(t, func() bool {
+		token, err = os.ReadFile(filepath.Join(dir, "owner.token"))
+		return err == nil && strings.Contains(ferry("", strings.TrimSpace(string(token)), "new", "space", "coldchain"), "created")
+	}, 60*time.Second, 100*time.Millisecond)
+	as := strings.TrimSpace(string(token))
+	assert.Contains(t, ferry(build, "", "list"), "not let in", "there is no such principal yet")
+	ferry("", as, "new", "topic", "coldchain/readings")
+	ferry("", as, "access", "new", "machine", "build-42")
+	ferry("", as, "access", "new", "machine", "relay-1")
+	ferry("", as, "access", "new", "grant", "build-42", "-role", "publisher", "-on", "coldchain/readings", "-yes")
+	assert.Contains(t, ferry(build, "", "send", "coldchain/readings", "-body", "{}"), "sent 1 message")
+	assert.Contains(t, ferry(build, "", "load", "coldchain/readings", "-count", "2000", "-publishers", "1", "-batch", "100"), "2,000", "streams and fast publishers come with it too")
+	assert.Contains(t, ferry(build, "", "browse", "coldchain/readings"), "build-42 may not")
+	assert.Contains(t, ferry(build, "t-wrong", "send", "coldchain/readings", "-body", "{}"), "not let in", "a token comes first")
+	for who, cert := range map[string]string{"no rule": relay, "the owner": owner} {
+		assert.Contains(t, ferry(cert, "", "list"), "not let in", who)
+	}
+	assert.Contains(t, ferry(stranger, "", "list"), "certificate", "another authority")
+	assert.Contains(t, ferry(filepath.Join(machines, "ca.pem"), "", "list"), "-cert ", "it has no key")
+
+	ferry("", as, "access", "new", "grant", "build-42", "-role", "team-owner", "-on", "coldchain/readings", "-yes")
+	assert.Contains(t, ferry(build, "", "set", "coldchain/readings", "-description", "boxes", "-yes"), "done")
+	assert.Regexp(t, `"credential": *"certificate [0-9a-f]{12}"`, ferry("", as, "logbook", "-who", "build-42", "-json"))
+	ferry("", as, "access", "set", "build-42", "-paused", "-yes")
+	assert.Contains(t, ferry(build, "", "send", "coldchain/readings", "-body", "{}"), "build-42 is shut out")
+	ferry("", as, "access", "remove", "machine", "build-42", "-yes")
+	assert.Contains(t, ferry(build, "", "send", "coldchain/readings", "-body", "{}"), "not let in")
+}

@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/setting"
 )
 
 // How long what certs makes is valid.
@@ -34,6 +35,7 @@ func certs(args []string) error {
 	dir := fs.String("tls-dir", "ferry-tls", "`DIRECTORY` for the files, created if it is missing")
 	nodes := fs.String("nodes", "node-a,node-b,node-c", "`NAMES` of the nodes, separated by commas")
 	hosts := fs.String("hosts", "", "`HOSTS`, names and IP addresses separated by commas, under which clients reach the nodes, if the certificates are for -tls-cert too")
+	clients := fs.String("clients", "", "`NAMES`, separated by commas, of clients that get in with a certificate: each gets NAME.pem, with its key in it. Use a directory of its own for them, and -nodes \"\": what lets nodes in shall let in nodes alone")
 	fs.SetOutput(io.Discard)
 	if err := fs.Parse(args); err != nil {
 		if errors.Is(err, flag.ErrHelp) {
@@ -51,7 +53,16 @@ func certs(args []string) error {
 	if err != nil {
 		return err
 	}
-	for name := range strings.SplitSeq(*nodes, ",") {
+	for _, name := range named(*clients) {
+		if err := setting.CheckPrincipal(name); err != nil {
+			return &usageError{fmt.Errorf("-clients: %w", err)}
+		}
+		if err := clientCertificate(*dir, name, ca, key); err != nil {
+			return err
+		}
+		fmt.Printf("%s: valid for %d years\n", filepath.Join(*dir, name+".pem"), nodeYears)
+	}
+	for _, name := range named(*nodes) {
 		if err := address.CheckName(name); err != nil {
 			return &usageError{fmt.Errorf("-nodes: %w", err)}
 		}
@@ -60,8 +71,16 @@ func certs(args []string) error {
 		}
 		fmt.Printf("%s: valid for %d years\n", filepath.Join(*dir, name+".pem"), nodeYears)
 	}
+	if *nodes == "" {
+		return nil
+	}
 	fmt.Printf("\neach node needs ca.pem, its own NODE.pem and NODE-key.pem: ferryd serve -node NAME -tls-dir %s ...\n", *dir)
 	return nil
+}
+
+// named are names with commas between them, none of an empty text.
+func named(list string) []string {
+	return strings.FieldsFunc(list, func(r rune) bool { return r == ',' })
 }
 
 func serial() *big.Int {
@@ -127,16 +146,36 @@ func nodeCertificate(dir, name, hosts string, ca *x509.Certificate, caKey *ecdsa
 	return writePair(filepath.Join(dir, name+".pem"), filepath.Join(dir, name+"-key.pem"), c, ca, key, caKey)
 }
 
-func writePair(certPath, keyPath string, c, parent *x509.Certificate, key, signer *ecdsa.PrivateKey) error {
+// clientCertificate writes the certificate of a client, and its key, to one file.
+func clientCertificate(dir, name string, ca *x509.Certificate, caKey *ecdsa.PrivateKey) error {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return err
+	}
+	now := time.Now()
+	c := &x509.Certificate{SerialNumber: serial(), Subject: pkix.Name{CommonName: name}, NotBefore: now.Add(-time.Hour), NotAfter: now.AddDate(nodeYears, 0, 0),
+		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}}
+	cert, private, err := signed(c, ca, key, caKey)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(dir, name+".pem"), append(cert, private...), 0o600)
+}
+
+// signed is a certificate and its key as PEM.
+func signed(c, parent *x509.Certificate, key, signer *ecdsa.PrivateKey) (cert, private []byte, err error) {
 	der, err := x509.CreateCertificate(rand.Reader, c, parent, &key.PublicKey, signer)
 	if err != nil {
-		return err
+		return nil, nil, err
 	}
 	keyDER, err := x509.MarshalECPrivateKey(key)
+	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: keyDER}), err
+}
+
+func writePair(certPath, keyPath string, c, parent *x509.Certificate, key, signer *ecdsa.PrivateKey) error {
+	cert, private, err := signed(c, parent, key, signer)
 	if err != nil {
 		return err
 	}
-	return errors.Join(
-		os.WriteFile(keyPath, pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: keyDER}), 0o600),
-		os.WriteFile(certPath, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o644))
+	return errors.Join(os.WriteFile(keyPath, private, 0o600), os.WriteFile(certPath, cert, 0o644))
 }

@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -76,6 +77,9 @@ func (c *config) run(with func(ctx context.Context, r running) error) (err error
 	people, err := c.people()
 	if err != nil {
 		return err
+	}
+	if clients := people.Certificates; clients != nil {
+		secure.ClientCAs, secure.ClientAuth = clients.Authorities, tls.VerifyClientCertIfGiven
 	}
 	listener, err := net.Listen("tcp", c.listen)
 	if err != nil {

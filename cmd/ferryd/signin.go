@@ -1,6 +1,7 @@
 package main
 
 import (
+	"crypto/x509"
 	"fmt"
 	"net/url"
 	"os"
@@ -8,6 +9,25 @@ import (
 
 	"steadyferry/internal/core/signin"
 )
+
+// clients reads the authorities that sign certificates of clients.
+func (c *config) clients(all *signin.Certificates) error {
+	if all == nil {
+		return nil
+	}
+	if c.tlsCert == "" {
+		return &usageError{fmt.Errorf("-sign-in %s: certificates of clients come over TLS alone: give -tls-cert and -tls-key", c.signIn)}
+	}
+	b, err := os.ReadFile(all.AuthoritiesFile)
+	if err != nil {
+		return &usageError{fmt.Errorf("-sign-in %s: certificates: authorities: %w", c.signIn, err)}
+	}
+	all.Authorities = x509.NewCertPool()
+	if !all.Authorities.AppendCertsFromPEM(b) {
+		return &usageError{fmt.Errorf("-sign-in %s: certificates: authorities: there is no certificate in %s", c.signIn, all.AuthoritiesFile)}
+	}
+	return nil
+}
 
 // people reads by which providers people sign in, and by which URL browsers come.
 func (c *config) people() (*signin.Config, error) {
@@ -36,5 +56,5 @@ func (c *config) people() (*signin.Config, error) {
 		}
 		p.Secret = strings.TrimSpace(string(b))
 	}
-	return all, nil
+	return all, c.clients(all.Certificates)
 }

@@ -5,6 +5,7 @@ package term
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"flag"
 	"fmt"
@@ -108,7 +109,7 @@ func Run(ctx context.Context, verbs []Verb, args []string, in io.Reader, out, er
 	}
 	var p *client.Problem
 	if errors.As(err, &p) && p.Status == 401 {
-		fmt.Fprintln(errOut, "ferry: not let in; ferry sign-in asks a browser, or set FERRY_TOKEN or -token to a token in force, such as that in owner.token of the data directory")
+		fmt.Fprintln(errOut, "ferry: not let in; ferry sign-in asks a browser, or set FERRY_TOKEN or -token to a token in force, such as that in owner.token of the data directory; a certificate (-cert) lets in whom a rule of the service names for it")
 		return 1
 	}
 	fmt.Fprintln(errOut, "ferry:", err)
@@ -132,8 +133,8 @@ func find(verbs []Verb, name string) *Verb {
 
 // common are the flags of every verb.
 type common struct {
-	server, token, ca string
-	json              bool
+	server, token, ca, cert string
+	json                    bool
 }
 
 func (v *Verb) flags() (*flag.FlagSet, *common, func(*Call) error) {
@@ -144,6 +145,7 @@ func (v *Verb) flags() (*flag.FlagSet, *common, func(*Call) error) {
 	fs.StringVar(&o.server, "server", "", "`ADDRESSES` of the service, separated by commas (FERRY_SERVER; without it 127.0.0.1:14720)")
 	fs.StringVar(&o.token, "token", "", "`TOKEN` to get in with (FERRY_TOKEN; without it the session of ferry sign-in)")
 	fs.StringVar(&o.ca, "ca", "", "`FILE` with authorities, in PEM, of which certificates of servers are, besides those of this machine (FERRY_CA)")
+	fs.StringVar(&o.cert, "cert", "", "`FILE` with a certificate in PEM, and its key, to get in with where no token is given (FERRY_CERT)")
 	fs.BoolVar(&o.json, "json", false, "print JSON, for machines")
 	return fs, &o, run
 }
@@ -174,16 +176,16 @@ func (c *Call) start(v *Verb, args []string) error {
 	c.JSON = o.json
 	servers, token := First(o.server, os.Getenv("FERRY_SERVER"), "127.0.0.1:14720"), First(o.token, os.Getenv("FERRY_TOKEN"))
 	var err error
-	ca := First(o.ca, os.Getenv("FERRY_CA"))
-	if c.API, err = connect(servers, token, ca); err != nil {
+	ca, cert := First(o.ca, os.Getenv("FERRY_CA")), First(o.cert, os.Getenv("FERRY_CERT"))
+	if c.API, err = connect(servers, token, ca, cert); err != nil {
 		return err
 	}
 	c.Servers = c.API.Servers()
-	if token == "" {
+	if token == "" && cert == "" {
 		if token, err = keptSession(c.Servers); err != nil {
 			return err
 		}
-		if c.API, err = connect(servers, token, ca); err != nil {
+		if c.API, err = connect(servers, token, ca, cert); err != nil {
 			return err
 		}
 	}
@@ -204,10 +206,17 @@ func (c *Call) start(v *Verb, args []string) error {
 
 // connect returns a client of servers, of which those with certificates of the authorities in a
 // file are trusted too.
-func connect(servers, token, ca string) (*client.Client, error) {
+func connect(servers, token, ca, cert string) (*client.Client, error) {
 	api, err := client.New(servers, token)
 	if err != nil {
 		return nil, &usageError{err}
+	}
+	if cert != "" {
+		pair, err := tls.LoadX509KeyPair(cert, cert)
+		if err != nil {
+			return nil, &usageError{fmt.Errorf("-cert %s: %w", cert, err)}
+		}
+		api.Present(pair)
 	}
 	if ca == "" {
 		return api, nil
@@ -267,7 +276,7 @@ ferry help VERB tells the flags of a verb.
 
 // markdown writes docs/commands.md.
 func markdown(verbs []Verb, out io.Writer) {
-	fmt.Fprint(out, "# Commands\n\nMade from the flags by `ferry help -markdown`. `ferry VERB [ADDRESS] [flags]`; flags stand before or after the address.\nStatus 0 is done, 1 refused or failed, 2 wrong usage, 3 a difference (`ferry diff`). Colour is used on a terminal only, and never with `NO_COLOR`.\n\nEvery verb takes `-server` (or `FERRY_SERVER`), `-token` (or `FERRY_TOKEN`), `-ca` (or `FERRY_CA`) and `-json`.\n")
+	fmt.Fprint(out, "# Commands\n\nMade from the flags by `ferry help -markdown`. `ferry VERB [ADDRESS] [flags]`; flags stand before or after the address.\nStatus 0 is done, 1 refused or failed, 2 wrong usage, 3 a difference (`ferry diff`). Colour is used on a terminal only, and never with `NO_COLOR`.\n\nEvery verb takes `-server` (or `FERRY_SERVER`), `-token` (or `FERRY_TOKEN`), `-ca` (or `FERRY_CA`), `-cert` (or `FERRY_CERT`) and `-json`.\n")
 	for _, v := range verbs {
 		fmt.Fprintf(out, "\n## ferry %s\n\n    ferry %s %s\n\n%s.\n", v.Name, v.Name, v.Args, strings.TrimSuffix(v.Summary, "."))
 		if v.Details != "" {

@@ -18,7 +18,8 @@ import (
 
 // Config is how people sign in, as the file of -sign-in says it.
 type Config struct {
-	Providers []*Provider `yaml:"providers"`
+	Providers    []*Provider   `yaml:"providers"`
+	Certificates *Certificates `yaml:"certificates"` // nil: none is asked for
 }
 
 // Provider is a place that vouches for people by OpenID Connect.
@@ -76,6 +77,11 @@ func Parse(text []byte) (*Config, error) {
 			return nil, fmt.Errorf("providers[%d]: there is another one with the name %s", i, p.Name)
 		}
 		names[p.Name] = true
+	}
+	if c.Certificates != nil {
+		if err := c.Certificates.check(); err != nil {
+			return nil, fmt.Errorf("certificates: %w", err)
+		}
 	}
 	return c, nil
 }

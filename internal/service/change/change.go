@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"steadyferry/internal/core/declare"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
@@ -33,7 +34,7 @@ func byHand(ctx context.Context, records *catalog.Catalog, p *form.Preview) erro
 	if len(p.After) == 0 {
 		return nil
 	}
-	by, _ := catalog.DeclarationIn(ctx)
+	by, _ := declare.MadeBy(ctx)
 	by, _, _ = strings.Cut(by, " ")
 	m, err := ledger.Of(records).DeclaredOf(ctx, p.Address)
 	if errors.Is(err, catalog.ErrNotFound) {

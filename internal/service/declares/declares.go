@@ -266,7 +266,7 @@ func (d *Declares) foresee(ctx context.Context, who, name string, c *form.Declar
 	if c.Op == declare.Create {
 		return d.kinds[c.Kind].check(at, c, created)
 	}
-	p, err := d.once(catalog.WithDeclaration(ctx, name), who, c, true)
+	p, err := d.once(declare.By(ctx, name), who, c, true)
 	if err == nil {
 		c.Effects, c.Careful = append(c.Effects, p.Effects...), p.Careful || c.Op == declare.Remove
 	}
@@ -359,7 +359,7 @@ func (d *Declares) Apply(ctx context.Context, who, name string, in form.Declare,
 			return nil, problem.New(problem.Conflict, "%s", c.Problem).Next("nothing was changed")
 		}
 	}
-	declared := catalog.WithDeclaration(ctx, strings.TrimSpace(name+" "+in.Revision))
+	declared := declare.By(ctx, strings.TrimSpace(name+" "+in.Revision))
 	failed := d.each(declared, who, p, tell)
 	for i := range p.Changes {
 		if p.Changes[i].State == "planned" {

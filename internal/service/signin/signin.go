@@ -8,6 +8,7 @@ package signin
 import (
 	"context"
 	"crypto/subtle"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"slices"
@@ -48,6 +49,19 @@ func New(records *catalog.Catalog, config *signin.Config, publicURL string) *Sig
 		s.places[p.Name] = &place{p, voucher.New(p.Issuer, p.Client, p.Secret)}
 	}
 	return s
+}
+
+// Certified is for whom a certificate of a client stands, which an authority has signed: a principal that
+// is there, and not the owner.
+func (s *SignIn) Certified(c *x509.Certificate) (catalog.Asker, bool) {
+	if s.config.Certificates == nil {
+		return catalog.Asker{}, false
+	}
+	name, ok := s.config.Certificates.Principal(c)
+	if !ok || name == catalog.Owner || s.catalog.View().Principal(name) == nil {
+		return catalog.Asker{}, false
+	}
+	return catalog.OfCertificate(name, c.Raw, c.NotAfter), true
 }
 
 // Providers are those by which people can sign in.
