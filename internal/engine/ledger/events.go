@@ -32,5 +32,5 @@ func (l Ledger) AddEvents(ctx context.Context, events []Event) error {
 // Events returns what happened to an address, the newest first, before an event (0: the
 // newest).
 func (l Ledger) Events(ctx context.Context, address string, before int64, limit int) ([]Event, error) {
-	return catalog.List[Event](ctx, l.c, `SELECT id, at, address, what, detail FROM events WHERE address = $1 AND ($2 = 0 OR id < $2) ORDER BY id DESC LIMIT $3`, address, before, limit)
+	return catalog.List[Event](ctx, l.c, `SELECT id, at, address, what, detail FROM events WHERE address = $1 AND ($2::bigint = 0 OR id < $2) ORDER BY id DESC LIMIT $3`, address, before, limit)
 }

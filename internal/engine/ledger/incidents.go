@@ -264,7 +264,7 @@ type IncidentsAsked struct {
 // Incidents returns incidents, the newest first.
 func (l Ledger) Incidents(ctx context.Context, a IncidentsAsked) ([]*Incident, error) {
 	return l.incidents(ctx, `WHERE (NOT $1 OR ended_at IS NULL) AND ($2 = '' OR address = $2 OR starts_with(address, $2 || '/') OR starts_with(watch, $2 || '/')) AND ($3 = '' OR watch = $3) AND ($4 = '' OR address = $4 OR source = $4)
-		AND ($5::timestamptz IS NULL OR coalesce(ended_at, now()) >= $5) AND ($6 = 0 OR number < $6) ORDER BY number DESC LIMIT $7`,
+		AND ($5::timestamptz IS NULL OR coalesce(ended_at, now()) >= $5) AND ($6::bigint = 0 OR number < $6) ORDER BY number DESC LIMIT $7`,
 		a.Open, a.Space, a.Watch, a.Address, pgtype.Timestamptz{Time: a.From, Valid: !a.From.IsZero()}, a.Before, a.Limit)
 }
 

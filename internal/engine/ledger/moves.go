@@ -73,7 +73,7 @@ func (l Ledger) Steps(ctx context.Context, jobs ...int64) ([]Step, error) {
 // OpenSteps returns the steps of a job that have not ended, in order; for job 0
 // those of all.
 func (l Ledger) OpenSteps(ctx context.Context, id int64) ([]Step, error) {
-	return catalog.List[Step](ctx, l.c, `SELECT * FROM job_steps WHERE state IN ('waiting', 'moving') AND ($1 = 0 OR job_id = $1) ORDER BY job_id, number`, id)
+	return catalog.List[Step](ctx, l.c, `SELECT * FROM job_steps WHERE state IN ('waiting', 'moving') AND ($1::bigint = 0 OR job_id = $1) ORDER BY job_id, number`, id)
 }
 
 // BeginStep lets a partition be held by the nodes of the step from now on, or

@@ -172,6 +172,7 @@ func TestAReplicaLeftBehindComesBack(t *testing.T) {
 			}
 			behind.start([]uint64{1, 2, 3}, nil)
 			connect(nodes)
+			leader = leaderOf(t, nodes...) // on a slow machine another one may have been elected
 			publish(t, leader, 5, 1000)
 			caughtUp(t, 68, nodes...)
 			assert.Equal(t, leader.group.Journal().Bounds().First, behind.group.Journal().Bounds().First)
@@ -179,7 +180,7 @@ func TestAReplicaLeftBehindComesBack(t *testing.T) {
 			behind.stop()
 			behind.start([]uint64{1, 2, 3}, nil)
 			connect(nodes)
-			publish(t, leader, 1, 10)
+			publish(t, leaderOf(t, nodes...), 1, 10)
 			caughtUp(t, 69, nodes...)
 			assert.Len(t, behind.machine.applied, 69)
 			for _, n := range nodes {
