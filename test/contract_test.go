@@ -72,6 +72,7 @@ func TestAnswersKeepToTheDocument(t *testing.T) {
 		{"GET", "/api/v1/masks", "", "", ""},
 		{"POST", "/api/v1/break-glass?preview=true", `{"on":"coldchain/inspections","why":"a box is lost"}`, "application/json", ""},
 		{"GET", "/api/v1/logbook/lines?who=owner", "", "", ""},
+		{"POST", "/api/v1/logbook/entries/1/undo?preview=true", "", "", ""},
 		{"DELETE", "/api/v1/masks/none", "", "", ""},
 		{"DELETE", "/api/v1/masks/boxes", "", "", ""},
 		{"GET", "/api/v1/may?principal=build-42&verb=publish&address=coldchain/readings", "", "", ""},

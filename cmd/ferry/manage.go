@@ -9,7 +9,6 @@ import (
 	"net/http"
 	"net/url"
 	"strings"
-	"time"
 
 	"steadyferry/client"
 	"steadyferry/cmd/ferry/oncall"
@@ -309,62 +308,4 @@ func (c *call) list(out io.Writer, space string) error {
 	}
 	c.Table(out, []string{"channel", "kind", "state", "in", "out", "kept", "on disk", "oldest", "partitions", "description"}, rows, "in", "out", "kept", "on disk", "oldest", "partitions")
 	return nil
-}
-
-var logbookVerb = verb{
-	Name: "logbook", Args: "[ADDRESS]", Summary: "Show who did what, newest first; with an address, to that and what belongs to it",
-	Define: func(fs *flag.FlagSet) func(*call) error {
-		limit := fs.Int("limit", 50, "show at most `N` entries")
-		who := fs.String("who", "", "only what the principal with this `NAME` did")
-		action := fs.String("action", "", "only actions with this `TEXT` in them, such as discard")
-		all := fs.Bool("all", false, "all of them, as JSON, an entry a line, for a file or a pipe")
-		refused := fs.Bool("refused", false, "only what was refused")
-		var since time.Duration
-		fs.Var(term.DurationValue{D: &since}, "since", "only what was done in the last `DURATION`")
-		return func(c *call) error {
-			query := url.Values{"limit": {fmt.Sprint(*limit)}}
-			if len(c.Args) > 0 {
-				query.Set("address", c.Args[0])
-			}
-			if *refused {
-				query.Set("outcome", "refused")
-			}
-			if since > 0 {
-				query.Set("since", term.Now().Add(-since).UTC().Format(time.RFC3339))
-			}
-			for name, text := range map[string]string{"who": *who, "action": *action} {
-				if text != "" {
-					query.Set(name, text)
-				}
-			}
-			if *all {
-				query.Del("limit")
-				response, err := c.API.Do(c.Ctx, client.Request{Method: http.MethodGet, Path: "/logbook/lines", Query: query})
-				if err != nil {
-					return err
-				}
-				defer response.Body.Close()
-				_, err = io.Copy(c.Out, response.Body)
-				return err
-			}
-			p, err := term.Ask[client.Page[client.LogbookEntry]](c.Call, http.MethodGet, "/logbook", query, nil)
-			if err != nil {
-				return err
-			}
-			_, err = term.List(c.Call, c.Out, p.Items, term.TableOf[client.LogbookEntry]{None: "there is no such entry", Headings: []string{"time", "who", "from", "action", "address", "what changed"},
-				Row: func(e client.LogbookEntry) []string {
-					if e.Times > 1 {
-						e.Action += fmt.Sprintf(", %d times", e.Times)
-					}
-					switch e.Outcome {
-					case "refused", "failed":
-						e.Action = e.Outcome + ": " + e.Action
-					case "unknown":
-						e.Action = "not known whether done: " + e.Action
-					}
-					return []string{e.At.Local().Format("2006-01-02 15:04:05"), e.Who, e.From, e.Action, e.Address, term.OneLine(e.Change, 100)}
-				}})
-			return err
-		}
-	},
 }

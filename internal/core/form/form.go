@@ -476,6 +476,7 @@ type LogbookEntry struct {
 	From       string `json:"from"`       // from which address
 
 	Change string `json:"change"` // what is another thing after than before, in words
+	Undo   bool   `json:"undo"`   // there is a way back from it
 	Times  int    `json:"times"`  // sign-ins of one person behind each other are one entry, with the time of the last
 }
 

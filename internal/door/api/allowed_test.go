@@ -97,7 +97,7 @@ var bodies = map[string]string{
 
 // elsewhere are the operations of which something must be there that this test does not make;
 // tests of their services refuse them.
-var elsewhere = []string{"/api/v1/jobs/{job}/cancel", "/api/v1/runs/{run}", "/api/v1/incidents/{incident}", "/api/v1/incidents/{incident}/notes", "/api/v1/replays/{replay}", "/api/v1/declarations/{declaration}", "/api/v1/grants/{grant}", "/api/v1/masks/{mask}"}
+var elsewhere = []string{"/api/v1/jobs/{job}/cancel", "/api/v1/runs/{run}", "/api/v1/incidents/{incident}", "/api/v1/incidents/{incident}/notes", "/api/v1/replays/{replay}", "/api/v1/declarations/{declaration}", "/api/v1/grants/{grant}", "/api/v1/masks/{mask}", "/api/v1/logbook/entries/{entry}/undo"}
 
 // rightsOf makes principals that have a role on everything, and returns their tokens.
 func rightsOf(t *testing.T, d *doortest.Door, roles map[string]access.Set) map[string]string {

@@ -52,7 +52,9 @@ func (s *Server) logbook(c *gin.Context) {
 				continue
 			}
 		}
+		undo := s.Node.Declares.HasWayBack(&r)
 		p.Items = append(p.Items, gate.LogbookEntry(c, &r))
+		p.Items[len(p.Items)-1].Undo = undo
 	}
 	c.JSON(http.StatusOK, p)
 }
@@ -74,6 +76,18 @@ func entriesAsked(c *gin.Context) (q logbook.Asked, ok bool) {
 		}
 	}
 	return q, true
+}
+
+// undoEntry takes back what an entry tells, or only previews that.
+func (s *Server) undoEntry(c *gin.Context) {
+	id, err := strconv.ParseInt(c.Param("entry"), 10, 64)
+	if err != nil || id < 1 {
+		gate.WriteProblem(c, gate.Invalid("entry", fmt.Sprintf("entry is %q", c.Param("entry")), "the number of an entry of the logbook"))
+		return
+	}
+	preview := gate.BoolQuery(c, "preview")
+	p, err := s.Node.Declares.Undo(c, gate.Who(c), id, preview)
+	gate.AnswerPreview(c, p, err, preview)
 }
 
 // linesPage is how many entries of a file are read at once.

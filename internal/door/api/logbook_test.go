@@ -2,6 +2,7 @@ package api_test
 
 import (
 	"encoding/json"
+	"fmt"
 	"net/url"
 	"strings"
 	"testing"
@@ -153,4 +154,43 @@ func TestReadingContentsIsNoted(t *testing.T) {
 	assert.Empty(t, body, "the desk may see no entries")
 	r, _ = d.Do("GET", "/api/v1/logbook/lines?since=soon", "", "")
 	assert.Equal(t, 400, r.StatusCode)
+}
+
+// A cursor may be any number that an entry can have.
+func TestCursorsMayBeLarge(t *testing.T) {
+	d := doortest.Open(t)
+	d.Channel(setting.Topic, "coldchain/readings", nil)
+	var page form.Page[form.LogbookEntry]
+	for _, cursor := range []string{"1", "2147483648", "4611686018427387903"} {
+		require.Equal(t, 200, d.Ask("GET", "/api/v1/logbook?cursor="+cursor, "", &page), cursor)
+		assert.Equal(t, cursor == "1", len(page.Items) == 0, cursor)
+		for _, path := range []string{"/api/v1/incidents?cursor=" + cursor, "/api/v1/events?address=coldchain/readings&cursor=" + cursor} {
+			r, b := d.Do("GET", path, "", "")
+			assert.NotEqual(t, 500, r.StatusCode, "%s: %s", path, b)
+		}
+	}
+}
+
+// What an entry tells is taken back over HTTP as by the client: by whoever may do the act itself.
+func TestAnEntryIsTakenBack(t *testing.T) {
+	d := doortest.Open(t)
+	d.Channel(setting.Topic, "coldchain/readings", nil)
+	require.Equal(t, 200, d.Ask("PATCH", "/api/v1/channels/coldchain/readings", `{"description":"boxes"}`, nil))
+	var page form.Page[form.LogbookEntry]
+	require.Equal(t, 200, d.Ask("GET", "/api/v1/logbook?address=coldchain/readings", "", &page))
+	require.True(t, page.Items[0].Undo, "%+v", page.Items[0])
+	assert.False(t, page.Items[1].Undo, "%+v", page.Items[1])
+	path := fmt.Sprintf("/api/v1/logbook/entries/%d/undo", page.Items[0].ID)
+	viewer := person(t, d, "ines", "viewer", nil, "coldchain")
+	r, b := d.Do("POST", path, "", "", "Authorization", "Bearer "+viewer)
+	assert.Equal(t, 403, r.StatusCode, b)
+	var p form.Preview
+	require.Equal(t, 200, d.Ask("POST", path+"?preview=true", "", &p))
+	assert.Equal(t, "", p.After["description"])
+	assert.False(t, p.Done)
+	require.Equal(t, 200, d.Ask("POST", path, "", &p))
+	assert.True(t, p.Done)
+	require.Equal(t, 409, d.Ask("POST", path, "", nil), "it is another thing by now")
+	require.Equal(t, 404, d.Ask("POST", "/api/v1/logbook/entries/999999/undo", "", nil))
+	require.Equal(t, 400, d.Ask("POST", "/api/v1/logbook/entries/none/undo", "", nil))
 }

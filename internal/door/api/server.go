@@ -91,6 +91,7 @@ func (s *Server) Handler() http.Handler {
 	a.GET("/conditions/check", search, s.checkCondition)
 	a.GET("/logbook", s.logbook)
 	a.GET("/logbook/lines", stream, s.logbookLines)
+	a.POST("/logbook/entries/:entry/undo", s.undoEntry)
 
 	a.GET("/lag", s.lag)
 	a.GET("/measured", s.measured)

@@ -629,6 +629,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/logbook/entries/{entry}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                entry: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take back what an entry tells, or only preview it; it takes the rights for the act itself */
+        post: operations["undoEntry"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/servers": {
         parameters: {
             query?: never;
@@ -4695,6 +4714,8 @@ export interface components {
             } | null;
             /** @description What is another thing after than before, in words */
             change: string;
+            /** @description There is a way back from it */
+            undo: boolean;
             /** @description Sign-ins of one person behind each other are one entry, with the time of the last */
             times: number;
         };
@@ -5914,6 +5935,32 @@ export interface operations {
                 };
                 content: {
                     "application/x-ndjson": components["schemas"]["LogbookEntry"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    undoEntry: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                entry: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What it does or would do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
                 };
             };
             default: components["responses"]["Problem"];

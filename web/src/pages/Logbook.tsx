@@ -1,10 +1,13 @@
-import { useInfiniteQuery } from "@tanstack/react-query";
-import { useDeferredValue, useMemo } from "react";
+import { useInfiniteQuery, useQueryClient } from "@tanstack/react-query";
+import { useDeferredValue, useMemo, useState } from "react";
 import { Link } from "react-router";
-import { explain, get, type LogbookEntry } from "../api/client";
+import { toast } from "sonner";
+import { call, explain, get, type LogbookEntry, type Preview } from "../api/client";
+import { Command } from "../components/Copy";
+import { Effects } from "../components/Effects";
 import { ListPage } from "../components/ListPage";
 import { Mark } from "../components/Mark";
-import { Notice } from "../components/Panel";
+import { Dialog, Notice } from "../components/Panel";
 import type { Column } from "../components/Timetable";
 import { pageOf } from "../lib/address";
 import { clock } from "../lib/format";
@@ -58,7 +61,52 @@ const columns: Column<LogbookEntry>[] = [
     },
   },
   { key: "change", title: "What changed", className: "text-soft", show: (e) => e.change },
+  { key: "undo", title: "Way back", show: (e) => e.undo && <Undo entry={e} /> },
 ];
+
+/** Takes back what an entry tells, when it was seen what that does. */
+function Undo({ entry }: { entry: LogbookEntry }) {
+  const client = useQueryClient();
+  const [preview, setPreview] = useState<Preview>();
+  const path = `/logbook/entries/${entry.id}/undo`;
+  const attempt = async (f: () => Promise<void>) => {
+    try {
+      await f();
+    } catch (error) {
+      setPreview(undefined);
+      toast.error(explain(error));
+    }
+  };
+  const undo = () =>
+    attempt(async () => {
+      await call<Preview>("POST", path);
+      setPreview(undefined);
+      toast.success(`${entry.action} of ${entry.address} is taken back`);
+      await client.invalidateQueries({ queryKey: ["logbook"] });
+    });
+  return (
+    <>
+      <button
+        className="button"
+        aria-label={`Take back ${entry.action} of ${entry.address}, entry ${entry.id}`}
+        onClick={() => void attempt(async () => setPreview(await call<Preview>("POST", `${path}?preview=true`)))}
+      >
+        Take back
+      </button>
+      {preview && (
+        <Dialog open onClose={() => setPreview(undefined)} title={`Take back ${entry.action}`} about={entry.address}>
+          <Effects preview={preview} />
+          <div className="mt-4 space-y-3">
+            <Command text={`ferry logbook -undo ${entry.id} -yes`} />
+            <button className="button" data-main onClick={() => void undo()}>
+              Take it back
+            </button>
+          </div>
+        </Dialog>
+      )}
+    </>
+  );
+}
 
 const asked = ["who", "address", "action", "outcome"] as const;
 
