@@ -224,6 +224,15 @@ func TestTheConsoleOfASpace(t *testing.T) {
 	assert.Equal(t, 1, code)
 	assert.Contains(t, refused, "channels, and may have 1")
 
+	// And it is taken back from its entry.
+	p.open("/logbook?address=coldchain&action=set+space")
+	p.click("Take back")
+	p.says("publishRate")
+	p.accessible("what taking back does")
+	p.click("Take it back")
+	p.says("set space of coldchain is taken back")
+	assert.NotContains(t, n.Must("show", "coldchain"), "a second published")
+
 	n.Must("access", "new", "person", "ines")
 	n.Must("access", "new", "grant", "ines", "-role", "viewer", "-on", "coldchain", "-yes")
 	viewer := openConsole(t, as(t, n, "ines"))
