@@ -88,8 +88,8 @@ func TestTheConsoleOfWatches(t *testing.T) {
 	p.accessible("a watch before it is changed")
 	p.click("Change it")
 	p.says("coldchain/warm-work is changed")
-	require.Eventually(t, func() bool {
-		return n.Must("incidents", "-open") == "no incident goes on: all that is watched is in order\n"
+	require.EventuallyWithT(t, func(now *assert.CollectT) {
+		assert.Equal(now, "no incident goes on: all that is watched is in order\n", n.Must("incidents", "-open"))
 	}, 40*time.Second, time.Second)
 	p.open("/incidents/1")
 	p.says("it ended: calm")
