@@ -157,7 +157,7 @@ func (w *workStream) work(ctx context.Context, settle []queues.Settle) error {
 	space := w.topic.Record().Space
 	if w.credit > 0 {
 		if err := w.node.Quotas.Pace(ctx, space); err != nil {
-			return nil //nolint:nilerr // the stream is over
+			return nil // the stream is over
 		}
 	}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), gate.RequestTimeout)
