@@ -36,15 +36,6 @@ func PassIn(ctx context.Context) string {
 	return PassOfNobody
 }
 
-// ScopeIn is the pass of whoever asks with a context, when that is with a token for less than its
-// principal may: what is done later in their name is for no more. Else it is empty.
-func ScopeIn(ctx context.Context) string {
-	if pass := PassIn(ctx); strings.Count(pass, "\t") == 2 && !strings.HasSuffix(pass, "\t\t") {
-		return pass
-	}
-	return ""
-}
-
 type askerKey struct{}
 
 // Holder is to whom what is given to whoever asks belongs: a principal, or all nodes together.

@@ -17,7 +17,7 @@ type Chore struct {
 	setting.Chore `db:"-"`
 	Since         time.Time `db:"since"`     // its times count from then on
 	By            string    `db:"set_by"`    // who has set it last: it does what they may
-	Scope         string    `db:"set_scope"` // with what they came, see access.ScopeIn
+	Scope         string    `db:"set_scope"` // their pass, when they did
 }
 
 func (ch *Chore) settings() any { return &ch.Chore }
@@ -36,7 +36,7 @@ func (c *Catalog) NewChore(ctx context.Context, ch *Chore, e *Entry) error {
 
 func setBy(ctx context.Context, tx *sqlx.Tx, ch *Chore) error {
 	if a, asks := access.In(ctx); asks && !access.IsNode(a) {
-		ch.Scope = access.ScopeIn(ctx)
+		ch.Scope = access.PassIn(ctx)
 	}
 	_, err := tx.ExecContext(ctx, `UPDATE chores SET set_by = $2, set_scope = $3 WHERE id = $1`, ch.ID, ch.By, ch.Scope)
 	return err

@@ -23,7 +23,7 @@ type Job struct {
 	Kind      string          `db:"kind"`
 	Address   string          `db:"address"` // of what it is about
 	Who       string          `db:"who"`
-	Scope     string          `db:"scope"` // see access.ScopeIn
+	Scope     string          `db:"scope"` // the pass of whoever made it
 	State     job.State       `db:"state"`
 	Detail    string          `db:"detail"`
 	Spec      json.RawMessage `db:"spec"`
@@ -65,7 +65,7 @@ func (c *Catalog) NewJob(ctx context.Context, j *Job, e *Entry, also In) error {
 func NewJobIn(j *Job, also In) In {
 	return func(ctx context.Context, tx *sqlx.Tx) error {
 		if err := tx.GetContext(ctx, j, `INSERT INTO jobs (kind, address, who, detail, spec, rate, total, parent, scope) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING *`,
-			j.Kind, j.Address, j.Who, j.Detail, []byte(j.Spec), j.Rate, j.Total, j.Parent, access.ScopeIn(ctx)); err != nil {
+			j.Kind, j.Address, j.Who, j.Detail, []byte(j.Spec), j.Rate, j.Total, j.Parent, access.PassIn(ctx)); err != nil {
 			return err
 		}
 		return All(also)(ctx, tx)

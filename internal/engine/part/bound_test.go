@@ -12,20 +12,9 @@ import (
 	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/setting"
-	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/node/nodetest"
 )
-
-// machine is a principal that may publish everywhere.
-func machine(t *testing.T, n *nodetest.Node, name string) context.Context {
-	owned := func(name string) catalog.Owned { return catalog.Owned{ID: catalog.NewOwnedID(), Name: name} }
-	require.NoError(t, n.Catalog.NewRights(accesstest.Owner(t), nil, catalog.Rights{
-		Principals: []*catalog.Principal{{Owned: owned(name), Principal: setting.Principal{Kind: setting.Machine}}},
-		Grants:     []*catalog.Grant{{Owned: owned("g-" + name), Grant: setting.Grant{To: name, Role: "publisher", On: "*"}}},
-	}))
-	return access.As(t.Context(), n.Access.Named(name))
-}
 
 // A publisher's id belongs to the principal that brought it, also after a start: with another one's
 // nobody goes on where that is, nor has its batches be taken for repeats.
@@ -33,7 +22,8 @@ func TestAPublisherBelongsToItsPrincipal(t *testing.T) {
 	t.Parallel()
 	n := nodetest.Open(t)
 	topic := n.Channel(setting.Topic, "coldchain/readings", nil)
-	ann, bob := machine(t, n, "build-1"), machine(t, n, "build-2")
+	machine := setting.Principal{Kind: setting.Machine}
+	ann, bob := n.Somebody("build-1", machine, "publisher", "*"), n.Somebody("build-2", machine, "publisher", "*")
 	id := uuid.New()
 	send := func(ctx context.Context, sequence uint64, body string) (part.Receipt, error) {
 		at, err := n.Parts.Channel(topic.Address())
@@ -90,7 +80,7 @@ func TestAPublisherBelongsToItsPrincipal(t *testing.T) {
 	_, err = n.Access.RemovePrincipal(accesstest.Owner(t), "owner", "build-2", false)
 	require.NoError(t, err)
 	n.Reopen()
-	machine(t, n, "build-2")
+	n.Somebody("build-2", machine, "publisher", "*")
 	assert.NotContains(t, numbers, n.Catalog.View().Principal("build-2").Number, "a number is never another's")
 	at, err = n.Parts.Channel(topic.Address())
 	require.NoError(t, err)

@@ -12,6 +12,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/endpoint"
@@ -19,6 +20,7 @@ import (
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/seal"
 	"steadyferry/internal/core/setting"
+	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/outside"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/postgres/testdb"
@@ -161,6 +163,20 @@ func (n *Node) PublishKey(t *part.Channel, key, body string) {
 	n.t.Helper()
 	_, err := n.Parts.PublishMessages(accesstest.Owner(n.t), t, part.AnyPartition, []*message.Message{{Key: key, Body: []byte(body)}})
 	require.NoError(n.t, err)
+}
+
+// Somebody makes a principal that is set so and has a role on a pattern, with those roles that are not built
+// in, and returns the context of a test that they ask with.
+func (n *Node) Somebody(name string, as setting.Principal, role, on string, made ...*catalog.Role) context.Context {
+	n.t.Helper()
+	owned := func(name string) catalog.Owned { return catalog.Owned{ID: catalog.NewOwnedID(), Name: name} }
+	for _, r := range made {
+		r.ID = catalog.NewOwnedID()
+	}
+	require.NoError(n.t, n.Catalog.NewRights(accesstest.Owner(n.t), nil, catalog.Rights{Roles: made,
+		Principals: []*catalog.Principal{{Owned: owned(name), Principal: as}},
+		Grants:     []*catalog.Grant{{Owned: owned("g-" + name), Grant: setting.Grant{To: name, Role: role, On: on}}}}))
+	return access.As(n.t.Context(), n.Access.Named(name))
 }
 
 // Exec runs statements in the node's database, as a person would.

@@ -134,7 +134,7 @@ const mostChores = 4
 // the service.
 func (s *Service) Named(who string) access.Asker { return s.Scoped(who, "") }
 
-// Scoped is Named with no more than a scope is for, as access.ScopeIn has told it; empty: there is none.
+// Scoped is Named with no more than a scope is for, the pass of whoever asked for it first; empty: there is none.
 func (s *Service) Scoped(who, pass string) access.Asker {
 	if who == setting.Ferryd {
 		return access.Node(who)
@@ -149,8 +149,8 @@ func (s *Service) Scoped(who, pass string) access.Asker {
 			who, pass = c.By, c.Scope
 		}
 	}
-	if parts := strings.SplitN(pass, "\t", 3); len(parts) == 3 && parts[0] == who {
-		return &asker{s: s, by: scope{who, parts[1], parts[2]}}
+	if by, ok := scopeOf(pass); ok && by.principal == who {
+		return &asker{s: s, by: by}
 	}
 	return &asker{s: s, by: scope{principal: who}}
 }
@@ -165,6 +165,15 @@ func (a *asker) Pass() string {
 	return strings.Join([]string{a.by.principal, a.by.role, a.by.pattern}, "\t")
 }
 
+// scopeOf reads what Pass of an asker tells.
+func scopeOf(pass string) (by scope, ok bool) {
+	parts := strings.SplitN(pass, "\t", 3)
+	if len(parts) != 3 {
+		return by, false
+	}
+	return scope{parts[0], parts[1], parts[2]}, true
+}
+
 // Passed has a context be asked with by who has asked another node, as that says: what it may is
 // seen here again.
 func (s *Service) Passed(ctx context.Context, pass string) context.Context {
@@ -174,9 +183,9 @@ func (s *Service) Passed(ctx context.Context, pass string) context.Context {
 	if pass == access.PassOfNode {
 		return access.As(ctx, access.Node(setting.Ferryd))
 	}
-	parts := strings.SplitN(pass, "\t", 3)
-	if len(parts) != 3 {
+	by, ok := scopeOf(pass)
+	if !ok {
 		return ctx
 	}
-	return access.As(ctx, &asker{s: s, by: scope{parts[0], parts[1], parts[2]}})
+	return access.As(ctx, &asker{s: s, by: by})
 }

@@ -21,19 +21,13 @@ func TestWhatANarrowTokenHasDoneIsNarrow(t *testing.T) {
 	t.Parallel()
 	n := nodetest.Open(t)
 	n.DeadLetters(4)
-	owned := func(name string) catalog.Owned { return catalog.Owned{ID: catalog.NewOwnedID(), Name: name} }
-	tidy := &catalog.Role{Owned: owned("tidy"), Role: setting.Role{Verbs: []string{"chore", "discard", "see-counts", "see-causes"}}}
-	require.NoError(t, n.Catalog.NewRights(accesstest.Owner(t), nil, catalog.Rights{
-		Principals: []*catalog.Principal{{Owned: owned("lead"), Principal: setting.Principal{Kind: setting.Person}}},
-		Roles:      []*catalog.Role{tidy},
-		Grants:     []*catalog.Grant{{Owned: owned("g"), Grant: setting.Grant{To: "lead", Role: "team-owner", On: "coldchain"}}},
-	}))
+	tidy := &catalog.Role{Owned: catalog.Owned{Name: "tidy"}, Role: setting.Role{Verbs: []string{"chore", "discard", "see-counts", "see-causes"}}}
+	whole := n.Somebody("lead", setting.Principal{Kind: setting.Person}, "team-owner", "coldchain", tidy)
 	secret, err := n.Catalog.NewSecret(t.Context(), catalog.Secret{Principal: "lead", Kind: catalog.Token, Role: "tidy", Pattern: "coldchain"}, 0, nil)
 	require.NoError(t, err)
 	came, ok := n.Catalog.Known(catalog.Token, secret)
 	require.True(t, ok)
 	narrow := access.As(t.Context(), n.Access.Asker(came, ""))
-	whole := access.As(t.Context(), n.Access.Named("lead"))
 
 	make := func(ctx context.Context, name string) *catalog.Chore {
 		a := address.Channel("coldchain", name)
@@ -70,13 +64,7 @@ func TestAWatchKeepsWhatItsMakerMaySet(t *testing.T) {
 	t.Parallel()
 	n := nodetest.Open(t)
 	n.Channel(setting.Topic, "coldchain/readings", nil)
-	owned := func(name string) catalog.Owned { return catalog.Owned{ID: catalog.NewOwnedID(), Name: name} }
-	require.NoError(t, n.Catalog.NewRights(accesstest.Owner(t), nil, catalog.Rights{
-		Principals: []*catalog.Principal{{Owned: owned("ines"), Principal: setting.Principal{Kind: setting.Person}}},
-		Roles:      []*catalog.Role{{Owned: owned("looks"), Role: setting.Role{Verbs: []string{"watch", "see-counts", "pause"}}}},
-		Grants:     []*catalog.Grant{{Owned: owned("g"), Grant: setting.Grant{To: "ines", Role: "looks", On: "coldchain"}}},
-	}))
-	ines := access.As(t.Context(), n.Access.Named("ines"))
+	ines := n.Somebody("ines", setting.Principal{Kind: setting.Person}, "looks", "coldchain", &catalog.Role{Owned: catalog.Owned{Name: "looks"}, Role: setting.Role{Verbs: []string{"watch", "see-counts", "pause"}}})
 	a := address.Channel("coldchain", "kept")
 	keep := func(ctx context.Context, of, name, value string) error {
 		_, err := n.Watches.New(ctx, "ines", a, setting.Change{"of": of, "keep": map[string]string{name: value}})

@@ -160,8 +160,9 @@ func (d *Declares) asChange(at, kind string, settings, there map[string]any) (a 
 
 // notSince returns that what an entry has set was set again since.
 func notSince(e *logbook.Row, there, after map[string]any) error {
+	now := fieldsOf(jsonOf(there)) // as the logbook has values
 	for _, name := range slices.Sorted(maps.Keys(after)) {
-		if is := fieldsOf(jsonOf(there))[name]; !reflect.DeepEqual(is, after[name]) {
+		if is := now[name]; !reflect.DeepEqual(is, after[name]) {
 			return problem.New(problem.Conflict, "%s of %s was set again since entry %d: it is %v now", name, e.Address, e.ID, is).Next("ferry logbook %s tells by whom: take that back first, or set what is wanted", e.Address)
 		}
 	}

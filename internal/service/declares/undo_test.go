@@ -1,13 +1,11 @@
 package declares_test
 
 import (
-	"context"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/setting"
@@ -112,19 +110,15 @@ func TestNotEverythingIsTakenBack(t *testing.T) {
 	_, err = n.Declares.Undo(ctx, "owner", 1<<40, false)
 	assert.ErrorContains(t, err, "there is no entry")
 
-	owned := func(name string) catalog.Owned { return catalog.Owned{ID: catalog.NewOwnedID(), Name: name} }
-	require.NoError(t, n.Catalog.NewRights(ctx, nil, catalog.Rights{
-		Principals: []*catalog.Principal{{Owned: owned("ines"), Principal: setting.Principal{Kind: setting.Person}}, {Owned: owned("lana"), Principal: setting.Principal{Kind: setting.Person}}},
-		Grants:     []*catalog.Grant{{Owned: owned("g"), Grant: setting.Grant{To: "ines", Role: "viewer", On: "coldchain"}}},
-	}))
-	as := func(name string) context.Context { return access.As(t.Context(), n.Access.Named(name)) }
-	_, err = n.Declares.Undo(as("ines"), "ines", second, false)
+	person := setting.Principal{Kind: setting.Person}
+	ines, lana := n.Somebody("ines", person, "viewer", "coldchain"), n.Somebody("lana", person, "viewer", "depot")
+	_, err = n.Declares.Undo(ines, "ines", second, false)
 	assert.ErrorContains(t, err, "ines may not set coldchain/readings")
-	_, err = n.Declares.Undo(as("lana"), "lana", second, false)
+	_, err = n.Declares.Undo(lana, "lana", second, false)
 	assert.ErrorContains(t, err, "there is no entry")
 	_, err = n.Manage.RemoveChannel(ctx, "owner", topic.Address(), false)
 	require.NoError(t, err)
-	_, err = n.Declares.Undo(as("ines"), "ines", last(t, n, "coldchain/readings", "remove topic").ID, false)
+	_, err = n.Declares.Undo(ines, "ines", last(t, n, "coldchain/readings", "remove topic").ID, false)
 	assert.ErrorContains(t, err, "ines may not undo coldchain/readings")
 	_, err = n.Declares.Undo(ctx, "owner", second, false)
 	assert.ErrorContains(t, err, "was deleted meanwhile")

@@ -179,11 +179,11 @@ func (q *Quotas) publish(ctx context.Context, space string, bytes int64) error {
 	if len(all) == 0 {
 		return nil
 	}
-	if o := all[0]; o.Space {
-		if most := q.room(o.of); most > 0 && o.kept.Add(bytes) > most {
-			kept := o.kept.Add(-bytes)
-			return noRoom(o.Name, kept, bytes, most)
-		}
+	o := all[0]
+	most := q.room(o.of)
+	if most > 0 && o.kept.Add(bytes) > most {
+		kept := o.kept.Add(-bytes)
+		return noRoom(o.Name, kept, bytes, most)
 	}
 	for {
 		who, after := q.pay(all, publish, float64(bytes))
@@ -191,6 +191,9 @@ func (q *Quotas) publish(ctx context.Context, space string, bytes int64) error {
 			return nil
 		}
 		if ctx.Value(patientKey{}) == nil || !wait(ctx, after) {
+			if most > 0 {
+				o.kept.Add(-bytes) // it is not kept
+			}
 			return tooFast(who, publish, after)
 		}
 	}
@@ -264,18 +267,20 @@ func wait(ctx context.Context, after time.Duration) bool {
 // Stream begins a stream in a space, which leave ends, or returns why it may not begin.
 func (q *Quotas) Stream(ctx context.Context, space string) (leave func(), err error) {
 	all := q.bounds(ctx, space)
-	for i := range all {
-		b := &all[i]
-		if most := q.use(b.of).MostStreams; most > 0 && b.streams.Load()+q.others.streams(b.of) >= int64(most) {
-			return nil, tooMany(b, most)
-		}
-	}
-	for _, b := range all {
-		b.streams.Add(1)
-	}
-	return func() {
+	leave = func() {
 		for _, b := range all {
 			b.streams.Add(-1)
 		}
-	}, nil
+	}
+	for _, b := range all { // before one looks: of two at once, one is too many
+		b.streams.Add(1)
+	}
+	for i := range all {
+		b := &all[i]
+		if most := q.use(b.of).MostStreams; most > 0 && b.streams.Load()+q.others.streams(b.of) > int64(most) {
+			leave()
+			return nil, tooMany(b, most)
+		}
+	}
+	return leave, nil
 }

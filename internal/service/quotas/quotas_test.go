@@ -13,14 +13,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/setting"
-	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/postgres/testdb"
 	"steadyferry/internal/node/nodetest"
@@ -57,14 +55,8 @@ func send(ctx context.Context, n *nodetest.Node, t *part.Channel, bytes int) err
 }
 
 // somebody is a machine that may publish and read everywhere, and has the bounds.
-func somebody(t *testing.T, n *nodetest.Node, name string, use setting.Use) context.Context {
-	t.Helper()
-	owned := func(name string) catalog.Owned { return catalog.Owned{ID: catalog.NewOwnedID(), Name: name} }
-	require.NoError(t, n.Catalog.NewRights(accesstest.Owner(t), nil, catalog.Rights{
-		Principals: []*catalog.Principal{{Owned: owned(name), Principal: setting.Principal{Kind: setting.Machine, Use: use}}},
-		Grants:     []*catalog.Grant{{Owned: owned("g-" + name), Grant: setting.Grant{To: name, Role: "operator", On: "*"}}},
-	}))
-	return access.As(t.Context(), n.Access.Named(name))
+func somebody(n *nodetest.Node, name string, use setting.Use) context.Context {
+	return n.Somebody(name, setting.Principal{Kind: setting.Machine, Use: use}, "operator", "*")
 }
 
 // However many make channels at once, a space gets no more than it may have.
@@ -125,7 +117,7 @@ func TestWhatIsPublishedTooFastIsRefusedOrWaits(t *testing.T) {
 	t.Parallel()
 	n := nodetest.Open(t)
 	topic := n.Channel(setting.Topic, "coldchain/readings", nil)
-	ctx := somebody(t, n, "build-42", setting.Use{})
+	ctx := somebody(n, "build-42", setting.Use{})
 	bound(t, n, setting.Change{"publishRate": int64(256 << 10)})
 	require.NoError(t, send(ctx, n, topic, 600<<10), "it is let through whole")
 	err := send(ctx, n, topic, 1)
@@ -159,8 +151,8 @@ func TestABoundOfOneIsNotOneOfOthers(t *testing.T) {
 	t.Parallel()
 	n := nodetest.Open(t)
 	topic := n.Channel(setting.Topic, "coldchain/readings", nil)
-	bounded := somebody(t, n, "loud", setting.Use{PublishRate: 64 << 10, RequestRate: 2, MostStreams: 1})
-	free := somebody(t, n, "calm", setting.Use{})
+	bounded := somebody(n, "loud", setting.Use{PublishRate: 64 << 10, RequestRate: 2, MostStreams: 1})
+	free := somebody(n, "calm", setting.Use{})
 	require.NoError(t, send(bounded, n, topic, 1<<20))
 	assert.Regexp(t, `^loud is .* ahead of the 64KiB a second that may be published$`, problemOf(t, send(bounded, n, topic, 1)).Detail)
 	assert.NoError(t, send(free, n, topic, 1<<20))
@@ -191,7 +183,7 @@ func TestABoundOfOneIsNotOneOfOthers(t *testing.T) {
 func TestWhoHasReadTooMuchWaits(t *testing.T) {
 	t.Parallel()
 	n := nodetest.Open(t)
-	ctx := somebody(t, n, "reader", setting.Use{})
+	ctx := somebody(n, "reader", setting.Use{})
 	assert.False(t, n.Quotas.Reads(ctx, "coldchain"))
 	bound(t, n, setting.Change{"readRate": int64(64 << 10)})
 	assert.True(t, n.Quotas.Reads(ctx, "coldchain"))
@@ -228,6 +220,14 @@ func TestASpaceThatIsFullTakesNothing(t *testing.T) {
 	assert.Equal(t, problem.NoRoom, problemOf(t, send(ctx, n, topic, 512<<10)).Kind, "measured, as counted")
 	require.NoError(t, send(ctx, n, topic, 1<<10), "what fits is taken")
 	assert.InDelta(t, 1.5*(1<<20), used(n, "mostKept").Used, 8<<10)
+
+	// What the rate refuses takes no room.
+	bound(t, n, setting.Change{"publishRate": int64(64 << 10)})
+	require.NoError(t, send(ctx, n, topic, 200<<10))
+	for range 50 {
+		require.Equal(t, problem.TooFast, problemOf(t, send(ctx, n, topic, 100<<10)).Kind)
+	}
+	bound(t, n, setting.Change{"publishRate": int64(0)})
 
 	bound(t, n, setting.Change{"mostKept": int64(4 << 20)})
 	require.NoError(t, send(ctx, n, topic, 512<<10), "more is allowed at once")
