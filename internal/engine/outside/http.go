@@ -49,14 +49,14 @@ func (to *Sender) post(ctx context.Context, lane *Lane, items []Item) *endpoint.
 	failed := func(err error) *endpoint.Answer {
 		return &endpoint.Answer{At: time.Now(), Took: time.Since(begun), Error: to.explain(err), Means: endpoint.Again}
 	}
+	if err := to.greet(ctx); err != nil {
+		return failed(err)
+	}
 	if err := to.keepRate(ctx); err != nil {
 		return failed(err)
 	}
 	ctx, cancel := context.WithTimeout(ctx, to.limit())
 	defer cancel()
-	if err := to.greet(ctx); err != nil {
-		return failed(err)
-	}
 	begun = time.Now()
 	r, err := to.request(ctx, lane, items)
 	if err != nil { // it is no request at all
@@ -258,13 +258,16 @@ const (
 	headerAllowedRate   = "WebHook-Allowed-Rate"
 )
 
-// greet asks the place whether it wants deliveries, before the first one.
+// greet asks the place whether it wants deliveries, before the first one. That is before a
+// delivery takes its turn too: how often it may come, the place says in its answer.
 func (to *Sender) greet(ctx context.Context) error {
 	to.mu.Lock()
 	defer to.mu.Unlock()
 	if to.welcome || !to.Place.Handshake {
 		return nil
 	}
+	ctx, cancel := context.WithTimeout(ctx, to.limit())
+	defer cancel()
 	if err := to.ask(ctx); err != nil {
 		return err
 	}
