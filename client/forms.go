@@ -69,6 +69,8 @@ type (
 	Lease             = form.Lease
 	Leased            = form.Leased
 	LeftOut           = form.LeftOut
+	Invitation        = form.Invitation
+	NewAccount        = form.NewAccount
 	Link              = form.Link
 	Live              = form.Live
 	LogbookEntry      = form.LogbookEntry
@@ -128,6 +130,7 @@ type (
 	Settings          = form.Settings
 	Settled           = form.Settled
 	Settlement        = form.Settlement
+	Second            = form.Second
 	SignIn            = form.SignIn
 	Space             = form.Space
 	Quota             = form.Quota

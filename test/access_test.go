@@ -94,11 +94,11 @@ func TestTheOwnersTokenCanBeReplaced(t *testing.T) {
 func TestTokensEndAndSaySo(t *testing.T) {
 	n := harness.Start(t)
 	for want, args := range map[string][]string{
-		"-label is missing":              {"access", "new"},
-		"1m to 3650d":                    {"access", "new", "-label", "x", "-expires", "1s"},
-		"nothing in force has":           {"access", "revoke", "0123456789ab", "-yes"},
-		"allowed: new, break-glass, end": {"access", "invent"},
-		"takes an id after it":           {"access", "revoke"},
+		"-label is missing":    {"access", "new"},
+		"1m to 3650d":          {"access", "new", "-label", "x", "-expires", "1s"},
+		"nothing in force has": {"access", "revoke", "0123456789ab", "-yes"},
+		"allowed: new, break-glass, confirm, decline, end-sessions, grants": {"access", "invent"},
+		"takes an id after it": {"access", "revoke"},
 	} {
 		_, errOut, code := n.Ferry("", args...)
 		assert.NotZero(t, code, args)
@@ -150,4 +150,44 @@ func TestHelpTellsNoSecrets(t *testing.T) {
 		assert.NotEmpty(t, out, command)
 		assert.NotContains(t, string(out), "t-SECRET", command)
 	}
+}
+
+// Roles, masks and people are changed from the command line, which says first who gains and loses what.
+func TestRolesAndMasksAreChanged(t *testing.T) {
+	t.Parallel()
+	n := harness.Start(t)
+	n.Topic("coldchain/readings", 1)
+	n.Must("access", "new", "role", "packer", "-verbs", "publish,see-counts")
+	n.Must("access", "new", "person", "ines")
+	n.Must("access", "new", "grant", "ines", "-role", "packer", "-on", "coldchain", "-yes")
+	out := n.Must("access", "set", "role", "packer", "-verbs", "lease,see-counts")
+	assert.Contains(t, out, "ines gains lease on coldchain")
+	assert.Contains(t, out, "ines loses publish on coldchain")
+	assert.Contains(t, out, "nothing is changed yet")
+	assert.Regexp(t, `packer +publish see-counts`, n.Must("access", "roles"))
+	n.Must("access", "set", "role", "packer", "-verbs", "lease,see-counts", "-yes")
+	assert.Regexp(t, `packer +lease see-counts`, n.Must("access", "roles"))
+
+	n.Must("access", "new", "mask", "boxes", "-on", "coldchain/*", "-fields", "key", "-for-roles", "packer", "-yes")
+	n.Must("access", "set", "mask", "boxes", "-fields", "key,/box", "-show", "hashed", "-yes")
+	assert.Regexp(t, `boxes +coldchain/\* +key /box +hashed +packer`, n.Must("access", "masks"))
+	n.Must("access", "set", "ines", "-teams", "desk", "-yes")
+	assert.Regexp(t, `ines +person +desk`, n.Must("access", "principals"))
+
+	for says, args := range map[string][]string{
+		"the role viewer is built in":                 {"set", "role", "viewer", "-verbs", "publish"},
+		"there is no role paker; did you mean packer": {"set", "role", "paker", "-verbs", "publish"},
+		"there is no mask":                            {"set", "mask", "nothing", "-fields", "key"},
+		"a role that lets do nothing":                 {"set", "role", "packer", "-verbs", ""},
+		"nothing is set":                              {"set", "role", "packer"},
+		"is not something that ferry access sets":     {"set", "grant", "x"},
+		"takes a name":                                {"set"},
+	} {
+		_, said, code := n.Ferry("", append([]string{"access"}, args...)...)
+		assert.NotZero(t, code, "%v", args)
+		assert.Contains(t, said, says, "%v", args)
+	}
+	log := n.Must("logbook", "-json")
+	assert.Contains(t, log, `"set role"`)
+	assert.Contains(t, log, `"set mask"`)
 }

@@ -166,8 +166,15 @@ func TestTheConsoleUnderAMask(t *testing.T) {
 
 	p = openConsole(t, n)
 	p.open("/access?show=masks")
+	p.click("Change the mask heat")
+	p.fill("Fields", "/celsius, key")
+	p.says("ferry access set mask heat -fields /celsius,key -yes")
+	p.says("ines does not see")
+	p.accessible("changing a mask")
+	p.click("Change it")
+	p.wait(`document.querySelector("table").innerText.includes("/celsius, key")`)
 	p.click("Take away the mask heat")
-	p.says("ines sees /celsius of coldchain/*, which is hidden now")
+	p.says("which is hidden now")
 	p.click("Take the mask heat away")
 	p.says("There is no mask yet.")
 }
@@ -239,4 +246,32 @@ func TestTheConsoleOfASpace(t *testing.T) {
 	viewer.open("/spaces/coldchain")
 	viewer.says("no more come")
 	viewer.wait(`!document.body.innerText.includes("How it is set")`)
+}
+
+// What somebody does with a second person alone waits for one, who sees what it would do, and does it.
+func TestTheConsoleOfASecondPerson(t *testing.T) {
+	t.Parallel()
+	n := failing(t)
+	for _, name := range []string{"ines", "lana"} {
+		n.Must("access", "new", "person", name)
+		n.Must("access", "new", "grant", name, "-role", "team-owner", "-on", "coldchain", "-second", "-yes")
+	}
+	assert.Contains(t, n.Must("access", "grants"), "team-owner, with a second person")
+	ines, lana := as(t, n, "ines"), as(t, n, "lana")
+	_, said, code := ines.Ferry("", "remove", "coldchain/readings@dashboards", "-yes")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, said, "lana or owner can confirm it: ferry access confirm ")
+	require.Eventually(t, func() bool { return strings.Contains(n.Must("incidents"), "seconds") }, 40*time.Second, 200*time.Millisecond, "those who look after it are told")
+	p := openConsole(t, lana)
+	p.open("/access?show=seconds")
+	p.says("Forget a group and its offsets: coldchain/readings/groups/dashboards")
+	p.accessible("what waits for a second person")
+	p.click("Look and decide at what ines has asked for")
+	p.says("offsets")
+	p.accessible("something that waits")
+	p.click("Confirm, and do it")
+	p.says("done, lana")
+	assert.NotContains(t, n.Must("lag", "coldchain/readings"), "dashboards")
+	assert.Contains(t, ines.Must("access", "waiting"), "lana")
+	assert.Contains(t, n.Must("logbook", "-who", "ines", "-all"), "confirmed by lana")
 }

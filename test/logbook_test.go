@@ -1,13 +1,19 @@
 package test
 
 import (
+	"crypto/rand"
+	"encoding/json"
+	"net/http/httptest"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/cmd/ferryd/clinic"
 	"steadyferry/internal/engine/postgres/testdb"
 	"steadyferry/test/harness"
 )
@@ -33,6 +39,7 @@ func TestTheLogbookProvesItself(t *testing.T) {
 	out, err := verify(filepath.Join(dir, "logbook.heads"))
 	require.NoError(t, err, out)
 	assert.Contains(t, out, "nothing was changed, left out, put in or cut off")
+	assert.Contains(t, out, "its tables belong to the role ferry, which writes it")
 	assert.Regexp(t, `compared with [1-9][0-9]* signed heads? of node-a with key [0-9a-f]{64}`, out)
 
 	testdb.Exec(t, database, `ALTER TABLE logbook DISABLE TRIGGER USER`)
@@ -47,4 +54,33 @@ func TestTheLogbookProvesItself(t *testing.T) {
 	b, err := exec.Command(harness.Binary(t, "ferryd"), "verify", "-logbook").CombinedOutput()
 	assert.Error(t, err)
 	assert.Contains(t, string(b), "-dir or -database says where the records are")
+}
+
+// Entries go where they are to be kept: to a topic, and from there by a route to a place outside.
+func TestTheLogbookGoesElsewhere(t *testing.T) {
+	t.Parallel()
+	n := harness.Start(t, toLoopback...)
+	secret, file := clinicSecret(t)
+	hook := clinic.New(secret)
+	server := httptest.NewServer(hook)
+	defer server.Close()
+	n.Must("new", "space", "records")
+	n.Must("new", "topic", "records/acts")
+	n.Must("new", "endpoint", "records/archive", "-url", server.URL+"/", "-secret-from", file)
+	n.Must("new", "route", "records/acts@archive", "-to", "records/archive")
+	assert.Contains(t, n.Must("logbook", "-to", "records/acts"), "who may read that reads who did what")
+	n.Must("logbook", "-to", "records/acts", "-yes")
+	require.Eventually(t, func() bool {
+		n.Must("set", "records/acts", "-description", "of "+rand.Text(), "-yes")
+		return strings.Contains(n.Must("browse", "records/acts", "-where", `headers.action == "set topic"`), "set topic")
+	}, 20*time.Second, 200*time.Millisecond)
+	require.Eventually(t, func() bool {
+		b := httptest.NewRecorder()
+		hook.ServeHTTP(b, httptest.NewRequest("GET", "/got", nil))
+		var c struct{ Counts map[string]int }
+		require.NoError(t, json.Unmarshal(b.Body.Bytes(), &c))
+		return c.Counts["taken"] > 0
+	}, 20*time.Second, 50*time.Millisecond)
+	assert.Contains(t, n.Must("logbook", "-to", "records/nothing"), "there is no topic records/nothing")
+	n.Must("logbook", "-to", "none", "-yes")
 }

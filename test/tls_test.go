@@ -140,13 +140,17 @@ func TestMachinesComeWithCertificates(t *testing.T) {
 		out, err := exec.Command(ferryd, append([]string{"certs", "-tls-dir", dir}, args...)...).CombinedOutput()
 		require.NoError(t, err, string(out))
 	}
+	out, err := exec.Command(ferryd, "certs", "-tls-dir", machines, "-nodes", "", "-clients", "lost-1").CombinedOutput()
+	require.NoError(t, err, string(out))
+	out, err = exec.Command(ferryd, "certs", "-tls-dir", machines, "-revoke", "lost-1").CombinedOutput()
+	require.NoError(t, err, string(out))
 	rules := filepath.Join(machines, "sign-in.yaml")
-	require.NoError(t, os.WriteFile(rules, []byte("certificates:\n  authorities: "+filepath.Join(machines, "ca.pem")+"\n  rules:\n    - {of: name, fits: \"build-*\"}\n    - {of: name, fits: owner}\n"), 0o600))
+	require.NoError(t, os.WriteFile(rules, []byte("certificates:\n  authorities: "+filepath.Join(machines, "ca.pem")+"\n  revoked: "+filepath.Join(machines, "revoked.pem")+"\n  rules:\n    - {of: name, fits: \"build-*\"}\n    - {of: name, fits: owner}\n"), 0o600))
 	free, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	at := free.Addr().String()
 	require.NoError(t, free.Close())
-	out, err := exec.Command(ferryd, "serve", "-dir", t.TempDir(), "-listen", at, "-sign-in", rules).CombinedOutput()
+	out, err = exec.Command(ferryd, "serve", "-dir", t.TempDir(), "-listen", at, "-sign-in", rules).CombinedOutput()
 	require.Error(t, err)
 	assert.Contains(t, string(out), "certificates of clients come over TLS alone")
 
@@ -185,6 +189,17 @@ func TestMachinesComeWithCertificates(t *testing.T) {
 	ferry("", as, "access", "new", "grant", "build-42", "-role", "team-owner", "-on", "coldchain/readings", "-yes")
 	assert.Contains(t, ferry(build, "", "set", "coldchain/readings", "-description", "boxes", "-yes"), "done")
 	assert.Regexp(t, `"credential": *"certificate [0-9a-f]{12}"`, ferry("", as, "logbook", "-who", "build-42", "-json"))
+	// What its authority has revoked counts no more, without another start, and nor does the next of its name.
+	out, err = exec.Command(ferryd, "certs", "-tls-dir", machines, "-revoke", "build-42").CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.Contains(t, string(out), "2 certificates revoked")
+	require.Eventually(t, func() bool {
+		return strings.Contains(ferry(build, "", "send", "coldchain/readings", "-body", "{}"), "not let in")
+	}, 20*time.Second, 500*time.Millisecond)
+	out, err = exec.Command(ferryd, "certs", "-tls-dir", machines, "-nodes", "", "-clients", "build-42").CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.Contains(t, ferry(build, "", "send", "coldchain/readings", "-body", "{}"), "sent 1 message", "another certificate of the same")
+
 	ferry("", as, "access", "set", "build-42", "-paused", "-yes")
 	assert.Contains(t, ferry(build, "", "send", "coldchain/readings", "-body", "{}"), "build-42 is shut out")
 	ferry("", as, "access", "remove", "machine", "build-42", "-yes")

@@ -57,11 +57,11 @@ func secretFlag(fs *flag.FlagSet) secretFlags {
 }
 
 // beside is settings with the secrets that are given.
-func (g givenSettings) beside(s secretFlags) givenSettings {
+func beside(g term.Given, s secretFlags) term.Given {
 	if len(s) == 0 {
 		return g
 	}
-	return g.with("secrets", map[string]string(s))
+	return g.With("secrets", map[string]string(s))
 }
 
 func endpointPath(a address.Address) string {
@@ -91,12 +91,12 @@ func (c *call) pathOf(a address.Address) string {
 	return client.ChannelPath(a)
 }
 
-func (c *call) newEndpoint(given givenSettings, secrets secretFlags) error {
+func (c *call) newEndpoint(given term.Given, secrets secretFlags) error {
 	a, err := c.OneChannel()
 	if err != nil {
 		return err
 	}
-	e, err := term.Ask[client.Endpoint](c.Call, http.MethodPost, "/endpoints", nil, given.beside(secrets).with("address", a.String()))
+	e, err := term.Ask[client.Endpoint](c.Call, http.MethodPost, "/endpoints", nil, beside(given, secrets).With("address", a.String()))
 	if err != nil {
 		return err
 	}

@@ -11,7 +11,7 @@ import (
 	"steadyferry/internal/core/words"
 )
 
-func (c *call) newGroup(ctx context.Context, kind, from string, given givenSettings) error {
+func (c *call) newGroup(ctx context.Context, kind, from string, given term.Given) error {
 	a, err := c.OneGroup()
 	if err != nil {
 		return err

@@ -11,13 +11,14 @@ import (
 	"steadyferry/cmd/ferry/messages"
 	"steadyferry/cmd/ferry/nodes"
 	"steadyferry/cmd/ferry/oncall"
+	"steadyferry/cmd/ferry/people"
 	"steadyferry/cmd/ferry/setup"
 	"steadyferry/cmd/ferry/term"
 )
 
 // verbs in the order of the help.
 var verbs = []term.Verb{
-	newVerb.With(own), listVerb.With(own), showVerb.With(own), setVerb.With(own), removeVerb.With(own), endpointVerb.With(own), setup.Declare, setup.Diff, setup.Apply, setup.Check, messages.Send, messages.Browse, messages.Tail, messages.Read, messages.Lease, messages.Settle, messages.Work, deadVerb.With(own), replayVerb.With(own), discardVerb.With(own), traceVerb.With(own), messages.Export, lagVerb.With(own), oncall.Watches, oncall.Incidents, oncall.Timetable, oncall.Report, seekVerb.With(own), messages.Load, statusVerb.With(own), nodes.Nodes, nodes.Move, oncall.Logbook, accessVerb.With(own), enter.SignIn,
+	newVerb.With(own), listVerb.With(own), showVerb.With(own), setVerb.With(own), removeVerb.With(own), endpointVerb.With(own), setup.Declare, setup.Diff, setup.Apply, setup.Check, messages.Send, messages.Browse, messages.Tail, messages.Read, messages.Lease, messages.Settle, messages.Work, deadVerb.With(own), replayVerb.With(own), discardVerb.With(own), traceVerb.With(own), messages.Export, lagVerb.With(own), oncall.Watches, oncall.Incidents, oncall.Timetable, oncall.Report, seekVerb.With(own), messages.Load, statusVerb.With(own), nodes.Nodes, nodes.Move, oncall.Logbook, people.Access, enter.SignIn,
 }
 
 func main() {

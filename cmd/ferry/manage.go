@@ -55,7 +55,7 @@ var newVerb = verb{
 				if a.Kind() != address.KindSpace {
 					return term.WrongUsage("%s is the address of a %s", a, a.Kind())
 				}
-				s, err := term.Ask[client.Space](c.Call, http.MethodPost, "/spaces", nil, given.with("space", a.Space))
+				s, err := term.Ask[client.Space](c.Call, http.MethodPost, "/spaces", nil, given.With("space", a.Space))
 				if err != nil {
 					return err
 				}
@@ -109,7 +109,7 @@ func partitionsText(t client.Channel) string {
 	return words.Many(t.Partitions, "partition") + ", each on " + words.Many(t.Replicas, "node")
 }
 
-func (c *call) newQueue(ctx context.Context, given givenSettings) error {
+func (c *call) newQueue(ctx context.Context, given term.Given) error {
 	a, err := c.OneChannel()
 	if err != nil {
 		return err
@@ -157,7 +157,7 @@ var setVerb = verb{
 				}
 				path = c.pathOf(a)
 			}
-			given := given.beside(secrets)
+			given := beside(given, secrets)
 			p, err := term.Ask[client.Preview](c.Call, http.MethodPatch, path, term.Preview(true), given)
 			if err == nil && len(p.After) > 0 && (*yes || !p.Careful) {
 				p, err = term.Ask[client.Preview](c.Call, http.MethodPatch, path, nil, given)

@@ -85,7 +85,7 @@ func readerText(g client.Group) string {
 const tryTime = 30 * time.Second
 
 // tryRoute shows what a route would have done; of one that is there, with other settings.
-func (c *call) tryRoute(since string, given givenSettings) error {
+func (c *call) tryRoute(since string, given term.Given) error {
 	a, err := c.OneGroup()
 	if err != nil {
 		return err

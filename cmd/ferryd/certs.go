@@ -20,6 +20,7 @@ import (
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/setting"
+	"steadyferry/internal/core/words"
 )
 
 // How long what certs makes is valid.
@@ -36,6 +37,7 @@ func certs(args []string) error {
 	nodes := fs.String("nodes", "node-a,node-b,node-c", "`NAMES` of the nodes, separated by commas")
 	hosts := fs.String("hosts", "", "`HOSTS`, names and IP addresses separated by commas, under which clients reach the nodes, if the certificates are for -tls-cert too")
 	clients := fs.String("clients", "", "`NAMES`, separated by commas, of clients that get in with a certificate: each gets NAME.pem, with its key in it. Use a directory of its own for them, and -nodes \"\": what lets nodes in shall let in nodes alone")
+	revoke := fs.String("revoke", "", "`NAMES`, separated by commas, of clients in -tls-dir whose certificates are good for nothing from now on: revoked.pem lists all that are")
 	fs.SetOutput(io.Discard)
 	if err := fs.Parse(args); err != nil {
 		if errors.Is(err, flag.ErrHelp) {
@@ -61,6 +63,15 @@ func certs(args []string) error {
 			return err
 		}
 		fmt.Printf("%s: valid for %d years\n", filepath.Join(*dir, name+".pem"), nodeYears)
+	}
+	if *revoke != "" {
+		path := filepath.Join(*dir, "revoked.pem")
+		n, err := revokeIn(path, named(*revoke), ca, key)
+		if err != nil {
+			return err
+		}
+		fmt.Printf("%s: %s revoked\n", path, words.Many(n, "certificate"))
+		return nil
 	}
 	for _, name := range named(*nodes) {
 		if err := address.CheckName(name); err != nil {
@@ -160,6 +171,50 @@ func clientCertificate(dir, name string, ca *x509.Certificate, caKey *ecdsa.Priv
 		return err
 	}
 	return os.WriteFile(filepath.Join(dir, name+".pem"), append(cert, private...), 0o600)
+}
+
+// listDays is how long a list of what is revoked is good before a newer one should follow.
+const listDays = 90
+
+// revokeIn adds the certificates of clients to the list of an authority, and returns how many it has.
+func revokeIn(path string, names []string, ca *x509.Certificate, key *ecdsa.PrivateKey) (int, error) {
+	list := &x509.RevocationList{Number: big.NewInt(1)}
+	if b, err := os.ReadFile(path); err == nil {
+		block, _ := pem.Decode(b)
+		if block == nil {
+			return 0, fmt.Errorf("%s is no list as PEM", path)
+		}
+		was, err := x509.ParseRevocationList(block.Bytes)
+		if err != nil {
+			return 0, fmt.Errorf("%s: %w", path, err)
+		}
+		list.RevokedCertificateEntries = was.RevokedCertificateEntries
+		list.Number = new(big.Int).Add(was.Number, big.NewInt(1))
+	} else if !os.IsNotExist(err) {
+		return 0, err
+	}
+	list.ThisUpdate = time.Now()
+	list.NextUpdate = list.ThisUpdate.AddDate(0, 0, listDays)
+	for _, name := range names {
+		b, err := os.ReadFile(filepath.Join(filepath.Dir(path), name+".pem"))
+		if err != nil {
+			return 0, err
+		}
+		block, _ := pem.Decode(b)
+		if block == nil {
+			return 0, fmt.Errorf("%s.pem is not PEM", name)
+		}
+		c, err := x509.ParseCertificate(block.Bytes)
+		if err != nil {
+			return 0, fmt.Errorf("%s.pem: %w", name, err)
+		}
+		list.RevokedCertificateEntries = append(list.RevokedCertificateEntries, x509.RevocationListEntry{SerialNumber: c.SerialNumber, RevocationTime: list.ThisUpdate})
+	}
+	der, err := x509.CreateRevocationList(rand.Reader, list, ca, key)
+	if err != nil {
+		return 0, err
+	}
+	return len(list.RevokedCertificateEntries), os.WriteFile(path, pem.EncodeToMemory(&pem.Block{Type: "X509 CRL", Bytes: der}), 0o644)
 }
 
 // signed is a certificate and its key as PEM.

@@ -93,7 +93,7 @@ func flags(name string, c *config) *flag.FlagSet {
 	fs.StringVar(&c.tlsDir, "tls-dir", "", "`DIRECTORY` with ca.pem, NODE.pem and NODE-key.pem for TLS between nodes (ferryd certs makes them); needed unless -peer-listen is on loopback")
 	fs.StringVar(&c.networks, "outside-networks", endpoint.Public, "`NETWORKS` in which endpoints may lie: "+endpoint.AllowedNetworks)
 	fs.StringVar(&c.schemes, "outside-schemes", "https,postgresql,ferry+https,smtps,smtp", "`SCHEMES` that addresses of endpoints may begin with: "+setting.Schemes)
-	fs.StringVar(&c.sealKeys, "seal-keys", "", "`FILE` with the keys by which secrets of endpoints are kept, one a line: the first one seals, all open. Nodes of a cluster need the same; one that is alone makes its own in -dir")
+	fs.StringVar(&c.sealKeys, "seal-keys", "", "`FILE` with the keys by which secrets of endpoints and of accounts are kept, one a line: the first one seals, all open. Nodes of a cluster need the same; one that is alone makes its own in -dir")
 	fs.StringVar(&c.signIn, "sign-in", "", "YAML `FILE` that says by which providers people sign in, and for whom certificates of clients stand; without it all come with tokens alone")
 	fs.StringVar(&c.tlsCert, "tls-cert", "", "`FILE` with the certificate of the API and the console, and those up to its authority; it is read anew when it changes")
 	fs.StringVar(&c.tlsKey, "tls-key", "", "`FILE` with the key of -tls-cert")

@@ -18,6 +18,7 @@ import (
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/door/api"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/service/accounts"
 	"steadyferry/internal/service/endpoints"
 )
 
@@ -86,7 +87,7 @@ func readKeys(path string) (seal.Ring, error) {
 
 const rekeyTime = 5 * time.Minute
 
-// rekey seals all secrets of endpoints with the first key of a file.
+// rekey seals all secrets of endpoints, and of the codes of accounts, with the first key of a file.
 func rekey(args []string) error {
 	set := flag.NewFlagSet("ferryd rekey", flag.ContinueOnError)
 	fresh := set.Bool("new", false, "only print a new key: put it as the first line into the file of -seal-keys, on every node")
@@ -122,5 +123,10 @@ func rekey(args []string) error {
 	defer records.Close()
 	anew, all, err := endpoints.Rekey(ctx, records, ring)
 	fmt.Printf("%s with secrets; %d sealed anew with key %s\n", words.Many(all, "endpoint"), anew, strings.Split(ring.Names(), ", ")[0])
+	if err != nil {
+		return err
+	}
+	anew, all, err = accounts.Rekey(ctx, records, ring)
+	fmt.Printf("%s; %d sealed anew\n", words.Many(all, "account"), anew)
 	return err
 }

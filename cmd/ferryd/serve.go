@@ -2,7 +2,6 @@ package main
 
 import (
 	"context"
-	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -79,7 +78,7 @@ func (c *config) run(with func(ctx context.Context, r running) error) (err error
 		return err
 	}
 	if clients := people.Certificates; clients != nil {
-		secure.ClientCAs, secure.ClientAuth = clients.Authorities, tls.VerifyClientCertIfGiven
+		secure = asking(secure, clients)
 	}
 	listener, err := net.Listen("tcp", c.listen)
 	if err != nil {

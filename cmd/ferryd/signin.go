@@ -1,11 +1,12 @@
 package main
 
 import (
-	"crypto/x509"
 	"fmt"
+	"log/slog"
 	"net/url"
 	"os"
 	"strings"
+	"time"
 
 	"steadyferry/internal/core/signin"
 )
@@ -18,15 +19,37 @@ func (c *config) clients(all *signin.Certificates) error {
 	if c.tlsCert == "" {
 		return &usageError{fmt.Errorf("-sign-in %s: certificates of clients come over TLS alone: give -tls-cert and -tls-key", c.signIn)}
 	}
-	b, err := os.ReadFile(all.AuthoritiesFile)
+	files := []string{all.Authorities}
+	if all.Revoked != "" {
+		files = append(files, all.Revoked)
+	}
+	trust, err := newReread("which certificates of clients count", files, func() (*signin.Trust, error) { return readTrust(all) })
 	if err != nil {
-		return &usageError{fmt.Errorf("-sign-in %s: certificates: authorities: %w", c.signIn, err)}
+		return &usageError{fmt.Errorf("-sign-in %s: certificates: %w", c.signIn, err)}
 	}
-	all.Authorities = x509.NewCertPool()
-	if !all.Authorities.AppendCertsFromPEM(b) {
-		return &usageError{fmt.Errorf("-sign-in %s: certificates: authorities: there is no certificate in %s", c.signIn, all.AuthoritiesFile)}
-	}
+	all.Trust = trust.now
 	return nil
+}
+
+func readTrust(of *signin.Certificates) (*signin.Trust, error) {
+	authorities, err := os.ReadFile(of.Authorities)
+	if err != nil {
+		return nil, fmt.Errorf("authorities: %w", err)
+	}
+	var lists []byte
+	if of.Revoked != "" {
+		if lists, err = os.ReadFile(of.Revoked); err != nil {
+			return nil, fmt.Errorf("revoked: %w", err)
+		}
+	}
+	trust, err := signin.ParseTrust(authorities, lists)
+	if err != nil {
+		return nil, err
+	}
+	if !trust.Ends.IsZero() && time.Now().After(trust.Ends) {
+		slog.Warn("a list of revoked certificates should have been followed by a newer one", "file", of.Revoked, "since", trust.Ends)
+	}
+	return trust, nil
 }
 
 // people reads by which providers people sign in, and by which URL browsers come.

@@ -64,6 +64,11 @@ func (f *bookFlags) verify(ctx context.Context, files []string) error {
 	for _, one := range v.Found {
 		fmt.Println("  -", one)
 	}
+	if v.Owner == v.Role {
+		fmt.Printf("its tables belong to the role %s, which writes it: another one can own them (docs/access.md)\n", v.Owner)
+	} else {
+		fmt.Printf("its tables belong to the role %s: %s cannot change them\n", v.Owner, v.Role)
+	}
 	fmt.Printf("%s, %d to %d; compared with %s%s\n", words.Many(v.Entries, "entry", "entries"), v.First, v.Last, words.Many(v.Heads, "signed head"), keysOf(heads))
 	if len(v.Found) > 0 {
 		return errNotWhole

@@ -27,6 +27,7 @@ import (
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service"
 	"steadyferry/internal/service/access"
+	"steadyferry/internal/service/accounts"
 	"steadyferry/internal/service/acts"
 	"steadyferry/internal/service/chart"
 	"steadyferry/internal/service/cluster"
@@ -44,6 +45,8 @@ import (
 	"steadyferry/internal/service/replays"
 	"steadyferry/internal/service/routes"
 	"steadyferry/internal/service/samples"
+	"steadyferry/internal/service/scribe"
+	"steadyferry/internal/service/seconds"
 	"steadyferry/internal/service/signin"
 	"steadyferry/internal/service/timetable"
 	"steadyferry/internal/service/trace"
@@ -138,6 +141,8 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 		config.SignIn = &signinconfig.Config{}
 	}
 	n.SignIn = signin.New(n.Catalog, config.SignIn, config.PublicURL)
+	n.Accounts = accounts.New(n.Catalog, config.Outside.Keys, !signinconfig.On(config.SignIn.Accounts), n.Access.MayHandle)
+	n.Seconds = seconds.New(n.Catalog)
 	n.Jobs = jobs.New(n.Catalog, n.Access.Scoped)
 	n.Moves = moves.New(n.Parts, n.Catalog, n.Jobs, n.Cluster)
 	n.Look = look.New(n.Parts, n.Catalog)
@@ -151,7 +156,7 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	n.Timetable = timetable.New(n.Parts, n.Catalog, n.Jobs)
 	n.Outlook = outlook.New(n.Parts, n.Catalog, n.Samples, n.Watches, n.Jobs, n.Queues, n.Look, n.Timetable)
 	n.Manage = manage.New(n.Parts, n.Catalog, n.Queues, n.Cluster, n.Moves, config.KeepRemoved)
-	n.Declares = declares.New(n.Parts, n.Catalog, n.Cluster, n.Manage, n.Groups, n.Routes, n.Endpoints, n.Watches, n.Timetable, n.Access)
+	n.Declares = declares.New(n.Parts, n.Catalog, n.Cluster, n.Manage, n.Groups, n.Routes, n.Endpoints, n.Watches, n.Timetable, n.Access, n.Queues)
 	n.Watches.Keep(n.Declares.Correct)
 	acts.Register(n.Timetable, &acts.Services{Parts: n.Parts, Catalog: n.Catalog, Queues: n.Queues, Groups: n.Groups, Replays: n.Replays, Look: n.Look, Cluster: n.Cluster, Declares: n.Declares, Outlook: n.Outlook, Dir: config.Dir})
 	opened.Store(true)
@@ -201,7 +206,7 @@ func (n *Node) begin() {
 	n.duties.Go(func() { n.Cluster.Reporting(run) })
 	n.duties.Go(func() {
 		n.Catalog.WhileOnDuty(run, func(ctx context.Context) {
-			n.Cluster.OnDuty(ctx, n.Jobs.Run, n.Moves.Run, n.Groups.Run, n.Routes.Run, n.Samples.Run, n.Watches.Run, n.Timetable.Run)
+			n.Cluster.OnDuty(ctx, n.Jobs.Run, n.Moves.Run, n.Groups.Run, n.Routes.Run, n.Samples.Run, n.Watches.Run, n.Timetable.Run, scribe.New(n.Parts, n.Catalog).Run)
 		})
 	})
 }

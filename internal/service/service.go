@@ -7,6 +7,7 @@ import (
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/service/access"
+	"steadyferry/internal/service/accounts"
 	"steadyferry/internal/service/chart"
 	"steadyferry/internal/service/cluster"
 	"steadyferry/internal/service/declares"
@@ -23,6 +24,7 @@ import (
 	"steadyferry/internal/service/replays"
 	"steadyferry/internal/service/routes"
 	"steadyferry/internal/service/samples"
+	"steadyferry/internal/service/seconds"
 	"steadyferry/internal/service/signin"
 	"steadyferry/internal/service/timetable"
 	"steadyferry/internal/service/trace"
@@ -49,6 +51,8 @@ type Services struct {
 	Declares   *declares.Declares
 	Access     *access.Service
 	SignIn     *signin.SignIn
+	Accounts   *accounts.Accounts
+	Seconds    *seconds.Seconds
 	Quotas     *quotas.Quotas
 	Samples    *samples.Samples
 	Watches    *watches.Watches

@@ -11,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"steadyferry/internal/core/signin"
 	"steadyferry/internal/door/api"
 	"steadyferry/internal/node/nodetest"
 )
@@ -26,7 +27,17 @@ type Door struct {
 // Open opens a node and its API.
 func Open(t *testing.T) *Door {
 	t.Helper()
-	n := nodetest.Open(t)
+	return door(t, nodetest.Open(t))
+}
+
+// OpenAs opens them, with ways to sign in as the file of -sign-in says it.
+func OpenAs(t *testing.T, signIn *signin.Config) *Door {
+	t.Helper()
+	return door(t, nodetest.OpenAs(t, signIn))
+}
+
+func door(t *testing.T, n *nodetest.Node) *Door {
+	t.Helper()
 	s, err := api.New(&n.Services, http.NotFoundHandler())
 	require.NoError(t, err)
 	server := httptest.NewServer(s.Handler())

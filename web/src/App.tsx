@@ -7,6 +7,7 @@ import {
   FileDiff,
   Flag,
   KeyRound,
+  LockKeyhole,
   LogOut,
   MailX,
   Moon,
@@ -18,13 +19,14 @@ import {
   Waves,
   Waypoints,
 } from "lucide-react";
-import { lazy, Suspense, useEffect } from "react";
+import { lazy, Suspense, useEffect, useState } from "react";
 import { BrowserRouter, Link, Navigate, NavLink, Route, Routes } from "react-router";
 import { Toaster } from "sonner";
 import { call, onSignedOut } from "./api/client";
 import { useLive } from "./api/live";
 import { AddressBox } from "./components/AddressBox";
 import { Mark } from "./components/Mark";
+import { PasswordDialog } from "./components/PasswordDialog";
 import { SignedIn, SignInAgain } from "./components/SignInAgain";
 import { useRights, useSession } from "./lib/rights";
 import { useSound } from "./lib/sound";
@@ -36,6 +38,7 @@ import { Groups } from "./pages/Groups";
 import { LogbookPage } from "./pages/Logbook";
 import { DeadPage, DeadPlaces } from "./pages/Dead";
 import { Now } from "./pages/Now";
+import { InvitedPage } from "./pages/Invited";
 import { SignInPage } from "./pages/SignIn";
 import { TopicPage } from "./pages/Topic";
 
@@ -117,7 +120,8 @@ function Bar() {
   const { connected, at, live } = useLive();
   const dead = live?.dead.reduce((n, d) => n + d.dead, 0) ?? 0;
   const [sound, setSound] = useSound(live?.incidents.alarms);
-  const { name, everywhere } = useRights();
+  const { name, account, everywhere } = useRights();
+  const [changing, setChanging] = useState(false);
   const out = async () => {
     await call("DELETE", "/session").catch(() => undefined);
     await client.resetQueries({ queryKey: ["session"] });
@@ -175,9 +179,20 @@ function Bar() {
       >
         {theme === "dark" ? <Sun size={18} aria-hidden /> : <Moon size={18} aria-hidden />}
       </button>
+      {account && (
+        <button
+          className="rounded p-1.5 text-soft hover:text-ink"
+          aria-label="Change your password"
+          title="Change your password"
+          onClick={() => setChanging(true)}
+        >
+          <LockKeyhole size={18} aria-hidden />
+        </button>
+      )}
       <button className="rounded p-1.5 text-soft hover:text-ink" aria-label="Sign out" onClick={() => void out()}>
         <LogOut size={18} aria-hidden />
       </button>
+      {changing && <PasswordDialog onClose={() => setChanging(false)} />}
     </header>
   );
 }
@@ -188,6 +203,7 @@ export function App() {
   const session = useSession();
   useEffect(() => onSignedOut(() => void client.resetQueries({ queryKey: ["session"] })), [client]);
   if (location.pathname === "/signed-in") return <SignedIn />;
+  if (location.pathname === "/invited") return <InvitedPage onDone={(who) => client.setQueryData(["session"], who)} />;
   if (session.isPending) return null;
   if (!session.data) return <SignInPage onDone={(who) => client.setQueryData(["session"], who)} />;
   return (

@@ -19,6 +19,7 @@ var Logbook = verb{
     ferry logbook -refused                 what was refused, and to whom
     ferry logbook -undo 412                what taking entry 412 back would do; with -yes it is done
     ferry logbook -all > logbook.ndjson    all of it, an entry a line
+    ferry logbook -to audit/logbook        have each entry from now on be a message of a topic too; -to none ends that
 
 What is set, and what is removed, can be taken back, with the rights for the act itself, unless it is another
 thing by now.`,
@@ -29,12 +30,16 @@ thing by now.`,
 		all := fs.Bool("all", false, "all of them, as JSON, an entry a line, for a file or a pipe")
 		refused := fs.Bool("refused", false, "only what was refused")
 		undo := fs.Int64("undo", 0, "take back what entry `N` tells, or without -yes say what that would do")
-		yes := fs.Bool("yes", false, "of -undo: do it")
+		to := fs.String("to", "", "have each entry from now on go to the topic with this `ADDRESS` too, or to none")
+		yes := fs.Bool("yes", false, "of -undo and -to: do it")
 		var since time.Duration
 		fs.Var(term.DurationValue{D: &since}, "since", "only what was done in the last `DURATION`")
 		return func(c *call) error {
 			if *undo != 0 {
 				return c.Previewed(term.Ask[client.Preview](c.Call, http.MethodPost, fmt.Sprintf("/logbook/entries/%d/undo", *undo), term.Preview(!*yes), nil))
+			}
+			if *to != "" {
+				return c.Previewed(term.Ask[client.Preview](c.Call, http.MethodPatch, "/nodes", term.Preview(!*yes), client.Settings{"logbookTo": *to}))
 			}
 			query := url.Values{"limit": {fmt.Sprint(*limit)}}
 			if len(c.Args) > 0 {

@@ -18,6 +18,9 @@ type Asker interface {
 	Rights() *Rights
 	// Refuse says why it may not do something, and who could allow it.
 	Refuse(v Verb, at string) error
+	// Second says of something that it may do with somebody else alone that nobody has confirmed
+	// it; nil: somebody has who may do it too, or it only looks what would be done.
+	Second(v Verb, at string) error
 	// Pass is how another node is told who asks.
 	Pass() string
 }
@@ -62,10 +65,14 @@ func Check(ctx context.Context, v Verb, at string) error {
 	if !ok {
 		return problem.New(problem.Refused, "nobody asks for %s of %s", v, at).Next("this is a fault of the service: tell those who look after it")
 	}
-	if a.Rights().May(v, at) {
-		return nil
+	r := a.Rights()
+	if !r.May(v, at) {
+		return a.Refuse(v, at)
 	}
-	return a.Refuse(v, at)
+	if Dangerous.Has(v) && !r.Alone(v, at) {
+		return a.Second(v, at)
+	}
+	return nil
 }
 
 // CheckOn returns why whoever asks may not do something at everything that a pattern covers; nil: they may.
@@ -74,10 +81,14 @@ func CheckOn(ctx context.Context, v Verb, p address.Pattern) error {
 	if !ok {
 		return Check(ctx, v, p.String())
 	}
-	if a.Rights().On(p).Has(v) {
-		return nil
+	r := a.Rights()
+	if !r.On(p).Has(v) {
+		return a.Refuse(v, p.String())
 	}
-	return a.Refuse(v, p.String())
+	if Dangerous.Has(v) && !r.AloneOn(v, p) {
+		return a.Second(v, p.String())
+	}
+	return nil
 }
 
 // May reports whether whoever asks may do something at an address.
@@ -129,6 +140,16 @@ type RefusedError struct {
 	Err  error // for them, with what to do
 }
 
+// SecondError is that whoever asks may do something with somebody else alone, who has not confirmed it.
+type SecondError struct {
+	Verb Verb
+	At   string
+	Err  error // for them, with who could
+}
+
+func (e *SecondError) Error() string { return e.Err.Error() }
+func (e *SecondError) Unwrap() error { return e.Err }
+
 func (e *RefusedError) Error() string { return e.Err.Error() }
 func (e *RefusedError) Unwrap() error { return e.Err }
 
@@ -176,3 +197,4 @@ func (n node) Pass() string                   { return PassOfNode }
 func (n node) Who() string                    { return n.name }
 func (n node) Rights() *Rights                { return Whole }
 func (n node) Refuse(v Verb, at string) error { return nil }
+func (n node) Second(v Verb, at string) error { return nil }

@@ -16,7 +16,14 @@ type Grant struct {
 	On    address.Pattern
 	Until time.Time // zero: it has no end
 	Role  string    // by which it gives them; masks are for roles
+
+	// Second is that what is dangerous of it takes somebody else who may do it too.
+	Second bool
 }
+
+// Dangerous are the verbs that a grant may want a second person for: what they do is not easily
+// taken back.
+var Dangerous = Of(Discard, Remove, Access, Nodes)
 
 // Mask hides fields of messages, at what a pattern covers, from who sees them by some roles alone.
 type Mask struct {
@@ -56,7 +63,10 @@ const mostKnown = 8192
 // NewRights puts grants together that are in force at a time.
 func NewRights(grants []Grant, now time.Time) *Rights {
 	r := &Rights{known: map[string]Set{}}
-	type place struct{ on, role string }
+	type place struct {
+		on, role string
+		second   bool
+	}
 	at := map[place]int{}
 	for _, g := range grants {
 		if !g.Until.IsZero() {
@@ -65,13 +75,13 @@ func NewRights(grants []Grant, now time.Time) *Rights {
 			}
 			r.until = append(r.until, g.Until)
 		}
-		here := place{g.On.String(), g.Role}
+		here := place{g.On.String(), g.Role, g.Second}
 		if i, ok := at[here]; ok {
 			r.grants[i].Verbs |= g.Verbs
 			continue
 		}
 		at[here] = len(r.grants)
-		r.grants = append(r.grants, Grant{Verbs: g.Verbs, On: g.On, Role: g.Role})
+		r.grants = append(r.grants, Grant{Verbs: g.Verbs, On: g.On, Role: g.Role, Second: g.Second})
 	}
 	r.all = r.On(everything) // each list asks for it
 	return r
@@ -191,6 +201,26 @@ func (r *Rights) On(p address.Pattern) (s Set) {
 		s &= r.scope.On(p)
 	}
 	return s
+}
+
+// Alone reports whether a verb that is allowed at an address is allowed without a second person.
+func (r *Rights) Alone(v Verb, at string) bool {
+	of := thing(at)
+	return r.alone(v, func(g Grant) bool { return g.On.Covers(of) })
+}
+
+// AloneOn is Alone for all that a pattern covers.
+func (r *Rights) AloneOn(v Verb, p address.Pattern) bool {
+	return r.alone(v, func(g Grant) bool { return p.Within(g.On) })
+}
+
+func (r *Rights) alone(v Verb, covers func(g Grant) bool) bool {
+	return slices.ContainsFunc(r.grants, func(g Grant) bool { return !g.Second && g.Verbs.Has(v) && covers(g) })
+}
+
+// Seconds reports whether something takes a second person.
+func (r *Rights) Seconds() bool {
+	return slices.ContainsFunc(r.grants, func(g Grant) bool { return g.Second && g.Verbs.Without(Dangerous) != g.Verbs })
 }
 
 // Everywhere returns the verbs that are allowed at every address, whatever comes to be there.

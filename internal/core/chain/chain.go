@@ -27,7 +27,12 @@ type Entry struct {
 
 // Hash is that of an entry behind another one, whose hash is given.
 func Hash(former []byte, e *Entry) []byte {
-	b := slices.Clone(former)
+	sum := sha256.Sum256(slices.Concat(former, Text(e)))
+	return sum[:]
+}
+
+// Text is what of an entry stands behind the hash of the one before it.
+func Text(e *Entry) (b []byte) {
 	seq := strconv.FormatInt(e.Seq, 10)
 	for _, f := range append([]*string{&seq}, e.Fields...) {
 		if f == nil {
@@ -37,8 +42,7 @@ func Hash(former []byte, e *Entry) []byte {
 		b = append(strconv.AppendInt(b, int64(len(*f)), 10), ':')
 		b = append(b, *f...)
 	}
-	sum := sha256.Sum256(b)
-	return sum[:]
+	return b
 }
 
 // Head says how the list ended at a time, as a node has seen it.

@@ -54,10 +54,10 @@ func kindOf[T any](name, plural, of string, table setting.Table[T]) *Kind {
 // Kinds are all kinds, in the order in which things are made: those that others
 // need come first.
 var Kinds = []*Kind{
-	kindOf("nodes", "nodes", "", setting.Clusters),
 	kindOf("space", "spaces", "", setting.Spaces),
 	kindOf("topic", "topics", setting.Topic, setting.Channels),
 	kindOf("queue", "queues", setting.Queue, setting.Channels),
+	kindOf("nodes", "nodes", "", setting.Clusters),
 	kindOf("endpoint", "endpoints", setting.AnEndpoint, setting.Endpoints),
 	kindOf(setting.AWatch, "watches", "", setting.Watches),
 	kindOf("group", "groups", setting.Consumer, setting.Groups),

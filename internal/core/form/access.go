@@ -1,6 +1,9 @@
 package form
 
-import "time"
+import (
+	"encoding/json"
+	"time"
+)
 
 // Secret describes a token, a session or a link in force, without telling it.
 type Secret struct {
@@ -43,11 +46,80 @@ type SignIn struct {
 	Everywhere []string `json:"everywhere"` // the verbs that it may on everything
 	Somewhere  []string `json:"somewhere"`  // the verbs that it may on something
 	Opens      []string `json:"opens"`      // patterns on which it may break the glass
+	Account    bool     `json:"account"`    // it has come with its account
 }
 
 // SignInWays are the ways to sign in, beside a token.
 type SignInWays struct {
 	Providers []SignInProvider `json:"providers"`
+	Accounts  bool             `json:"accounts"` // people have accounts here
+	Tokens    bool             `json:"tokens"`   // the console takes a token
+}
+
+// Entering is what somebody proves with that an account is theirs.
+type Entering struct {
+	Name     string `json:"name"`
+	Password string `json:"password"`
+	Code     string `json:"code"`
+}
+
+// NewAccount asks for the account of a person.
+type NewAccount struct {
+	Principal string `json:"principal"`
+}
+
+// Invitation lets somebody begin an account, once. It is told once.
+type Invitation struct {
+	Path      string    `json:"path"` // of the console
+	ExpiresAt time.Time `json:"expiresAt"`
+}
+
+// Invited is what whoever comes with an invitation needs.
+type Invited struct {
+	Name    string `json:"name"`
+	Secret  string `json:"secret"`  // by which an app makes codes, in base32
+	URI     string `json:"uri"`     // the same, as apps read it
+	Picture []byte `json:"picture"` // of that, as PNG
+}
+
+// Accepting gives an account its password.
+type Accepting struct {
+	Invitation string `json:"invitation"`
+	Password   string `json:"password"`
+	Code       string `json:"code"`
+}
+
+// Strength is how hard a password is to guess.
+type Strength struct {
+	Score int    `json:"score"` // 0 to 4
+	Says  string `json:"says"`
+	Taken bool   `json:"taken"`
+	Why   string `json:"why,omitempty"` // it is not
+}
+
+// Second is something that was asked for and takes a second person.
+type Second struct {
+	ID        int64     `json:"id"`
+	Who       string    `json:"who"` // has asked for it
+	Verb      string    `json:"verb"`
+	Address   string    `json:"address"` // at which that takes a second person
+	Says      string    `json:"says"`    // what was asked for
+	AskedAt   time.Time `json:"askedAt"`
+	Until     time.Time `json:"until"`
+	State     string    `json:"state"` // waiting, begun, done, failed, declined, over
+	DecidedBy string    `json:"decidedBy,omitempty"`
+	Outcome   string    `json:"outcome,omitempty"` // why it failed
+	Mine      bool      `json:"mine"`              // whoever asks can be the second person
+
+	Asked   json.RawMessage `json:"asked,omitempty"`   // the body of what was asked for; only when one is asked for
+	Preview *Preview        `json:"preview,omitempty"` // what it would do now, if that can be told
+}
+
+// NewPassword gives an account another password.
+type NewPassword struct {
+	Password string `json:"password"` // until now
+	Code     string `json:"code"`
+	Next     string `json:"next"`
 }
 
 // SignInProvider is a place that vouches for people.
@@ -111,9 +183,10 @@ type Principal struct {
 	Name        string    `json:"name"`
 	Kind        string    `json:"kind"` // person or machine
 	Teams       []string  `json:"teams"`
-	Brought     []string  `json:"brought"`  // teams in which its provider says that it is
-	Provider    string    `json:"provider"` // at which it signs in; empty: it has not yet
-	Paused      bool      `json:"paused"`   // it may do nothing for now
+	Brought     []string  `json:"brought"`           // teams in which its provider says that it is
+	Provider    string    `json:"provider"`          // at which it signs in; empty: it has not yet
+	Account     string    `json:"account,omitempty"` // that it has here: invited, over (the invitation), open; empty: none
+	Paused      bool      `json:"paused"`            // it may do nothing for now
 	Description string    `json:"description"`
 	Roles       []string  `json:"roles"`
 	CreatedAt   time.Time `json:"createdAt"`
@@ -128,7 +201,8 @@ type Grant struct {
 	On        string    `json:"on"`
 	Until     string    `json:"until"` // empty: it has no end
 	Why       string    `json:"why"`
-	Opens     bool      `json:"opens"` // who has it may break the glass there
+	Opens     bool      `json:"opens"`  // who has it may break the glass there
+	Second    bool      `json:"second"` // what is dangerous of it takes a second person
 	CreatedAt time.Time `json:"createdAt"`
 }
 

@@ -30,6 +30,7 @@ type Cluster struct {
 	ReplicasMissing int    `json:"replicasMissing"` // with replicas missing or not in step
 	WithoutLeader   int    `json:"withoutLeader"`
 	SpreadLeaders   bool   `json:"spreadLeaders"`
+	LogbookTo       string `json:"logbookTo,omitempty"` // a topic that gets each entry of the logbook
 }
 
 // LeaderChange tells when and why a partition got another leader.

@@ -16,6 +16,7 @@ const (
 	Invalid     Kind = "invalid"       // something in the request is wrong
 	Refused     Kind = "refused"       // whoever asks may not do it
 	SignInAgain Kind = "sign-in-again" // the session is too old for it
+	Second      Kind = "second-person" // it takes somebody else who confirms it
 	NotFound    Kind = "not-found"     // the thing that is named does not exist
 	Conflict    Kind = "conflict"      // it does not go with what is there
 	Paused      Kind = "paused"        // the channel takes no messages

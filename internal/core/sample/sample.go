@@ -88,7 +88,7 @@ var (
 	Node     = &Kind{"node", []Value{
 		{"node-in-rate", "/s", Mean, 2}, {"node-in-bytes", "B/s", Mean, 0}, {"disk-free", "B", Least, 0}, {"leads", "", Mean, 0},
 		{"node-away", "s", Most, 0}, {"catalog-away", "s", Most, 0}, {"certificate-left", "s", Least, 0},
-		{"owner-used", "", Most, 0}, {"glass-broken", "", Most, 0},
+		{"owner-used", "", Most, 0}, {"glass-broken", "", Most, 0}, {"seconds-waiting", "", Most, 0},
 	}}
 )
 

@@ -41,6 +41,8 @@ type Grant struct {
 	Until string `json:"until,omitempty"`
 	Why   string `json:"why,omitempty"`
 	Opens bool   `json:"opens,omitempty"`
+
+	Second bool `json:"second,omitempty"`
 }
 
 // Mask is how fields of messages are hidden.
@@ -95,6 +97,7 @@ var Grants = Table[Grant]{
 	row(Setting[Grant]{Name: "until", Label: "Until", Form: Moment(), Help: "`TIME` at which the grant ends by itself, such as 2026-12-01T18:00:00Z"}, func(g *Grant) *string { return &g.Until }),
 	row(Setting[Grant]{Name: "why", Label: "Why", Form: Sentence(MaxDescription), Help: "`TEXT`, the reason that is recorded with the grant"}, func(g *Grant) *string { return &g.Why }),
 	row(Setting[Grant]{Name: "opens", Label: "May break the glass", Form: Switch(), Help: "who gets it may have itself see what is in messages there for an hour, with a reason that is told"}, func(g *Grant) *bool { return &g.Opens }),
+	row(Setting[Grant]{Name: "second", Label: "With a second person", Form: Switch(), Help: "what is dangerous of it (discard, remove, access, nodes) is done when somebody else who may do it has confirmed it"}, func(g *Grant) *bool { return &g.Second }),
 }
 
 // Bounds of a mask.

@@ -75,12 +75,25 @@ func expireGroupEffects(_, is *Group) []string {
 // Cluster is how all nodes together are set.
 type Cluster struct {
 	SpreadLeaders bool
+	LogbookTo     string // a topic that gets each entry of the logbook
 }
 
 // Clusters is what can be set on all nodes together.
 var Clusters = Table[Cluster]{
 	row(Setting[Cluster]{Name: "spreadLeaders", Label: "Spread leaders", Default: "true", Form: Switch(), Help: "give leaders back to the nodes that should lead, when those have come back",
 		Effects: spreadEffects, Careful: func(was, is *Cluster) bool { return is.SpreadLeaders != was.SpreadLeaders }}, func(c *Cluster) *bool { return &c.SpreadLeaders }),
+	row(Setting[Cluster]{Name: "logbookTo", Label: "Logbook goes to", Form: Address("topic"), Help: "`ADDRESS` of a topic that gets each entry of the logbook from then on, as a message",
+		Effects: logbookEffects}, func(c *Cluster) *string { return &c.LogbookTo }),
+}
+
+func logbookEffects(was, is *Cluster) (effects []string) {
+	if was.LogbookTo != "" && was.LogbookTo != is.LogbookTo {
+		effects = append(effects, "no entry goes to "+was.LogbookTo+" any more; what is there stays")
+	}
+	if is.LogbookTo != "" {
+		effects = append(effects, "each entry from now on is a message of "+is.LogbookTo+", in partition 0: who may read that reads who did what")
+	}
+	return effects
 }
 
 func spreadEffects(_, is *Cluster) []string {

@@ -13,9 +13,10 @@ import (
 
 // Certificates is for whom certificates of clients stand, that an authority has signed.
 type Certificates struct {
-	AuthoritiesFile string            `yaml:"authorities"` // PEM, of those that sign them
-	Authorities     *x509.CertPool    `yaml:"-"`           // what is in it
-	Rules           []CertificateRule `yaml:"rules"`       // the first that fits counts
+	Authorities string            `yaml:"authorities"` // file, PEM, of those that sign them
+	Revoked     string            `yaml:"revoked"`     // file with lists of what they have revoked; empty: there is none
+	Trust       func() *Trust     `yaml:"-"`           // what is in these files now
+	Rules       []CertificateRule `yaml:"rules"`       // the first that fits counts
 }
 
 // CertificateRule has certificates stand for a principal by something that is in them.
@@ -40,7 +41,7 @@ var holdings = map[string]func(c *x509.Certificate) []string{
 
 func (c *Certificates) check() error {
 	switch {
-	case c.AuthoritiesFile == "":
+	case c.Authorities == "":
 		return errors.New("authorities: it is missing: the file, in PEM, with those that sign certificates of clients")
 	case len(c.Rules) == 0 || len(c.Rules) > maxRules:
 		return fmt.Errorf("rules: there are %d; allowed: 1 to %d", len(c.Rules), maxRules)

@@ -20,6 +20,8 @@ import (
 type Config struct {
 	Providers    []*Provider   `yaml:"providers"`
 	Certificates *Certificates `yaml:"certificates"` // nil: none is asked for
+	Accounts     *bool         `yaml:"accounts"`     // whether people have accounts here; nil: they may
+	Tokens       *bool         `yaml:"tokens"`       // whether one signs in to the console with a token; nil: yes
 }
 
 // Provider is a place that vouches for people by OpenID Connect.
@@ -48,6 +50,9 @@ type Person struct {
 	Identity string   // the provider and its own name for them, which never goes to somebody else
 	Teams    []string // that the rules put them in, in order
 }
+
+// On reports whether something is not switched off.
+func On(said *bool) bool { return said == nil || *said }
 
 const (
 	defaultNameClaim = "preferred_username"

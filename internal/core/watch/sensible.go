@@ -40,6 +40,7 @@ var OfNodes = []Sensible{
 	{"certificates", "certificate-left", "21d", "4d", time.Minute, "three weeks leave time to order one, four days to do it by hand"},
 	{"owner", "owner-used", "1", "", time.Minute, "the owner may do everything, and is for the first day and for emergencies: people and machines have rights of their own"},
 	{"glass", "glass-broken", "1", "", 0, "somebody sees contents that are hidden from it otherwise: those who look after them are told at once"},
+	{"seconds", "seconds-waiting", "1", "", 0, "somebody has asked for something that takes a second person, who has an hour to confirm it: ferry access waiting"},
 }
 
 // Settings are those of the watch in a space.

@@ -50,6 +50,7 @@ var Values = []Value{
 	{"certificate-left", true, "time until a certificate of a node ends, or one on which deliveries to an endpoint depend"},
 	{"owner-used", false, "1 when the owner's token or a session of the owner was used in the last 10 minutes, the first day of the records aside"},
 	{"glass-broken", false, "how many have themselves see what is in messages for a while, with a reason"},
+	{"seconds-waiting", false, "things that were asked for and wait for a second person"},
 }
 
 // Named returns the value of the name, nil without one.

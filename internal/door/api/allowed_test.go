@@ -26,6 +26,7 @@ type operation struct {
 	Verb         string `json:"x-verb"`
 	At           string `json:"x-at"`
 	Fresh        bool   `json:"x-fresh"`
+	Second       bool   `json:"x-second"`
 }
 
 func operations(t *testing.T, d *doortest.Door) (all []operation) {
@@ -91,6 +92,7 @@ var bodies = map[string]string{
 	"POST /api/v1/endpoints":                                  `{"address":"coldchain/other-hook","url":"http://127.0.0.1:9/"}`,
 	"PATCH /api/v1/endpoints/{space}/{channel}":               `{"description":"boxes"}`,
 	"POST /api/v1/principals":                                 `{"name":"build-42"}`, "POST /api/v1/roles": `{"name":"packer","verbs":["publish"]}`, "POST /api/v1/grants": `{"to":"owner","role":"viewer","on":"coldchain"}`, "POST /api/v1/masks": `{"name":"boxes","on":"coldchain","fields":["key"],"for":["viewer"]}`,
+	"POST /api/v1/accounts": `{"principal":"ines"}`, "PATCH /api/v1/roles/{role}": `{"verbs":["publish"]}`, "PATCH /api/v1/masks/{mask}": `{"show":"hidden"}`,
 	"POST /api/v1/replays":                            `{"from":"coldchain/readings","to":"coldchain/inspections"}`,
 	"POST /api/v1/channels/{space}/{channel}/actions": `{"action":"return"}`,
 }

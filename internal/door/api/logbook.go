@@ -80,9 +80,8 @@ func entriesAsked(c *gin.Context) (q logbook.Asked, ok bool) {
 
 // undoEntry takes back what an entry tells, or only previews that.
 func (s *Server) undoEntry(c *gin.Context) {
-	id, err := strconv.ParseInt(c.Param("entry"), 10, 64)
-	if err != nil || id < 1 {
-		gate.WriteProblem(c, gate.Invalid("entry", fmt.Sprintf("entry is %q", c.Param("entry")), "the number of an entry of the logbook"))
+	id, ok := gate.NumberParam(c, "entry")
+	if !ok {
 		return
 	}
 	preview := gate.BoolQuery(c, "preview")

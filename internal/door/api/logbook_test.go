@@ -39,7 +39,7 @@ func entries(t *testing.T, d *doortest.Door, query url.Values) (lines []string) 
 func as(t *testing.T, d *doortest.Door) access.Asker {
 	a, ok := d.Catalog.Known(catalog.Token, d.Token)
 	require.True(t, ok)
-	return d.Access.Asker(a, "127.0.0.1:1")
+	return d.Access.Asker(a, services.Coming{From: "127.0.0.1:1"})
 }
 
 // The logbook tells who did what with which credential and from where, and what was refused to

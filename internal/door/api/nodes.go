@@ -3,7 +3,6 @@ package api
 import (
 	"fmt"
 	"net/http"
-	"strconv"
 	"strings"
 	"time"
 
@@ -187,9 +186,8 @@ func (s *Server) listJobs(c *gin.Context) {
 }
 
 func (s *Server) cancelJob(c *gin.Context) {
-	id, err := strconv.ParseInt(c.Param("job"), 10, 64)
-	if err != nil {
-		gate.WriteProblem(c, gate.Invalid("job", fmt.Sprintf("job is %q", c.Param("job")), "a whole number"))
+	id, ok := gate.NumberParam(c, "job")
+	if !ok {
 		return
 	}
 	j, err := s.Node.Moves.Cancel(c, gate.Who(c), id)

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
-	"strconv"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -145,17 +144,8 @@ func (s *Server) listReplays(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-func replayNumber(c *gin.Context) (int64, bool) {
-	id, err := strconv.ParseInt(c.Param("replay"), 10, 64)
-	if err != nil || id < 1 {
-		gate.WriteProblem(c, gate.Invalid("replay", fmt.Sprintf("%q is not the number of a replay", c.Param("replay")), "a whole number from 1"))
-		return 0, false
-	}
-	return id, true
-}
-
 func (s *Server) showReplay(c *gin.Context) {
-	id, ok := replayNumber(c)
+	id, ok := gate.NumberParam(c, "replay")
 	if !ok {
 		return
 	}
@@ -166,7 +156,7 @@ func (s *Server) showReplay(c *gin.Context) {
 }
 
 func (s *Server) setReplay(c *gin.Context) {
-	id, ok := replayNumber(c)
+	id, ok := gate.NumberParam(c, "replay")
 	var in form.ReplayChange
 	if !ok || !gate.ReadJSON(c, &in) {
 		return

@@ -67,6 +67,7 @@ func New(n *service.Services, console http.Handler, names ...string) (*Server, e
 func (s *Server) Handler() http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	r := gin.New()
+	s.Gate.Handler = r
 	r.HandleMethodNotAllowed = true
 	r.UseRawPath = true
 	r.ContextWithFallback = true

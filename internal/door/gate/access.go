@@ -10,6 +10,7 @@ import (
 	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/engine/catalog"
+	rights "steadyferry/internal/service/access"
 )
 
 // cookieName is that of the console's session. Over TLS it begins with what has browsers take it
@@ -44,21 +45,23 @@ const principalKey = "principal"
 // Authenticate lets through who brings a token or a session in force. What is
 // wrong with it is not told.
 func (g *Gate) Authenticate(c *gin.Context) {
+	if in, ok := c.Request.Context().Value(insideKey{}).(*inside); ok {
+		g.comes(c, in.asker, in.how)
+		return
+	}
 	if kind, text := g.brought(c); text != "" {
 		p, ok, err := g.InForce(c, kind, text)
 		if Refuse(c, err) {
 			return
 		}
 		if ok {
-			c.Request = c.Request.WithContext(access.As(c.Request.Context(), g.Node.Access.Asker(p, c.Request.RemoteAddr)))
+			g.comes(c, p, coming(c))
 			g.Node.Access.Used(c.Request.Context(), p, kind == catalog.Token || c.Request.Method != http.MethodGet || c.GetHeader("Authorization") != "")
-			c.Set(principalKey, p)
 			return
 		}
 	}
 	if p, ok := g.certified(c); ok {
-		c.Request = c.Request.WithContext(access.As(c.Request.Context(), g.Node.Access.Asker(p, c.Request.RemoteAddr)))
-		c.Set(principalKey, p)
+		g.comes(c, p, coming(c))
 		return
 	}
 	c.Header("WWW-Authenticate", `Bearer realm="steady-ferry"`)
@@ -66,12 +69,29 @@ func (g *Gate) Authenticate(c *gin.Context) {
 		Next: "send Authorization: Bearer TOKEN, or sign in at the console"})
 }
 
+// comes has a request be asked by somebody who has come so.
+func (g *Gate) comes(c *gin.Context, p catalog.Asker, how rights.Coming) {
+	a := g.Node.Access.Asker(p, how)
+	c.Request = c.Request.WithContext(access.As(c.Request.Context(), a))
+	c.Set(principalKey, p)
+	g.mayWait(c, a)
+}
+
+// coming is how whoever sends a request has come: what changes nothing only looks.
+func coming(c *gin.Context) rights.Coming {
+	how := rights.Coming{From: c.Request.RemoteAddr}
+	if c.Request.Method == http.MethodGet || c.Query("preview") == "true" {
+		how = how.Looks()
+	}
+	return how
+}
+
 // certified is for whom the certificate of the connection stands, unless something else was brought.
 func (g *Gate) certified(c *gin.Context) (p catalog.Asker, ok bool) {
 	if _, text := g.brought(c); text != "" || c.Request.TLS == nil || len(c.Request.TLS.VerifiedChains) == 0 {
 		return p, false
 	}
-	return g.Node.SignIn.Certified(c.Request.TLS.VerifiedChains[0][0])
+	return g.Node.SignIn.Certified(c.Request.TLS.VerifiedChains[0])
 }
 
 // InForce returns for whom a secret stands. The records are asked about one that
@@ -95,7 +115,7 @@ func (g *Gate) InForce(c *gin.Context, kind, text string) (p catalog.Asker, ok b
 func (g *Gate) KnownMay(c *gin.Context, v access.Verb, at string) bool {
 	kind, text := g.brought(c)
 	a, ok := g.Node.Catalog.Known(kind, text)
-	return ok && g.Node.Access.Asker(a, "").Rights().May(v, at)
+	return ok && g.Node.Access.Asker(a, rights.Coming{}).Rights().May(v, at)
 }
 
 // EndSession ends the session with which a request came; a token stays.

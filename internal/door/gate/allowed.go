@@ -17,6 +17,8 @@ type need struct {
 	free  bool // whoever is signed in may, or whoever comes
 	shows bool // what is in messages (x-shows)
 	fresh bool // a session must have begun lately (x-fresh)
+	waits bool // it can wait for a second person (x-second)
+	says  string
 	verb  access.Verb
 	at    string // empty: at the address of the path
 }
@@ -32,6 +34,7 @@ const (
 	atKey   = "x-at"
 
 	freshKey    = "x-fresh"
+	secondKey   = "x-second"
 	showsKey    = "x-shows"
 	anyQueryKey = "x-any-query"
 )
@@ -50,15 +53,16 @@ func needsOf(document map[string]any) (map[operation]need, error) {
 			at = given
 		}
 		fresh := called[freshKey] == true
+		waits, says := called[secondKey] == true, fmt.Sprint(called["summary"])
 		if name == anyone || name == allIn {
-			out[o] = need{free: true, fresh: fresh}
+			out[o] = need{free: true, fresh: fresh, waits: waits, says: says}
 			continue
 		}
 		verb, err := access.ParseVerb(name)
 		if err != nil {
 			return nil, fmt.Errorf("%s %s: %s: %w", o.method, o.path, verbKey, err)
 		}
-		out[o] = need{verb: verb, at: at, fresh: fresh, shows: called[showsKey] == true}
+		out[o] = need{verb: verb, at: at, fresh: fresh, shows: called[showsKey] == true, waits: waits, says: says}
 	}
 	return out, nil
 }

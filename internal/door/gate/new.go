@@ -25,6 +25,8 @@ type Gate struct {
 	names    []string // hosts that are this node
 	origin   *http.CrossOriginProtection
 	encoding *semaphore.Weighted // of those who turn large answers into JSON
+
+	Handler http.Handler // of all requests, for what is done once more; set before the first
 }
 
 // Secrets that are not in force, of one address: so many at once, and then one

@@ -25,7 +25,7 @@ import (
 )
 
 var statusOf = map[problem.Kind]int{
-	problem.Refused: http.StatusForbidden, problem.SignInAgain: http.StatusForbidden, problem.Invalid: http.StatusBadRequest, problem.NotFound: http.StatusNotFound, problem.Conflict: http.StatusConflict,
+	problem.Refused: http.StatusForbidden, problem.SignInAgain: http.StatusForbidden, problem.Second: http.StatusForbidden, problem.Invalid: http.StatusBadRequest, problem.NotFound: http.StatusNotFound, problem.Conflict: http.StatusConflict,
 	problem.Paused: http.StatusConflict, problem.TooLarge: http.StatusRequestEntityTooLarge, problem.DiskFull: http.StatusInsufficientStorage, problem.NoRoom: http.StatusInsufficientStorage, problem.TooFast: http.StatusTooManyRequests,
 	problem.CatalogAway: http.StatusServiceUnavailable, problem.Unavailable: http.StatusServiceUnavailable, problem.NoMajority: http.StatusServiceUnavailable, problem.Gone: http.StatusGone,
 	problem.Damaged: http.StatusUnprocessableEntity, problem.NoMember: http.StatusConflict, problem.NotHeld: http.StatusConflict, problem.OldRound: http.StatusConflict,
@@ -33,7 +33,7 @@ var statusOf = map[problem.Kind]int{
 }
 
 var titleOf = map[problem.Kind]string{
-	problem.Refused: "You may not do that", problem.SignInAgain: "Sign in again", problem.Invalid: "Something in the request is wrong", problem.NotFound: "It does not exist", problem.Conflict: "It does not go with what is there",
+	problem.Refused: "You may not do that", problem.SignInAgain: "Sign in again", problem.Second: "It takes a second person", problem.Invalid: "Something in the request is wrong", problem.NotFound: "It does not exist", problem.Conflict: "It does not go with what is there",
 	problem.Paused: "The channel is paused", problem.TooLarge: "It is too large", problem.DiskFull: "The disk is full", problem.NoRoom: "The space has no room", problem.TooFast: "Too much at once",
 	problem.CatalogAway: "The catalog is away", problem.Unavailable: "It cannot be served now", problem.NoMajority: "Too few replicas answer", problem.Gone: "Retention has passed it",
 	problem.Damaged: "It is damaged on disk", problem.NoMember: "The group has no such member", problem.NotHeld: "The member does not hold the partition",
@@ -114,6 +114,10 @@ func Refuse(c *gin.Context, err error) bool {
 	var refused *access.RefusedError
 	if errors.As(err, &refused) {
 		c.Set(refusedKey, refused)
+	}
+	var second *access.SecondError
+	if errors.As(err, &second) {
+		err = askSecond(c, second)
 	}
 	WriteProblem(c, ProblemOf(err))
 	return true

@@ -141,3 +141,13 @@ func (g *Gate) ChannelOf(c *gin.Context) (*part.Channel, bool) {
 func ChannelAddress(c *gin.Context) (address.Address, error) {
 	return address.ParseChannel(c.Param("space") + "/" + c.Param("channel"))
 }
+
+// NumberParam is the number that a parameter of the path is, from 1; else the request is answered.
+func NumberParam(c *gin.Context, name string) (int64, bool) {
+	n, err := strconv.ParseInt(c.Param(name), 10, 64)
+	if err != nil || n < 1 {
+		WriteProblem(c, Invalid(name, fmt.Sprintf("%s is %q", name, c.Param(name)), "a whole number from 1"))
+		return 0, false
+	}
+	return n, true
+}

@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"cmp"
 	"net"
 	"net/http"
 
@@ -9,6 +10,7 @@ import (
 	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/mask"
+	"steadyferry/internal/core/problem"
 	services "steadyferry/internal/service/access"
 )
 
@@ -17,7 +19,11 @@ import (
 const (
 	problemKey = "problem"
 	refusedKey = "refused"
+	cameKey    = "came"
 )
+
+// Came says with what somebody came who is not let in, for the logbook.
+func Came(c *gin.Context, with string) { c.Set(cameKey, with) }
 
 // NoteRefused has what is refused be noted in the logbook: who may not do something, and who comes
 // with what is not in force.
@@ -32,9 +38,12 @@ func (g *Gate) NoteRefused(c *gin.Context) {
 	if !ok {
 		return
 	}
+	if p.Type == "urn:steady-ferry:problem:"+string(problem.Second) {
+		return // it is noted that it waits
+	}
 	if status == http.StatusUnauthorized {
 		if _, text := g.brought(c); text != "" || c.Request.Method == http.MethodPost {
-			g.NotLetIn(c, "with a token, a session or a link that is not in force")
+			g.NotLetIn(c, cmp.Or(c.GetString(cameKey), "with a token, a session or a link that is not in force"))
 		}
 		return
 	}

@@ -144,17 +144,8 @@ func (s *OnCall) startRun(c *gin.Context) {
 	}
 }
 
-func runNumber(c *gin.Context) (int64, bool) {
-	n, err := strconv.ParseInt(c.Param("run"), 10, 64)
-	if err != nil || n < 1 {
-		gate.WriteProblem(c, gate.Invalid("run", fmt.Sprintf("the run is %q", c.Param("run")), "a number from 1"))
-		return 0, false
-	}
-	return n, true
-}
-
 func (s *OnCall) showRun(c *gin.Context) {
-	n, ok := runNumber(c)
+	n, ok := gate.NumberParam(c, "run")
 	if !ok {
 		return
 	}
@@ -165,7 +156,7 @@ func (s *OnCall) showRun(c *gin.Context) {
 }
 
 func (s *OnCall) setRun(c *gin.Context) {
-	n, ok := runNumber(c)
+	n, ok := gate.NumberParam(c, "run")
 	var in form.RunChange
 	if !ok || !gate.ReadJSON(c, &in) {
 		return

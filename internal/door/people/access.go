@@ -7,8 +7,11 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"steadyferry/internal/core/form"
+	"steadyferry/internal/core/problem"
 	"steadyferry/internal/door/gate"
 	"steadyferry/internal/engine/catalog"
+	rights "steadyferry/internal/service/access"
+	"steadyferry/internal/service/accounts"
 )
 
 const (
@@ -29,6 +32,10 @@ func (s *People) signIn(c *gin.Context) {
 	kind, text := catalog.Token, body.Token
 	if body.Link != "" {
 		kind, text = catalog.Link, body.Link
+	}
+	if kind == catalog.Token && !s.Node.SignIn.Tokens() {
+		gate.Refuse(c, problem.New(problem.Refused, "the console takes no tokens here").Field("token").Next("sign in another way; ferry access link makes a link that signs in once"))
+		return
 	}
 	p, ok, err := s.InForce(c, kind, text)
 	if gate.Refuse(c, err) {
@@ -58,8 +65,8 @@ func (s *People) signIn(c *gin.Context) {
 func (s *People) session(c *gin.Context) { s.answerSignIn(c, gate.PrincipalOf(c)) }
 
 func (s *People) answerSignIn(c *gin.Context, p catalog.Asker) {
-	may := s.Node.Access.Asker(p, "").Rights()
-	c.JSON(http.StatusOK, form.SignIn{Name: p.Name, Roles: s.Node.Access.RolesOf(p), Everywhere: may.Everywhere().Names(), Somewhere: may.Somewhere().Names(), Opens: s.Node.Access.MayBreakGlass(p.Name)})
+	may := s.Node.Access.Asker(p, rights.Coming{}).Rights()
+	c.JSON(http.StatusOK, form.SignIn{Name: p.Name, Roles: s.Node.Access.RolesOf(p), Everywhere: may.Everywhere().Names(), Somewhere: may.Somewhere().Names(), Opens: s.Node.Access.MayBreakGlass(p.Name), Account: p.Session() && p.By().Label == accounts.Way})
 }
 
 func (s *People) signOut(c *gin.Context) {

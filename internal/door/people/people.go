@@ -29,6 +29,7 @@ func New(g *gate.Gate) *People {
 func (s *People) Routes(anyone, a *gin.RouterGroup) {
 	anyone.POST("/session", s.SameOrigin, s.signIn)
 	s.comeRoutes(anyone)
+	s.accountRoutes(a)
 	a.GET("/session", s.session)
 	a.DELETE("/session", s.signOut)
 	a.PATCH("/session", func(c *gin.Context) { c.Status(http.StatusNoContent) }) // that it came is enough
@@ -37,4 +38,5 @@ func (s *People) Routes(anyone, a *gin.RouterGroup) {
 	a.POST("/devices/:code", s.decideDevice)
 	s.secretRoutes(a)
 	s.rightRoutes(a)
+	s.secondRoutes(a)
 }

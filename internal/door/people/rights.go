@@ -1,6 +1,7 @@
 package people
 
 import (
+	"context"
 	"net/http"
 
 	"github.com/gin-gonic/gin"
@@ -10,33 +11,42 @@ import (
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/door/gate"
+	rights "steadyferry/internal/service/access"
 )
 
 // rightRoutes are the paths of who may do what.
 func (s *People) rightRoutes(a *gin.RouterGroup) {
-	a.GET("/principals", func(c *gin.Context) {
-		all := s.Node.Access.Principals(c)
-		for i := range all {
-			all[i].Uses = s.Node.Quotas.OfPrincipal(all[i].Name)
-		}
-		c.JSON(http.StatusOK, form.Page[form.Principal]{Items: all})
-	})
+	a.GET("/principals", s.listPrincipals)
 	a.POST("/principals", s.newPrincipal)
-	a.PATCH("/principals/:principal", s.setPrincipal)
+	a.PATCH("/principals/:principal", changing(setting.Principals, "principal", s.Node.Access.SetPrincipal))
 	a.DELETE("/principals/:principal", s.removePrincipal)
 	a.GET("/roles", func(c *gin.Context) { c.JSON(http.StatusOK, form.Page[form.Role]{Items: s.Node.Access.Roles()}) })
 	a.POST("/roles", s.newRole)
+	a.PATCH("/roles/:role", changing(setting.Roles, "role", s.Node.Access.SetRole))
 	a.DELETE("/roles/:role", s.removeRole)
 	a.GET("/grants", func(c *gin.Context) { c.JSON(http.StatusOK, form.Page[form.Grant]{Items: s.Node.Access.Grants(c)}) })
 	a.POST("/grants", s.newGrant)
 	a.DELETE("/grants/:grant", s.removeGrant)
 	a.GET("/masks", func(c *gin.Context) { c.JSON(http.StatusOK, form.Page[form.Mask]{Items: s.Node.Access.Masks(c)}) })
 	a.POST("/masks", s.newMask)
+	a.PATCH("/masks/:mask", changing(setting.Masks, "mask", s.Node.Access.SetMask))
 	a.DELETE("/masks/:mask", s.removeMask)
 	a.POST("/break-glass", s.breakGlass)
 	a.GET("/may", s.may)
 	a.GET("/may/who", s.whoMay)
 	a.GET("/may/verbs", s.myVerbs)
+}
+
+func (s *People) listPrincipals(c *gin.Context) {
+	accounts, err := s.Node.Accounts.States(c)
+	if gate.Refuse(c, err) {
+		return
+	}
+	all := s.Node.Access.Principals(c)
+	for i := range all {
+		all[i].Uses, all[i].Account = s.Node.Quotas.OfPrincipal(all[i].Name), accounts[all[i].Name]
+	}
+	c.JSON(http.StatusOK, form.Page[form.Principal]{Items: all})
 }
 
 func (s *People) newPrincipal(c *gin.Context) {
@@ -47,14 +57,17 @@ func (s *People) newPrincipal(c *gin.Context) {
 	}
 }
 
-func (s *People) setPrincipal(c *gin.Context) {
-	settings, ok := gate.ReadSettings(c, setting.Principals, nil)
-	if !ok {
-		return
+// changing handles a change of how something is set that a parameter of the path names, or a preview of it.
+func changing[T any](table setting.Table[T], of string, set func(ctx context.Context, who, name string, settings setting.Change, preview bool) (*form.Preview, error)) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		settings, ok := gate.ReadSettings(c, table, nil)
+		if !ok {
+			return
+		}
+		preview := gate.BoolQuery(c, "preview")
+		p, err := set(c, gate.Who(c), c.Param(of), settings, preview)
+		gate.AnswerPreview(c, p, err, preview)
 	}
-	preview := gate.BoolQuery(c, "preview")
-	p, err := s.Node.Access.SetPrincipal(c, gate.Who(c), c.Param("principal"), settings, preview)
-	gate.AnswerPreview(c, p, err, preview)
 }
 
 func (s *People) removePrincipal(c *gin.Context) {
@@ -148,7 +161,7 @@ func (s *People) myVerbs(c *gin.Context) {
 	if gate.Refuse(c, err) {
 		return
 	}
-	verbs := s.Node.Access.Asker(gate.PrincipalOf(c), "").Rights().At(at.String())
+	verbs := s.Node.Access.Asker(gate.PrincipalOf(c), rights.Coming{}).Rights().At(at.String())
 	c.JSON(http.StatusOK, form.Page[string]{Items: verbs.Names()})
 }
 

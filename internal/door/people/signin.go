@@ -35,6 +35,9 @@ func (s *People) comeRoutes(v1 *gin.RouterGroup) {
 	r.GET("/:provider", s.beginSignIn)
 	r.GET("/:provider/done", s.finishSignIn)
 	r.POST("/:provider/left", s.left)
+	r.POST("/account", s.SameOrigin, s.enter)
+	r.POST("/invitation", s.showInvitation)
+	r.POST("/invitation/accept", s.SameOrigin, s.acceptInvitation)
 	r.POST("/device", s.newDevice)
 	r.POST("/device/token", s.deviceToken)
 }
@@ -47,7 +50,7 @@ func (s *People) comes(c *gin.Context) {
 
 // signInWays tells the ways to sign in.
 func (s *People) signInWays(c *gin.Context) {
-	out := form.SignInWays{Providers: []form.SignInProvider{}}
+	out := form.SignInWays{Providers: []form.SignInProvider{}, Accounts: s.Node.Accounts.On(), Tokens: s.Node.SignIn.Tokens()}
 	for _, p := range s.Node.SignIn.Providers() {
 		out.Providers = append(out.Providers, form.SignInProvider{Provider: p.Name, Label: p.Label})
 	}

@@ -214,7 +214,7 @@ type dutyKey struct{}
 // Change runs f and writes its logbook entry in one transaction, tells the
 // other nodes, and returns when this node's view has it.
 func (c *Catalog) Change(ctx context.Context, e *Entry, f In) error {
-	err := c.record(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
+	err := c.Record(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
 		if err := f(ctx, tx); err != nil {
 			return err
 		}
@@ -240,9 +240,9 @@ func (c *Catalog) Change(ctx context.Context, e *Entry, f In) error {
 	return nil
 }
 
-// record runs f and writes its logbook entry in one transaction. Of what nodes
+// Record runs f and writes its logbook entry in one transaction. Of what nodes
 // have copies of, the change makes a version by itself.
-func (c *Catalog) record(ctx context.Context, e *Entry, f In) error {
+func (c *Catalog) Record(ctx context.Context, e *Entry, f In) error {
 	return c.InTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
 		if err := f(ctx, tx); err != nil || e == nil {
 			return err

@@ -95,7 +95,7 @@ func statements(c *Catalog, ch *Channel, g *Group, r *Job) map[string]func(ctx c
 		"SeenSince":    func(ctx context.Context) error { return skip(c.SeenSince(ctx, time.Hour)) },
 		"NotRunning":   func(ctx context.Context) error { return c.NotRunning(ctx, 1) },
 		"SetNodeState": func(ctx context.Context) error { return c.SetNodeState(ctx, 1, NodeMember, entry) },
-		"SetSpread":    func(ctx context.Context) error { return c.SetSpread(ctx, true, entry) },
+		"SetCluster":   func(ctx context.Context) error { return c.SetCluster(ctx, setting.Cluster{}, entry) },
 		"Register": func(ctx context.Context) error {
 			return c.Register(ctx, &Node{Directory: uuid.NewString(), Name: uuid.NewString()}, time.Second)
 		},
@@ -257,11 +257,11 @@ func TestWhoLostTheDutiesChangesNothing(t *testing.T) {
 	defer stop()
 	held := func() bool { mu.Lock(); defer mu.Unlock(); return old != nil }
 	require.Eventually(t, held, 10*time.Second, 10*time.Millisecond)
-	require.NoError(t, a.SetSpread(old, false, nil))
+	require.NoError(t, a.SetCluster(old, setting.Cluster{SpreadLeaders: false}, nil))
 	// The database lets go of the first one before that one knows.
 	testdb.Exec(t, database, `SELECT pg_terminate_backend(pid) FROM pg_locks WHERE locktype = 'advisory' AND granted AND database = (SELECT oid FROM pg_database WHERE datname = current_database())`)
-	require.Eventually(t, func() bool { return errors.Is(a.SetSpread(old, true, nil), ErrFenced) }, 10*time.Second, 20*time.Millisecond)
-	require.NoError(t, a.SetSpread(t.Context(), true, nil), "a person may")
+	require.Eventually(t, func() bool { return errors.Is(a.SetCluster(old, setting.Cluster{SpreadLeaders: true}, nil), ErrFenced) }, 10*time.Second, 20*time.Millisecond)
+	require.NoError(t, a.SetCluster(t.Context(), setting.Cluster{SpreadLeaders: true}, nil), "a person may")
 }
 
 func TestIDsDoNotComeTwiceAfterARestore(t *testing.T) {

@@ -11,6 +11,8 @@ import (
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jmoiron/sqlx"
+
+	"steadyferry/internal/core/setting"
 )
 
 // IDs are ids of nodes in a jsonb column.
@@ -72,6 +74,7 @@ type Cluster struct {
 	Secret        string `db:"secret"`
 	Watched       bool   `db:"watched"` // they have got the watches that come by themselves
 	SpreadLeaders bool   `db:"spread_leaders"`
+	LogbookTo     string `db:"logbook_to"` // address of a topic; empty: none
 }
 
 // nodeColumns reads nodes. The time that stands for "does not run" is not one
@@ -154,10 +157,10 @@ func (c *Catalog) SetNodeState(ctx context.Context, id uint64, state string, e *
 	})
 }
 
-// SetSpread turns the spreading of leaders on or off.
-func (c *Catalog) SetSpread(ctx context.Context, on bool, e *Entry) error {
+// SetCluster changes what is set on all nodes together.
+func (c *Catalog) SetCluster(ctx context.Context, is setting.Cluster, e *Entry) error {
 	return c.Change(ctx, e, func(ctx context.Context, tx *sqlx.Tx) error {
-		_, err := tx.ExecContext(ctx, `UPDATE catalog_version SET spread_leaders = $1`, on)
+		_, err := tx.ExecContext(ctx, `UPDATE catalog_version SET spread_leaders = $1, logbook_to = $2`, is.SpreadLeaders, is.LogbookTo)
 		return err
 	})
 }

@@ -21,7 +21,9 @@ const (
 	Session = "session"
 	Link    = "link"
 
-	Certificate = "certificate" // of a client; records have none
+	// Of these, records have none.
+	Certificate  = "certificate"  // of a client
+	Confirmation = "confirmation" // by a second person
 )
 
 // maxSessions is how many sessions a principal has; a new one ends the oldest.
@@ -55,11 +57,10 @@ type Secret struct {
 	UsedAt    time.Time // last, to a few minutes; zero: not yet
 }
 
-// OfCertificate is who comes with a certificate of a client, which stands for a principal until its
-// end: records have none.
-func OfCertificate(principal string, raw []byte, ends time.Time) Asker {
+// Stands is who comes with what the records have no secret of: a certificate, a confirmation.
+func Stands(s Secret, raw []byte) Asker {
 	h := sha256.Sum256(raw)
-	return Asker{Name: principal, secret: h, by: &secret{Hash: h[:], Kind: Certificate, Principal: principal, ExpiresAt: sql.NullTime{Time: ends, Valid: true}}}
+	return Asker{Name: s.Principal, secret: h, by: &secret{Hash: h[:], Kind: s.Kind, Principal: s.Principal, Role: s.Role, Pattern: s.Pattern, ExpiresAt: sql.NullTime{Time: s.ExpiresAt, Valid: true}}}
 }
 
 // secretID is how many hexadecimal digits of a hash name a secret.
@@ -73,7 +74,7 @@ func (c *Catalog) NewSecret(ctx context.Context, s Secret, lives time.Duration, 
 	if s.Kind == Token {
 		return text, c.Change(ctx, e, add)
 	}
-	return text, c.record(ctx, e, add)
+	return text, c.Record(ctx, e, add)
 }
 
 // KindOf is of which kind a secret is that comes where a token does: a token, or a session of a
@@ -109,7 +110,7 @@ func (c *Catalog) DropSecret(ctx context.Context, kind, text string) (bool, erro
 	}
 	do := c.Change
 	if kind == Link {
-		do = c.record
+		do = c.Record
 	}
 	err := do(ctx, nil, drop)
 	if errors.Is(err, ErrNotFound) {

@@ -76,7 +76,7 @@ type head struct {
 	Cluster
 }
 
-const headQuery = `SELECT version, mark, cluster, secret, watched, spread_leaders FROM catalog_version`
+const headQuery = `SELECT version, mark, cluster, secret, watched, spread_leaders, logbook_to FROM catalog_version`
 
 // keys are the rows that changed, by table; nil: all rows of all tables.
 type keys map[string][]string

@@ -36,6 +36,15 @@ const Kept = 400 * 24 * time.Hour
 // MostForgotten bounds the entries that are taken away in one step.
 const MostForgotten = 5000
 
+// Apart has the logbook be owned by another role than the one that writes it, where the database has
+// one for that, and reports whether it is.
+func Apart(ctx context.Context, c *catalog.Catalog) (is bool, err error) {
+	err = c.InTx(ctx, nil, func(ctx context.Context, tx *sqlx.Tx) error {
+		return tx.GetContext(ctx, &is, `SELECT logbook_apart()`)
+	})
+	return is, err
+}
+
 // Forget takes entries away that are older than they are kept, at most MostForgotten of them, and
 // returns how many those were.
 func Forget(ctx context.Context, c *catalog.Catalog, until time.Time) (gone int, err error) {
@@ -224,6 +233,8 @@ type Verified struct {
 	Last    int64    // number of the newest
 	Heads   int      // signed heads that were compared
 	Found   []string // what is wrong, in sentences; none: it is whole
+	Owner   string   `db:"owner"` // the role that its tables belong to
+	Role    string   `db:"role"`  // as which this was asked
 }
 
 // Verify looks through all entries, and compares them with heads that nodes have signed. Heads
@@ -237,9 +248,7 @@ func Verify(ctx context.Context, c *catalog.Catalog, heads []chain.Head, since t
 	}
 	v := chain.NewVerifier(ends, heads, since)
 	for last := ends.Gone; last < ends.Seq; {
-		rows, err := catalog.List[linked](ctx, c, `SELECT c.seq, c.hash, l.id, (extract(epoch FROM l.at) * 1000000)::bigint AS micros, l.who, l.action, l.address, l.outcome,
-			l.before::text AS before, l.after::text AS after, l.credential, l.came_from
-			FROM logbook_chain c JOIN logbook l ON l.id = c.entry WHERE c.seq > $1 AND c.seq <= $2 ORDER BY c.seq LIMIT $3`, last, ends.Seq, pageSize)
+		rows, err := linksAfter(ctx, c, last, ends.Seq, pageSize)
 		if err != nil {
 			return nil, err
 		}
@@ -257,6 +266,11 @@ func Verify(ctx context.Context, c *catalog.Catalog, heads []chain.Head, since t
 		out.Last = last
 	}
 	out.Found, out.Heads = v.End()
+	who, err := catalog.One[Verified](ctx, c, `SELECT tableowner AS owner, current_user AS role FROM pg_tables WHERE schemaname = current_schema() AND tablename = 'logbook'`)
+	if err != nil {
+		return nil, err
+	}
+	out.Owner, out.Role = who.Owner, who.Role
 	loose, err := catalog.List[int64](ctx, c, `SELECT l.id FROM logbook l WHERE NOT EXISTS (SELECT 1 FROM logbook_chain c WHERE c.entry = l.id) ORDER BY l.id LIMIT 10`)
 	if err != nil {
 		return nil, err

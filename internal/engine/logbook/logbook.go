@@ -52,8 +52,12 @@ type Asked struct {
 // Entries returns entries, the newest first.
 func Entries(ctx context.Context, c *catalog.Catalog, q Asked) ([]Row, error) {
 	until := sql.NullTime{Time: q.Until, Valid: !q.Until.IsZero()}
+	refused := ""
+	if q.Outcome == catalog.Refused {
+		refused = ` AND said = 'refused'` // for the index
+	}
 	return catalog.List[Row](ctx, c, Columns+`WHERE ($1::bigint = 0 OR id < $1) AND ($2 = '' OR who = $2) AND `+ofAddress+` AND ($4 = '' OR position($4 IN action) > 0) AND ($5 = '' OR outcome = $5)
-		AND at >= $6 AND ($7::timestamptz IS NULL OR at < $7) ORDER BY id DESC LIMIT $8`, q.Before, q.Who, q.Address, q.Action, q.Outcome, q.Since, until, q.Limit)
+		AND at >= $6 AND ($7::timestamptz IS NULL OR at < $7)`+refused+` ORDER BY id DESC LIMIT $8`, q.Before, q.Who, q.Address, q.Action, q.Outcome, q.Since, until, q.Limit)
 }
 
 // ChangesOf returns the last changes of an address, newest first.

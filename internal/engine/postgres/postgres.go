@@ -55,9 +55,9 @@ const startTimeout = 30 * time.Second
 // run left behind is adopted. Its address is written to dir/database.url.
 func Start(ctx context.Context, dir string) (*Server, error) { return start(ctx, dir, "") }
 
-// StartForTests is Start with a role that may make databases.
+// StartForTests is Start with a role that may make databases and roles, which may sign in too.
 func StartForTests(ctx context.Context, dir string) (*Server, error) {
-	return start(ctx, dir, " CREATEDB")
+	return start(ctx, dir, " CREATEDB CREATEROLE")
 }
 
 func start(ctx context.Context, dir, rights string) (*Server, error) {
@@ -202,7 +202,11 @@ func (s *Server) initialise(urlFile, rights string) error {
 		}
 	}
 	if err == nil {
-		err = s.writeAccess()
+		who := role
+		if rights != "" {
+			who = "all"
+		}
+		err = s.writeAccess(who)
 	}
 	if err != nil {
 		os.RemoveAll(s.dir)
@@ -217,9 +221,9 @@ const (
 )
 
 // writeAccess says who may connect, and how.
-func (s *Server) writeAccess() error {
+func (s *Server) writeAccess(who string) error {
 	path := filepath.Join(s.dir, "pg_hba.conf")
-	if err := os.WriteFile(path, []byte("local all "+role+" scram-sha-256\n"), 0o600); err != nil {
+	if err := os.WriteFile(path, []byte("local all "+who+" scram-sha-256\n"), 0o600); err != nil {
 		return err
 	}
 	if s.identity != nil {

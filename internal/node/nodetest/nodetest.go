@@ -20,6 +20,7 @@ import (
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/seal"
 	"steadyferry/internal/core/setting"
+	"steadyferry/internal/core/signin"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/outside"
 	"steadyferry/internal/engine/part"
@@ -122,8 +123,20 @@ func (n *Node) Reopen() {
 // OpenTo opens a node as Open does, that delivers to places outside as told.
 func OpenTo(t testing.TB, outside endpoints.Config) *Node {
 	t.Helper()
+	return alone(t, node.Config{Outside: outside})
+}
+
+// OpenAs opens a node as Open does, with ways to sign in.
+func OpenAs(t testing.TB, signIn *signin.Config) *Node {
+	t.Helper()
+	return alone(t, node.Config{Outside: Outside(t), SignIn: signIn})
+}
+
+func alone(t testing.TB, config node.Config) *Node {
+	t.Helper()
 	_, database := testdb.New(t)
-	n := &Node{t: t, config: node.Config{Name: "node-a", Dir: t.TempDir(), DatabaseURL: database, KeepRemoved: time.Hour, DiskReserve: 1 << 20, Version: "test", Outside: outside}}
+	config.Name, config.Dir, config.DatabaseURL, config.KeepRemoved, config.DiskReserve, config.Version = "node-a", t.TempDir(), database, time.Hour, 1<<20, "test"
+	n := &Node{t: t, config: config}
 	n.open()
 	t.Cleanup(n.Close)
 	require.Eventually(t, n.watched, 20*time.Second, 5*time.Millisecond, "the nodes get their watches")

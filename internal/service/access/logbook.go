@@ -20,6 +20,9 @@ func (s *Service) SignLogbook(ctx context.Context) {
 			return
 		}
 		s.heads = heads
+		if _, err := logbook.Apart(ctx, s.catalog); err != nil && ctx.Err() == nil {
+			slog.Warn("the logbook stays with the role that writes it", "error", err)
+		}
 	}
 	if err := s.heads.Keep(ctx, s.catalog, s.keep); err != nil && ctx.Err() == nil {
 		slog.Warn("how the logbook ends could not be written down", "error", err)

@@ -25,7 +25,7 @@ func (s *Service) Principals(ctx context.Context) []form.Principal {
 	all := []form.Principal{}
 	v := s.catalog.View()
 	for _, p := range v.Principals {
-		if s.mayHandle(ctx, p.Name) == nil {
+		if s.MayHandle(ctx, p.Name) == nil {
 			provider, _, _ := strings.Cut(p.Identity, " ")
 			all = append(all, form.Principal{Name: p.Name, Kind: p.Kind, Teams: append([]string{}, p.Teams...), Brought: append([]string{}, p.Brought...), Provider: provider, Paused: p.Paused, Description: p.Description, Roles: s.rolesOf(p.Name), CreatedAt: p.CreatedAt.UTC()})
 		}
@@ -54,7 +54,7 @@ func (s *Service) Grants(ctx context.Context) []form.Grant {
 
 // told is a grant as it is told.
 func told(g *catalog.Grant) form.Grant {
-	return form.Grant{Name: g.Name, To: g.To, Role: g.Role, On: g.On, Until: g.Until, Why: g.Why, Opens: g.Opens, CreatedAt: g.CreatedAt.UTC()}
+	return form.Grant{Name: g.Name, To: g.To, Role: g.Role, On: g.On, Until: g.Until, Why: g.Why, Opens: g.Opens, Second: g.Second, CreatedAt: g.CreatedAt.UTC()}
 }
 
 // NewPrincipal makes a person or a machine, which may do nothing yet.
@@ -120,6 +120,9 @@ func (s *Service) NewGrant(ctx context.Context, who string, settings setting.Cha
 	if g.Opens {
 		p.Effects = append(p.Effects, g.To+" may have itself see what is in messages of "+g.On+" for an hour, with a reason that is told")
 	}
+	if dangerous := one.Verbs & access.Dangerous; g.Second && dangerous != 0 {
+		p.Effects = append(p.Effects, "what is dangerous of it ("+dangerous.String()+") is done when somebody else who may do it has confirmed it")
+	}
 	if len(p.Effects) == 0 {
 		p.Effects = []string{"nobody gains anything by it now"}
 	}
@@ -168,7 +171,7 @@ func (s *Service) RemoveGrant(ctx context.Context, who, name string, preview boo
 // without is grants without one of them.
 func without(all []access.Grant, one access.Grant) []access.Grant {
 	i := slices.IndexFunc(all, func(g access.Grant) bool {
-		return g.Role == one.Role && g.Verbs == one.Verbs && g.On.String() == one.On.String() && g.Until.Equal(one.Until)
+		return g.Role == one.Role && g.Verbs == one.Verbs && g.Second == one.Second && g.On.String() == one.On.String() && g.Until.Equal(one.Until)
 	})
 	if i < 0 {
 		return all

@@ -62,13 +62,10 @@ func (s *Service) mayMask(ctx context.Context, on string) error {
 	if err != nil {
 		return problem.New(problem.Invalid, "%v", err).Field("on").Allowed("the address of a channel, or a pattern such as coldchain/*")
 	}
-	a, ok := access.In(ctx)
-	switch {
-	case !ok:
-		return access.Check(ctx, access.Access, on)
-	case !a.Rights().On(p).Has(access.Access):
-		return a.Refuse(access.Access, on)
+	if err := access.CheckOn(ctx, access.Access, p); err != nil {
+		return err
 	}
+	a, _ := access.In(ctx)
 	return unmasked(a, p, on)
 }
 
@@ -155,8 +152,11 @@ func (s *Service) SetMask(ctx context.Context, who, name string, settings settin
 		if err := s.checkMask(&is, nil); err != nil {
 			return err
 		}
-		if p, err = change.Preview(ctx, s.catalog, at, setting.Masks, &old.Mask, &is.Mask, ""); err != nil || len(p.After) == 0 || preview {
+		if p, err = change.Preview(ctx, s.catalog, at, setting.Masks, &old.Mask, &is.Mask, ""); err != nil || len(p.After) == 0 {
 			return err
+		}
+		if p.Effects = append(p.Effects, s.hides(v, &is, "does not see %s of %s then: it is %s")...); preview {
+			return nil
 		}
 		return s.catalog.SetMask(ctx, &is, &catalog.Entry{Who: who, Action: "set mask", Address: at, Before: p.Before, After: p.After})
 	})

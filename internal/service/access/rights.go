@@ -43,7 +43,7 @@ func compiled(v *catalog.View, g *catalog.Grant) (one access.Grant, ok bool) {
 	if !ok || err != nil {
 		return one, false
 	}
-	one = access.Grant{Verbs: role.Verbs, On: on, Role: role.Name}
+	one = access.Grant{Verbs: role.Verbs, On: on, Role: role.Name, Second: g.Second}
 	if g.Until != "" {
 		if one.Until, err = time.Parse(time.RFC3339, g.Until); err != nil {
 			return one, false
@@ -59,6 +59,23 @@ const mostNamed = 4
 // can give one.
 func (a *asker) Refuse(v access.Verb, at string) error {
 	return &access.RefusedError{Verb: v, At: at, Err: a.why(v, at)}
+}
+
+// Second says that something waits for somebody else who may do it too, unless one has confirmed it.
+func (a *asker) Second(v access.Verb, at string) error {
+	if a.looks {
+		return nil
+	}
+	if a.with != "" && a.with != a.by.principal {
+		with := a.s.Of(a.with)
+		p, err := address.ParsePattern(at)
+		if with.May(v, at) || err == nil && with.On(p).Has(v) {
+			return nil
+		}
+		return &access.RefusedError{Verb: v, At: at, Err: problem.New(problem.Refused, "%s, who has confirmed it, may not %s %s", a.with, v, at)}
+	}
+	others := slices.DeleteFunc(who(a.s.catalog.View(), v, at), func(name string) bool { return name == a.by.principal })
+	return &access.SecondError{Verb: v, At: at, Err: problem.New(problem.Second, "%s may %s %s with a second person alone", a.by.principal, v, at).Next("%s can confirm it", some(others))}
 }
 
 func (a *asker) why(v access.Verb, at string) *problem.Problem {

@@ -15,6 +15,7 @@ import (
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/node/nodetest"
+	rights "steadyferry/internal/service/access"
 )
 
 func owned(name string) catalog.Owned { return catalog.Owned{ID: catalog.NewOwnedID(), Name: name} }
@@ -44,7 +45,7 @@ func come(t *testing.T, n *nodetest.Node, s catalog.Secret) access.Asker {
 	require.NoError(t, err)
 	a, ok := n.Catalog.Known(catalog.Token, text)
 	require.True(t, ok)
-	return n.Access.Asker(a, "")
+	return n.Access.Asker(a, rights.Coming{})
 }
 
 func TestRightsAreWhatPrincipalsAndTheirTeamsWereGiven(t *testing.T) {
@@ -139,7 +140,7 @@ func BenchmarkCheck(b *testing.B) {
 	b.ReportAllocs()
 	for b.Loop() {
 		n.Access.Used(b.Context(), come, true)
-		if access.Check(access.As(b.Context(), n.Access.Asker(come, "127.0.0.1:1")), access.Publish, "coldchain/readings") != nil {
+		if access.Check(access.As(b.Context(), n.Access.Asker(come, rights.Coming{From: "127.0.0.1:1"})), access.Publish, "coldchain/readings") != nil {
 			b.Fatal("it is refused")
 		}
 	}

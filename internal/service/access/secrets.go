@@ -15,10 +15,10 @@ import (
 	"steadyferry/internal/engine/part"
 )
 
-// mayHandle says why whoever asks may not have the credentials of a principal in hand: one's own
+// MayHandle says why whoever asks may not have the credentials of a principal in hand: one's own
 // one may, and those of whoever may do no more than one could have given; of people it takes the
 // verb access on them too.
-func (s *Service) mayHandle(ctx context.Context, principal string) error {
+func (s *Service) MayHandle(ctx context.Context, principal string) error {
 	a, ok := access.In(ctx)
 	if ok && a.Who() == principal {
 		return nil
@@ -93,12 +93,17 @@ func (s *Service) mayGiveVerbs(ctx context.Context, role string, verbs access.Se
 	if !ok {
 		return access.Check(ctx, access.Access, on)
 	}
-	have := a.Rights().On(p)
-	if !have.Has(access.Access) {
-		return a.Refuse(access.Access, on)
+	if err := access.CheckOn(ctx, access.Access, p); err != nil {
+		return err
 	}
-	if more := verbs.Without(have); more != 0 {
+	if more := verbs.Without(a.Rights().On(p)); more != 0 {
 		return problem.New(problem.Refused, "%s may not give the role %s on %s: it lets do what %s may not do there itself (%s)", a.Who(), role, on, a.Who(), more)
+	}
+	// What one does with a second person one gives with one too, or one could give it to oneself.
+	for _, v := range (verbs & access.Dangerous).Verbs() {
+		if err := access.CheckOn(ctx, v, p); err != nil {
+			return err
+		}
 	}
 	if verbs.Without(access.Contents) != verbs {
 		return unmasked(a, p, on)
@@ -125,13 +130,13 @@ func (s *Service) noRole(name string) error {
 // Secrets describes the tokens, sessions and links that whoever asks may have in hand.
 func (s *Service) Secrets(ctx context.Context) ([]catalog.Secret, error) {
 	all, err := s.catalog.Secrets(ctx)
-	return slices.DeleteFunc(all, func(one catalog.Secret) bool { return s.mayHandle(ctx, one.Principal) != nil }), part.Explain(err, "access")
+	return slices.DeleteFunc(all, func(one catalog.Secret) bool { return s.MayHandle(ctx, one.Principal) != nil }), part.Explain(err, "access")
 }
 
 // secret returns one that whoever asks may have in hand.
 func (s *Service) secret(ctx context.Context, id string) (catalog.Secret, error) {
 	one, err := s.catalog.Secret(ctx, id)
-	if err == nil && s.mayHandle(ctx, one.Principal) != nil {
+	if err == nil && s.MayHandle(ctx, one.Principal) != nil {
 		err = catalog.ErrNotFound // of what is somebody else's it is not told whether it is there
 	}
 	if errors.Is(err, catalog.ErrNotFound) {
@@ -149,7 +154,7 @@ func (s *Service) NewToken(ctx context.Context, who string, t catalog.Secret, li
 	if err := s.makeMachine(ctx, who, t); err != nil {
 		return "", err
 	}
-	if err := s.mayHandle(ctx, t.Principal); err != nil {
+	if err := s.MayHandle(ctx, t.Principal); err != nil {
 		return "", err
 	}
 	if err := s.mayHold(ctx, t); err != nil {

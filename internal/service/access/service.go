@@ -107,23 +107,40 @@ type asker struct {
 	s    *Service
 	by   scope
 	came catalog.Asker
-	from string // empty: it came by no door
+	Coming
 }
 
-// Asker returns who asks with a secret, from HOST:PORT of the network.
-func (s *Service) Asker(a catalog.Asker, from string) access.Asker {
+// Coming is how somebody has come who asks.
+type Coming struct {
+	From  string // HOST:PORT of the network; empty: by no door
+	looks bool   // only to see what would be done
+	with  string // a second person, who has confirmed what is asked for; empty: there is none
+}
+
+// Looks is coming to see only what would be done.
+func (c Coming) Looks() Coming { c.looks = true; return c }
+
+// With is coming with a second person, who has confirmed what is asked for.
+func (c Coming) With(second string) Coming { c.with = second; return c }
+
+// Asker returns who asks with a secret.
+func (s *Service) Asker(a catalog.Asker, how Coming) access.Asker {
 	by := a.Like("")
-	return &asker{s, scope{by.Principal, by.Role, by.Pattern}, a, from}
+	return &asker{s, scope{by.Principal, by.Role, by.Pattern}, a, how}
 }
 
 // Via is how it has come.
 func (a *asker) Via() access.Via {
-	if a.from == "" {
+	if a.From == "" {
 		return access.Via{}
 	}
-	host, _, _ := net.SplitHostPort(a.from)
+	host, _, _ := net.SplitHostPort(a.From)
 	by := a.came.By()
-	return access.Via{Credential: by.Kind + " " + by.ID, From: host}
+	via := access.Via{Credential: by.Kind + " " + by.ID, From: host}
+	if a.with != "" {
+		via.Credential = "confirmed by " + a.with
+	}
+	return via
 }
 
 // mostChores is how many chores may have set each other, by declarations.
@@ -149,8 +166,8 @@ func (s *Service) Scoped(who, pass string) access.Asker {
 			who, pass = c.By, c.Scope
 		}
 	}
-	if by, ok := scopeOf(pass); ok && by.principal == who {
-		return &asker{s: s, by: by}
+	if by, how, ok := scopeOf(pass); ok && by.principal == who {
+		return &asker{s: s, by: by, Coming: how}
 	}
 	return &asker{s: s, by: scope{principal: who}}
 }
@@ -159,19 +176,29 @@ func (a *asker) Who() string { return a.by.principal }
 
 func (a *asker) Rights() *access.Rights { return a.s.in(a.by) }
 
-// Pass is the principal, and behind tabs the role and the pattern that its token is for: names
-// have no tabs.
+// Pass is the principal, and behind tabs the role and the pattern that its token is for, whether it
+// only looks, and the second person: names have no tabs.
 func (a *asker) Pass() string {
-	return strings.Join([]string{a.by.principal, a.by.role, a.by.pattern}, "\t")
+	parts := []string{a.by.principal, a.by.role, a.by.pattern}
+	if a.looks || a.with != "" {
+		parts = append(parts, map[bool]string{true: looks}[a.looks], a.with)
+	}
+	return strings.Join(parts, "\t")
 }
 
+const looks = "looks"
+
 // scopeOf reads what Pass of an asker tells.
-func scopeOf(pass string) (by scope, ok bool) {
-	parts := strings.SplitN(pass, "\t", 3)
-	if len(parts) != 3 {
-		return by, false
+func scopeOf(pass string) (by scope, how Coming, ok bool) {
+	parts := strings.Split(pass, "\t")
+	switch len(parts) {
+	case 3:
+		parts = append(parts, "", "")
+	case 5:
+	default:
+		return by, how, false
 	}
-	return scope{parts[0], parts[1], parts[2]}, true
+	return scope{parts[0], parts[1], parts[2]}, Coming{looks: parts[3] == looks, with: parts[4]}, true
 }
 
 // Passed has a context be asked with by who has asked another node, as that says: what it may is
@@ -183,9 +210,9 @@ func (s *Service) Passed(ctx context.Context, pass string) context.Context {
 	if pass == access.PassOfNode {
 		return access.As(ctx, access.Node(setting.Ferryd))
 	}
-	by, ok := scopeOf(pass)
+	by, how, ok := scopeOf(pass)
 	if !ok {
 		return ctx
 	}
-	return access.As(ctx, &asker{s: s, by: by})
+	return access.As(ctx, &asker{s: s, by: by, Coming: how})
 }

@@ -13,6 +13,7 @@ import (
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/node/nodetest"
+	rights "steadyferry/internal/service/access"
 )
 
 // What somebody has done later with a token for less than they may is done with no more than the
@@ -27,7 +28,7 @@ func TestWhatANarrowTokenHasDoneIsNarrow(t *testing.T) {
 	require.NoError(t, err)
 	came, ok := n.Catalog.Known(catalog.Token, secret)
 	require.True(t, ok)
-	narrow := access.As(t.Context(), n.Access.Asker(came, ""))
+	narrow := access.As(t.Context(), n.Access.Asker(came, rights.Coming{}))
 
 	make := func(ctx context.Context, name string) *catalog.Chore {
 		a := address.Channel("coldchain", name)

@@ -14,7 +14,7 @@ import (
 // Nodes returns how the nodes and the partitions on them are.
 func (cl *Cluster) Nodes(now time.Time) form.Cluster {
 	byID := cl.statuses()
-	cluster := form.Cluster{Nodes: []form.Node{}, SpreadLeaders: cl.catalog.View().Cluster.SpreadLeaders}
+	cluster := form.Cluster{Nodes: []form.Node{}, SpreadLeaders: cl.catalog.View().Cluster.SpreadLeaders, LogbookTo: cl.catalog.View().Cluster.LogbookTo}
 	for _, t := range cl.parts.Channels() {
 		for _, p := range t.Partitions() {
 			s := cl.parts.PartitionStatus(p, now)

@@ -191,20 +191,47 @@ func (cl *Cluster) NoNode(name string) error {
 	return p
 }
 
+// Settings are what is set on all nodes together.
+func (cl *Cluster) Settings() setting.Cluster {
+	is := cl.catalog.View().Cluster
+	return setting.Cluster{SpreadLeaders: is.SpreadLeaders, LogbookTo: is.LogbookTo}
+}
+
+// maySend says why whoever asks may not have the logbook go to a topic, or to no place: it takes to
+// read all of it, and to publish there.
+func (cl *Cluster) maySend(ctx context.Context, to string) error {
+	if err := access.Check(ctx, access.Logbook, "*"); err != nil || to == "" {
+		return err
+	}
+	if ch := cl.catalog.View().Channels[to]; ch != nil && ch.Kind != setting.Topic {
+		return problem.New(problem.Invalid, "%s is a %s", to, ch.Kind).Field("logbookTo").Allowed("the address of a topic")
+	}
+	return access.Check(ctx, access.Publish, to)
+}
+
 // Set changes what is set on all nodes together, or with preview only says what
 // that would do.
 func (cl *Cluster) Set(ctx context.Context, who string, settings setting.Change, preview bool) (*form.Preview, error) {
 	if err := access.Check(ctx, access.Nodes, address.Nodes); err != nil {
 		return nil, err
 	}
-	was := setting.Cluster{SpreadLeaders: cl.catalog.View().Cluster.SpreadLeaders}
+	was := cl.Settings()
 	is := was
 	setting.Clusters.Apply(&is, settings)
+	if is.LogbookTo != was.LogbookTo {
+		if err := cl.maySend(ctx, is.LogbookTo); err != nil {
+			return nil, err
+		}
+	}
 	p, err := change.Preview(ctx, cl.catalog, "nodes", setting.Clusters, &was, &is, "")
+	if err == nil && is.LogbookTo != was.LogbookTo && is.LogbookTo != "" && cl.catalog.View().Channels[is.LogbookTo] == nil {
+		// A declaration may be about to make it.
+		p.Effects = append(p.Effects, "there is no topic "+is.LogbookTo+": nothing goes there until there is")
+	}
 	if err != nil || preview || len(p.After) == 0 {
 		return p, err
 	}
-	return p, part.Explain(cl.catalog.SetSpread(ctx, is.SpreadLeaders, &catalog.Entry{Who: who, Action: "set nodes", Address: "nodes", Before: p.Before, After: p.After}), "")
+	return p, part.Explain(cl.catalog.SetCluster(ctx, is, &catalog.Entry{Who: who, Action: "set nodes", Address: "nodes", Before: p.Before, After: p.After}), "")
 }
 
 // WhatIf works out what a loss of nodes would mean.

@@ -38,6 +38,7 @@ import (
 	"steadyferry/internal/service/endpoints"
 	"steadyferry/internal/service/groups"
 	"steadyferry/internal/service/manage"
+	"steadyferry/internal/service/queues"
 	"steadyferry/internal/service/routes"
 	"steadyferry/internal/service/timetable"
 	"steadyferry/internal/service/watches"
@@ -55,12 +56,13 @@ type Declares struct {
 	watches *watches.Watches
 	chores  *timetable.Timetable
 	rights  *rights.Service
+	queues  *queues.Queues
 	kinds   map[string]kind
 }
 
 // New returns the service.
-func New(parts *part.Registry, records *catalog.Catalog, cl *cluster.Cluster, mg *manage.Manage, gs *groups.Groups, rs *routes.Routes, outside *endpoints.Endpoints, ws *watches.Watches, chores *timetable.Timetable, may *rights.Service) *Declares {
-	d := &Declares{parts: parts, catalog: records, cluster: cl, manage: mg, groups: gs, routes: rs, outside: outside, watches: ws, chores: chores, rights: may}
+func New(parts *part.Registry, records *catalog.Catalog, cl *cluster.Cluster, mg *manage.Manage, gs *groups.Groups, rs *routes.Routes, outside *endpoints.Endpoints, ws *watches.Watches, chores *timetable.Timetable, may *rights.Service, qs *queues.Queues) *Declares {
+	d := &Declares{parts: parts, catalog: records, cluster: cl, manage: mg, groups: gs, routes: rs, outside: outside, watches: ws, chores: chores, rights: may, queues: qs}
 	d.kinds = d.allKinds()
 	return d
 }
@@ -72,7 +74,7 @@ const MaxThings = 50_000
 // true, and what is set on all nodes together.
 func (d *Declares) There(want func(space string) bool) []declare.Thing {
 	view := d.catalog.View()
-	things := []declare.Thing{{Kind: "nodes", Address: declare.Nodes, Settings: setting.Clusters.Show(&setting.Cluster{SpreadLeaders: view.Cluster.SpreadLeaders}, "")}}
+	things := []declare.Thing{{Kind: "nodes", Address: declare.Nodes, Settings: setting.Clusters.Show(new(d.cluster.Settings()), "")}}
 	for name, s := range view.Spaces {
 		if want(name) {
 			things = append(things, declare.Thing{Kind: "space", Address: name, Settings: setting.Spaces.Show(&s.Space, "")})

@@ -14,10 +14,13 @@ import (
 	"steadyferry/internal/core/declare"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/problem"
+	"steadyferry/internal/core/queue"
+	"steadyferry/internal/core/ranges"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/logbook"
 	"steadyferry/internal/engine/part"
+	"steadyferry/internal/service/queues"
 )
 
 // wayBack does what takes an entry's act back, or with preview only says what that would do.
@@ -53,7 +56,7 @@ func (d *Declares) HasWayBack(e *logbook.Row) bool { return d.wayBack(e) != nil 
 func otherwise(e *logbook.Row) string {
 	switch verb, _, _ := strings.Cut(e.Action, " "); verb {
 	case "discard":
-		return fmt.Sprintf("ferry discard %s -undo brings back what was discarded, for as long as the queue keeps it", e.Address)
+		return fmt.Sprintf("ferry dead %s -undo brings back what was discarded, for as long as the queue keeps it", strings.TrimSuffix(e.Address, "/dead"))
 	case "new":
 		return fmt.Sprintf("ferry remove %s takes away what was made", e.Address)
 	}
@@ -68,6 +71,8 @@ func (d *Declares) wayBack(e *logbook.Row) wayBack {
 	switch {
 	case e.Outcome != catalog.Done:
 		return nil
+	case e.Action == "discard messages":
+		return d.returnMeant(e, after)
 	case verb == "remove" && (kind == setting.Topic || kind == setting.Queue):
 		return func(ctx context.Context, who string, preview bool) (*form.Preview, error) {
 			a, err := address.ParseChannel(e.Address)
@@ -98,6 +103,48 @@ func (d *Declares) wayBack(e *logbook.Row) wayBack {
 		return d.setBack(e, kind, before, after)
 	}
 	return nil
+}
+
+// returnMeant brings messages back that were discarded, where the entry tells all of them.
+func (d *Declares) returnMeant(e *logbook.Row, after map[string]any) wayBack {
+	told, _ := after["meant"].(map[string]any)
+	offsets, ok := ranges.Parse(told)
+	if !ok {
+		return nil
+	}
+	return func(ctx context.Context, who string, preview bool) (*form.Preview, error) {
+		t, err := d.queueAt(ctx, e.Address)
+		if err != nil {
+			return nil, err
+		}
+		s := queues.Selection{States: []queue.State{queue.Discarded}}
+		for partition, all := range offsets {
+			for _, o := range all {
+				s.Messages = append(s.Messages, queues.Place{Partition: partition, Offset: o})
+			}
+		}
+		r, err := d.queues.Act(ctx, t, s, queues.Action{Op: queue.OpUndo, Who: who, Why: fmt.Sprintf("entry %d is taken back", e.ID)}, preview)
+		if err != nil {
+			return nil, err
+		}
+		if r.Messages == 0 {
+			return nil, problem.New(problem.Conflict, "none of the messages of entry %d can be brought back: they were already, or the queue keeps them no more", e.ID)
+		}
+		return &form.Preview{Address: e.Address, Effects: r.Effects, Messages: r.Messages, Done: r.Done}, nil
+	}
+}
+
+// queueAt is the queue at which messages of an address are: of dead letters too, also of groups and routes.
+func (d *Declares) queueAt(ctx context.Context, at string) (*part.Channel, error) {
+	a, err := address.Parse(at)
+	if err != nil {
+		return nil, err
+	}
+	if a.Group != "" {
+		a.Dead = false
+		return d.groups.DeadQueue(ctx, a)
+	}
+	return d.parts.Channel(a)
 }
 
 // makeAgain makes a thing that was removed, as it was.

@@ -1,6 +1,7 @@
 package declares_test
 
 import (
+	"encoding/json"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -8,10 +9,12 @@ import (
 
 	"steadyferry/internal/core/access/accesstest"
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/logbook"
 	"steadyferry/internal/node/nodetest"
+	"steadyferry/internal/service/queues"
 )
 
 // last is the newest entry of an address with an action.
@@ -125,4 +128,51 @@ func TestNotEverythingIsTakenBack(t *testing.T) {
 	for _, e := range []*logbook.Row{{Action: "set topic", Outcome: catalog.Refused, Before: []byte(`{"paused":true}`)}, {Action: "set topic", Outcome: catalog.Done, Before: []byte(`null`)}, {Action: "", Outcome: catalog.Done}, {Action: "discard dead letters", Outcome: catalog.Done}} {
 		assert.False(t, n.Declares.HasWayBack(e), "%+v", e)
 	}
+}
+
+// What was discarded is brought back from its entry: what that tells, and nothing else; once.
+func TestADiscardIsTakenBackFromItsEntry(t *testing.T) {
+	t.Parallel()
+	n := nodetest.Open(t)
+	ctx := accesstest.Owner(t)
+	q := n.DeadLetters(6)
+	discard := func(where string) *logbook.Row {
+		t.Helper()
+		r, err := n.Queues.Act(ctx, q, queues.Selection{States: []queue.State{queue.Dead}, Where: where}, queues.Action{Op: queue.OpDiscard, Who: "owner", Why: "drill"}, false)
+		require.NoError(t, err)
+		require.EqualValues(t, 2, r.Messages)
+		return last(t, n, "coldchain/inspections", "discard messages")
+	}
+	first, second := discard(`int(body.box) < 2`), discard(`int(body.box) in [3, 5]`)
+	assert.JSONEq(t, `{"0":"3 5"}`, string(fieldOf(t, second, "meant")))
+	require.EqualValues(t, 2, n.Queues.Counts(q).Dead)
+	require.True(t, n.Declares.HasWayBack(second))
+	p, err := n.Declares.Undo(ctx, "owner", second.ID, true)
+	require.NoError(t, err)
+	assert.EqualValues(t, 2, p.Messages)
+	assert.NotEmpty(t, p.Effects)
+	require.EqualValues(t, 2, n.Queues.Counts(q).Dead, "a preview does nothing")
+	_, err = n.Declares.Undo(ctx, "owner", second.ID, false)
+	require.NoError(t, err)
+	require.EqualValues(t, 4, n.Queues.Counts(q).Dead)
+	_, err = n.Declares.Undo(ctx, "owner", second.ID, false)
+	assert.ErrorContains(t, err, "can be brought back: they were already")
+
+	person := setting.Principal{Kind: setting.Person}
+	_, err = n.Declares.Undo(n.Somebody("vera", person, "viewer", "coldchain"), "vera", first.ID, false)
+	assert.ErrorContains(t, err, "vera may not undo coldchain/inspections")
+	_, err = n.Declares.Undo(ctx, "owner", first.ID, false)
+	require.NoError(t, err)
+	require.EqualValues(t, 6, n.Queues.Counts(q).Dead)
+
+	first.After = []byte(`{"messages":20000,"meant":{"0":"0-9999","more":true}}`)
+	assert.False(t, n.Declares.HasWayBack(first), "it does not tell of all")
+}
+
+// fieldOf is what an entry tells under a name, as JSON.
+func fieldOf(t *testing.T, e *logbook.Row, name string) json.RawMessage {
+	t.Helper()
+	all := map[string]json.RawMessage{}
+	require.NoError(t, json.Unmarshal(e.After, &all))
+	return all[name]
 }

@@ -16,6 +16,7 @@ import (
 	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/queue"
+	"steadyferry/internal/core/ranges"
 	"steadyferry/internal/core/words"
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/part"
@@ -157,8 +158,9 @@ func (qs *Queues) Act(ctx context.Context, t *part.Channel, s Selection, act Act
 	e := &catalog.Entry{Who: act.Who, Action: actionNames[act.Op] + " messages", Address: qs.actedOn(t, s), After: map[string]any{
 		"messages": out.Messages, "cause": queue.CauseText(s.Cause), "where": s.Where, "why": act.Why, "edits": act.Edits, "return": act.Return}}
 	err = qs.catalog.Announced(ctx, e, func() (map[string]any, error) {
-		err := qs.act(ctx, t, s, act, editor, out)
-		return map[string]any{"messages": out.Messages}, err
+		var meant ranges.Ranges
+		err := qs.act(ctx, t, s, act, editor, out, &meant)
+		return map[string]any{"messages": out.Messages, "meant": meant.Told()}, err
 	})
 	if err != nil && !out.Done {
 		return nil, part.Explain(err, t.Address().String())
@@ -166,10 +168,10 @@ func (qs *Queues) Act(ctx context.Context, t *part.Channel, s Selection, act Act
 	return out, err
 }
 
-func (qs *Queues) act(ctx context.Context, t *part.Channel, s Selection, act Action, editor *edit.Editor, out *ActionResult) error {
+func (qs *Queues) act(ctx context.Context, t *part.Channel, s Selection, act Action, editor *edit.Editor, out *ActionResult, meant *ranges.Ranges) error {
 	out.Messages, out.Done = 0, true
 	if editor != nil {
-		return qs.edit(ctx, t, s, act, editor, out)
+		return qs.edit(ctx, t, s, act, editor, out, meant)
 	}
 	return qs.EachPage(ctx, t, s, true, actPage, func(p *part.Partition, a *QueueAnswer) error {
 		for some := range slices.Chunk(a.Offsets, actCommand) {
@@ -178,6 +180,7 @@ func (qs *Queues) act(ctx context.Context, t *part.Channel, s Selection, act Act
 				return err
 			}
 			out.Messages += int64(changed)
+			meant.Add(p.Number, some)
 		}
 		return nil
 	})
@@ -282,7 +285,7 @@ func (out *ActionResult) describe(t *part.Channel, act Action) {
 }
 
 // edit gives messages their edited content and, if asked, returns them.
-func (qs *Queues) edit(ctx context.Context, t *part.Channel, s Selection, act Action, editor *edit.Editor, out *ActionResult) error {
+func (qs *Queues) edit(ctx context.Context, t *part.Channel, s Selection, act Action, editor *edit.Editor, out *ActionResult, meant *ranges.Ranges) error {
 	editing := editor.Begin(ctx)
 	return qs.EachPage(ctx, t, s, false, EditPage, func(p *part.Partition, a *QueueAnswer) error {
 		var group errgroup.Group
@@ -306,6 +309,7 @@ func (qs *Queues) edit(ctx context.Context, t *part.Channel, s Selection, act Ac
 			return err
 		}
 		out.Messages += int64(len(a.Offsets))
+		meant.Add(p.Number, a.Offsets)
 		if !act.Return {
 			return nil
 		}

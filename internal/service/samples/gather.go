@@ -65,16 +65,26 @@ func Opened(v *catalog.View, now time.Time) (n int) {
 // ownerLately is for how long a use of the owner's rights is told.
 const ownerLately = 10 * time.Minute
 
-// ownerAsked is how often the records are asked for it: uses are noted less often than values are
-// looked at.
-const ownerAsked = 10 * time.Second
+// recordsAsked is how often the records are asked for what nodes have no copy of: that comes less
+// often than values are looked at.
+const recordsAsked = 10 * time.Second
 
-// ownerUse is when somebody came as the owner last, as the records said a moment ago.
-type ownerUse struct {
-	mu    sync.Mutex // guards all below
-	asked time.Time
-	last  time.Time
-	err   error
+// asked is what the records said a moment ago.
+type asked[T any] struct {
+	mu   sync.Mutex // guards all below
+	at   time.Time
+	said T
+	err  error
+}
+
+func (a *asked[T]) now(ask func() (T, error)) (T, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if time.Since(a.at) >= recordsAsked {
+		a.said, a.err = ask()
+		a.at = time.Now()
+	}
+	return a.said, a.err
 }
 
 // ownerUsed is 1 when somebody came as the owner lately.
@@ -83,26 +93,29 @@ func (s *Samples) ownerUsed(ctx context.Context, now time.Time) float64 {
 	if owner == nil || now.Sub(owner.CreatedAt) < catalog.OwnerGrace {
 		return 0
 	}
-	u := &s.owner
-	u.mu.Lock()
-	defer u.mu.Unlock()
-	if time.Since(u.asked) >= ownerAsked {
-		u.last, u.err = s.ledger.LastUseOf(ctx, catalog.Owner)
-		u.asked = time.Now()
-	}
+	last, err := s.owner.now(func() (time.Time, error) { return s.ledger.LastUseOf(ctx, catalog.Owner) })
 	switch {
-	case u.err != nil:
+	case err != nil:
 		return sample.Unknown
-	case now.Sub(u.last) < ownerLately:
+	case now.Sub(last) < ownerLately:
 		return 1
 	}
 	return 0
 }
 
+// secondsWaiting is how many things wait for a second person.
+func (s *Samples) secondsWaiting(ctx context.Context) float64 {
+	n, err := s.seconds.now(func() (int, error) { return s.ledger.SecondsWaiting(ctx) })
+	if err != nil {
+		return sample.Unknown
+	}
+	return float64(n)
+}
+
 // gather measures all things. before are the counts of the time before.
 func (s *Samples) gather(ctx context.Context, now time.Time, before counts) (map[sample.Thing][]float64, counts) {
 	g := &gathering{s, ctx, now, map[sample.Thing][]float64{}, before, countsAt(now)}
-	owner, glass := s.ownerUsed(ctx, now), float64(Opened(s.catalog.View(), now))
+	owner, glass, seconds := s.ownerUsed(ctx, now), float64(Opened(s.catalog.View(), now)), s.secondsWaiting(ctx)
 	conditions := s.of.Cluster.Conditions(now)
 	for _, id := range slices.Sorted(maps.Keys(conditions)) {
 		c := conditions[id]
@@ -113,8 +126,8 @@ func (s *Samples) gather(ctx context.Context, now time.Time, before counts) (map
 		if c.CertificateLeft >= 0 {
 			certificate = c.CertificateLeft.Seconds()
 		}
-		g.put(sample.Node, int64(id), 0, 0, free, 0, c.Away.Seconds(), c.RecordsAway.Seconds(), certificate, owner, glass)
-		owner, glass = 0, 0 // they are told of the first node
+		g.put(sample.Node, int64(id), 0, 0, free, 0, c.Away.Seconds(), c.RecordsAway.Seconds(), certificate, owner, glass, seconds)
+		owner, glass, seconds = 0, 0, 0 // they are told of the first node
 	}
 	for _, t := range s.of.Parts.Channels() {
 		g.channel(t)

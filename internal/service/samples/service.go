@@ -27,7 +27,8 @@ type Samples struct {
 	catalog *catalog.Catalog
 	ledger  ledger.Ledger
 	onDuty  func() bool
-	owner   ownerUse
+	owner   asked[time.Time]                                                              // when somebody came as the owner last
+	seconds asked[int]                                                                    // how many things wait for a second person
 	then    func(ctx context.Context, now time.Time, measured map[sample.Thing][]float64) // after each measuring
 	counted counts                                                                        // of the measuring before; of Measure alone
 

@@ -51,21 +51,25 @@ func New(records *catalog.Catalog, config *signin.Config, publicURL string) *Sig
 	return s
 }
 
-// Certified is for whom a certificate of a client stands, which an authority has signed: a principal that
-// is there, and not the owner.
-func (s *SignIn) Certified(c *x509.Certificate) (catalog.Asker, bool) {
-	if s.config.Certificates == nil {
+// Certified is for whom a certificate of a client stands, the first of a chain to an authority: a principal
+// that is there, and not the owner.
+func (s *SignIn) Certified(chain []*x509.Certificate) (catalog.Asker, bool) {
+	if s.config.Certificates == nil || !s.config.Certificates.Trust().Stands(chain) {
 		return catalog.Asker{}, false
 	}
+	c := chain[0]
 	name, ok := s.config.Certificates.Principal(c)
 	if !ok || name == catalog.Owner || s.catalog.View().Principal(name) == nil {
 		return catalog.Asker{}, false
 	}
-	return catalog.OfCertificate(name, c.Raw, c.NotAfter), true
+	return catalog.Stands(catalog.Secret{Principal: name, Kind: catalog.Certificate, ExpiresAt: c.NotAfter}, c.Raw), true
 }
 
 // Providers are those by which people can sign in.
 func (s *SignIn) Providers() []*signin.Provider { return s.config.Providers }
+
+// Tokens reports whether one signs in to the console with a token; programs come with theirs in any case.
+func (s *SignIn) Tokens() bool { return signin.On(s.config.Tokens) }
 
 // Flow is what the browser keeps between the two steps of a sign-in.
 type Flow struct {

@@ -6,6 +6,10 @@ type Schemas = components["schemas"];
 export type Channel = Schemas["Channel"];
 export type Space = Schemas["Space"];
 export type Quota = Schemas["Quota"];
+export type Invitation = Schemas["Invitation"];
+export type Invited = Schemas["Invited"];
+export type Second = Schemas["Second"];
+export type Strength = Schemas["Strength"];
 export type Partition = Schemas["Partition"];
 export type Message = Schemas["Message"];
 export type Event = Schemas["Event"];
@@ -120,7 +124,7 @@ export async function send(
     .catch(() => ({ status: response.status, detail: `the service answered ${response.status}` }))) as ProblemBody;
   if (problem.type === "urn:steady-ferry:problem:sign-in-again" && again && (await again()))
     return send(method, path, body, headers, signal);
-  if (response.status === 401 && path !== "/session") signedOut.forEach((f) => f());
+  if (response.status === 401 && path !== "/session" && !path.startsWith("/sign-in/")) signedOut.forEach((f) => f());
   throw new Problem(problem);
 }
 

@@ -146,6 +146,60 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sign-in/account": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Sign in with an account that a person has here
+         * @description What is not right is never told, nor whether there is such an account. A code is good once. Tries are bounded for each name, whether it has an account or not.
+         */
+        post: operations["enterAccount"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sign-in/invitation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** For whom an invitation is, and how an app takes the codes over */
+        post: operations["showInvitation"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sign-in/invitation/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Choose the password of an account with an invitation and sign in, or only have it judged */
+        post: operations["acceptInvitation"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sign-in/device": {
         parameters: {
             query?: never;
@@ -293,6 +347,60 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/accounts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Invite a person to an account here; what it was before ends */
+        post: operations["newAccount"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{principal}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Whose it is */
+                principal: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End the account of a person and its sessions */
+        delete: operations["closeAccount"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/account": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change one's password; all sessions end, and another one begins */
+        put: operations["setPassword"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/principals": {
         parameters: {
             query?: never;
@@ -331,6 +439,83 @@ export interface paths {
         patch: operations["setPrincipal"];
         trace?: never;
     };
+    "/api/v1/seconds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What waits for a second person, and what was decided in the last days, of what whoever asks has asked for or could confirm */
+        get: operations["listSeconds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/seconds/{second}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number */
+                second: number;
+            };
+            cookie?: never;
+        };
+        /** One of them, with what it would do now as whoever asks may see it */
+        get: operations["showSecond"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/seconds/{second}/confirm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number */
+                second: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Be the second person; what was asked for is done, with the rights of both */
+        post: operations["confirmSecond"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/seconds/{second}/decline": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number */
+                second: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have it not be done, as the second person or as who has asked for it */
+        post: operations["declineSecond"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/roles": {
         parameters: {
             query?: never;
@@ -365,7 +550,8 @@ export interface paths {
         delete: operations["removeRole"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change a role, or only preview who gains and loses what */
+        patch: operations["setRole"];
         trace?: never;
     };
     "/api/v1/grants": {
@@ -456,7 +642,8 @@ export interface paths {
         delete: operations["removeMask"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change a mask, or only preview who gains and loses what */
+        patch: operations["setMask"];
         trace?: never;
     };
     "/api/v1/may": {
@@ -2259,6 +2446,57 @@ export interface components {
             somewhere: string[];
             /** @description Patterns on which it may break the glass */
             opens: string[];
+            /** @description It has come with its account here */
+            account: boolean;
+        };
+        Invitation: {
+            /** @description Of the console */
+            path: string;
+            /** Format: date-time */
+            expiresAt: string;
+        };
+        Invited: {
+            name: string;
+            /** @description By which an app makes codes (RFC 6238), in base32 */
+            secret: string;
+            /** @description The same, as apps read it */
+            uri: string;
+            /** @description Of that, as PNG */
+            picture: string;
+        };
+        Strength: {
+            score: number;
+            says: string;
+            taken: boolean;
+            /** @description It is not */
+            why?: string;
+        };
+        Second: {
+            id: number;
+            /** @description Has asked for it */
+            who: string;
+            verb: string;
+            /** @description At which that takes a second person */
+            address: string;
+            /** @description What was asked for */
+            says: string;
+            /** Format: date-time */
+            askedAt: string;
+            /**
+             * Format: date-time
+             * @description By then somebody has to confirm it
+             */
+            until: string;
+            /** @enum {string} */
+            state: "waiting" | "begun" | "done" | "failed" | "declined" | "over";
+            decidedBy?: string;
+            /** @description Why it failed */
+            outcome?: string;
+            /** @description Whoever asks can be the second person */
+            mine: boolean;
+            /** @description The body of what was asked for; only of one that waits and is asked for alone */
+            asked?: unknown;
+            preview?: components["schemas"]["Preview"];
         };
         DeviceCode: {
             device_code: string;
@@ -2291,6 +2529,10 @@ export interface components {
             expiresAt: string;
         };
         SignInWays: {
+            /** @description People may have accounts here */
+            accounts: boolean;
+            /** @description The console takes tokens */
+            tokens: boolean;
             providers: {
                 /** @description Its name */
                 provider: string;
@@ -3066,6 +3308,11 @@ export interface components {
             brought: string[];
             /** @description At which it signs in; empty: it has not yet */
             provider: string;
+            /**
+             * @description The account that it has here: nobody has accepted the invitation yet, or not in time; without one it is left out
+             * @enum {string}
+             */
+            account?: "invited" | "over" | "open";
             /** @description It may do nothing for now */
             paused: boolean;
             description: string;
@@ -3087,6 +3334,8 @@ export interface components {
             why: string;
             /** @description Who has it may break the glass there */
             opens: boolean;
+            /** @description What is dangerous of it takes a second person */
+            second: boolean;
             /** Format: date-time */
             createdAt: string;
         };
@@ -4478,6 +4727,8 @@ export interface components {
             replicasMissing: number;
             /** @description Partitions that take no messages */
             withoutLeader: number;
+            /** @description A topic that gets each entry of the logbook; left out: none does */
+            logbookTo?: string;
             spreadLeaders: boolean;
         };
         LeaderChange: {
@@ -4610,6 +4861,8 @@ export interface components {
         NodeSettings: {
             /** @description Give leaders back to the nodes that should lead, when those have come back. Unless set: true */
             spreadLeaders?: boolean;
+            /** @description ADDRESS of a topic that gets each entry of the logbook from then on, as a message. Allowed: the address of a topic, or none */
+            logbookTo?: string;
         };
         Job: {
             /** Format: int64 */
@@ -5017,6 +5270,97 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    enterAccount: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    name: string;
+                    password: string;
+                    /** @description That the app shows now */
+                    code: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Who one is, with a session in a cookie */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignIn"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    showInvitation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    invitation: string;
+                };
+            };
+        };
+        responses: {
+            /** @description It */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invited"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    acceptInvitation: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    invitation: string;
+                    /** @description 12 to 128 characters that are hard to guess */
+                    password: string;
+                    /** @description That the app shows now; not needed to have it judged */
+                    code?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Who one is, with a session in a cookie; or how hard the password is to guess */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignIn"] | components["schemas"]["Strength"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     newDevice: {
         parameters: {
             query?: never;
@@ -5276,6 +5620,88 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    newAccount: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description The name of a person that is there */
+                    principal: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The invitation, which is told once */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invitation"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    closeAccount: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Whose it is */
+                principal: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is ended */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setPassword: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description Until now */
+                    password: string;
+                    /** @description That the app shows now */
+                    code: string;
+                    /** @description 12 to 128 characters that are hard to guess */
+                    next: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Who one is, with a new session in a cookie */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignIn"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listPrincipals: {
         parameters: {
             query?: never;
@@ -5382,6 +5808,100 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listSeconds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description They, the newest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items: components["schemas"]["Second"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    showSecond: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number */
+                second: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Second"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    confirmSecond: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number */
+                second: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What came of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Second"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    declineSecond: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its number */
+                second: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It waits no more */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listRoles: {
         parameters: {
             query?: never;
@@ -5455,6 +5975,40 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    setRole: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                role: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description That it lets do; all for every one */
+                    verbs?: string[];
+                    description?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description What it does */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listGrants: {
         parameters: {
             query?: never;
@@ -5502,6 +6056,8 @@ export interface operations {
                     why?: string;
                     /** @description Who gets it may have itself see what is in messages there for an hour */
                     opens?: boolean;
+                    /** @description What is dangerous of it (discard, remove, access, nodes) takes somebody else who may do it and confirms it */
+                    second?: boolean;
                 };
             };
         };
@@ -5658,6 +6214,49 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description Who sees more */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setMask: {
+        parameters: {
+            query?: {
+                /** @description Only say what it would do */
+                preview?: components["parameters"]["preview"];
+            };
+            header?: never;
+            path: {
+                mask: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description A pattern of channels, such as coldchain/* */
+                    on?: string;
+                    /** @description key, header.NAME, or a JSON Pointer into the body, such as /box */
+                    fields?: string[];
+                    /**
+                     * @description How they are shown
+                     * @enum {string}
+                     */
+                    show?: "hidden" | "shortened" | "hashed";
+                    /** @description Roles that it is for: who sees messages by them alone does not see the fields */
+                    for?: string[];
+                    description?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description What it does */
             200: {
                 headers: {
                     [name: string]: unknown;

@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useDeferredValue, useState } from "react";
 import { call, explain, type Preview, type Token } from "../api/client";
 import { quote } from "../lib/format";
-import { changesOf, type Fields } from "../lib/settings";
+import { changesOf, type Fields, textOf } from "../lib/settings";
 import { Command } from "./Copy";
 import { Effects } from "./Effects";
 import { Failure } from "./Failure";
@@ -39,7 +39,7 @@ const kinds = {
   },
   grant: {
     table: "grants",
-    fields: ["to", "role", "on", "until", "why", "opens"],
+    fields: ["to", "role", "on", "until", "why", "opens", "second"],
     named: false,
     needs: ["to", "role", "on"],
     does: "Give it",
@@ -47,36 +47,44 @@ const kinds = {
   },
 } as const;
 
-/** Makes a principal, a role, a grant or a mask; of the last two it says before who gains or loses what. */
-export function NewAccessDialog({
+/** Makes a principal, a role, a grant or a mask, or changes one that is there; where it can, it says before who gains or loses what. */
+export function AccessDialog({
   making,
+  of,
   suggest,
   onClose,
 }: {
   making: Exclude<Making, "token">;
+  of?: { name: string } & Record<string, unknown>; // that is changed
   suggest: Record<string, string[]>;
   onClose: () => void;
 }) {
   const client = useQueryClient();
   const table = useSettings();
-  const [name, setName] = useState("");
-  const [fields, setFields] = useState<Fields>({ ...(making === "principal" && { kind: "person" }) });
+  const [name, setName] = useState(of?.name ?? "");
+  const [given, setFields] = useState<Fields>({ ...(making === "principal" && !of && { kind: "person" }) });
   const [failed, setFailed] = useState("");
   const kind = kinds[making];
-  const rows = kind.fields.flatMap((one) => (table.data?.[kind.table] ?? []).filter((row) => row.name === one));
-  const { settings } = changesOf(rows, {}, fields);
-  const body = { ...settings, ...(kind.named && { name }) };
+  const rows = kind.fields
+    .filter((one) => !of || one !== "kind")
+    .flatMap((one) => (table.data?.[kind.table] ?? []).filter((row) => row.name === one));
+  const was: Fields = of ? Object.fromEntries(rows.map((row) => [row.name, textOf(row, of[row.name])])) : {};
+  const fields = { ...was, ...given };
+  const { settings, flags } = changesOf(rows, was, fields);
+  const changed = Object.keys(settings).length > 0;
+  const body = { ...settings, ...(kind.named && !of && { name }) };
+  const [method, path] = of ? (["PATCH", `/${kind.table}/${name}`] as const) : (["POST", `/${kind.table}`] as const);
   const text = useDeferredValue(JSON.stringify(body));
   const preview = useQuery({
     queryKey: ["access-preview", kind.table, text],
-    queryFn: () => call<Preview>("POST", `/${kind.table}?preview=true`, JSON.parse(text)),
-    enabled: (!kind.named || name !== "") && !!kind.needs?.every((one) => !!fields[one]),
+    queryFn: () => call<Preview>(method, `${path}?preview=true`, JSON.parse(text)),
+    enabled: of ? changed : (!kind.named || name !== "") && !!kind.needs?.every((one) => !!fields[one]),
     retry: false,
   });
   const submit = async (e: React.FormEvent) => {
     e.preventDefault();
     try {
-      await call("POST", `/${kind.table}`, body);
+      await call(method, path, body);
       await client.invalidateQueries();
       onClose();
     } catch (error) {
@@ -85,15 +93,17 @@ export function NewAccessDialog({
   };
   // On the command line what it is, or who gets it, stands before the flags.
   const { to, kind: is, ...rest } = fields;
-  const command = [
-    `ferry access new ${is ?? making} ${(kind.named ? name : to) || "NAME"}`,
-    changesOf(rows, {}, rest).flags,
-    kind.needs && "-yes",
-  ];
+  const command = of
+    ? ["ferry access set", making !== "principal" && making, name, flags, "-yes"]
+    : [
+        `ferry access new ${is ?? making} ${(kind.named ? name : to) || "NAME"}`,
+        changesOf(rows, {}, rest).flags,
+        kind.needs && "-yes",
+      ];
   return (
-    <Dialog open onClose={onClose} title={`New ${making}`} about={kind.about}>
+    <Dialog open onClose={onClose} title={of ? `Change the ${making} ${name}` : `New ${making}`} about={kind.about}>
       <form onSubmit={submit} className="space-y-3">
-        {kind.named && (
+        {kind.named && !of && (
           <label className="block">
             <span className="label">Name</span>
             <input className="field address" value={name} onChange={(e) => setName(e.target.value)} required autoFocus />
@@ -104,8 +114,8 @@ export function NewAccessDialog({
         <Failure text={failed || (preview.error ? explain(preview.error) : "")} />
         <Command text={command.filter(Boolean).join(" ")} />
         <DialogFoot>
-          <button className="button" data-main disabled={kind.needs ? !preview.data : !name}>
-            {kind.does}
+          <button className="button" data-main disabled={of || kind.needs ? !preview.data || (!!of && !changed) : !name}>
+            {of ? "Change it" : kind.does}
           </button>
         </DialogFoot>
       </form>

@@ -26,6 +26,7 @@ export function useRights() {
   const session = useSession().data;
   return {
     name: session?.name ?? "",
+    account: session?.account ?? false, // signed in with an account here
     everywhere: (verb: string) => session?.everywhere.includes(verb) ?? false,
     somewhere: (verb: string) => session?.somewhere.includes(verb) ?? false,
   };

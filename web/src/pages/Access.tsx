@@ -1,76 +1,19 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link } from "react-router";
-import { explain, get, type Grant, type Mask, type Principal, type Role, type Secret } from "../api/client";
-import { type Making, NewAccessDialog, NewTokenDialog, type Step, StepDialog } from "../components/AccessDialogs";
+import { explain, get, type Grant, type Mask, type Principal, type Role, type Second, type Secret } from "../api/client";
+import { type Making, AccessDialog, NewTokenDialog, type Step, StepDialog } from "../components/AccessDialogs";
+import { act, address, type Change, type Setting } from "../components/Act";
+import { InviteDialog } from "../components/InviteDialog";
 import { ListPage, MakeButton } from "../components/ListPage";
-import { Mark } from "../components/Mark";
 import { MayQuestion } from "../components/MayQuestion";
 import { Notice } from "../components/Panel";
 import { May } from "../components/Part";
+import { principalColumns } from "../components/PrincipalColumns";
+import { secondColumns, SecondDialog } from "../components/Seconds";
 import type { Column } from "../components/Timetable";
 import { ago, clock } from "../lib/format";
 import { useRights } from "../lib/rights";
 import { useUrlState } from "../lib/url";
-
-type Change = (step: Step) => void;
-
-const act = (word: string, of: string, onClick: () => void) => (
-  <button className="text-sea hover:underline" onClick={onClick}>
-    {word}
-    <span className="sr-only"> {of}</span>
-  </button>
-);
-
-const address = (text: string) => <span className="address">{text}</span>;
-
-const principalColumns = (change: Change): Column<Principal>[] => [
-  {
-    key: "name",
-    title: "Name",
-    className: "whitespace-nowrap max-md:whitespace-normal",
-    sort: (p) => p.name,
-    show: (p) => (
-      <Link to={`/logbook?who=${encodeURIComponent(p.name)}`} className="address font-semibold" title="What it did">
-        {p.name}
-      </Link>
-    ),
-  },
-  {
-    key: "state",
-    title: "State",
-    sort: (p) => Number(p.paused),
-    show: (p) => <Mark state={p.paused ? "paused" : "ready"} word={p.paused ? "shut out" : "let in"} />,
-  },
-  { key: "kind", title: "Is a", sort: (p) => p.kind, show: (p) => p.kind },
-  { key: "teams", title: "Teams", wide: true, show: (p) => [...new Set([...p.teams, ...p.brought])].join(", ") || "–" },
-  { key: "provider", title: "Signs in at", wide: true, sort: (p) => p.provider, show: (p) => p.provider || "–" },
-  { key: "may", title: "Was given", show: (p) => p.roles.map((r) => <div key={r}>{r}</div>) },
-  { key: "about", title: "For", wide: true, className: "text-soft", show: (p) => p.description },
-  {
-    key: "acts",
-    title: "Actions",
-    hidden: true,
-    className: "whitespace-nowrap space-x-3",
-    show: (p) =>
-      p.name !== "owner" && (
-        <May verb="access">
-          {act(p.paused ? "Let in" : "Shut out", p.name, () =>
-            change({
-              title: `${p.paused ? "Let in" : "Shut out"} ${p.name}`,
-              method: "PATCH",
-              path: `/principals/${p.name}`,
-              body: { paused: !p.paused },
-              previewed: true,
-            }),
-          )}{" "}
-          {act("Remove", p.name, () =>
-            change({ title: `Remove ${p.name}`, method: "DELETE", path: `/principals/${p.name}`, previewed: true }),
-          )}
-        </May>
-      ),
-  },
-];
 
 const grantColumns = (change: Change): Column<Grant>[] => [
   { key: "to", title: "Given to", sort: (g) => g.to, show: (g) => <span className="address font-semibold">{g.to}</span> },
@@ -78,7 +21,7 @@ const grantColumns = (change: Change): Column<Grant>[] => [
     key: "role",
     title: "Role",
     sort: (g) => g.role,
-    show: (g) => (g.opens ? `${g.role}, may break the glass` : g.role),
+    show: (g) => [g.role, g.opens && "may break the glass", g.second && "with a second person"].filter(Boolean).join(", "),
   },
   { key: "on", title: "On", sort: (g) => g.on, show: (g) => address(g.on) },
   { key: "until", title: "Until", wide: true, show: (g) => (g.until ? clock(g.until, false) : "it has no end") },
@@ -97,7 +40,7 @@ const grantColumns = (change: Change): Column<Grant>[] => [
   },
 ];
 
-const roleColumns = (change: Change): Column<Role>[] => [
+const roleColumns = (change: Change, set: Setting): Column<Role>[] => [
   { key: "name", title: "Role", sort: (r) => r.name, show: (r) => <span className="address font-semibold">{r.name}</span> },
   { key: "verbs", title: "Lets do", className: "max-w-xl", show: (r) => r.verbs.join(", ") },
   { key: "about", title: "For", wide: true, className: "text-soft", show: (r) => r.description },
@@ -111,6 +54,7 @@ const roleColumns = (change: Change): Column<Role>[] => [
         <span className="text-soft">always there</span>
       ) : (
         <May verb="access">
+          {act("Change", `the role ${r.name}`, () => set("role", r))}{" "}
           {act("Remove", r.name, () =>
             change({
               title: `Remove the role ${r.name}`,
@@ -125,7 +69,7 @@ const roleColumns = (change: Change): Column<Role>[] => [
   },
 ];
 
-const maskColumns = (change: Change): Column<Mask>[] => [
+const maskColumns = (change: Change, set: Setting): Column<Mask>[] => [
   { key: "name", title: "Mask", sort: (m) => m.name, show: (m) => <span className="address font-semibold">{m.name}</span> },
   { key: "on", title: "On", sort: (m) => m.on, show: (m) => address(m.on) },
   { key: "fields", title: "Fields", show: (m) => address(m.fields.join(", ")) },
@@ -138,6 +82,7 @@ const maskColumns = (change: Change): Column<Mask>[] => [
     hidden: true,
     show: (m) => (
       <May verb="access">
+        {act("Change", `the mask ${m.name}`, () => set("mask", m))}{" "}
         {act("Take away", `the mask ${m.name}`, () =>
           change({ title: `Take the mask ${m.name} away`, method: "DELETE", path: `/masks/${m.name}`, previewed: true }),
         )}
@@ -204,6 +149,7 @@ const views = {
   roles: "Roles",
   masks: "Masks",
   access: "Tokens and sessions",
+  seconds: "For a second person",
 } as const;
 type View = keyof typeof views;
 type Items<T> = { items: T[] };
@@ -214,6 +160,7 @@ const made: Record<View, Making[]> = {
   roles: ["role"],
   masks: ["mask"],
   access: ["token"],
+  seconds: [],
 };
 const whatOf: Record<View, string> = {
   principals: "principal",
@@ -221,11 +168,12 @@ const whatOf: Record<View, string> = {
   roles: "role",
   masks: "mask",
   access: "token or session",
+  seconds: "thing that took a second person",
 };
 
 const textOf = (one: unknown) => JSON.stringify(one);
-const useList = <T,>(view: View) =>
-  useQuery({ queryKey: ["access", view], queryFn: () => get<Items<T>>(`/${view}`), refetchInterval: 10_000 });
+const useList = <T,>(view: View, enabled = true) =>
+  useQuery({ queryKey: ["access", view], queryFn: () => get<Items<T>>(`/${view}`), refetchInterval: 10_000, enabled });
 
 /** Who may do what: people and machines, what they were given, roles, and tokens and sessions in force. */
 export function AccessPage() {
@@ -234,13 +182,18 @@ export function AccessPage() {
   const view = (params.get("show") ?? "principals") as View;
   const lists = {
     principals: useList<Principal>("principals"),
-    grants: useList<Grant>("grants"),
+    grants: useList<Grant>("grants", view === "grants"),
     roles: useList<Role>("roles"),
-    masks: useList<Mask>("masks"),
-    access: useList<Secret>("access"),
+    masks: useList<Mask>("masks", view === "masks"),
+    access: useList<Secret>("access", view === "access"),
+    seconds: useList<Second>("seconds", view === "seconds"),
   };
   const [making, setMaking] = useState<Making>();
   const [step, setStep] = useState<Step>();
+  const [changing, setChanging] = useState<{ making: Parameters<Setting>[0]; of: Parameters<Setting>[1] }>();
+  const set: Setting = (making, of) => setChanging({ making, of });
+  const [second, setSecond] = useState<Second>();
+  const [invited, setInvited] = useState<string>();
   const names = lists.principals.data?.items.map((p) => p.name) ?? [];
   const teams = [...new Set(lists.principals.data?.items.flatMap((p) => [...p.teams, ...p.brought]))].map(
     (team) => `team:${team}`,
@@ -249,11 +202,12 @@ export function AccessPage() {
   const suggest = { to: [...names, ...teams], role: roles.map((r) => r.name), for: roles.map((r) => r.name), principal: names };
   const verbs = [...new Set(roles.flatMap((r) => r.verbs))];
   const columns = {
-    principals: principalColumns(setStep),
+    principals: principalColumns(setStep, setInvited, set),
     grants: grantColumns(setStep),
-    roles: roleColumns(setStep),
-    masks: maskColumns(setStep),
+    roles: roleColumns(setStep, set),
+    masks: maskColumns(setStep, set),
     access: secretColumns(setStep),
+    seconds: secondColumns(setSecond),
   }[view] as Column<unknown>[];
   const list = lists[view];
   return (
@@ -265,7 +219,7 @@ export function AccessPage() {
         rows={list.data?.items}
         failed={list.error && !list.data ? explain(list.error) : undefined}
         columns={columns}
-        order={view === "grants" ? "to" : view === "access" ? "principal" : view === "roles" ? "" : "name"}
+        order={view === "grants" ? "to" : view === "access" ? "principal" : view === "roles" || view === "seconds" ? "" : "name"}
         rowKey={(one) => (one as { id?: string; name: string }).id ?? (one as { name: string }).name}
         text={textOf}
         placeholder="name, role or address"
@@ -291,7 +245,10 @@ export function AccessPage() {
         empty={<Notice title={`There is no ${whatOf[view]} yet.`} />}
       />
       {making === "token" && <NewTokenDialog suggest={suggest} onClose={() => setMaking(undefined)} />}
-      {making && making !== "token" && <NewAccessDialog making={making} suggest={suggest} onClose={() => setMaking(undefined)} />}
+      {making && making !== "token" && <AccessDialog making={making} suggest={suggest} onClose={() => setMaking(undefined)} />}
+      {changing && <AccessDialog {...changing} suggest={suggest} onClose={() => setChanging(undefined)} />}
+      {second && <SecondDialog second={second} onClose={() => setSecond(undefined)} />}
+      {invited && <InviteDialog name={invited} onClose={() => setInvited(undefined)} />}
       {step && <StepDialog step={step} onClose={() => setStep(undefined)} />}
     </>
   );

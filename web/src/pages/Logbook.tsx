@@ -1,8 +1,8 @@
-import { useInfiniteQuery, useQueryClient } from "@tanstack/react-query";
+import { useInfiniteQuery, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useDeferredValue, useMemo, useState } from "react";
 import { Link } from "react-router";
 import { toast } from "sonner";
-import { call, explain, get, type LogbookEntry, type Preview } from "../api/client";
+import { call, explain, get, type Cluster, type LogbookEntry, type Preview } from "../api/client";
 import { Command } from "../components/Copy";
 import { Effects } from "../components/Effects";
 import { ListPage } from "../components/ListPage";
@@ -125,6 +125,8 @@ export function LogbookPage() {
     getNextPageParam: (last) => last.next || undefined,
     refetchInterval: 10_000,
   });
+  const cluster = useQuery({ queryKey: ["nodes"], queryFn: () => get<Cluster>("/nodes"), retry: false });
+  const to = cluster.data?.logbookTo;
   const entries = useMemo(() => log.data?.pages.flatMap((p) => p.items), [log.data]);
   return (
     <ListPage
@@ -166,6 +168,15 @@ export function LogbookPage() {
               <option value="unknown">not known</option>
             </select>
           </label>
+          {to && (
+            <p className="ml-auto text-soft">
+              Each entry goes to{" "}
+              <Link to={`/channels/${to}`} className="address">
+                {to}
+              </Link>{" "}
+              too
+            </p>
+          )}
         </div>
       }
       empty={<Notice title={query ? "There is no such entry." : "Nothing was done yet."} />}

@@ -1,4 +1,5 @@
-package main
+// Package people is the verb that tells and changes who may do what.
+package people
 
 import (
 	"flag"
@@ -16,6 +17,14 @@ import (
 	"steadyferry/internal/core/words"
 )
 
+// call is one run of a verb of this package.
+type call struct{ *term.Call }
+
+type verb = term.VerbOf[*call]
+
+// Access is the verb.
+var Access = accessVerb.With(func(c *term.Call) *call { return &call{c} })
+
 // accessFlags are the flags of ferry access.
 type accessFlags struct {
 	label, expires string
@@ -26,8 +35,8 @@ type accessFlags struct {
 	forRoles       string
 	description    string
 	yes, paused    bool
-	opens          bool
-	bounds         givenSettings
+	opens, second  bool
+	bounds         term.Given
 	given          func(name string) bool
 }
 
@@ -44,22 +53,29 @@ var accessVerb = verb{
 
     ferry access principals                        people and machines, and what they were given
     ferry access new person NAME -teams desk       somebody who asks, and may do nothing yet; or: new machine
+    ferry access new account NAME                  invite a person to a password and codes here, where no provider vouches for them
     ferry access set NAME -paused                  shut somebody out at once; -paused=false lets it in again; also -teams, -description
     ferry access set NAME -publish-rate 5MB        bound what somebody uses: also -read-rate, -request-rate, -most-streams
     ferry access roles                             the roles, and the verbs that each lets do
     ferry access new role packer -verbs publish,lease
+    ferry access set role packer -verbs publish    change what it lets do
     ferry access grants                            who was given which role on what
     ferry access new grant NAME -role help-desk -on coldchain/inspections
                                                    give a role to a principal, or to team:NAME
+    ferry access new grant NAME -role operator -on coldchain -second
+                                                   what is dangerous of it takes a second person
+    ferry access waiting                           what waits for one, and what was decided in the last days
+    ferry access confirm N                         what N would do now; with -yes be its second person; or: decline N
     ferry access break-glass ADDRESS -why TEXT     see what is in messages there for an hour; those who look after it are told
     ferry access masks                             fields of messages that are hidden, from which roles
     ferry access new mask boxes -on 'coldchain/*' -fields key,/box -show hashed -for-roles help-desk
                                                    hide fields: key, header.NAME, or a JSON Pointer into the body
-    ferry access remove person|machine|role|grant|mask NAME
+    ferry access set mask boxes -fields key,/box,/at -on, -show and -for-roles too
+    ferry access remove person|machine|account|role|grant|mask NAME
     ferry access may NAME VERB ADDRESS             whether somebody may do something there, and why
     ferry access who ADDRESS VERB                  who may do something there
 
-A token is shown once, when it is created. Without -yes, rotate, revoke, end-sessions, new grant, new mask, set and
+A token is shown once, when it is created. Without -yes, confirm, rotate, revoke, end-sessions, new grant, new mask, set and
 remove only show what they would do.`,
 	Define: func(fs *flag.FlagSet) func(*call) error {
 		var f accessFlags
@@ -77,9 +93,10 @@ remove only show what they would do.`,
 		fs.StringVar(&f.description, "description", "", "`TEXT` that says what a person, a machine or a role is for")
 		fs.BoolVar(&f.paused, "paused", false, "of set: whoever it is may do nothing for now")
 		fs.BoolVar(&f.opens, "opens", false, "of new grant: who gets it may break the glass there")
+		fs.BoolVar(&f.second, "second", false, "of new grant: discard, remove, access and nodes take somebody else who confirms them")
 		fs.BoolVar(&f.yes, "yes", false, "do it")
-		f.bounds = givenSettings{}
-		define(fs, f.bounds, setting.OfPrincipals)
+		f.bounds = term.Given{}
+		term.Define(fs, f.bounds, setting.OfPrincipals)
 		f.given = func(name string) (given bool) {
 			fs.Visit(func(one *flag.Flag) { given = given || one.Name == name })
 			return given
@@ -102,11 +119,14 @@ var accessActs = map[string]struct {
 	"roles":        {"nothing", 0, func(c *call, _ *accessFlags) error { return listAccess(c, "/roles", roleTable) }},
 	"grants":       {"nothing", 0, func(c *call, _ *accessFlags) error { return listAccess(c, "/grants", grantTable) }},
 	"masks":        {"nothing", 0, func(c *call, _ *accessFlags) error { return listAccess(c, "/masks", maskTable) }},
+	"waiting":      {"nothing", 0, func(c *call, _ *accessFlags) error { return listAccess(c, "/seconds", secondTable) }},
+	"confirm":      {"a number", 1, (*call).confirm},
+	"decline":      {"a number", 1, (*call).decline},
 	"break-glass":  {"an address", 1, (*call).breakGlass},
 	"may":          {"a name, a verb and an address", 3, func(c *call, _ *accessFlags) error { return c.may() }},
 	"who":          {"an address and a verb", 2, func(c *call, _ *accessFlags) error { return c.whoMay() }},
-	"set":          {"a name", 1, (*call).setPrincipal},
-	"remove":       {"person, machine, role, grant or mask, and a name", 2, (*call).removeAccess},
+	"set":          {"a name, or role or mask and a name", 2, (*call).setAccess},
+	"remove":       {"person, machine, account, role, grant or mask, and a name", 2, (*call).removeAccess},
 }
 
 func (c *call) access(f *accessFlags) error {
@@ -122,7 +142,7 @@ func (c *call) access(f *accessFlags) error {
 	if !known {
 		return term.WrongUsage("%q is not something that ferry access does; allowed: new, %s", what, strings.Join(slices.Sorted(maps.Keys(accessActs)), ", "))
 	}
-	if len(c.Args) != act.most {
+	if len(c.Args) != act.most && !(what == "set" && len(c.Args) == 1) {
 		return term.WrongUsage("ferry access %s takes %s after it", what, act.args)
 	}
 	return act.do(c, f)
