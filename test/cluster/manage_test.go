@@ -4,6 +4,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -12,6 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"steadyferry/client"
+	"steadyferry/internal/core/chain"
+	"steadyferry/internal/engine/logbook"
 	"steadyferry/test/harness"
 )
 
@@ -51,6 +55,24 @@ func TestAnyNodeAnswersForAll(t *testing.T) {
 		assert.Equal(t, http.StatusOK, n.Ask("PATCH", channel+"?preview=true", `{"retain":"1m","retainBytes":1048576}`, "Content-Type", "application/json").Status)
 		assert.Contains(t, n.Ask("GET", "/metrics", "").Body, `steadyferry_node_up{node="node-d",zone=""} 1`)
 	}
+	c.Wait(75*time.Second, "each node keeps how all of them have seen the logbook end", func() bool {
+		for _, n := range c.Nodes {
+			heads, err := logbook.ReadHeads(filepath.Join(n.Dir, logbook.HeadsFile))
+			if err != nil {
+				return false
+			}
+			for _, other := range c.Nodes {
+				if !slices.ContainsFunc(heads, func(h chain.Head) bool { return h.Node == other.Name && h.Signed() }) {
+					return false
+				}
+			}
+		}
+		return true
+	})
+	out, err := c.Nodes[1].Tool("ferryd", "verify", "-logbook", "-dir", c.Nodes[1].Dir, "-database", c.Nodes[0].Database())
+	require.NoError(t, err, out)
+	assert.Contains(t, out, "nothing was changed, left out, put in or cut off")
+	assert.Contains(t, out, "node-d with key ")
 }
 
 func TestWhatIfMovesAndJobs(t *testing.T) {

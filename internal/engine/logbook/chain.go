@@ -16,6 +16,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -54,14 +55,16 @@ func Forget(ctx context.Context, c *catalog.Catalog, until time.Time) (gone int,
 	return gone, err
 }
 
-// Heads is the file of a node with how the logbook has ended now and then.
+// Heads is the file of a node with how the logbook has ended now and then, as this node and the
+// others have seen it. It may be used by many at once.
 type Heads struct {
 	dir  string
 	node string
 	key  ed25519.PrivateKey
-	last int64 // number of the last entry that it tells of; -1: not known yet
 
-	thinned time.Time // when heads were dropped last
+	mu      sync.Mutex // guards the file, and the rest
+	last    int64      // number of the last entry that this node has signed; -1: not known yet
+	thinned time.Time  // when heads were dropped last
 }
 
 // OpenHeads returns the heads in a node's directory, with a key of its own, which is made at the
@@ -85,29 +88,51 @@ func OpenHeads(dir, node string) (*Heads, error) {
 	return &Heads{dir: dir, node: node, key: ed25519.NewKeyFromSeed(seed), last: -1}, nil
 }
 
-// Keep writes down how the logbook ends now, if something has come to it; once a day it drops
-// heads of which there are enough. Entries are kept for so long.
-func (h *Heads) Keep(ctx context.Context, c *catalog.Catalog, kept time.Duration) error {
+// Keep writes down how the logbook ends now, if something has come to it, and returns that; once a
+// day it drops heads of which there are enough. Entries are kept for so long.
+func (h *Heads) Keep(ctx context.Context, c *catalog.Catalog, kept time.Duration) (signed *chain.Head, err error) {
+	ends, err := endsOf(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
 	if now := time.Now(); now.Sub(h.thinned) > chain.Fine {
 		h.thinned = now
 		if err := h.thin(now.Add(-kept)); err != nil {
-			return err
+			return nil, err
 		}
 	}
-	ends, err := endsOf(ctx, c)
-	if err != nil || ends.Seq == h.last || ends.Seq == 0 {
-		return err
+	if ends.Seq == h.last || ends.Seq == 0 {
+		return nil, nil
 	}
 	head := chain.Head{Seq: ends.Seq, Hash: hex.EncodeToString(ends.Hash), At: time.Now().UTC().Truncate(time.Microsecond), Node: h.node}
 	head.Sign(h.key)
+	if err := h.write(&head); err != nil {
+		return nil, err
+	}
+	h.last = ends.Seq
+	return &head, nil
+}
+
+// KeepOf writes down how the logbook has ended as another node has seen it, so that whoever has
+// that node's directory has not all that it has signed.
+func (h *Heads) KeepOf(node string, head chain.Head) error {
+	if head.Node != node || node == h.node || !head.Signed() {
+		return fmt.Errorf("the head of entry %d is of %q and not one that node %q has signed", head.Seq, head.Node, node)
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.write(&head)
+}
+
+// write adds a head to the file; the lock is held.
+func (h *Heads) write(head *chain.Head) error {
 	line, err := json.Marshal(head)
 	if err != nil {
 		return err
 	}
-	if err = appendLine(filepath.Join(h.dir, HeadsFile), line); err == nil {
-		h.last = ends.Seq
-	}
-	return err
+	return appendLine(filepath.Join(h.dir, HeadsFile), line)
 }
 
 // appendLine adds a line to a file, behind the last that is whole.

@@ -40,8 +40,12 @@ func note(t *testing.T, c *catalog.Catalog, n int) {
 func keep(t *testing.T, c *catalog.Catalog, dir string) string {
 	h, err := logbook.OpenHeads(dir, "node-a")
 	require.NoError(t, err)
-	require.NoError(t, h.Keep(t.Context(), c, logbook.Kept))
-	require.NoError(t, h.Keep(t.Context(), c, logbook.Kept), "and nothing more, as nothing has come")
+	signed, err := h.Keep(t.Context(), c, logbook.Kept)
+	require.NoError(t, err)
+	assert.NotNil(t, signed)
+	signed, err = h.Keep(t.Context(), c, logbook.Kept)
+	require.NoError(t, err)
+	assert.Nil(t, signed, "and nothing more, as nothing has come")
 	return filepath.Join(dir, logbook.HeadsFile)
 }
 
@@ -182,13 +186,49 @@ func TestHeadsOfANode(t *testing.T) {
 		lines = append(append(lines, line...), '\n')
 	}
 	require.NoError(t, os.WriteFile(path, lines, 0o600))
-	require.NoError(t, h.Keep(t.Context(), c, logbook.Kept))
+	_, err = h.Keep(t.Context(), c, logbook.Kept)
+	require.NoError(t, err)
 	heads, err = logbook.ReadHeads(path)
 	require.NoError(t, err)
 	assert.Len(t, heads, 3, "two hours, and now")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "logbook.key"), []byte("x"), 0o600))
 	_, err = logbook.OpenHeads(dir, "node-a")
 	assert.ErrorContains(t, err, "has no key")
+}
+
+// A node keeps what the others have signed too, so that who has the database and the directory of
+// one of them cannot begin anew.
+func TestHeadsOfOtherNodes(t *testing.T) {
+	c, database := open(t)
+	note(t, c, 3)
+	theirs, err := logbook.OpenHeads(t.TempDir(), "node-b")
+	require.NoError(t, err)
+	signed, err := theirs.Keep(t.Context(), c, logbook.Kept)
+	require.NoError(t, err)
+	dir := t.TempDir()
+	ours, err := logbook.OpenHeads(dir, "node-a")
+	require.NoError(t, err)
+	require.NoError(t, ours.KeepOf("node-b", *signed))
+	path := filepath.Join(dir, logbook.HeadsFile)
+	v := verify(t, c, path)
+	assert.Empty(t, v.Found)
+	assert.Equal(t, 1, v.Heads)
+
+	changed := *signed
+	changed.Seq++
+	assert.ErrorContains(t, ours.KeepOf("node-b", changed), `the head of entry 4 is of "node-b" and not one that node "node-b" has signed`)
+	assert.Error(t, ours.KeepOf("node-c", *signed), "a node tells of itself alone")
+	assert.Error(t, theirs.KeepOf("node-b", *signed), "nobody tells a node what it has seen itself")
+	heads, err := logbook.ReadHeads(path)
+	require.NoError(t, err)
+	assert.Len(t, heads, 1)
+
+	testdb.Exec(t, database, `ALTER TABLE logbook DISABLE TRIGGER USER`, `ALTER TABLE logbook_chain DISABLE TRIGGER USER`,
+		`DELETE FROM logbook WHERE id > 2`, `DELETE FROM logbook_chain WHERE seq > 2`,
+		`UPDATE logbook_ends SET seq = 2, hash = (SELECT hash FROM logbook_chain WHERE seq = 2)`)
+	v = verify(t, c, path)
+	require.Len(t, v.Found, 1)
+	assert.Contains(t, v.Found[0], "node-b had entry 3 on ")
 }
 
 // What is done outside the database is announced, and told with what has become of it; when that is

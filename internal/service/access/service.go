@@ -17,6 +17,7 @@ import (
 	"steadyferry/internal/engine/catalog"
 	"steadyferry/internal/engine/logbook"
 	"steadyferry/internal/engine/part"
+	"steadyferry/internal/engine/peer"
 )
 
 // Service keeps rights, and the owner's token of this node.
@@ -27,8 +28,8 @@ type Service struct {
 	parts   *part.Registry
 	catalog *catalog.Catalog
 	dir     string
-	keep    time.Duration  // of entries of the logbook
-	heads   *logbook.Heads // nil: not opened yet; SignLogbook's alone
+	keep    time.Duration // of entries of the logbook
+	proof   proof
 
 	mu    sync.Mutex // guards all below
 	of    *catalog.View
@@ -44,7 +45,9 @@ const mostKnown = 10_000
 // New returns the service; dir is the node's data directory, and entries of the logbook are kept
 // for keep, if that is not 0.
 func New(parts *part.Registry, records *catalog.Catalog, dir string, keep time.Duration) *Service {
-	return &Service{parts: parts, catalog: records, dir: dir, keep: cmp.Or(keep, logbook.Kept), known: map[scope]*access.Rights{}}
+	s := &Service{parts: parts, catalog: records, dir: dir, keep: cmp.Or(keep, logbook.Kept), known: map[scope]*access.Rights{}}
+	peer.Answer(&parts.Calls, headKind, s.keepHead)
+	return s
 }
 
 // Of returns the rights of a principal at this moment. One that is not there has none.
