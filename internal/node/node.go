@@ -150,7 +150,7 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	n.Endpoints = endpoints.New(n.Parts, n.Catalog, config.Outside)
 	n.Routes = routes.New(n.Parts, n.Catalog, n.Groups, n.Queues, n.Endpoints)
 	n.Traces = trace.New(n.Parts, n.Catalog, n.Queues, n.Groups, n.Look, n.Routes, n.Publishers)
-	n.Samples = samples.New(&samples.Sources{Parts: n.Parts, Groups: n.Groups, Routes: n.Routes, Endpoints: n.Endpoints, Cluster: n.Cluster}, n.Catalog, n.Cluster.IsOnDuty)
+	n.Samples = samples.New(&samples.Sources{Parts: n.Parts, Groups: n.Groups, Routes: n.Routes, Endpoints: n.Endpoints, Cluster: n.Cluster, Quotas: n.Quotas}, n.Catalog, n.Cluster.IsOnDuty)
 	n.Watches = watches.New(n.Parts, n.Catalog, n.Samples, n.Endpoints)
 	n.Charts = chart.New(n.Parts, n.Catalog, n.Samples, n.Watches, n.Groups, n.Publishers)
 	n.Timetable = timetable.New(n.Parts, n.Catalog, n.Jobs)

@@ -90,10 +90,11 @@ var (
 		{"node-away", "s", Most, 0}, {"catalog-away", "s", Most, 0}, {"certificate-left", "s", Least, 0},
 		{"owner-used", "", Most, 0}, {"glass-broken", "", Most, 0}, {"seconds-waiting", "", Most, 0},
 	}}
+	Space = &Kind{"space", []Value{{"bound-used", "%", Most, 1}}}
 )
 
 // Kinds are all of them.
-var Kinds = []*Kind{Channel, Group, Endpoint, Node}
+var Kinds = []*Kind{Channel, Group, Endpoint, Node, Space}
 
 // Named returns the kind with the name, nil without one.
 func Named(name string) *Kind {

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"steadyferry/internal/core/address"
+	"steadyferry/internal/core/sample"
 	"steadyferry/internal/core/setting"
 )
 
@@ -17,7 +18,7 @@ type Sensible struct {
 	Reason string // why these figures
 }
 
-// OfSpaces are the watches that come with every space, each of all that is in it.
+// OfSpaces are the watches that come with every space, each of all that is in it, or of the space.
 var OfSpaces = []Sensible{
 	{"dead-letters", "dead", "1", "100", 30 * time.Second, "a dead letter goes nowhere by itself: somebody has to look at it; a hundred are no accident of one message"},
 	{"dying", "dead-rate", "0.5", "5", time.Minute, "messages that fail one behind the other mean a member or a publisher that is broken now"},
@@ -30,6 +31,7 @@ var OfSpaces = []Sensible{
 	{"certificates", "certificate-left", "21d", "4d", time.Minute, "a place outside is asked for another certificate in time, or gets one of ours"},
 	{"replicas", "replicas-missing", "1", "", 2 * time.Minute, "a node that restarts is back within two minutes; after that one more loss may stop writing"},
 	{"leaders", "leaderless", "", "1", 20 * time.Second, "nothing can be written or leased; another leader is elected within a second or two if one can be"},
+	{"bounds", "bound-used", "80%", "97%", time.Minute, "who has four fifths of what its space may have has time to ask for more; at the end its publishers wait or are refused"},
 }
 
 // OfNodes are the watches of the nodes.
@@ -48,6 +50,9 @@ func (s *Sensible) Settings(space string) setting.Watch {
 	w := setting.Watch{}
 	setting.Watches.SetDefaults(&w, "")
 	w.Of, w.Value, w.Warn, w.Alarm, w.ForMS, w.Description = space+"/*", s.Value, s.Warn, s.Alarm, s.For.Milliseconds(), s.Reason
+	if sample.Space.Place(s.Value) >= 0 {
+		w.Of = space
+	}
 	return w
 }
 

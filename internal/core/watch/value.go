@@ -51,6 +51,7 @@ var Values = []Value{
 	{"owner-used", false, "1 when the owner's token or a session of the owner was used in the last 10 minutes, the first day of the records aside"},
 	{"glass-broken", false, "how many have themselves see what is in messages for a while, with a reason"},
 	{"seconds-waiting", false, "things that were asked for and wait for a second person"},
+	{"bound-used", false, "how much of what it may have or use a space has and uses, in percent, of the bound that is nearest"},
 }
 
 // Named returns the value of the name, nil without one.
@@ -78,7 +79,7 @@ func (v *Value) Kinds() (names []string) {
 	return names
 }
 
-// Unit is that of a value: "", s, B, /s or B/s.
+// Unit is that of a value: "", s, B, /s, B/s or %.
 func (v *Value) Unit() string {
 	for _, k := range sample.Kinds {
 		if i := k.Place(v.Name); i >= 0 {
@@ -111,7 +112,7 @@ func parseLevel(name, text, unit string) (float64, error) {
 		}
 		return bad("a size, such as 500MB or 10GiB")
 	}
-	x, err := strconv.ParseFloat(strings.TrimSuffix(text, "/s"), 64)
+	x, err := strconv.ParseFloat(strings.TrimSuffix(text, unit), 64)
 	if err != nil || math.IsNaN(x) || math.IsInf(x, 0) {
 		return bad("a number")
 	}
@@ -137,7 +138,7 @@ func FormatLevel(x float64, unit string) string {
 	case unit == bytes:
 		return address.FormatSize(int64(x))
 	}
-	return strconv.FormatFloat(math.Round(x*100)/100, 'f', -1, 64) + map[bool]string{true: unit}[unit == "/s"]
+	return strconv.FormatFloat(math.Round(x*100)/100, 'f', -1, 64) + unit
 }
 
 // roundTo is how exactly a duration of so many seconds is told.

@@ -31,10 +31,28 @@ func rule(t testing.TB, w setting.Watch) *watch.Rule {
 // Every value that can be watched is measured of something.
 func TestEveryValueIsMeasured(t *testing.T) {
 	for _, v := range watch.Values {
-		r := rule(t, setting.Watch{Value: v.Name, Warn: map[string]string{"s": "1m", "B": "1GiB"}[unitOf(t, v.Name)] + map[string]string{"": "1", "/s": "1"}[unitOf(t, v.Name)]})
+		r := rule(t, setting.Watch{Value: v.Name, Warn: map[string]string{"s": "1m", "B": "1GiB"}[unitOf(t, v.Name)] + map[string]string{"": "1", "/s": "1", "%": "1%"}[unitOf(t, v.Name)]})
 		assert.NotEmpty(t, r.Kinds, v.Name)
 		assert.Equal(t, v.Below, r.Below, v.Name)
 	}
+}
+
+// The bounds of a space are of the space, not of what is in it.
+func TestAWatchOfASpace(t *testing.T) {
+	for _, s := range watch.OfSpaces {
+		w := s.Settings("coldchain")
+		r, err := watch.New(&w)
+		require.NoError(t, err)
+		assert.Equal(t, s.Name == "bounds", r.Covers(sample.Space, "coldchain"), s.Name)
+		assert.Equal(t, s.Name == "dead-letters", r.Covers(sample.Channel, "coldchain/inspections") && s.Value == "dead", s.Name)
+	}
+	r := rule(t, setting.Watch{Of: "coldchain", Value: "bound-used", Warn: "80%", Alarm: "97"})
+	warn, alarm, calm := r.Levels()
+	assert.Equal(t, []float64{80, 97, 64}, []float64{warn, alarm, calm})
+	assert.Equal(t, "87.5%", watch.FormatLevel(87.5, r.Unit))
+	assert.False(t, r.Covers(sample.Space, "depots"))
+	_, err := watch.New(&setting.Watch{Of: "coldchain", Value: "bound-used", Warn: "much"})
+	assert.ErrorContains(t, err, `warn is "much"`)
 }
 
 func unitOf(t *testing.T, name string) string {

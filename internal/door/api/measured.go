@@ -68,6 +68,12 @@ func (s *Server) measured(c *gin.Context) {
 // thingAt returns what is measured at an address.
 func (s *Server) thingAt(c *gin.Context, a address.Address) (sample.Thing, error) {
 	switch a.Kind() {
+	case address.KindSpace:
+		sp, err := s.Node.Parts.Space(a.Space)
+		if err != nil {
+			return sample.Thing{}, err
+		}
+		return sample.Thing{Kind: sample.Space.Name, ID: sp.ID}, nil
 	case address.KindGroup:
 		_, g, err := s.Node.Parts.Group(a)
 		if err != nil {
@@ -95,5 +101,5 @@ func (s *Server) thingAt(c *gin.Context, a address.Address) (sample.Thing, error
 		}
 		return sample.Thing{}, err
 	}
-	return sample.Thing{}, problem.New(problem.Invalid, "%s is the address of a %s", a, a.Kind()).Field("address").Allowed("a channel, dead letters, a group, a route, an endpoint or a node (nodes/NAME)")
+	return sample.Thing{}, problem.New(problem.Invalid, "%s is the address of a %s", a, a.Kind()).Field("address").Allowed("a space, a channel, dead letters, a group, a route, an endpoint or a node (nodes/NAME)")
 }

@@ -3,12 +3,14 @@ package samples
 import (
 	"context"
 	"maps"
+	"math"
 	"slices"
 	"sync"
 	"time"
 
 	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/clock"
+	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/queue"
 	"steadyferry/internal/core/rate"
 	"steadyferry/internal/core/sample"
@@ -150,7 +152,21 @@ func (s *Samples) gather(ctx context.Context, now time.Time, before counts) (map
 		}
 		g.put(sample.Endpoint, e.ID, failing, certificate)
 	}
+	for _, sp := range s.catalog.View().Spaces {
+		g.put(sample.Space, sp.ID, boundUsed(s.of.Quotas.OfSpace(sp)))
+	}
 	return g.all, g.is
+}
+
+// boundUsed is how much is used, in percent, of the bound that is nearest; not known where there is none.
+func boundUsed(all []form.Quota) float64 {
+	used := sample.Unknown
+	for _, q := range all {
+		if part := 100 * q.Used / q.Most; q.Most > 0 && (math.IsNaN(used) || part > used) {
+			used = part
+		}
+	}
+	return used
 }
 
 func (g *gathering) put(kind *sample.Kind, id int64, values ...float64) {

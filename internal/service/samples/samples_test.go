@@ -144,6 +144,12 @@ func TestANodeMeasures(t *testing.T) {
 	assert.Equal(t, 1.0, slices.Max(known(t, n.Samples, sample.Node, own, "leads")))
 	assert.Equal(t, 0.0, slices.Max(known(t, n.Samples, sample.Node, own, "node-away")))
 	assert.Empty(t, known(t, n.Samples, sample.Node, own, "certificate-left"), "it shows none")
+	space := n.Catalog.View().Spaces["coldchain"].ID
+	assert.Empty(t, known(t, n.Samples, sample.Space, space, "bound-used"), "it has no bound")
+	_, err := n.Manage.SetSpace(accesstest.Owner(t), "owner", "coldchain", setting.Change{"mostChannels": 4, "mostPartitions": 100}, false)
+	require.NoError(t, err)
+	n.Samples.Measure(accesstest.Owner(t), minute.Add(20*time.Second))
+	assert.Equal(t, []float64{25}, known(t, n.Samples, sample.Space, space, "bound-used"), "the bound that is nearest")
 	n.Samples.Put(accesstest.Owner(t), minute.Add(30*time.Second), measured(minute))
 	n.Reopen()
 	assert.Len(t, known(t, n.Samples, sample.Group, warm.ID, "lag"), 2, "of before and behind the start")

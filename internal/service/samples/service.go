@@ -1,4 +1,4 @@
-// Package samples keeps measured values of channels, groups, endpoints and nodes for 30
+// Package samples keeps measured values of channels, groups, endpoints, nodes and spaces for 30
 // days: one node measures all of them every 10 s, writes them by the minute, and makes of
 // those blocks of each thing, which become coarser with age. While the records are away it
 // goes on measuring, and keeps an hour in memory. It may be called at once by many.
@@ -18,6 +18,7 @@ import (
 	"steadyferry/internal/service/cluster"
 	"steadyferry/internal/service/endpoints"
 	"steadyferry/internal/service/groups"
+	"steadyferry/internal/service/quotas"
 	"steadyferry/internal/service/routes"
 )
 
@@ -60,6 +61,7 @@ type Sources struct {
 	Routes    *routes.Routes
 	Endpoints *endpoints.Endpoints
 	Cluster   *cluster.Cluster
+	Quotas    *quotas.Quotas
 }
 
 // New returns the service. onDuty tells whether this node measures.

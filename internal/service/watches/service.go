@@ -162,6 +162,9 @@ func Things(view *catalog.View) map[sample.Thing]string {
 	for at, e := range view.Endpoints {
 		all[sample.Thing{Kind: sample.Endpoint.Name, ID: e.ID}] = at
 	}
+	for at, s := range view.Spaces {
+		all[sample.Thing{Kind: sample.Space.Name, ID: s.ID}] = at
+	}
 	for id, n := range view.Nodes {
 		if n.State == catalog.NodeMember || n.State == catalog.NodeDraining {
 			all[sample.Thing{Kind: sample.Node.Name, ID: int64(id)}] = nodeAddress(n.Name)

@@ -3885,7 +3885,7 @@ export interface components {
             watch: string;
             address: string;
             /** @enum {string} */
-            kind: "channel" | "group" | "endpoint" | "node";
+            kind: "channel" | "group" | "endpoint" | "node" | "space";
             /** @description Address of what incidents of one cause have in common: a node that is away, an endpoint that fails, or the channel */
             source: string;
             /** @enum {string} */
@@ -4630,7 +4630,7 @@ export interface components {
         Measured: {
             address: string;
             /** @enum {string} */
-            kind: "channel" | "group" | "endpoint" | "node";
+            kind: "channel" | "group" | "endpoint" | "node" | "space";
             /** Format: date-time */
             begin: string;
             stepSeconds: number;
@@ -7430,7 +7430,7 @@ export interface operations {
     measured: {
         parameters: {
             query: {
-                /** @description A channel, dead letters, a group, a route, an endpoint, or a node as nodes/NAME */
+                /** @description A space, a channel, dead letters, a group, a route, an endpoint, or a node as nodes/NAME */
                 address: string;
                 /** @description From 1m to 30d */
                 span?: string;
