@@ -136,7 +136,7 @@ func (s *Server) item(c *gin.Context) {
 		}
 	}
 	out := item.Form(t)
-	out.By = s.Node.Publishers.Named(c, cmp.Or(item.Original, item.Message, &message.Stored{}).By)
+	out.By = s.Node.Publishers.By(c, cmp.Or(item.Original, item.Message))
 	out.Address, out.Partition = t.Address().At(partition, offset).String(), partition
 	c.JSON(http.StatusOK, out)
 }

@@ -17,6 +17,7 @@ import (
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
 	"steadyferry/internal/core/group"
+	"steadyferry/internal/core/message"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/part"
@@ -279,4 +280,18 @@ func TestWhatAReaderRejectsBecomesADeadLetter(t *testing.T) {
 	assert.Equal(t, where, again, "twice is once")
 	assert.EqualValues(t, 1, n.Queues.Counts(q).Dead)
 	assert.NotContains(t, fmt.Sprint(topic.Address()), "@")
+
+	gateway := n.Somebody("box-gateway", setting.Principal{Kind: setting.Machine}, "publisher", "coldchain")
+	sent, err := n.Parts.PublishMessages(gateway, topic, 0, []*message.Message{{Body: []byte("cold")}})
+	require.NoError(t, err)
+	where, err = n.Groups.RejectRead(accesstest.Owner(t), a, member, 0, sent[0].Offset, "bad-celsius", "no number")
+	require.NoError(t, err)
+	letter, err := address.Parse(where)
+	require.NoError(t, err)
+	item, err := n.Queues.Item(accesstest.Owner(t), q, letter.Partition, letter.Offset, true)
+	require.NoError(t, err)
+	assert.Equal(t, "box-gateway", n.Publishers.By(t.Context(), item.Message), "and not who has set it aside")
+	gone := *item.Message
+	gone.Terms = &message.Terms{Reason: "bad-celsius", From: "coldchain/removed#0:7"}
+	assert.Empty(t, n.Publishers.By(t.Context(), &gone), "nobody rather than a wrong one")
 }

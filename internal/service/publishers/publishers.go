@@ -14,8 +14,13 @@ import (
 	"sync/atomic"
 	"time"
 
+	"steadyferry/internal/core/access"
+	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/form"
+	"steadyferry/internal/core/message"
+	"steadyferry/internal/core/setting"
 	"steadyferry/internal/engine/catalog"
+	"steadyferry/internal/engine/logs"
 	"steadyferry/internal/engine/part"
 	"steadyferry/internal/engine/peer"
 )
@@ -87,6 +92,41 @@ func (p *Publisher) Sent(messages int64) {
 	}
 	p.count.Add(messages)
 	p.last.Store(time.Now().Unix())
+}
+
+// By names the principal that has published a message. A dead letter of a group or a route was made
+// by who has set it aside: it tells who has published the message that it was made of, while that is
+// there, and else nobody.
+func (ps *Publishers) By(ctx context.Context, m *message.Stored) string {
+	if m != nil && m.Terms != nil && m.Terms.From != "" {
+		m = ps.source(ctx, m.Terms.From)
+	}
+	if m == nil {
+		return ""
+	}
+	return ps.Named(ctx, m.By)
+}
+
+// source is the message of a topic at an address, nil when it is not there any more. What is in it is
+// not told: who may see the dead letter may see whose it was.
+func (ps *Publishers) source(ctx context.Context, at string) *message.Stored {
+	a, err := address.Parse(at)
+	if err != nil {
+		return nil
+	}
+	t, err := ps.parts.Channel(a)
+	if err != nil {
+		return nil
+	}
+	p, err := t.Partition(a.Partition)
+	if err != nil {
+		return nil
+	}
+	m, err := logs.Message(access.As(ctx, access.Node(setting.Ferryd)), ps.parts, p, a.Offset, false)
+	if err != nil {
+		return nil
+	}
+	return m
 }
 
 // Named returns the name of the principal with a number, also of one that is gone; it is empty for the

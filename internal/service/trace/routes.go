@@ -50,7 +50,7 @@ func (ts *Traces) cameFrom(ctx context.Context, tr *Story, m *message.Stored) {
 			return
 		}
 		at := &Story{Address: from}
-		at.published(access.Sight(ctx, access.SeeContent, t.Record().Address()).Show(m), ts.by(ctx, m), publisher)
+		at.published(access.Sight(ctx, access.SeeContent, t.Record().Address()).Show(m), ts.publishers.By(ctx, m), publisher)
 		tr.Steps = append(tr.Steps, at.Steps...)
 	}
 }

@@ -70,7 +70,7 @@ func (ts *Traces) Of(ctx context.Context, t *part.Channel, partition int, offset
 			return nil, err
 		}
 		tr.State, tr.Message, tr.Original = item.Info.State.String(), item.Message, item.Original
-		tr.published(item.Message, ts.by(ctx, cmp.Or(item.Original, item.Message)), item.Publisher)
+		tr.published(item.Message, ts.publishers.By(ctx, cmp.Or(item.Original, item.Message)), item.Publisher)
 		for i, e := range item.Info.History {
 			s := Step{At: time.UnixMicro(e.At).UTC(), Address: tr.Address, Event: e.Kind.String(), Who: e.Who, Reason: e.Reason, Detail: item.Details[i]}
 			if e.Began > 0 {
@@ -103,7 +103,7 @@ func (ts *Traces) Of(ctx context.Context, t *part.Channel, partition int, offset
 	if err != nil {
 		return nil, err
 	}
-	tr.published(tr.Message, ts.by(ctx, m), publisher)
+	tr.published(tr.Message, ts.publishers.By(ctx, m), publisher)
 	ts.readers(ctx, t, tr, partition, offset)
 	ts.cameFrom(ctx, tr, m)
 	ts.goesTo(ctx, t, tr, m, maxHops)
@@ -163,14 +163,6 @@ func (ts *Traces) sentAgain(ctx context.Context, t *part.Channel, tr *Story, par
 			tr.copied(target, c, Step{Event: "sent-again", Who: r.Who, Reason: fmt.Sprintf("replay %d to %s", r.ID, target.Address().At(c.Partition, c.Offset))})
 		}
 	}
-}
-
-// by names the principal that has published a message.
-func (ts *Traces) by(ctx context.Context, m *message.Stored) string {
-	if m == nil {
-		return ""
-	}
-	return ts.publishers.Named(ctx, m.By)
 }
 
 // published is the step with which every story begins, of the message as it is seen: by which
