@@ -201,3 +201,54 @@ func TestWhatIsRemovedForGoodIsDeletedAndNothingElse(t *testing.T) {
 	}, 70*time.Second, 100*time.Millisecond)
 	n.Must("show", "coldchain/journeys")
 }
+
+// The first drill of docs/operations.md, word for word, where a node runs the database: whoever has the
+// password of the service, which is in a dump's way too, can neither change the logbook nor drop it.
+func TestTheDatabaseOfANodeComesBack(t *testing.T) {
+	dir := harness.Dir(t)
+	n := harness.StartIn(t, dir)
+	n.Topic("coldchain/readings", 1)
+	publishMany(t, n, "coldchain/readings", 10)
+	address, err := os.ReadFile(filepath.Join(dir, "database.url"))
+	require.NoError(t, err)
+	url := strings.TrimSpace(string(address))
+	dump := filepath.Join(t.TempDir(), "catalog.dump")
+	out, err := exec.Command("pg_dump", "-Fc", "-f", dump, url).CombinedOutput()
+	require.NoError(t, err, string(out))
+	n.Topic("coldchain/journeys", 1)
+	publishMany(t, n, "coldchain/journeys", 10)
+
+	ferryd := func(args ...string) (string, error) {
+		out, err := exec.Command(harness.Binary(t, "ferryd"), args...).CombinedOutput()
+		return string(out), err
+	}
+	said, err := ferryd("restore", "-dir", dir, dump)
+	assert.Error(t, err)
+	assert.Contains(t, said, "another ferryd (process")
+	require.Zero(t, n.Stop())
+	apart := func(found bool) {
+		t.Helper()
+		said, err := ferryd("verify", "-logbook", "-dir", dir)
+		assert.Contains(t, said, "its tables belong to the role ferry_logbook: ferry cannot change them")
+		assert.Equal(t, found, err != nil, said)
+	}
+	apart(false)
+	said, err = ferryd("restore", "-dir", dir, dump)
+	require.NoError(t, err, said)
+	assert.Contains(t, said, "those until now are in "+filepath.Join(dir, "postgres-before-"))
+
+	n = harness.StartIn(t, dir)
+	assert.Equal(t, 10, strings.Count(n.Must("browse", "coldchain/readings", "-json", "-limit", "100"), "\n"))
+	assert.Contains(t, n.Must("nodes", "set-aside"), "coldchain/journeys")
+	n.Must("set", "coldchain/readings", "-description", "of all boxes")
+	assert.Contains(t, n.Must("logbook", "-limit", "1"), "set topic")
+	conn, err := pgx.Connect(t.Context(), url)
+	require.NoError(t, err, "the password has stayed")
+	defer conn.Close(t.Context())
+	for _, attempt := range []string{`UPDATE logbook SET who = 'nobody'`, `DELETE FROM logbook`, `ALTER TABLE logbook DISABLE TRIGGER USER`, `DROP TABLE logbook CASCADE`, `SET ROLE ferry_logbook`} {
+		_, err := conn.Exec(t.Context(), attempt)
+		assert.ErrorContains(t, err, "42501", attempt)
+	}
+	require.Zero(t, n.Stop())
+	apart(true) // what was noted after the dump is gone, and the heads say so
+}

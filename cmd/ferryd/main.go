@@ -15,6 +15,7 @@ const usage = `ferryd runs the Steady Ferry service.
   ferryd demo  [flags]   run a node, or with -nodes several, with the demo's channels and traffic
   ferryd certs [flags]   make certificates for TLS between nodes
   ferryd rekey [flags]   seal the secrets of endpoints with another key, or print a new key
+  ferryd restore [flags] DUMP  make the database that a node runs anew from a dump
   ferryd verify [flags]  compare the logs of all replicas, byte for byte, or with -logbook prove that the logbook is whole
   ferryd COMMAND -h      the flags of a command
 `
@@ -34,6 +35,8 @@ func main() {
 		err = certs(args)
 	case "rekey":
 		err = rekey(args)
+	case "restore":
+		err = restore(args)
 	case "verify":
 		err = verify(args)
 	case "-h", "-help", "--help", "help":

@@ -123,6 +123,9 @@ func Open(ctx context.Context, config Config) (*Node, error) {
 	if n.Catalog, err = catalog.Open(ctx, config.DatabaseURL, changed); err != nil {
 		return nil, errors.Join(err, n.logs.Close())
 	}
+	if _, err := logbook.Apart(ctx, n.Catalog); err != nil {
+		slog.Warn("the logbook stays with the role that writes it", "error", err)
+	}
 	id, err := cluster.Join(ctx, n.Catalog, n.logs, cluster.Joining{Dir: config.Dir, Name: config.Name, Zone: config.Zone, API: config.Advertise, Peer: config.PeerAdvertise, Alone: config.PeerListener == nil})
 	if err != nil {
 		n.Catalog.Close()

@@ -2,7 +2,8 @@
 // our own, for installations that bring none. It listens on a Unix socket in
 // that directory alone, which only its user enters; who asks must know a
 // password and be answered by somebody who knows it too (SCRAM); and the role
-// owns its database and nothing else: nobody can sign in as a superuser.
+// may use its database and nothing else: nobody can sign in as a superuser, or as
+// the role that the logbook belongs to.
 package postgres
 
 import (
@@ -53,14 +54,22 @@ const startTimeout = 30 * time.Second
 // Start runs the server whose data directory is dir/postgres, making it at
 // the first start, and keeps it running until Stop. A server that an earlier
 // run left behind is adopted. Its address is written to dir/database.url.
-func Start(ctx context.Context, dir string) (*Server, error) { return start(ctx, dir, "") }
+func Start(ctx context.Context, dir string) (*Server, error) { return start(ctx, dir, "", false) }
 
 // StartForTests is Start with a role that may make databases and roles, which may sign in too.
 func StartForTests(ctx context.Context, dir string) (*Server, error) {
-	return start(ctx, dir, " CREATEDB CREATEROLE")
+	return start(ctx, dir, " CREATEDB CREATEROLE", false)
 }
 
-func start(ctx context.Context, dir, rights string) (*Server, error) {
+// Names in the directory.
+const (
+	data    = "postgres"     // PostgreSQL's own directory
+	urlName = "database.url" // the address, with the password
+)
+
+// start runs the server. Anew says that there is none yet, whatever address there is: it gets the password of
+// that one.
+func start(ctx context.Context, dir, rights string, anew bool) (*Server, error) {
 	bin, err := findBinaries()
 	if err != nil {
 		return nil, err
@@ -68,14 +77,14 @@ func start(ctx context.Context, dir, rights string) (*Server, error) {
 	if dir, err = filepath.Abs(dir); err != nil {
 		return nil, err
 	}
-	s := &Server{dir: filepath.Join(dir, "postgres"), bin: bin, done: make(chan struct{})}
+	s := &Server{dir: filepath.Join(dir, data), bin: bin, done: make(chan struct{})}
 	if os.Geteuid() == 0 {
 		if s.identity, err = postgresUser(dir); err != nil {
 			return nil, err
 		}
 	}
-	urlFile := filepath.Join(dir, "database.url")
-	if err := s.initialise(urlFile, rights); err != nil {
+	urlFile := filepath.Join(dir, urlName)
+	if err := s.initialise(urlFile, rights, anew); err != nil {
 		return nil, fmt.Errorf("set up PostgreSQL in %s: %w", s.dir, err)
 	}
 	if err := s.launch(ctx, urlFile); err != nil {
@@ -168,14 +177,16 @@ func (s *Server) command(name string, args ...string) *exec.Cmd {
 }
 
 // initialise makes the data directory unless a finished one is there.
-func (s *Server) initialise(urlFile, rights string) error {
+func (s *Server) initialise(urlFile, rights string, anew bool) error {
 	_, versionErr := os.Stat(filepath.Join(s.dir, "PG_VERSION"))
-	_, urlErr := os.Stat(urlFile)
-	if versionErr == nil && urlErr == nil {
+	password, urlErr := passwordIn(urlFile)
+	switch {
+	case versionErr == nil && urlErr == nil:
 		return nil
-	}
-	if versionErr == nil {
-		return fmt.Errorf("%s is missing, and with it the password of the database", urlFile)
+	case versionErr == nil:
+		return fmt.Errorf("%s is missing, and with it the password of the database: %w", urlFile, urlErr)
+	case urlErr == nil && !anew: // the address is written last
+		return fmt.Errorf("there is an address in %s, and no database: put it back (ferryd restore sets the one until then aside, as %s-before-…), or take %s away to begin with empty records", urlFile, s.dir, urlName)
 	}
 	// What an interrupted first start left is begun again: nothing is in it.
 	if err := os.RemoveAll(s.dir); err != nil {
@@ -189,16 +200,25 @@ func (s *Server) initialise(urlFile, rights string) error {
 			return err
 		}
 	}
-	password := rand.Text()
+	if urlErr != nil {
+		password = rand.Text()
+	}
 	cmd := s.command("initdb", "-D", s.dir, "-U", superuser, "-A", "reject", "-E", "UTF8", "--locale=C.UTF-8", "--no-instructions")
 	out, err := cmd.CombinedOutput()
 	if err == nil {
 		// Before the server listens, and without anybody having to sign in.
 		cmd = s.command("postgres", "--single", "-D", s.dir, "postgres")
-		cmd.Stdin = strings.NewReader("CREATE ROLE " + role + " LOGIN" + rights + " PASSWORD '" + password + "'\nCREATE DATABASE " + role + " OWNER " + role + "\n")
+		statements := []string{"CREATE ROLE " + role + " LOGIN" + rights + " PASSWORD '" + password + "'"}
+		owner := role
+		if rights == "" {
+			owner = keeper
+			statements = append(statements, "CREATE ROLE "+keeper, "GRANT "+keeper+" TO "+role+" WITH ADMIN OPTION")
+		}
+		statements = append(statements, "CREATE DATABASE "+role+" OWNER "+owner, "")
+		cmd.Stdin = strings.NewReader(strings.Join(statements, "\n"))
 		out, err = cmd.CombinedOutput()
 		if err == nil && bytes.Contains(out, []byte("ERROR:")) {
-			err = errors.New("the role could not be made")
+			err = errors.New("the roles could not be made")
 		}
 	}
 	if err == nil {
@@ -217,8 +237,26 @@ func (s *Server) initialise(urlFile, rights string) error {
 
 const (
 	role      = "ferry"
-	superuser = "keeper" // no line of the access file lets it in
+	keeper    = role + "_logbook" // what it owns, role gives up when it has made the logbook (logbook_apart)
+	superuser = "keeper"          // no line of the access file lets it in
 )
+
+// passwordIn reads the password from the file with the address of the database.
+func passwordIn(urlFile string) (string, error) {
+	text, err := os.ReadFile(urlFile)
+	if err != nil {
+		return "", err
+	}
+	u, err := url.Parse(strings.TrimSpace(string(text)))
+	if err != nil {
+		return "", fmt.Errorf("%s: %w", urlFile, err)
+	}
+	password, _ := u.User.Password()
+	if password == "" || strings.ContainsAny(password, "'\n\\") {
+		return "", fmt.Errorf("%s has no password that was made here", urlFile)
+	}
+	return password, nil
+}
 
 // writeAccess says who may connect, and how.
 func (s *Server) writeAccess(who string) error {
@@ -255,6 +293,8 @@ func (s *Server) address(password, socketDir string) string {
 	return u.String()
 }
 
+const scramOnly = "require_auth=scram-sha-256"
+
 // demanding makes the address one that gives the password to nobody who asks for
 // it in another way than by SCRAM. The file goes without, since not every
 // pg_dump knows the parameter.
@@ -262,7 +302,7 @@ func demanding(address string) string {
 	if strings.Contains(address, "require_auth=") {
 		return address
 	}
-	return address + "&require_auth=scram-sha-256"
+	return address + "&" + scramOnly
 }
 
 func (s *Server) writeURL(path, password string) error {
@@ -277,6 +317,9 @@ func (s *Server) writeURL(path, password string) error {
 	}
 	return os.Rename(path+".new", path)
 }
+
+// plain is the address for programs that do not know how to demand SCRAM.
+func (s *Server) plain() string { return strings.Replace(s.url, "&"+scramOnly, "", 1) }
 
 // launch adopts a server that runs in our directory, or starts one.
 func (s *Server) launch(ctx context.Context, urlFile string) error {

@@ -18,7 +18,7 @@ type proof struct {
 }
 
 // opened returns the heads of this node.
-func (s *Service) opened(ctx context.Context) (*logbook.Heads, error) {
+func (s *Service) opened() (*logbook.Heads, error) {
 	s.proof.mu.Lock()
 	defer s.proof.mu.Unlock()
 	if s.proof.heads != nil {
@@ -29,9 +29,6 @@ func (s *Service) opened(ctx context.Context) (*logbook.Heads, error) {
 		return nil, err
 	}
 	s.proof.heads = heads
-	if _, err := logbook.Apart(ctx, s.catalog); err != nil && ctx.Err() == nil {
-		slog.Warn("the logbook stays with the role that writes it", "error", err)
-	}
 	return heads, nil
 }
 
@@ -41,7 +38,7 @@ func (s *Service) SignLogbook(ctx context.Context) {
 	if !s.catalog.AwaySince().IsZero() {
 		return
 	}
-	heads, err := s.opened(ctx)
+	heads, err := s.opened()
 	if err != nil {
 		slog.Warn("the logbook is not proved by this node", "error", err)
 		return
@@ -59,8 +56,8 @@ func (s *Service) SignLogbook(ctx context.Context) {
 const headKind = "head"
 
 // keepHead keeps how another node has seen the logbook end.
-func (s *Service) keepHead(ctx context.Context, from uint64, head chain.Head) (bool, error) {
-	heads, err := s.opened(ctx)
+func (s *Service) keepHead(_ context.Context, from uint64, head chain.Head) (bool, error) {
+	heads, err := s.opened()
 	if err == nil {
 		err = heads.KeepOf(s.parts.NodeName(from), head)
 	}

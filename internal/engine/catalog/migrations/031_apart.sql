@@ -20,6 +20,7 @@ DECLARE
     place text := current_schema();
     one text;
 BEGIN
+    PERFORM pg_advisory_xact_lock(hashtext('logbook_apart')); -- of several nodes one hands them over
     IF (SELECT tableowner <> writer FROM pg_tables WHERE schemaname = place AND tablename = 'logbook') THEN
         RETURN true;
     END IF;
@@ -35,6 +36,7 @@ BEGIN
         EXECUTE format('GRANT SELECT ON %I.%I TO %I', place, one, writer);
     END LOOP;
     EXECUTE format('GRANT INSERT ON %I.logbook TO %I', place, writer);
+    EXECUTE format('GRANT SELECT ON SEQUENCE %s TO %I', pg_get_serial_sequence(format('%I.logbook', place), 'id'), writer); -- pg_dump reads it
     EXECUTE format('ALTER FUNCTION logbook_link() SECURITY DEFINER SET search_path = pg_catalog, %I, pg_temp', place);
     EXECUTE format('ALTER FUNCTION logbook_forget(timestamptz, int) SECURITY DEFINER SET search_path = pg_catalog, %I, pg_temp', place);
     REVOKE EXECUTE ON FUNCTION logbook_append(logbook) FROM PUBLIC;
