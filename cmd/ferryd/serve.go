@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"steadyferry/internal/core/clock"
+	"steadyferry/internal/core/cores"
 	"steadyferry/internal/door/api"
 	"steadyferry/internal/door/console"
 	"steadyferry/internal/door/gate"
@@ -54,6 +55,7 @@ func (c *config) run(with func(ctx context.Context, r running) error) (err error
 	if path := os.Getenv(clockFileVariable); path != "" {
 		go clock.Follow(path)
 	}
+	cores.Spare()
 	// Batches come and go fast: with the default the collector would run
 	// many times a second over a small heap.
 	if os.Getenv("GOGC") == "" {

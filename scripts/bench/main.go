@@ -31,7 +31,7 @@ import (
 func main() {
 	rounds := flag.Int("rounds", 3, "measure each figure this `many` times and take the median")
 	large := flag.Bool("large", false, "also fill a topic with 10 GB, and measure memory, starting and browsing over it")
-	part := flag.String("part", "all", "what to `measure`: one node, groups, queues, routes, endpoints, a cluster of three, or all; one, groups, queues, routes, endpoints, cluster, all")
+	part := flag.String("part", "all", "what to `measure`: one node, groups, queues, routes, endpoints, spaces side by side, a cluster of three, or all; one, groups, queues, routes, endpoints, sharing, cluster, all")
 	dir := flag.String("dir", "", "`directory` for the data (default: a temporary one)")
 	flag.Parse()
 	if err := run(*rounds, *large, *part, *dir); err != nil {
@@ -94,6 +94,11 @@ func run(rounds int, large bool, part, dir string) error {
 	}
 	if part == "endpoints" || part == "all" {
 		if err := b.measureEndpoints(rounds); err != nil {
+			return err
+		}
+	}
+	if part == "sharing" || part == "all" {
+		if err := b.measureSharing(rounds); err != nil {
 			return err
 		}
 	}

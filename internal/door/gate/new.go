@@ -6,12 +6,12 @@ package gate
 
 import (
 	"net/http"
-	"runtime"
 	"time"
 
 	"golang.org/x/sync/semaphore"
 
 	"steadyferry/internal/core/admit"
+	"steadyferry/internal/core/cores"
 	"steadyferry/internal/service"
 )
 
@@ -39,7 +39,7 @@ const wrongBurst, wrongEvery = 30, 2 * time.Second
 func New(n *service.Services, document map[string]any, names []string) (*Gate, error) {
 	needs, err := needsOf(document)
 	return &Gate{needs: needs, Node: n, stopping: make(chan struct{}), queries: queriesOf(document), names: names, origin: http.NewCrossOriginProtection(),
-		Wrong: admit.NewRates("secrets that are not in force", wrongBurst, wrongEvery), encoding: semaphore.NewWeighted(int64(max(1, runtime.GOMAXPROCS(0)-1)))}, err
+		Wrong: admit.NewRates("secrets that are not in force", wrongBurst, wrongEvery), encoding: semaphore.NewWeighted(int64(cores.AllButOne()))}, err
 }
 
 // Stop ends the streams that would otherwise stay open.

@@ -13,7 +13,6 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
-	"runtime"
 	"slices"
 	"sort"
 	"strings"
@@ -25,6 +24,7 @@ import (
 
 	"steadyferry/internal/core/address"
 	"steadyferry/internal/core/admit"
+	"steadyferry/internal/core/cores"
 	"steadyferry/internal/core/journal"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/engine/aside"
@@ -257,14 +257,14 @@ func New(config Config, records *catalog.Catalog, store *journal.Store) *Registr
 		catalog: records, store: store, peers: noOthers{}, reports: report.NewTable(), kinds: map[string]*Kind{}, channels: map[int64]*Channel{}, again: map[int64]bool{}, byKind: map[string][]*Channel{},
 		inHand:   admit.NewBytes(publishBytes, publishShare, publishReserve),
 		fair:     admit.NewFair(fairRoom, fairLeast, fairFor),
-		turns:    semaphore.NewWeighted(int64(max(1, runtime.GOMAXPROCS(0)-1))),
+		turns:    semaphore.NewWeighted(int64(cores.AllButOne())),
 		decoding: semaphore.NewWeighted(decodeBytes), telling: semaphore.NewWeighted(decodeBytes)}
 	if config.Listener != nil {
 		reg.links = link.NewPeers(link.PeersConfig{Self: reg.id, Secret: records.View().Cluster.Secret, TLS: config.TLS}, (*fromPeers)(reg))
 		reg.peers = carrying{reg.links}
 	}
 	reg.Shelf = aside.New(config.Name, config.Dir, store, records, func(channel int64) bool { return reg.ByID(channel) != nil })
-	reg.sched = replica.NewScheduler(store, reg.peers, max(2, runtime.GOMAXPROCS(0)), int(cmp.Or(config.FeedRate, replica.DefaultFeedRate)))
+	reg.sched = replica.NewScheduler(store, reg.peers, max(2, cores.Count), int(cmp.Or(config.FeedRate, replica.DefaultFeedRate)))
 	reg.answer()
 	return reg
 }

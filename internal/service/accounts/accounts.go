@@ -12,12 +12,12 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"runtime"
 	"time"
 
 	"steadyferry/internal/core/access"
 	"steadyferry/internal/core/account"
 	"steadyferry/internal/core/admit"
+	"steadyferry/internal/core/cores"
 	"steadyferry/internal/core/problem"
 	"steadyferry/internal/core/seal"
 	"steadyferry/internal/core/setting"
@@ -54,7 +54,7 @@ type Accounts struct {
 // asks may not have the credentials of a principal in hand.
 func New(records *catalog.Catalog, ring seal.Ring, off bool, handle func(ctx context.Context, principal string) error) *Accounts {
 	return &Accounts{catalog: records, ledger: ledger.Of(records), ring: ring, off: off, handle: handle,
-		tries: admit.NewRates("sign-ins", tryBurst, tryEvery), hashing: make(chan struct{}, max(1, runtime.GOMAXPROCS(0)-1))}
+		tries: admit.NewRates("sign-ins", tryBurst, tryEvery), hashing: make(chan struct{}, cores.AllButOne())}
 }
 
 // On reports whether people can sign in by an account.
