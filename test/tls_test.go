@@ -190,12 +190,27 @@ func TestMachinesComeWithCertificates(t *testing.T) {
 	assert.Contains(t, ferry(build, "", "set", "coldchain/readings", "-description", "boxes", "-yes"), "done")
 	assert.Regexp(t, `"credential": *"certificate [0-9a-f]{12}"`, ferry("", as, "logbook", "-who", "build-42", "-json"))
 	// What its authority has revoked counts no more, without another start, and nor does the next of its name.
+	read := exec.CommandContext(t.Context(), harness.Binary(t, "ferry"), "tail", "coldchain/readings")
+	var said strings.Builder
+	read.Stdout, read.Stderr, read.Env = &said, &said, []string{"FERRY_SERVER=https://" + at, "FERRY_CERT=" + build, "FERRY_CA=" + filepath.Join(certs, "ca.pem"), "HOME=" + dir}
+	require.NoError(t, read.Start())
+	ended := make(chan error, 1)
+	go func() { ended <- read.Wait() }()
+	time.Sleep(500 * time.Millisecond)
+	require.Empty(t, ended, "it reads on: %s", said.String())
 	out, err = exec.Command(ferryd, "certs", "-tls-dir", machines, "-revoke", "build-42").CombinedOutput()
 	require.NoError(t, err, string(out))
 	assert.Contains(t, string(out), "2 certificates revoked")
 	require.Eventually(t, func() bool {
 		return strings.Contains(ferry(build, "", "send", "coldchain/readings", "-body", "{}"), "not let in")
 	}, 20*time.Second, 500*time.Millisecond)
+	select {
+	case <-ended:
+		assert.Contains(t, said.String(), "not let in")
+	case <-time.After(20 * time.Second):
+		assert.Fail(t, "a stream of what was revoked goes on")
+		_ = read.Process.Kill()
+	}
 	out, err = exec.Command(ferryd, "certs", "-tls-dir", machines, "-nodes", "", "-clients", "build-42").CombinedOutput()
 	require.NoError(t, err, string(out))
 	assert.Contains(t, ferry(build, "", "send", "coldchain/readings", "-body", "{}"), "sent 1 message", "another certificate of the same")

@@ -80,10 +80,11 @@ func TestAnAppTakesTheCodesOver(t *testing.T) {
 
 func TestWhatIsKeptOfAPassword(t *testing.T) {
 	const password = "kolme venettä ja hinaaja"
-	kept := Hash(password)
+	const secret = "JBSWY3DPEHPK3PXP"
+	kept := Hash(password, secret)
 	assert.True(t, strings.HasPrefix(kept, "$argon2id$v=19$m=32768,t=3,p=1$"), kept)
 	assert.NotContains(t, kept, "kolme")
-	assert.NotEqual(t, kept, Hash(password), "each has a salt of its own")
+	assert.NotEqual(t, kept, Hash(password, secret), "each has a salt of its own")
 	for name, c := range map[string]struct {
 		kept, password string
 		right          bool
@@ -94,10 +95,13 @@ func TestWhatIsKeptOfAPassword(t *testing.T) {
 		"of nobody":        {"", password, false},
 		"of nobody, empty": {"", "", false},
 	} {
-		right, err := Verify(c.kept, c.password)
+		right, err := Verify(c.kept, c.password, secret)
 		require.NoError(t, err, name)
 		assert.Equal(t, c.right, right, name)
 	}
+	right, err := Verify(kept, password, "another secret")
+	require.NoError(t, err)
+	assert.False(t, right, "who has what is kept alone has nothing to try passwords with")
 }
 
 // What is kept is bounded in what it costs, whoever has written it.
@@ -108,7 +112,7 @@ func TestAHashThatCostsTooMuchIsNotTried(t *testing.T) {
 		"$argon2id$v=19$m=0,t=3,p=1" + rest, "$argon2id$v=19$m=32768,t=0,p=1" + rest, "$argon2i$v=19$m=32768,t=3,p=1" + rest, "$argon2id$v=19$m=32768,t=3,p=1$!$!", "$argon2id$v=19$m=32768,t=3,p=1$AAAA$!", "plain", "$$$$$",
 	} {
 		began := time.Now()
-		_, err := Verify(kept, "x")
+		_, err := Verify(kept, "x", "secret")
 		require.Error(t, err, kept)
 		assert.Less(t, time.Since(began), 5*time.Second)
 	}

@@ -3,7 +3,9 @@
 package account
 
 import (
+	"crypto/hmac"
 	"crypto/rand"
+	"crypto/sha256"
 	"crypto/subtle"
 	"encoding/base64"
 	"fmt"
@@ -83,15 +85,19 @@ func CheckPassword(password, name string) error {
 // AllowedPasswords is what passwords may be, in words.
 var AllowedPasswords = fmt.Sprintf("%d to %d characters, of any kind, that are hard to guess: several words that do not belong together, or what a password manager makes", ShortestPassword, LongestPassword)
 
-// Hash makes of a password what is kept of it: Argon2id with a salt, in the PHC string format.
-func Hash(password string) string {
+// Hash makes of a password what is kept of it: Argon2id with a salt, in the PHC string format, of its
+// HMAC-SHA256 by a secret that is not kept where that is. Whoever has what is kept alone cannot try
+// passwords.
+func Hash(password, secret string) string {
 	var s [salt]byte
 	rand.Read(s[:])
-	return encode(s[:], key(password, s[:], passes, memory))
+	return encode(s[:], key(password, secret, s[:], passes, memory))
 }
 
-func key(password string, s []byte, passes, memory uint32) []byte {
-	return argon2.IDKey([]byte(password), s, passes, memory, 1, length)
+func key(password, secret string, s []byte, passes, memory uint32) []byte {
+	of := hmac.New(sha256.New, []byte(secret))
+	of.Write([]byte(password))
+	return argon2.IDKey(of.Sum(nil), s, passes, memory, 1, length)
 }
 
 var base = base64.RawStdEncoding
@@ -103,9 +109,9 @@ func encode(s, k []byte) string {
 // nobodys is what a password is compared with that nobody has, at the same cost.
 var nobodys = encode(make([]byte, salt), make([]byte, length))
 
-// Verify reports whether what is kept was made of a password, in the same time whether it was or
+// Verify reports whether what is kept was made of a password and a secret, in the same time whether it was or
 // not. An account without one (empty) takes as long, and has none.
-func Verify(kept, password string) (bool, error) {
+func Verify(kept, password, secret string) (bool, error) {
 	is := kept != ""
 	if !is {
 		kept = nobodys
@@ -127,5 +133,5 @@ func Verify(kept, password string) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	return subtle.ConstantTimeCompare(k, key(password, s, t, m)) == 1 && is, nil
+	return subtle.ConstantTimeCompare(k, key(password, secret, s, t, m)) == 1 && is, nil
 }

@@ -1,6 +1,7 @@
 package gate
 
 import (
+	"crypto/x509"
 	"net/http"
 	"strings"
 	"time"
@@ -88,10 +89,20 @@ func coming(c *gin.Context) rights.Coming {
 
 // certified is for whom the certificate of the connection stands, unless something else was brought.
 func (g *Gate) certified(c *gin.Context) (p catalog.Asker, ok bool) {
-	if _, text := g.brought(c); text != "" || c.Request.TLS == nil || len(c.Request.TLS.VerifiedChains) == 0 {
+	chain := g.shown(c)
+	if chain == nil {
 		return p, false
 	}
-	return g.Node.SignIn.Certified(c.Request.TLS.VerifiedChains[0])
+	return g.Node.SignIn.Certified(chain)
+}
+
+// shown is the certificate of the connection with those that vouch for it, nil without one or when something
+// else was brought.
+func (g *Gate) shown(c *gin.Context) []*x509.Certificate {
+	if _, text := g.brought(c); text != "" || c.Request.TLS == nil || len(c.Request.TLS.VerifiedChains) == 0 {
+		return nil
+	}
+	return c.Request.TLS.VerifiedChains[0]
 }
 
 // InForce returns for whom a secret stands. The records are asked about one that

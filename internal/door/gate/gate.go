@@ -85,6 +85,10 @@ func (g *Gate) SecurityHeaders(c *gin.Context) {
 	c.Next()
 }
 
+// certificatesLooked is how often it is looked whether certificates with which streams were opened still
+// stand: files say which do not.
+const certificatesLooked = time.Second
+
 // StreamContext ends when the client goes, the server stops, or what the client
 // has signed in with is revoked or over, or good for it no more.
 func (g *Gate) StreamContext(c *gin.Context) (context.Context, context.CancelFunc) {
@@ -94,6 +98,7 @@ func (g *Gate) StreamContext(c *gin.Context) (context.Context, context.CancelFun
 	control.SetWriteDeadline(time.Time{}) // each write has its own
 	ctx, cancel := context.WithCancel(c.Request.Context())
 	p, refused := PrincipalOf(c), g.needs[operation{c.Request.Method, c.FullPath()}].asked(c)
+	chain := g.shown(c)
 	go func() {
 		defer cancel()
 		for {
@@ -103,6 +108,12 @@ func (g *Gate) StreamContext(c *gin.Context) (context.Context, context.CancelFun
 				return
 			}
 			var over <-chan time.Time
+			if chain != nil {
+				if _, stands := g.Node.SignIn.Certified(chain); !stands {
+					return
+				}
+				until = time.Now().Add(certificatesLooked)
+			}
 			if !until.IsZero() {
 				over = time.After(time.Until(until))
 			}

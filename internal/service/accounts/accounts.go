@@ -168,7 +168,7 @@ func (s *Accounts) invited(ctx context.Context, invitation string) (a *ledger.Ac
 	return a, codes, err
 }
 
-// open is the secret of an account's codes. That this node cannot open it is for its log.
+// open is the secret of an account's codes, which what is kept of its password is made with too. That this node cannot open it is for its log.
 func (s *Accounts) open(a *ledger.Account) (string, error) {
 	b, err := s.ring.Open(sealedFor(a.ID), a.Codes)
 	if err != nil {
@@ -219,7 +219,7 @@ func (s *Accounts) Accept(ctx context.Context, invitation, password, code string
 	if !ok {
 		return "", problem.New(problem.Invalid, "this is not the code of now").Field("code").Next("take the code that the app shows at this moment; look whether the clock of its device is right")
 	}
-	kept, err := hashed(ctx, s, func() (string, error) { return account.Hash(password), nil })
+	kept, err := hashed(ctx, s, func() (string, error) { return account.Hash(password, codes), nil })
 	if err != nil {
 		return "", err
 	}
@@ -252,7 +252,11 @@ func (s *Accounts) Change(ctx context.Context, name, password, code, next string
 	if err != nil {
 		return err
 	}
-	kept, err := hashed(ctx, s, func() (string, error) { return account.Hash(next), nil })
+	codes, err := s.open(a)
+	if err != nil {
+		return err
+	}
+	kept, err := hashed(ctx, s, func() (string, error) { return account.Hash(next, codes), nil })
 	if err != nil {
 		return err
 	}
@@ -283,15 +287,15 @@ func (s *Accounts) prove(ctx context.Context, name, password, code string) (*led
 	if err != nil {
 		return nil, 0, part.Explain(err, "sign-in")
 	}
-	right, err := hashed(ctx, s, func() (bool, error) { return account.Verify(a.Password, password) })
-	if err != nil {
-		return nil, 0, err
-	}
 	codes := account.NewCodes()
 	if a.Password != "" {
 		if codes, err = s.open(a); err != nil {
 			return nil, 0, err
 		}
+	}
+	right, err := hashed(ctx, s, func() (bool, error) { return account.Verify(a.Password, password, codes) })
+	if err != nil {
+		return nil, 0, err
 	}
 	step, fits := account.CodeStep(codes, code, a.Step, time.Now())
 	p := s.catalog.View().Principal(name)
