@@ -49,7 +49,7 @@ func (s *Server) initialise(urlFile, rights string, anew bool) error {
 			owner = keeper
 			statements = append(statements, "CREATE ROLE "+keeper, "GRANT "+keeper+" TO "+role+" WITH ADMIN OPTION")
 		}
-		statements = append(statements, "CREATE DATABASE "+role+" OWNER "+owner, "")
+		statements = append(statements, "CREATE DATABASE "+role+" OWNER "+owner, "GRANT CREATE ON DATABASE "+role+" TO "+role, "")
 		cmd.Stdin = strings.NewReader(strings.Join(statements, "\n"))
 		out, err = cmd.CombinedOutput()
 		if err == nil && bytes.Contains(out, []byte("ERROR:")) {

@@ -42,6 +42,7 @@ func TestADumpComesBack(t *testing.T) {
 	dir := directory(t)
 	s := started(t, dir)
 	run(t, s, `CREATE TABLE boxes (name text)`, `INSERT INTO boxes VALUES ('box 17')`, `SELECT 'made'`)
+	run(t, s, `REVOKE ferry_logbook FROM ferry`, `CREATE SCHEMA clinic`, `SELECT 'made'`) // as it is when the logbook has been made
 	dump := filepath.Join(t.TempDir(), "catalog.dump")
 	out, err := exec.Command(filepath.Join(s.bin, "pg_dump"), "-Fc", "-f", dump, s.plain()).CombinedOutput()
 	require.NoError(t, err, string(out))
