@@ -209,6 +209,17 @@ func (reg *Registry) PublishMessages(ctx context.Context, t *Channel, partition 
 	return reg.appendAll(ctx, t, builders)
 }
 
+// AppendBuilt appends what a builder has, of a publisher (nil: of none), as Append does.
+func (reg *Registry) AppendBuilt(ctx context.Context, p *Partition, b *message.Builder, of *message.Publisher) (Receipt, error) {
+	encoded := b.Build(message.Plain, of)
+	data := append(make([]byte, message.StampSize, message.StampSize+len(encoded)), encoded...)
+	batch, err := message.OpenBatch(data[message.StampSize:])
+	if err != nil {
+		return Receipt{}, err
+	}
+	return reg.Append(ctx, p, data, batch)
+}
+
 // appendAll appends one batch to each of several partitions at once.
 func (reg *Registry) appendAll(ctx context.Context, t *Channel, builders map[int]*message.Builder) ([]Receipt, error) {
 	var (
@@ -218,18 +229,12 @@ func (reg *Registry) appendAll(ctx context.Context, t *Channel, builders map[int
 		errs     []error
 	)
 	for number, b := range builders {
-		encoded := b.Build(message.Plain, nil)
-		data := append(make([]byte, message.StampSize, message.StampSize+len(encoded)), encoded...)
 		p, err := t.Partition(number)
 		if err != nil {
 			return nil, err
 		}
 		one := func() {
-			batch, err := message.OpenBatch(data[message.StampSize:])
-			var r Receipt
-			if err == nil {
-				r, err = reg.Append(ctx, p, data, batch)
-			}
+			r, err := reg.AppendBuilt(ctx, p, b, nil)
 			mu.Lock()
 			defer mu.Unlock()
 			if err != nil {

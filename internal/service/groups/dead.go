@@ -99,17 +99,11 @@ func (gs *Groups) RejectRead(ctx context.Context, a address.Address, member stri
 	buried.Terms = &message.Terms{Reason: reason, Detail: detail, By: member, From: from}
 	var b message.Builder
 	b.Add(&buried)
-	encoded := b.Build(message.Plain, nil)
-	data := append(make([]byte, message.StampSize, message.StampSize+len(encoded)), encoded...)
-	batch, err := message.OpenBatch(data[message.StampSize:])
-	if err != nil {
-		return "", err
-	}
 	to, err := q.Partition(0)
 	if err != nil {
 		return "", err
 	}
-	r, err := gs.parts.Append(ctx, to, data, batch)
+	r, err := gs.parts.AppendBuilt(ctx, to, &b, nil)
 	if err != nil {
 		return "", err
 	}

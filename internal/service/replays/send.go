@@ -263,12 +263,6 @@ func (r *run) publish(ctx context.Context, from, to int, messages []*message.Mes
 	for _, m := range messages {
 		b.Add(m)
 	}
-	encoded := b.Build(message.Plain, &message.Publisher{ID: id, Sequence: uint64(r.Progress.Batches[batchName(from, to)] + 1), Origin: true})
-	data := append(make([]byte, message.StampSize, message.StampSize+len(encoded)), encoded...)
-	batch, err := message.OpenBatch(data[message.StampSize:])
-	if err != nil {
-		return err
-	}
-	_, err = r.rs.parts.Append(ctx, p, data, batch)
+	_, err = r.rs.parts.AppendBuilt(ctx, p, &b, &message.Publisher{ID: id, Sequence: uint64(r.Progress.Batches[batchName(from, to)] + 1), Origin: true})
 	return err
 }

@@ -125,12 +125,6 @@ func (s *Scribe) append(ctx context.Context, t *part.Channel, channel, began int
 	b.Add(&message.Message{ID: fmt.Sprintf("logbook-%d", link.Seq), Key: link.Who, ContentType: "application/json", Time: link.At, Body: body,
 		Headers: []message.Header{{Name: "action", Value: link.Action}, {Name: "outcome", Value: link.Outcome}}})
 	id := uuid.NewSHA1(namespace, fmt.Appendf(nil, "%d/%d", channel, began))
-	encoded := b.Build(message.Plain, &message.Publisher{ID: id, Sequence: uint64(link.Seq - began), Origin: true})
-	data := append(make([]byte, message.StampSize, message.StampSize+len(encoded)), encoded...)
-	batch, err := message.OpenBatch(data[message.StampSize:])
-	if err != nil {
-		return err
-	}
-	_, err = s.parts.Append(ctx, p, data, batch)
+	_, err = s.parts.AppendBuilt(ctx, p, &b, &message.Publisher{ID: id, Sequence: uint64(link.Seq - began), Origin: true})
 	return err
 }
