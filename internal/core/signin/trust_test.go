@@ -82,6 +82,7 @@ func TestWhichCertificatesCount(t *testing.T) {
 		"signed":                              {both, nil, chain(machines, 7), true},
 		"signed by nobody that is known":      {both, nil, chain(strangers, 7), false},
 		"by an authority that has gone since": {boxes.pem(), nil, chain(machines, 7), false},
+		"by another authority of the name":    {both, nil, chain(newSigner(t, "machines"), 7), false},
 		"revoked":                             {both, lists, chain(machines, 7), false},
 		"revoked, as DER":                     {both, machines.list(later, 7), chain(machines, 7), false},
 		"another number":                      {both, lists, chain(machines, 9), true},
