@@ -1,6 +1,7 @@
 package signin
 
 import (
+	"bytes"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
@@ -108,7 +109,7 @@ func TestWhichCertificatesCount(t *testing.T) {
 		"a broken authority":      {[]byte("-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----\n"), nil, "authorities: "},
 		"a list of somebody else": {both, strangers.list(later, 7), "none of the authorities has signed the list of CN=strangers"},
 		"no list":                 {both, []byte("nothing"), "revoked: "},
-		"a list that was changed": {both, append(machines.list(later, 7)[:60], machines.list(later, 9)[60:]...), "revoked: "},
+		"a list that was changed": {both, bytes.Replace(machines.list(later, 77), []byte{2, 1, 77}, []byte{2, 1, 78}, 1), "revoked: "},
 	} {
 		_, err := ParseTrust(c.authorities, c.lists)
 		assert.ErrorContains(t, err, c.says, name)
