@@ -87,10 +87,10 @@ func (s *Server) end(ctx context.Context) {
 	s.Stop(ctx)
 }
 
-// fill reads a dump into the database, all of it or nothing.
+// fill reads a dump into the database; one that ends with an error is of no use.
 func (s *Server) fill(ctx context.Context, dump string) error {
 	// What belonged to whom is for the service to say when it starts; the roles may have other names.
-	cmd := exec.CommandContext(ctx, filepath.Join(s.bin, "pg_restore"), "--no-owner", "--no-privileges", "--exit-on-error", "--single-transaction", "-d", s.plain(), dump)
+	cmd := exec.CommandContext(ctx, filepath.Join(s.bin, "pg_restore"), "--no-owner", "--no-privileges", "--exit-on-error", "-d", s.plain(), dump)
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("%s could not be read into a database: %w: %s", dump, err, lastLines(bytes.TrimSpace(out), 3))
 	}
