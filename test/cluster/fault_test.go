@@ -217,7 +217,9 @@ func TestReplicasAreRaisedLoweredAndDrainedUnderLoad(t *testing.T) {
 		assert.InDelta(t, 9, holds, 1, "%s holds its share", name)
 	}
 
-	// The node on duty goes in the middle of a drain; another one goes on.
+	// The node on duty goes in the middle of a drain; another one goes on. One that does not answer just now
+	// would be none to which anything is moved.
+	c.WaitUp(4)
 	n.Must("nodes", "drain", "node-b", "-yes")
 	time.Sleep(300 * time.Millisecond)
 	if d := duty(t, c); d != n && d.Name != "node-b" {
