@@ -19,8 +19,9 @@ const restoring = "postgres-restoring"
 const stopTimeout = 30 * time.Second
 
 // Restore makes the database in dir anew from what pg_dump -Fc has written. A server that runs there is
-// ended: none that needs it may be at work. The database until now is set aside, under the name that is returned ("" when there was none). Until all of the
-// dump is in the new one nothing is changed: what is half done is begun again.
+// ended: none that needs it may be at work. The database until now is set aside, under the name that is
+// returned ("" when there was none). Until all of the dump is in the new one nothing is changed: what is half
+// done is begun again.
 //
 // Whoever restores into a database must own all that is in it, which the role of the service does not: so it
 // is another database, with the same password.
@@ -107,7 +108,10 @@ func swap(dir, at, urlFile string) (aside string, err error) {
 		}
 	}
 	if err := os.Rename(filepath.Join(at, data), place); err != nil {
-		return aside, err
+		if aside != "" {
+			err = errors.Join(err, os.Rename(aside, place))
+		}
+		return "", err
 	}
 	if _, err := os.Stat(urlFile); errors.Is(err, os.ErrNotExist) {
 		return aside, os.Rename(filepath.Join(at, urlName), urlFile)

@@ -231,7 +231,7 @@ var ErrNotIn = errors.New("the name, the password or the code is not right, or t
 
 // Enter returns the principal of a name whose account has the password and the code; else ErrNotIn.
 func (s *Accounts) Enter(ctx context.Context, name, password, code string) (string, error) {
-	a, step, err := s.prove(ctx, name, password, code)
+	a, _, step, err := s.prove(ctx, name, password, code)
 	if err != nil {
 		return "", err
 	}
@@ -248,11 +248,7 @@ func (s *Accounts) Change(ctx context.Context, name, password, code, next string
 	if err := checkPassword(next, name); err != nil {
 		return err
 	}
-	a, step, err := s.prove(ctx, name, password, code)
-	if err != nil {
-		return err
-	}
-	codes, err := s.open(a)
+	a, codes, step, err := s.prove(ctx, name, password, code)
 	if err != nil {
 		return err
 	}
@@ -267,43 +263,44 @@ func (s *Accounts) Change(ctx context.Context, name, password, code, next string
 	return part.Explain(err, "sign-in")
 }
 
-// prove returns the account of a name that has the password and the code. It takes as long whether
+// prove returns the account of a name that has the password and the code, with the secret of its codes. It
+// takes as long whether
 // there is such an account or not, and whatever is wrong.
-func (s *Accounts) prove(ctx context.Context, name, password, code string) (*ledger.Account, int64, error) {
+func (s *Accounts) prove(ctx context.Context, name, password, code string) (a *ledger.Account, codes string, step int64, err error) {
 	if err := s.check(); err != nil {
-		return nil, 0, err
+		return nil, "", 0, err
 	}
 	if setting.CheckPrincipal(name) != nil {
 		name = "" // nobody's
 	}
 	forgive, err := s.tries.Try(name, time.Now())
 	if err != nil {
-		return nil, 0, err
+		return nil, "", 0, err
 	}
-	a, err := s.ledger.Account(ctx, name)
+	a, err = s.ledger.Account(ctx, name)
 	if errors.Is(err, catalog.ErrNotFound) {
 		a, err = &ledger.Account{}, nil
 	}
 	if err != nil {
-		return nil, 0, part.Explain(err, "sign-in")
+		return nil, "", 0, part.Explain(err, "sign-in")
 	}
-	codes := account.NewCodes()
+	codes = account.NewCodes()
 	if a.Password != "" {
 		if codes, err = s.open(a); err != nil {
-			return nil, 0, err
+			return nil, "", 0, err
 		}
 	}
 	right, err := hashed(ctx, s, func() (bool, error) { return account.Verify(a.Password, password, codes) })
 	if err != nil {
-		return nil, 0, err
+		return nil, "", 0, err
 	}
 	step, fits := account.CodeStep(codes, code, a.Step, time.Now())
 	p := s.catalog.View().Principal(name)
 	if !right || !fits || p == nil || p.Paused || p.Kind != setting.Person {
-		return nil, 0, ErrNotIn
+		return nil, "", 0, ErrNotIn
 	}
 	forgive() // who is right is not slowed down by it
-	return a, step, nil
+	return a, codes, step, nil
 }
 
 // hashed does what costs much when there is a processor for it.

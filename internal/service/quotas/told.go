@@ -56,6 +56,11 @@ func noRoom(space string, kept, more, most int64) error {
 		Next("keep less: ferry set CHANNEL -retain-bytes SIZE; who looks after the nodes can allow more: ferry set %s -most-kept SIZE", space)
 }
 
+// Bounded reports whether a space has a bound of any kind.
+func Bounded(s *catalog.Space) bool {
+	return s.MostChannels > 0 || s.MostPartitions > 0 || s.MostKept > 0 || s.Use != (setting.Use{})
+}
+
 // OfSpace tells what a space has and uses, of what it may: what it has always, what it uses a second
 // where that has a bound.
 func (q *Quotas) OfSpace(s *catalog.Space) []form.Quota {

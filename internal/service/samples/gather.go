@@ -20,6 +20,7 @@ import (
 	"steadyferry/internal/engine/report"
 	"steadyferry/internal/service/groups"
 	"steadyferry/internal/service/queues"
+	"steadyferry/internal/service/quotas"
 	"steadyferry/internal/service/routes"
 )
 
@@ -153,7 +154,9 @@ func (s *Samples) gather(ctx context.Context, now time.Time, before counts) (map
 		g.put(sample.Endpoint, e.ID, failing, certificate)
 	}
 	for _, sp := range s.catalog.View().Spaces {
-		g.put(sample.Space, sp.ID, boundUsed(s.of.Quotas.OfSpace(sp)))
+		if quotas.Bounded(sp) { // what a space uses costs a look at all that is in it
+			g.put(sample.Space, sp.ID, boundUsed(s.of.Quotas.OfSpace(sp)))
+		}
 	}
 	return g.all, g.is
 }
